@@ -1,0 +1,52 @@
+"""Relatum: model business data as related tables, write measures once, ask them any way round."""
+
+from __future__ import annotations
+
+import importlib
+from typing import TYPE_CHECKING, Any
+
+from relatum.errors import (
+    DataError,
+    FormulaError,
+    ModelError,
+    QuestionError,
+    RelatumError,
+    SourceError,
+    ValueOverflowError,
+)
+
+if TYPE_CHECKING:
+    from relatum.api import Model, open_model as open
+    from relatum.insight.check import Report
+    from relatum.present.grid import Grid
+
+__version__ = "0.1.0"
+
+__all__ = [
+    "DataError",
+    "FormulaError",
+    "Grid",
+    "Model",
+    "ModelError",
+    "QuestionError",
+    "RelatumError",
+    "Report",
+    "SourceError",
+    "ValueOverflowError",
+    "open",
+]
+
+_LAZY = {
+    "Grid": ("relatum.present.grid", "Grid"),
+    "Model": ("relatum.api", "Model"),
+    "Report": ("relatum.insight.check", "Report"),
+    "open": ("relatum.api", "open_model"),
+}
+
+
+def __getattr__(name: str) -> Any:
+    # The console command imports this package; numbers and Arrow are loaded only once something needs them.
+    if name in _LAZY:
+        module, attribute = _LAZY[name]
+        return getattr(importlib.import_module(module), attribute)
+    raise AttributeError(f"module 'relatum' has no attribute {name!r}")

@@ -1,0 +1,1 @@
+"""Calendars: pure functions of dates."""

@@ -1,0 +1,1 @@
+"""Columns: narrow arrays with bounds and nulls, and the types they have."""

@@ -1,0 +1,192 @@
+"""A column of values, and its distinct members."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+from numpy.typing import NDArray
+
+from relatum.data.types import Kind, Type
+
+Array = NDArray[Any]
+_INTEGERS = (np.int8, np.int16, np.int32, np.int64)
+_UNSIGNED = (np.uint8, np.uint16, np.uint32)
+#: Whole numbers whose range is at most this many times their count are told apart by a table rather than by sorting.
+_TABLE_FACTOR = 4
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Column:
+    """Values of one type, stored as narrow as their bounds allow.
+
+    ``values`` holds whole numbers (a decimal times ten to its scale, days or microseconds since 1970), floats,
+    booleans, or for text the positions in ``dictionary``, whose texts are distinct and sorted by code point.
+    ``nulls`` is True where there is no value; the number that stands there is within the bounds and means nothing.
+    """
+
+    type: Type
+    values: Array
+    nulls: NDArray[np.bool_] | None = None
+    dictionary: Any = None
+    lower: int = 0
+    upper: int = 0
+
+    def __len__(self) -> int:
+        return len(self.values)
+
+    @property
+    def null_count(self) -> int:
+        """How many rows have no value."""
+        return 0 if self.nulls is None else int(self.nulls.sum())
+
+    @property
+    def nbytes(self) -> int:
+        """Bytes held in memory."""
+        size = self.values.nbytes + (0 if self.nulls is None else self.nulls.nbytes)
+        return int(size + (0 if self.dictionary is None else self.dictionary.nbytes))
+
+    def take(self, rows: Array) -> Column:
+        """The column at these row numbers."""
+        return Column(
+            self.type,
+            self.values[rows],
+            None if self.nulls is None else self.nulls[rows],
+            self.dictionary,
+            self.lower,
+            self.upper,
+        )
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Members:
+    """A column told apart into members.
+
+    ``codes`` gives each row its member's position in ``values``, which are distinct, sorted and without null.
+    The code ``null`` stands for null and ``no_match``, the last, for rows whose lookup found nothing.
+    """
+
+    codes: Array
+    values: Column
+
+    @property
+    def null(self) -> int:
+        """The code of null."""
+        return len(self.values)
+
+    @property
+    def no_match(self) -> int:
+        """The code of rows whose lookup found nothing."""
+        return len(self.values) + 1
+
+    @property
+    def size(self) -> int:
+        """How many codes there are."""
+        return len(self.values) + 2
+
+
+def narrow_integers(values: Array, lower: int, upper: int) -> Array:
+    """Whole numbers in the narrowest signed type that holds the bounds."""
+    for kind in _INTEGERS:
+        info = np.iinfo(kind)
+        if info.min <= lower and upper <= info.max:
+            return values.astype(kind, copy=False)
+    raise AssertionError("bounds beyond 64 bits")
+
+
+def narrow_codes(codes: Array, size: int) -> Array:
+    """Codes below ``size`` in the narrowest unsigned type."""
+    for kind in _UNSIGNED:
+        if size <= np.iinfo(kind).max + 1:
+            return codes.astype(kind, copy=False)
+    return codes.astype(np.int64, copy=False)
+
+
+def exact_column(type_: Type, values: Array, nulls: NDArray[np.bool_] | None = None) -> Column:
+    """A column of whole numbers inside (integer, decimal, date, timestamp), narrowed to its bounds."""
+    if nulls is not None and not nulls.any():
+        nulls = None
+    known = values if nulls is None else values[~nulls]
+    lower, upper = (int(known.min()), int(known.max())) if len(known) else (0, 0)
+    if nulls is not None:
+        values = np.where(nulls, lower, values)
+    return Column(type_, narrow_integers(values, lower, upper), nulls, None, lower, upper)
+
+
+def float_column(type_: Type, values: Array, nulls: NDArray[np.bool_] | None = None) -> Column:
+    """A column of floats; not-a-number and infinities count as null, since they are no values."""
+    finite = np.isfinite(values)
+    if not finite.all():
+        nulls = ~finite if nulls is None else nulls | ~finite
+    if nulls is not None:
+        values = np.where(nulls, 0.0, values) if nulls.any() else values
+        nulls = nulls if nulls.any() else None
+    return Column(type_, values.astype(np.float64, copy=False), nulls)
+
+
+def boolean_column(type_: Type, values: Array, nulls: NDArray[np.bool_] | None = None) -> Column:
+    """A column of booleans."""
+    if nulls is not None:
+        values = values & ~nulls
+        nulls = nulls if nulls.any() else None
+    return Column(type_, values.astype(np.bool_, copy=False), nulls, None, 0, 1)
+
+
+def text_column(type_: Type, codes: Array, texts: Any, nulls: NDArray[np.bool_] | None = None) -> Column:
+    """A column of text from positions in ``texts``, which may repeat, stand in any order or be unused."""
+    if nulls is not None:
+        nulls = nulls if nulls.any() else None
+    used = np.zeros(len(texts), dtype=np.bool_)
+    used[codes if nulls is None else codes[~nulls]] = True
+    kept = np.flatnonzero(used)
+    texts = texts.cast(pa.large_string()).take(pa.array(kept))
+    distinct, positions = sorted_texts(texts)
+    lookup = np.zeros(len(used), dtype=np.int64)
+    lookup[kept] = positions
+    codes = lookup[codes] if len(lookup) else np.zeros(len(codes), dtype=np.int64)
+    if nulls is not None:
+        codes[nulls] = 0
+    size = len(distinct)
+    return Column(type_, narrow_codes(codes, max(size, 1)), nulls, distinct, 0, max(size - 1, 0))
+
+
+def sorted_texts(texts: Any) -> tuple[Any, Array]:
+    """The distinct texts sorted by code point, and for each given text its position among them."""
+    encoded = texts.dictionary_encode()
+    order = pc.sort_indices(encoded.dictionary).to_numpy()
+    rank = np.empty(len(order), dtype=np.int64)
+    rank[order] = np.arange(len(order))
+    positions = rank[encoded.indices.to_numpy(zero_copy_only=False)] if len(texts) else np.zeros(0, dtype=np.int64)
+    return encoded.dictionary.take(pa.array(order)), positions
+
+
+def members_of(column: Column) -> Members:
+    """Tell a column apart into its sorted distinct members."""
+    known = column.values if column.nulls is None else column.values[~column.nulls]
+    kind = column.type.kind
+    if kind is Kind.TEXT:
+        # A column's dictionary holds just the texts in use, sorted: the positions are the codes already.
+        distinct, codes = np.arange(len(column.dictionary)), column.values.astype(np.int64)
+    elif kind is Kind.BOOLEAN or (column.type.exact and column.upper - column.lower <= _TABLE_FACTOR * len(known)):
+        offsets = column.values.astype(np.int64) - column.lower
+        present = np.zeros(column.upper - column.lower + 1, dtype=np.bool_)
+        present[offsets if column.nulls is None else offsets[~column.nulls]] = True
+        distinct = np.flatnonzero(present) + column.lower
+        codes = (np.cumsum(present) - 1)[offsets]
+    else:
+        distinct = np.unique(known)
+        codes = np.searchsorted(distinct, column.values)
+    if column.nulls is not None:
+        codes = np.where(column.nulls, len(distinct), codes)
+    values = Column(
+        column.type,
+        distinct.astype(column.values.dtype, copy=False),
+        None,
+        column.dictionary,
+        column.lower,
+        column.upper,
+    )
+    return Members(narrow_codes(codes, len(distinct) + 2), values)

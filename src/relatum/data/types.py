@@ -1,0 +1,75 @@
+"""The types of values."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from enum import StrEnum
+
+from relatum.errors import ModelError, suggestion
+
+MAX_SCALE = 18
+
+
+class Kind(StrEnum):
+    """The kinds of values that a column or formula can have."""
+
+    INTEGER = "integer"
+    DECIMAL = "decimal"
+    FLOAT = "float"
+    TEXT = "text"
+    BOOLEAN = "boolean"
+    DATE = "date"
+    TIMESTAMP = "timestamp"
+    NULL = "null"
+
+
+@dataclass(frozen=True, slots=True)
+class Type:
+    """A kind and, for decimals, how many digits stand after the point."""
+
+    kind: Kind
+    scale: int = 0
+
+    def __str__(self) -> str:
+        return f"decimal({self.scale})" if self.kind is Kind.DECIMAL else self.kind.value
+
+    @property
+    def exact(self) -> bool:
+        """Whether values are whole numbers inside: integers, decimals, dates, timestamps."""
+        return self.kind in (Kind.INTEGER, Kind.DECIMAL, Kind.DATE, Kind.TIMESTAMP)
+
+    @property
+    def numeric(self) -> bool:
+        """Whether values can be added."""
+        return self.kind in (Kind.INTEGER, Kind.DECIMAL, Kind.FLOAT)
+
+
+INTEGER = Type(Kind.INTEGER)
+FLOAT = Type(Kind.FLOAT)
+TEXT = Type(Kind.TEXT)
+BOOLEAN = Type(Kind.BOOLEAN)
+DATE = Type(Kind.DATE)
+TIMESTAMP = Type(Kind.TIMESTAMP)
+NULL = Type(Kind.NULL)
+
+_NAMED = {str(kind): kind for kind in (INTEGER, FLOAT, TEXT, BOOLEAN, DATE, TIMESTAMP)}
+_DECIMAL = re.compile(r"decimal\((\d+)\)\Z")
+
+
+def decimal(scale: int) -> Type:
+    """The type of decimals with ``scale`` digits after the point."""
+    return Type(Kind.DECIMAL, scale)
+
+
+def parse_type(text: str) -> Type:
+    """The type that a word such as ``text`` or ``decimal(2)`` names; a ModelError for any other word."""
+    if text in _NAMED:
+        return _NAMED[text]
+    match = _DECIMAL.match(text)
+    if match and int(match[1]) <= MAX_SCALE:
+        return decimal(int(match[1]))
+    choices = [*_NAMED, "decimal(2)"]
+    raise ModelError(
+        f"{text!r} is not a type.", fix=f"{suggestion(text, choices)} A decimal has 0 to {MAX_SCALE} digits."
+    )

@@ -1,0 +1,1 @@
+"""Engines: whatever can answer a plan."""

@@ -1,0 +1,169 @@
+"""Filters as tests on chunks of rows."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from relatum.data.columns import Array, Column
+from relatum.data.types import Kind
+from relatum.engine.memory import vectors as v
+from relatum.engine.memory.rows import Chunk, Evaluate, RowReader, evaluate_tree
+from relatum.engine.memory.store import RowCodes
+from relatum.language.expression import ColumnValue, Expression, FilterPart
+from relatum.model.routes import Place, Route
+
+#: A lookup's column with at most this many members is tested by its codes, one byte a row.
+_BYTE_MEMBERS = 250
+_MOST_RUNS = 3
+
+
+class Test(Protocol):
+    """A condition on rows. ``share`` is an estimate of how many pass, and ``never`` is whether surely none does."""
+
+    share: float
+    never: bool
+
+    def mask(self, chunk: Chunk) -> NDArray[np.bool_]:
+        """Which rows of the chunk pass."""
+        ...
+
+
+@dataclass(slots=True)
+class CodeTest:
+    """Passes rows whose code is marked in a table of codes; unbroken runs of codes are compared, not looked up."""
+
+    codes: RowCodes
+    passing: NDArray[np.bool_]
+    runs: list[tuple[int, int]]
+    share: float
+    never: bool
+
+    @classmethod
+    def of(cls, codes: RowCodes, passing: NDArray[np.bool_]) -> CodeTest:
+        """The test that passes the codes marked in ``passing``."""
+        edges = np.flatnonzero(np.diff(np.concatenate(([False], passing, [False])).astype(np.int8)))
+        runs = [(int(start), int(stop) - 1) for start, stop in edges.reshape(-1, 2)[: _MOST_RUNS + 1]]
+        return cls(codes, passing, runs, float(passing.mean()) if len(passing) else 0.0, not runs)
+
+    def mask(self, chunk: Chunk) -> NDArray[np.bool_]:
+        """Which rows of the chunk pass."""
+        part = self.codes.slice(chunk.start, chunk.stop, chunk.rows)
+        if len(self.runs) > _MOST_RUNS:
+            return self.passing.take(part)
+        result: NDArray[np.bool_] | None = None
+        for low, high in self.runs:
+            inside = _between(part, low, high, len(self.passing) - 1)
+            result = inside if result is None else result | inside
+        return np.zeros(len(part), np.bool_) if result is None else result
+
+
+def _between(codes: Array, low: int, high: int, last: int) -> NDArray[np.bool_]:
+    if low == high:
+        return np.asarray(codes == low)
+    if low == 0:
+        return np.asarray(codes <= high)
+    if high == last:
+        return np.asarray(codes >= low)
+    # Codes are unsigned: those below `low` wrap round to large numbers, so that one comparison is enough.
+    return np.asarray(codes - codes.dtype.type(low) <= high - low)
+
+
+@dataclass(slots=True)
+class RowTest:
+    """Passes rows for which a condition on the table's own row is true."""
+
+    condition: Evaluate
+    share: float = 0.4
+    never: bool = False
+
+    def mask(self, chunk: Chunk) -> NDArray[np.bool_]:
+        """Which rows of the chunk pass."""
+        result = v.spread(self.condition(chunk), len(chunk))
+        return result.values if result.nulls is None else result.values & ~result.nulls
+
+
+@dataclass(slots=True)
+class PartTest:
+    """A filter part ready to run on a table's rows.
+
+    ``no_match`` passes just the rows whose lookup of the part's table found nothing, where there are such rows and
+    the condition leaves them out.
+    """
+
+    part: FilterPart
+    test: Test
+    no_match: CodeTest | None
+
+
+def part_test(reader: RowReader, part: FilterPart) -> PartTest:
+    """Make a filter part a test on the rows of the reader's table."""
+    store = reader.store
+    columns = part.columns or frozenset()
+    route = reader.catalog.filter(part.table, columns, reader.table)
+    assert route is not None, "a plan's filters reach its source"
+    name = next(iter(columns)) if len(columns) == 1 else None
+    if not route:
+        kind = reader.catalog.columns(part.table)[name].kind if name else None
+        if name and kind in (Kind.TEXT, Kind.BOOLEAN):
+            return PartTest(part, _member_test(reader, part, route, name), None)
+        return PartTest(part, RowTest(reader.compile(part.expression)), None)
+    if name and store.members(part.table, name).size <= _BYTE_MEMBERS:
+        test = _member_test(reader, part, route, name)
+    else:
+        test = CodeTest.of(_positions(reader, route), _place_mask(reader, part, route[-1].target))
+    index = store.route_index(route)
+    no_match = None
+    if index.unmatched and not test.passing[-1]:
+        only = np.zeros(index.size + 1, np.bool_)
+        only[-1] = True
+        no_match = CodeTest.of(_positions(reader, route), only)
+    return PartTest(part, test, no_match)
+
+
+def _positions(reader: RowReader, route: Route) -> RowCodes:
+    return RowCodes(reader.store.route_index(route).positions, None)
+
+
+def _member_test(reader: RowReader, part: FilterPart, route: Route, name: str) -> CodeTest:
+    codes = reader.store.row_codes(route, part.table, name)
+    judged = v.with_nulls_after(reader.store.members(part.table, name).values, 2)  # null, and no match, in which columns read null
+    return CodeTest.of(codes, _truth(part.expression, judged, len(judged)))
+
+
+def _place_mask(reader: RowReader, part: FilterPart, place: Place) -> NDArray[np.bool_]:
+    inner = RowReader(reader.store, reader.catalog, place.table)
+
+    def leaf(expression: Expression) -> Column:
+        assert isinstance(expression, ColumnValue)
+        if expression.table == part.table:
+            return reader.store.extended(place, expression.column)
+        return v.with_nulls_after(inner.whole(expression), 1)
+
+    result = v.spread(evaluate_tree(part.expression, leaf), reader.store.rows(place) + 1)
+    return result.values if result.nulls is None else result.values & ~result.nulls
+
+
+def _truth(expression: Expression, judged: Column, length: int) -> NDArray[np.bool_]:
+    result = v.spread(evaluate_tree(expression, lambda _: judged), length)
+    return np.asarray(result.values if result.nulls is None else result.values & ~result.nulls)
+
+
+def survivors(tests: list[Test], start: int, stop: int) -> Chunk:
+    """The rows of a stretch that pass every test: the most selective test first, the rest only for what it leaves."""
+    chunk = Chunk(start, stop)
+    mask: NDArray[np.bool_] | None = None
+    for test in tests:
+        found = test.mask(chunk)
+        if chunk.rows is not None:
+            chunk = Chunk(start, stop, chunk.rows[found])
+            continue
+        mask = found if mask is None else mask & found
+        if np.count_nonzero(mask) * 4 < stop - start:
+            chunk, mask = Chunk(start, stop, np.flatnonzero(mask)), None
+    if mask is not None and not mask.all():
+        chunk = Chunk(start, stop, np.flatnonzero(mask))
+    return chunk

@@ -1,0 +1,235 @@
+"""Folds: running results by group that take in rows a chunk at a time, and merge.
+
+Whole-number sums are exact. A chunk's partial sums are held below 2**53 (so that floats count them exactly) or are
+added as integers; the running sum carries into a second limb before 64 bits could overflow.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+from relatum.data.columns import Array, Column
+from relatum.data.types import Kind, Type
+from relatum.engine.memory.vectors import HIGHEST, LOWEST
+from relatum.errors import ValueOverflowError
+
+_LIMB = 31
+_MASK = (1 << _LIMB) - 1
+_FLOAT_EXACT = 1 << 53
+_SAFE = 1 << 62
+
+#: The group of each row, or None when all rows belong to one group.
+Groups = Array | None
+
+
+def _group_sums(groups: Groups, values: Array, size: int, reach: int) -> Array:
+    """Exact integer sums by group; the caller knows that ``reach``, the sum of all magnitudes, is below 2**62."""
+    if groups is None:
+        return np.asarray([values.sum(dtype=np.int64)])
+    if reach < _FLOAT_EXACT:
+        return np.bincount(groups, values, size).astype(np.int64)
+    result = np.zeros(size, np.int64)
+    np.add.at(result, groups, values.astype(np.int64, copy=False))
+    return result
+
+
+def _group_counts(groups: Groups, rows: int, size: int) -> Array:
+    return np.asarray([rows]) if groups is None else np.bincount(groups, minlength=size)
+
+
+class CountFold:
+    """How many rows each group has."""
+
+    def __init__(self, size: int) -> None:
+        self.counts = np.zeros(size, np.int64)
+
+    def add(self, groups: Groups, column: Column | None, rows: int) -> None:
+        """Take in rows; those without a value in ``column`` do not count."""
+        if column is not None and column.nulls is not None:
+            has_value = np.broadcast_to(~column.nulls, rows)
+            groups, rows = None if groups is None else groups[has_value], int(has_value.sum())
+        self.counts += _group_counts(groups, rows, len(self.counts))
+
+    def at(self, present: Array) -> CountFold:
+        """The fold of just these groups."""
+        result = CountFold(0)
+        result.counts = self.counts[present]
+        return result
+
+    def merge(self, other: CountFold) -> None:
+        """Take in another fold's groups."""
+        self.counts += other.counts
+
+    def regrouped(self, groups: Array, size: int) -> CountFold:
+        """The fold of coarser groups: ``groups`` says which one each of this fold's belongs to."""
+        result = CountFold(size)
+        np.add.at(result.counts, groups, self.counts)
+        return result
+
+
+class ExactSum:
+    """Sums of whole numbers."""
+
+    def __init__(self, size: int) -> None:
+        self.low = np.zeros(size, np.int64)
+        self.high: Array | None = None
+        self.reach = 0
+
+    def add(self, groups: Groups, column: Column | None, rows: int) -> None:
+        """Take in rows; those without a value add nothing."""
+        assert column is not None
+        values = np.broadcast_to(column.values, rows)
+        if column.nulls is not None:
+            has_value = np.broadcast_to(~column.nulls, rows)
+            values, groups = values[has_value], None if groups is None else groups[has_value]
+        size, magnitude = len(self.low), max(abs(column.lower), abs(column.upper))
+        reach = magnitude * max(len(values), 1)
+        if reach < _SAFE:
+            self._take(_group_sums(groups, values, size, reach), reach)
+            return
+        wide = values.astype(np.int64)
+        self._take(_group_sums(groups, wide & _MASK, size, len(wide) << _LIMB), len(wide) << _LIMB)
+        self._carry()
+        assert self.high is not None
+        self.high += _group_sums(groups, wide >> _LIMB, size, len(wide) << (63 - _LIMB))
+
+    def _take(self, sums: Array, reach: int) -> None:
+        if self.reach + reach >= _SAFE:
+            self._carry()
+        self.low += sums
+        self.reach += reach
+
+    def _carry(self) -> None:
+        carried = self.low >> _LIMB
+        self.high = carried if self.high is None else self.high + carried
+        self.low = self.low & _MASK
+        self.reach = 1 << _LIMB
+
+    def at(self, present: Array) -> ExactSum:
+        """The fold of just these groups."""
+        result = ExactSum(0)
+        result.low, result.reach = self.low[present], self.reach
+        result.high = None if self.high is None else self.high[present]
+        return result
+
+    def merge(self, other: ExactSum) -> None:
+        """Take in another fold's groups."""
+        if other.high is not None:
+            self._carry()
+            assert self.high is not None
+            self.high += other.high
+        self._take(other.low, other.reach)
+
+    def regrouped(self, groups: Array, size: int) -> ExactSum:
+        """The fold of coarser groups."""
+        result = ExactSum(size)
+        np.add.at(result.low, groups, self.low)
+        result.reach = self.reach
+        if self.high is not None:
+            result.high = np.zeros(size, np.int64)
+            np.add.at(result.high, groups, self.high)
+        return result
+
+    def totals(self) -> Array:
+        """The sums, or an overflow error."""
+        if self.high is None:
+            return self.low
+        self._carry()
+        if self.high.size and (self.high.max() > HIGHEST >> _LIMB or self.high.min() < LOWEST >> _LIMB):
+            raise ValueOverflowError(
+                "A sum does not fit 64 bits.", fix="Sum a smaller unit of it: sum(x / 1000), which is a float."
+            )
+        return (self.high << _LIMB) + self.low
+
+
+class FloatSum:
+    """Sums of floats, added in the order in which rows come."""
+
+    def __init__(self, size: int) -> None:
+        self.sums = np.zeros(size)
+
+    def add(self, groups: Groups, column: Column | None, rows: int) -> None:
+        """Take in rows; those without a value add nothing."""
+        assert column is not None
+        values = np.broadcast_to(column.values, rows)
+        if column.nulls is not None:
+            values = np.where(column.nulls, 0.0, values)
+        self.sums += np.asarray([values.sum()]) if groups is None else np.bincount(groups, values, len(self.sums))
+
+    def at(self, present: Array) -> FloatSum:
+        """The fold of just these groups."""
+        result = FloatSum(0)
+        result.sums = self.sums[present]
+        return result
+
+    def merge(self, other: FloatSum) -> None:
+        """Take in another fold's groups."""
+        self.sums += other.sums
+
+    def regrouped(self, groups: Array, size: int) -> FloatSum:
+        """The fold of coarser groups."""
+        result = FloatSum(size)
+        result.sums += np.bincount(groups, self.sums, size)
+        return result
+
+
+class Extreme:
+    """The smallest or greatest value of each group."""
+
+    def __init__(self, size: int, operation: Any, filler: float | int, kind: Any) -> None:
+        self.operation, self.filler = operation, filler
+        self.best = np.full(size, filler, kind)
+        self.column: Column | None = None
+
+    def add(self, groups: Groups, column: Column | None, rows: int) -> None:
+        """Take in rows; those without a value do not compete."""
+        assert column is not None
+        self.column = column
+        values = np.broadcast_to(column.values, rows)
+        if column.nulls is not None:
+            has_value = np.broadcast_to(~column.nulls, rows)
+            values, groups = values[has_value], None if groups is None else groups[has_value]
+        values = values.astype(self.best.dtype, copy=False)
+        if groups is None:
+            self.best[0] = self.operation.reduce(values, initial=self.best[0])
+        else:
+            self.operation.at(self.best, groups, values)
+
+    def at(self, present: Array) -> Extreme:
+        """The fold of just these groups."""
+        result = Extreme(0, self.operation, self.filler, self.best.dtype)
+        result.best, result.column = self.best[present], self.column
+        return result
+
+    def merge(self, other: Extreme) -> None:
+        """Take in another fold's groups."""
+        self.best = self.operation(self.best, other.best)
+        self.column = self.column or other.column
+
+    def regrouped(self, groups: Array, size: int) -> Extreme:
+        """The fold of coarser groups."""
+        result = Extreme(size, self.operation, self.filler, self.best.dtype)
+        self.operation.at(result.best, groups, self.best)
+        result.column = self.column
+        return result
+
+
+Fold = CountFold | ExactSum | FloatSum | Extreme
+
+
+def fold_maker(kind: str, type_: Type | None) -> Callable[[int], Fold]:
+    """How to begin a fold: ``count``, ``sum``, ``min`` or ``max`` of values of a type."""
+    if kind == "count":
+        return CountFold
+    assert type_ is not None
+    if kind == "sum":
+        return FloatSum if type_.kind is Kind.FLOAT else ExactSum
+    operation = np.minimum if kind == "min" else np.maximum
+    if type_.kind is Kind.FLOAT:
+        filler: float | int = np.inf if kind == "min" else -np.inf
+        return lambda size: Extreme(size, operation, filler, np.float64)
+    whole = HIGHEST if kind == "min" else LOWEST
+    return lambda size: Extreme(size, operation, whole, np.int64)

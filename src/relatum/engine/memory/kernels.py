@@ -1,0 +1,430 @@
+"""Scalar functions on vectors: what the engine computes for each record of the function register."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from relatum.data.columns import Array, Column, exact_column, text_column
+from relatum.data.types import BOOLEAN, INTEGER, TEXT, Kind, Type
+from relatum.engine.memory import vectors as v
+
+Kernel = Callable[[list[Column], Type], Column]
+
+_MICROSECONDS_A_DAY = 86_400_000_000
+_MONDAY = 3  # 1 January 1970, day 0, was a Thursday: three days after a Monday
+
+
+def evaluate(function: str, arguments: list[Column], type_: Type) -> Column:
+    """The value of one function of the register on vectors."""
+    if function not in _OWN_NULLS and any(argument.type.kind is Kind.NULL for argument in arguments):
+        return v.all_null(type_)
+    return KERNELS[function](arguments, type_)
+
+
+# -- arithmetic ---------------------------------------------------------------------------------------------------------
+
+
+def _arithmetic(operation: Any, bounds: Callable[[Column, Column], tuple[int, int]]) -> Kernel:
+    def kernel(arguments: list[Column], type_: Type) -> Column:
+        nulls = v.either_null(*arguments)
+        if type_.kind is Kind.FLOAT:
+            left, right = (v.floats(argument) for argument in arguments)
+            with np.errstate(all="ignore"):
+                return v.finite(operation(left, right), nulls)
+        if type_.kind is Kind.DECIMAL and operation is not np.multiply:
+            arguments = [v.to_scale(argument, type_.scale, type_) for argument in arguments]
+        one, other = arguments
+        return v.exact(operation, type_, one, other, *bounds(one, other), nulls)
+
+    return kernel
+
+
+def _product_bounds(one: Column, other: Column) -> tuple[int, int]:
+    corners = [a * b for a in (one.lower, one.upper) for b in (other.lower, other.upper)]
+    return min(corners), max(corners)
+
+
+def _negate(arguments: list[Column], type_: Type) -> Column:
+    zero = Column(type_, np.zeros((), np.int64), None, None, 0, 0)
+    return KERNELS["-"]([zero, arguments[0]], type_)
+
+
+def _divide(arguments: list[Column], type_: Type) -> Column:
+    left, right = (v.floats(argument) for argument in arguments)
+    with np.errstate(all="ignore"):
+        return v.finite(np.divide(left, right), v.either_null(*arguments))
+
+
+def _remainder(arguments: list[Column], type_: Type) -> Column:
+    nulls = v.either_null(*arguments)
+    if type_.kind is Kind.FLOAT:
+        with np.errstate(all="ignore"):
+            return v.finite(np.fmod(v.floats(arguments[0]), v.floats(arguments[1])), nulls)
+    left, right = (v.converted(argument, type_) for argument in arguments)
+    zero = right.values == 0
+    divisor = np.where(zero, 1, right.values)
+    values = np.fmod(left.values.astype(np.int64), divisor)
+    if np.any(zero):
+        nulls = zero if nulls is None else nulls | zero
+    size = max(abs(right.lower), abs(right.upper))
+    return Column(type_, np.asarray(values), nulls, None, -size, size)
+
+
+def _plus(arguments: list[Column], type_: Type) -> Column:
+    total, missing = arguments[0], v.either_null(arguments[0])
+    total = v.converted(total, type_)
+    for argument in arguments[1:]:
+        argument = v.converted(argument, type_)
+        both = [_with_zero(total), _with_zero(argument)]
+        total = KERNELS["+"](both, type_)
+        missing = None if missing is None or argument.nulls is None else missing & argument.nulls
+    return Column(type_, total.values, missing, None, total.lower, total.upper)
+
+
+def _with_zero(column: Column) -> Column:
+    if column.nulls is None:
+        return column
+    values = np.where(column.nulls, column.values.dtype.type(0), column.values)
+    return Column(column.type, values, None, None, min(column.lower, 0), max(column.upper, 0))
+
+
+def _absolute(arguments: list[Column], type_: Type) -> Column:
+    (column,) = arguments
+    if type_.kind is Kind.FLOAT:
+        return Column(type_, np.abs(column.values), column.nulls)
+    top = max(abs(column.lower), abs(column.upper))
+    low = 0 if column.lower <= 0 <= column.upper else min(abs(column.lower), abs(column.upper))
+    wide = column.values.astype(v.whole_type(-top, top))
+    return Column(type_, np.abs(wide), column.nulls, None, low, top)
+
+
+def _to_unit(column: Column, unit: int, step: int, type_: Type, quotient: Callable[[Array, int], Array]) -> Column:
+    # Every whole number is brought to a multiple of `unit`, written in steps of `step`.
+    values = quotient(column.values.astype(np.int64), unit) * step
+    reach = max(abs(column.lower), abs(column.upper)) * step // unit + step
+    return Column(type_, np.asarray(values), column.nulls, None, -reach, reach)
+
+
+def _half_away(values: Array, unit: int) -> Array:
+    rest = np.abs(values) + unit // 2 if unit % 2 == 0 else np.abs(values)
+    result: Array = np.sign(values) * (rest // unit)
+    return result
+
+
+def _round(arguments: list[Column], type_: Type) -> Column:
+    column = arguments[0]
+    digits = int(arguments[1].values) if len(arguments) == 2 else 0
+    if type_.kind is Kind.FLOAT:
+        with np.errstate(all="ignore"):
+            scaled = np.abs(v.floats(column)) * 10.0**digits
+            low = np.floor(scaled)
+            rounded = np.sign(column.values) * (low + (scaled - low >= 0.5)) / 10.0**digits
+        return v.finite(np.where(np.isfinite(scaled), rounded, column.values), column.nulls)
+    if digits >= column.type.scale:
+        return Column(type_, column.values, column.nulls, None, column.lower, column.upper)
+    if digits >= 0:
+        return _to_unit(column, 10 ** (column.type.scale - digits), 1, type_, _half_away)
+    unit = column.type.scale - digits
+    if unit > 18:
+        return Column(type_, np.zeros_like(column.values), column.nulls, None, 0, 0)
+    return _to_unit(column, 10**unit, 10**-digits, type_, _half_away)
+
+
+def _floor(arguments: list[Column], type_: Type) -> Column:
+    (column,) = arguments
+    if type_.kind is Kind.FLOAT:
+        return Column(type_, np.floor(column.values), column.nulls)
+    return _to_unit(column, 10**column.type.scale, 1, type_, np.floor_divide)
+
+
+def _ceil(arguments: list[Column], type_: Type) -> Column:
+    (column,) = arguments
+    if type_.kind is Kind.FLOAT:
+        return Column(type_, np.ceil(column.values), column.nulls)
+    return _to_unit(column, 10**column.type.scale, 1, type_, lambda values, unit: -np.floor_divide(-values, unit))
+
+
+def _float_function(operation: Any) -> Kernel:
+    def kernel(arguments: list[Column], type_: Type) -> Column:
+        with np.errstate(all="ignore"):
+            return v.finite(operation(*(v.floats(argument) for argument in arguments)), v.either_null(*arguments))
+
+    return kernel
+
+
+# -- comparison and logic ------------------------------------------------------------------------------------------------
+
+
+def _compare(operation: Any) -> Kernel:
+    def kernel(arguments: list[Column], type_: Type) -> Column:
+        nulls = v.either_null(*arguments)
+        left, right = arguments
+        if Kind.FLOAT in (left.type.kind, right.type.kind):
+            return v.truth(operation(v.floats(left), v.floats(right)), nulls)
+        if left.type.kind is Kind.TEXT:
+            left, right = v.same_dictionary([left, right])
+        elif left.type.scale != right.type.scale:
+            return v.truth(operation(_sign_of_difference(left, right), 0), nulls)
+        return v.truth(operation(v.plain(left), v.plain(right)), nulls)
+
+    return kernel
+
+
+def _sign_of_difference(left: Column, right: Column) -> Array:
+    # 3 and 2.75 are compared as 3 against 2 remainder 0.75: nothing is multiplied, so nothing can overflow.
+    if left.type.scale > right.type.scale:
+        result: Array = -_sign_of_difference(right, left)
+        return result
+    factor = 10 ** (right.type.scale - left.type.scale)
+    fine = right.values.astype(np.int64)
+    whole = np.floor_divide(fine, factor)
+    sign = np.sign(np.subtract(left.values, whole, dtype=np.float64))
+    result = np.where(sign == 0, -np.sign(fine - whole * factor), sign)
+    # Whole numbers beyond 2**53 may look equal as floats: those few are compared as integers.
+    return np.where((sign == 0) & (left.values != whole), np.where(left.values > whole, 1, -1), result)
+
+
+def _and(arguments: list[Column], type_: Type) -> Column:
+    left, right = (v.converted(argument, BOOLEAN) for argument in arguments)
+    nulls = v.either_null(left, right)
+    if nulls is not None:
+        surely_false = (v.known(left) & ~left.values) | (v.known(right) & ~right.values)
+        nulls = nulls & ~surely_false
+    return v.truth(left.values & right.values, nulls)
+
+
+def _or(arguments: list[Column], type_: Type) -> Column:
+    left, right = (v.converted(argument, BOOLEAN) for argument in arguments)
+    values = (v.known(left) & left.values) | (v.known(right) & right.values)
+    nulls = v.either_null(left, right)
+    return v.truth(values, None if nulls is None else nulls & ~values)
+
+
+def _not(arguments: list[Column], type_: Type) -> Column:
+    return v.truth(~arguments[0].values, arguments[0].nulls)
+
+
+def _in(arguments: list[Column], type_: Type) -> Column:
+    subject, choices = arguments[0], arguments[1:]
+    if subject.type.kind is Kind.NULL:
+        return v.all_null(BOOLEAN)
+    result: Column | None = None
+    for choice in choices:
+        equal = evaluate("=", [subject, choice], BOOLEAN)
+        result = equal if result is None else _or([result, equal], BOOLEAN)
+    assert result is not None
+    return result
+
+
+def _is_null(arguments: list[Column], type_: Type) -> Column:
+    (column,) = arguments
+    return v.truth(np.zeros(column.values.shape, np.bool_) if column.nulls is None else column.nulls)
+
+
+def _case(arguments: list[Column], type_: Type) -> Column:
+    values = _alike([*arguments[1:-1:2], arguments[-1]], type_)
+    result = values[-1]
+    for condition, value in zip(reversed(arguments[:-1:2]), reversed(values[:-1]), strict=True):
+        holds = v.converted(condition, BOOLEAN)
+        result = _choose(holds.values & v.known(holds), value, result)
+    return result
+
+
+def _alike(columns: list[Column], type_: Type) -> list[Column]:
+    columns = [v.converted(column, type_) for column in columns]
+    return v.same_dictionary(columns) if type_.kind is Kind.TEXT else columns
+
+
+def _choose(condition: Array, one: Column, other: Column) -> Column:
+    nulls = None
+    if one.nulls is not None or other.nulls is not None:
+        nulls = np.where(condition, ~np.asarray(v.known(one)), ~np.asarray(v.known(other)))
+    values = np.where(condition, one.values, other.values)
+    return Column(one.type, values, nulls, one.dictionary, min(one.lower, other.lower), max(one.upper, other.upper))
+
+
+def _coalesce(arguments: list[Column], type_: Type) -> Column:
+    columns = _alike(arguments, type_)
+    result = columns[-1]
+    for column in reversed(columns[:-1]):
+        result = column if column.nulls is None else _choose(~column.nulls, column, result)
+    return result
+
+
+def _nullif(arguments: list[Column], type_: Type) -> Column:
+    left, right = arguments
+    if Kind.NULL in (left.type.kind, right.type.kind):
+        return v.converted(left, type_)
+    equal = evaluate("=", [left, right], BOOLEAN)
+    left = v.converted(left, type_)
+    nulls = equal.values if left.nulls is None else equal.values | left.nulls
+    return Column(type_, np.broadcast_to(left.values, nulls.shape), nulls, left.dictionary, left.lower, left.upper)
+
+
+def _extreme(operator: str) -> Kernel:
+    def kernel(arguments: list[Column], type_: Type) -> Column:
+        nulls = v.either_null(*arguments)
+        columns = _alike(arguments, type_)
+        result = columns[0]
+        for column in columns[1:]:
+            result = _choose(evaluate(operator, [result, column], BOOLEAN).values, result, column)
+        return Column(type_, result.values, nulls, result.dictionary, result.lower, result.upper)
+
+    return kernel
+
+
+# -- text ------------------------------------------------------------------------------------------------------------------
+
+
+def _on_texts(function: Callable[[Any], Any]) -> Kernel:
+    def kernel(arguments: list[Column], type_: Type) -> Column:
+        column = arguments[0]
+        return _as_text(column.values, function(column.dictionary), column.nulls)
+
+    return kernel
+
+
+def _as_text(codes: Array, texts: Any, nulls: v.Nulls) -> Column:
+    shape = codes.shape
+    column = text_column(TEXT, codes.reshape(-1).astype(np.int64), texts, None if nulls is None else nulls.reshape(-1))
+    return Column(
+        TEXT,
+        column.values.reshape(shape),
+        None if column.nulls is None else column.nulls.reshape(shape),
+        column.dictionary,
+        column.lower,
+        column.upper,
+    )
+
+
+def _substring(arguments: list[Column], type_: Type) -> Column:
+    start = int(arguments[1].values) - 1
+    stop = None if len(arguments) == 2 else start + int(arguments[2].values)
+    return _on_texts(lambda texts: pc.utf8_slice_codeunits(texts, start, stop))(arguments[:1], type_)
+
+
+def _text_length(arguments: list[Column], type_: Type) -> Column:
+    (column,) = arguments
+    lengths = pc.utf8_length(column.dictionary).to_numpy().astype(np.int64)
+    values = lengths.take(column.values) if len(lengths) else column.values.astype(np.int64)
+    return Column(type_, np.asarray(values), column.nulls, None, 0, int(lengths.max(initial=0)))
+
+
+def _like(arguments: list[Column], type_: Type) -> Column:
+    column, pattern = arguments
+    matches = pc.match_like(column.dictionary, pattern.dictionary[0].as_py()).to_numpy(zero_copy_only=False)
+    values = matches.take(column.values) if len(matches) else np.zeros(column.values.shape, np.bool_)
+    return v.truth(values, column.nulls)
+
+
+def _join(arguments: list[Column], type_: Type) -> Column:
+    left, right = (_written(argument) for argument in arguments)
+    nulls = v.either_null(left, right)
+    width = max(len(right.dictionary), 1)
+    pairs = np.asarray(left.values.astype(np.int64) * width + right.values)
+    distinct, positions = np.unique(pairs, return_inverse=True)
+    texts = pc.binary_join_element_wise(
+        left.dictionary.take(pa.array(distinct // width)), right.dictionary.take(pa.array(distinct % width)),
+        pa.scalar("", pa.large_string()),
+    )
+    return _as_text(positions.reshape(pairs.shape), texts, None if nulls is None else np.broadcast_to(nulls, pairs.shape))
+
+
+def _written(column: Column) -> Column:
+    if column.type.kind is Kind.TEXT:
+        if len(column.dictionary):
+            return column
+        return Column(TEXT, column.values, column.nulls, pa.array([""], pa.large_string()), 0, 0)
+    distinct, positions = np.unique(column.values, return_inverse=True)
+    return _as_text(positions.reshape(column.values.shape), pa.array(distinct).cast(pa.large_string()), column.nulls)
+
+
+# -- dates -----------------------------------------------------------------------------------------------------------------
+
+
+def days_of(column: Column) -> Array:
+    """Days since 1970 of a vector of dates or timestamps."""
+    values = column.values.astype(np.int64)
+    return values // _MICROSECONDS_A_DAY if column.type.kind is Kind.TIMESTAMP else values
+
+
+def date_part(part: str, days: Array) -> Array:
+    """One part of dates given as days since 1970.
+
+    Weeks and weekdays are those of ISO 8601: Monday is 1, and week 1 holds the year's first Thursday.
+    """
+    if part == "weekday":
+        return (days + _MONDAY) % 7 + 1
+    dates = np.asarray(days, dtype="datetime64[D]")
+    if part == "week":
+        thursday = days - (days + _MONDAY) % 7 + _MONDAY
+        new_year = np.asarray(thursday, dtype="datetime64[D]").astype("datetime64[Y]").astype("datetime64[D]")
+        return (thursday - new_year.astype(np.int64)) // 7 + 1
+    months = dates.astype("datetime64[M]")
+    if part == "day":
+        return (dates - months.astype("datetime64[D]")).astype(np.int64) + 1
+    count = months.astype(np.int64)
+    return {"year": count // 12 + 1970, "month": count % 12 + 1, "quarter": count % 12 // 3 + 1}[part]
+
+
+def _date_kernel(part: str) -> Kernel:
+    def kernel(arguments: list[Column], type_: Type) -> Column:
+        (column,) = arguments
+        values = date_part(part, days_of(column))
+        if values.ndim == 0:
+            return Column(INTEGER, values, column.nulls, None, int(values), int(values))
+        return exact_column(INTEGER, values, column.nulls)
+
+    return kernel
+
+
+_DATE_PARTS = ("year", "quarter", "month", "week", "day", "weekday")
+_OWN_NULLS = frozenset({"and", "or", "in", "is_null", "case", "coalesce", "nullif", "plus"})
+
+KERNELS: dict[str, Kernel] = {
+    "+": _arithmetic(np.add, lambda a, b: (a.lower + b.lower, a.upper + b.upper)),
+    "-": _arithmetic(np.subtract, lambda a, b: (a.lower - b.upper, a.upper - b.lower)),
+    "*": _arithmetic(np.multiply, _product_bounds),
+    "/": _divide,
+    "%": _remainder,
+    "negate": _negate,
+    "||": _join,
+    "=": _compare(np.equal),
+    "<>": _compare(np.not_equal),
+    "<": _compare(np.less),
+    "<=": _compare(np.less_equal),
+    ">": _compare(np.greater),
+    ">=": _compare(np.greater_equal),
+    "and": _and,
+    "or": _or,
+    "not": _not,
+    "in": _in,
+    "like": _like,
+    "is_null": _is_null,
+    "case": _case,
+    "coalesce": _coalesce,
+    "nullif": _nullif,
+    "plus": _plus,
+    "abs": _absolute,
+    "round": _round,
+    "floor": _floor,
+    "ceil": _ceil,
+    "sqrt": _float_function(np.sqrt),
+    "exp": _float_function(np.exp),
+    "ln": _float_function(np.log),
+    "power": _float_function(np.power),
+    "least": _extreme("<="),
+    "greatest": _extreme(">="),
+    "upper": _on_texts(pc.utf8_upper),
+    "lower": _on_texts(pc.utf8_lower),
+    "trim": _on_texts(lambda texts: pc.utf8_trim(texts, characters=" ")),
+    "substring": _substring,
+    "length": _text_length,
+    **{part: _date_kernel(part) for part in _DATE_PARTS},
+}
+

@@ -1,0 +1,175 @@
+"""Row expressions, evaluated for a stretch of a table's rows at a time."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+from relatum.data.columns import Array, Column
+from relatum.data.types import Kind
+from relatum.engine.memory import vectors as v
+from relatum.engine.memory.joins import JoinIndex
+from relatum.engine.memory.kernels import evaluate
+from relatum.engine.memory.store import Store
+from relatum.language.catalog import Catalog
+from relatum.language.expression import Apply, ColumnValue, Constant, Expression, columns_in
+from relatum.model.routes import Place, Route
+
+
+@dataclass(slots=True)
+class Chunk:
+    """A stretch of rows; ``rows`` are those that survived the filters, counted from its start, or None for all."""
+
+    start: int
+    stop: int
+    rows: Array | None = None
+    known: dict[int, Any] = field(default_factory=dict)
+
+    def __len__(self) -> int:
+        return self.stop - self.start if self.rows is None else len(self.rows)
+
+    def of(self, array: Array) -> Array:
+        """The chunk's part of an array over the whole table."""
+        part = array[self.start : self.stop]
+        return part if self.rows is None else part.take(self.rows)
+
+
+Evaluate = Callable[[Chunk], Column]
+
+
+def evaluate_tree(expression: Expression, leaf: Callable[[Expression], Column]) -> Column:
+    """The value of an expression whose columns, aggregates or slots are given as vectors."""
+    if isinstance(expression, Constant):
+        return v.constant(expression)
+    if isinstance(expression, Apply):
+        arguments = [evaluate_tree(argument, leaf) for argument in expression.arguments]
+        return evaluate(expression.function, arguments, expression.type)
+    return leaf(expression)
+
+
+class RowReader:
+    """Turns row expressions over one table into functions of a chunk.
+
+    Parts of an expression that read one lookup only are worked out once for the lookup's few rows, and parts that
+    read one text column only once for its members; the chunk then just picks.
+    """
+
+    def __init__(self, store: Store, catalog: Catalog, table: str) -> None:
+        self.store = store
+        self.catalog = catalog
+        self.table = table
+        self._compiled: dict[Expression, Evaluate] = {}
+
+    def compile(self, expression: Expression) -> Evaluate:
+        """A function that gives the expression's values for a chunk; each is worked out once a chunk."""
+        if expression not in self._compiled:
+            function, number = self._build(expression), len(self._compiled)
+
+            def once(chunk: Chunk) -> Column:
+                if number not in chunk.known:
+                    chunk.known[number] = function(chunk)
+                result: Column = chunk.known[number]
+                return result
+
+            self._compiled[expression] = once
+        return self._compiled[expression]
+
+    def whole(self, expression: Expression) -> Column:
+        """The expression's values for every row of the table."""
+        rows = self.store.rows(Place(self.table))
+        return v.spread(self.compile(expression)(Chunk(0, rows)), rows)
+
+    def route(self, column: ColumnValue) -> Route:
+        """How a row of the table finds a column."""
+        route = self.catalog.lookup(self.table, column.table, column.column)
+        assert route is not None, "resolved columns can be looked up"
+        return route
+
+    def matches(self, expression: Expression) -> list[tuple[Route, JoinIndex]]:
+        """The lookups that an expression reads and that some rows do not find."""
+        routes = {self.route(column) for column in columns_in(expression)}
+        indexes = [(route, self.store.route_index(route)) for route in routes if route]
+        return sorted(
+            ((route, index) for route, index in indexes if index.unmatched), key=lambda item: (len(item[0]), str(item[0]))
+        )
+
+    def _build(self, expression: Expression) -> Evaluate:
+        columns = set(columns_in(expression))
+        if not columns:
+            value = evaluate_tree(expression, _no_leaf)
+            return lambda chunk: value
+        routes = {self.route(column) for column in columns}
+        if len(routes) == 1:
+            (route,) = routes
+            if route:
+                return self._picked(expression, route)
+            if isinstance(expression, ColumnValue):
+                return self._own(expression)
+            if len(columns) == 1 and next(iter(columns)).type.kind is Kind.TEXT:
+                return self._from_members(expression, next(iter(columns)))
+        assert isinstance(expression, Apply)
+        if _mixes_texts(expression):
+            return _slices(evaluate_tree(expression, self._whole_column))
+        arguments = [self.compile(argument) for argument in expression.arguments]
+        function, type_ = expression.function, expression.type
+        return lambda chunk: evaluate(function, [argument(chunk) for argument in arguments], type_)
+
+    def _own(self, expression: ColumnValue) -> Evaluate:
+        return _slices(self.store.column(self.table, expression.column))
+
+    def _whole_column(self, expression: Expression) -> Column:
+        return self.whole(expression)
+
+    def _picked(self, expression: Expression, route: Route) -> Evaluate:
+        place = route[-1].target
+        base = evaluate_tree(expression, lambda leaf: self._extended(place, leaf))
+        base = v.spread(base, self.store.rows(place) + 1)
+        index = self.store.route_index(route)
+        nulls = base.nulls
+        if nulls is not None and not index.unmatched and not nulls[:-1].any():
+            nulls = None
+
+        def pick(chunk: Chunk) -> Column:
+            positions = chunk.of(index.positions)
+            picked = None if nulls is None else nulls.take(positions)
+            return Column(base.type, base.values.take(positions), picked, base.dictionary, base.lower, base.upper)
+
+        return pick
+
+    def _extended(self, place: Place, leaf: Expression) -> Column:
+        assert isinstance(leaf, ColumnValue)
+        return self.store.extended(place, leaf.column)
+
+    def _from_members(self, expression: Expression, column: ColumnValue) -> Evaluate:
+        members = self.store.members(self.table, column.column)
+        base = v.spread(evaluate_tree(expression, lambda _: v.with_nulls_after(members.values, 1)), members.null + 1)
+
+        def pick(chunk: Chunk) -> Column:
+            codes = chunk.of(members.codes)
+            nulls = None if base.nulls is None else base.nulls.take(codes)
+            return Column(base.type, base.values.take(codes), nulls, base.dictionary, base.lower, base.upper)
+
+        return pick
+
+
+def _slices(column: Column) -> Evaluate:
+    def take(chunk: Chunk) -> Column:
+        if not column.values.ndim:
+            return column
+        nulls = None if column.nulls is None else chunk.of(column.nulls)
+        return Column(column.type, chunk.of(column.values), nulls, column.dictionary, column.lower, column.upper)
+
+    return take
+
+
+def _mixes_texts(expression: Apply) -> bool:
+    # Dictionaries merged chunk by chunk would give each chunk a dictionary of its own.
+    arguments = expression.arguments
+    texts = [argument for argument in arguments if argument.type.kind is Kind.TEXT]
+    varying = any(not isinstance(argument, Constant) for argument in texts)
+    return (expression.type.kind is Kind.TEXT and bool(arguments)) or (varying and len(texts) > 1)
+
+
+def _no_leaf(expression: Expression) -> Column:
+    raise AssertionError(f"{expression} is no constant")

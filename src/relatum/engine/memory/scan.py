@@ -1,0 +1,265 @@
+"""One pass over a table: the rows that pass the filters, by group, folded as they come."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+from functools import cache
+
+import numpy as np
+
+from relatum.data.columns import Array, Column
+from relatum.data.types import Type
+from relatum.engine.memory.filters import PartTest, Test, survivors
+from relatum.engine.memory.folds import Fold, Groups, fold_maker
+from relatum.engine.memory.joins import JoinIndex
+from relatum.engine.memory.rows import Chunk, Evaluate
+from relatum.engine.memory.store import RowCodes
+from relatum.engine.memory.vectors import spread
+from relatum.model.routes import Route
+
+CHUNK_ROWS = 1 << 16
+_BATCH_ROWS = 8 * CHUNK_ROWS
+#: Above this many possible groups, only those that occur are numbered.
+_DENSE_GROUPS = 1 << 22
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Argument:
+    """An aggregate's argument: its type, how to evaluate it, and the lookups in it that some rows do not find."""
+
+    type: Type
+    evaluate: Evaluate
+    lookups: tuple[tuple[Route, JoinIndex], ...]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class ScanTask:
+    """What one pass over a table works out.
+
+    ``folds`` are pairs of a fold's kind and the number of its argument, None for rows themselves. With ``keep`` the
+    surviving rows' groups and arguments are handed back too.
+    """
+
+    rows: int
+    tests: Sequence[PartTest]
+    keys: Sequence[tuple[RowCodes, int]]
+    arguments: Sequence[Argument]
+    folds: Sequence[tuple[str, int | None]]
+    keep: bool
+
+
+@dataclass(slots=True, eq=False)
+class ScanResult:
+    """Groups that occur, with a code for each key; folds by group; and kept rows with the group of each."""
+
+    codes: Array
+    folds: list[Fold]
+    groups: Array | None
+    columns: list[Column]
+    lost: dict[tuple[int, Route], int]
+
+
+@dataclass(slots=True)
+class _Batch:
+    keys: list[list[Array]]
+    columns: list[list[Column]]
+    folds: list[Fold] | None = None
+    rows: int = 0
+    lost: dict[tuple[int, Route], int] = field(default_factory=dict)
+
+
+def run_scan(task: ScanTask) -> ScanResult:
+    """Carry out a scan on all cores; the result does not depend on how many there are."""
+    return _Scan(task).run()
+
+
+class _Scan:
+    def __init__(self, task: ScanTask) -> None:
+        self.task = task
+        self.sizes = [size for _, size in task.keys]
+        self.groups = 1
+        for size in self.sizes:
+            self.groups *= size
+        self.dense = self.groups <= _DENSE_GROUPS
+        self.tests: list[Test] = [test.test for test in sorted(task.tests, key=lambda test: test.test.share)]
+
+    def run(self) -> ScanResult:
+        total: list[Fold] | None = None
+        pending = _Batch([[] for _ in self.sizes], [[] for _ in self.task.arguments])
+        lost: dict[tuple[int, Route], int] = {}
+        for batch in self._batches():
+            for key, count in batch.lost.items():
+                lost[key] = lost.get(key, 0) + count
+            if batch.folds is not None:
+                total = self._merged(total, batch.folds)
+            if batch.rows:
+                _append(pending, batch)
+                if self._foldable(pending.rows):
+                    total = self._merged(total, self._fold_batch(pending))
+                    pending = _Batch([[] for _ in self.sizes], [[] for _ in self.task.arguments])
+        keys, columns = self._joined(pending)
+        if self.dense and not self.task.keep:
+            if pending.rows or total is None:
+                total = self._merged(total, self._fold(keys, columns, pending.rows, self.groups))
+            return self._occurring(total, lost)
+        return self._numbered(keys, columns, pending.rows, lost)
+
+    def _foldable(self, rows: int) -> bool:
+        return self.dense and not self.task.keep and rows >= self.groups
+
+    # -- chunks -----------------------------------------------------------------------------------------------------
+
+    def _batches(self) -> Iterator[_Batch]:
+        if any(test.never for test in self.tests):
+            return iter(())
+        starts = range(0, self.task.rows, _BATCH_ROWS)
+        return map(self._batch, starts) if len(starts) < 2 else _pool().map(self._batch, starts)
+
+    def _batch(self, start: int) -> _Batch:
+        batch = _Batch([[] for _ in self.sizes], [[] for _ in self.task.arguments])
+        stop = min(start + _BATCH_ROWS, self.task.rows)
+        for begin in range(start, stop, CHUNK_ROWS):
+            chunk = survivors(self.tests, begin, min(begin + CHUNK_ROWS, stop))
+            rows = len(chunk)
+            if not rows:
+                continue
+            keys = [codes.slice(chunk.start, chunk.stop, chunk.rows) for codes, _ in self.task.keys]
+            columns = [argument.evaluate(chunk) for argument in self.task.arguments]
+            self._count_lost(chunk, columns, batch.lost)
+            if self._foldable(rows):
+                batch.folds = self._merged(batch.folds, self._fold(keys, columns, rows, self.groups))
+                continue
+            for known, part in zip(batch.keys, keys, strict=True):
+                known.append(part)
+            for collected, column in zip(batch.columns, columns, strict=True):
+                collected.append(spread(column, rows))
+            batch.rows += rows
+        if batch.rows and self._foldable(batch.rows):
+            batch.folds = self._merged(batch.folds, self._fold_batch(batch))
+            batch.keys, batch.columns, batch.rows = [], [], 0
+        return batch
+
+    def _count_lost(self, chunk: Chunk, columns: list[Column], lost: dict[tuple[int, Route], int]) -> None:
+        for number, (argument, column) in enumerate(zip(self.task.arguments, columns, strict=True)):
+            if not argument.lookups or column.nulls is None:
+                continue
+            missing = np.broadcast_to(column.nulls, len(chunk))
+            for route, index in argument.lookups:
+                failed = missing & (chunk.of(index.positions) == index.size)
+                lost[number, route] = lost.get((number, route), 0) + int(failed.sum())
+                missing = missing & ~failed
+
+    # -- folding ----------------------------------------------------------------------------------------------------
+
+    def _pack(self, keys: list[Array]) -> Groups:
+        packed: Groups = None
+        for codes, size in zip(keys, self.sizes, strict=True):
+            wide = codes.astype(np.int64)
+            packed = wide if packed is None else packed * size + wide
+        return packed
+
+    def _fold_batch(self, batch: _Batch) -> list[Fold]:
+        keys, columns = self._joined(batch)
+        return self._fold(keys, columns, batch.rows, self.groups)
+
+    def _fold(self, keys: list[Array], columns: list[Column], rows: int, size: int) -> list[Fold]:
+        return self._fold_groups(self._pack(keys), columns, rows, size)
+
+    def _fold_groups(self, groups: Groups, columns: list[Column], rows: int, size: int) -> list[Fold]:
+        folds = []
+        for kind, number in self.task.folds:
+            type_ = None if number is None else self.task.arguments[number].type
+            fold = fold_maker(kind, type_)(size)
+            if rows:
+                fold.add(groups, None if number is None else columns[number], rows)
+            folds.append(fold)
+        return folds
+
+    def _merged(self, total: list[Fold] | None, part: list[Fold]) -> list[Fold]:
+        if total is None:
+            return part
+        for mine, other in zip(total, part, strict=True):
+            mine.merge(other)  # type: ignore[arg-type]
+        return total
+
+    def _joined(self, batch: _Batch) -> tuple[list[Array], list[Column]]:
+        keys = [np.concatenate(parts) if parts else np.zeros(0, np.uint8) for parts in batch.keys]
+        return keys, [_concatenated(parts) for parts in batch.columns] if batch.rows else []
+
+    # -- results ----------------------------------------------------------------------------------------------------
+
+    def _occurring(self, folds: list[Fold], lost: dict[tuple[int, Route], int]) -> ScanResult:
+        counts = folds[0].counts  # type: ignore[union-attr]
+        present = np.flatnonzero(counts)
+        codes = np.empty((len(present), len(self.sizes)), np.int64)
+        rest = present
+        for position in range(len(self.sizes) - 1, -1, -1):
+            codes[:, position] = rest % self.sizes[position]
+            rest = rest // self.sizes[position]
+        return ScanResult(codes, [fold.at(present) for fold in folds], None, [], lost)
+
+    def _numbered(
+        self, keys: list[Array], columns: list[Column], rows: int, lost: dict[tuple[int, Route], int]
+    ) -> ScanResult:
+        codes, groups = number_groups(keys, self.sizes, rows)
+        folds = self._fold_groups(groups, columns, rows, len(codes))
+        return ScanResult(codes, folds, groups, columns, lost)
+
+
+def number_groups(keys: Sequence[Array], sizes: Sequence[int], rows: int) -> tuple[Array, Array]:
+    """The distinct combinations of codes that occur, in order, and for each row the number of its combination."""
+    if not keys:
+        return np.zeros((1 if rows else 0, 0), np.int64), np.zeros(rows, np.int64)
+    packed, slots = keys[0].astype(np.int64), sizes[0]
+    for codes, size in zip(keys[1:], sizes[1:], strict=True):
+        if slots * size >= 1 << 62:
+            distinct, packed = np.unique(packed, return_inverse=True)
+            slots = len(distinct)
+        packed, slots = packed * size + codes, slots * size
+    if slots <= _DENSE_GROUPS or slots <= 4 * rows:
+        seen = np.zeros(slots, np.bool_)
+        seen[packed] = True
+        present = np.flatnonzero(seen)
+        number = np.zeros(slots, np.int64)
+        number[present] = np.arange(len(present))
+        groups = number[packed]
+    else:
+        present, groups = np.unique(packed, return_inverse=True)
+    example = np.zeros(len(present), np.int64)
+    example[groups] = np.arange(rows)
+    return np.stack([codes[example].astype(np.int64) for codes in keys], axis=1), groups
+
+
+def _append(pending: _Batch, batch: _Batch) -> None:
+    for known, part in zip(pending.keys, batch.keys, strict=True):
+        known.extend(part)
+    for collected, column in zip(pending.columns, batch.columns, strict=True):
+        collected.extend(column)
+    pending.rows += batch.rows
+
+
+def _concatenated(parts: list[Column]) -> Column:
+    if len(parts) == 1:
+        return parts[0]
+    nulls = None
+    if any(part.nulls is not None for part in parts):
+        nulls = np.concatenate(
+            [np.zeros(len(part), np.bool_) if part.nulls is None else part.nulls for part in parts]
+        )
+    return Column(
+        parts[0].type,
+        np.concatenate([part.values for part in parts]),
+        nulls,
+        parts[0].dictionary,
+        min(part.lower for part in parts),
+        max(part.upper for part in parts),
+    )
+
+
+@cache
+def _pool() -> ThreadPoolExecutor:
+    return ThreadPoolExecutor(max_workers=os.cpu_count() or 1, thread_name_prefix="relatum")
+

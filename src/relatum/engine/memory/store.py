@@ -1,0 +1,152 @@
+"""What the engine works on: loaded columns, join indexes, and members kept at the grain of a fact table."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from relatum.data.columns import Array, Column, Members, members_of, narrow_codes
+from relatum.data.table import TableData
+from relatum.engine.memory.joins import JoinIndex, LevelRows, build_join_index, build_level, composed
+from relatum.engine.memory.vectors import with_nulls_after
+from relatum.model.routes import Hop, Place, Route
+
+#: Codes kept at fact grain may take this much memory in all; past it they are looked up anew in each scan.
+CACHE_BYTES = 2 << 30
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class RowCodes:
+    """A code for each row of some table (a column's member, a lookup's row): at hand, or found through a join index."""
+
+    codes: Array
+    positions: Array | None
+
+    def slice(self, start: int, stop: int, rows: Array | None) -> Array:
+        """The codes of a stretch of rows, or of the given ones in it."""
+        part = (self.codes if self.positions is None else self.positions)[start:stop]
+        if rows is not None:
+            part = part.take(rows)
+        return part if self.positions is None else self.codes.take(part)
+
+
+class Store:
+    """Tables, and everything computed from them once.
+
+    Parameters
+    ----------
+    tables : mapping of str to TableData
+        Each table's own data; a role's is that of the table it is a role of.
+    derive : callable
+        Computes a derived column of a table; None where the table has no such derived column.
+    """
+
+    def __init__(self, tables: Mapping[str, TableData], derive: Callable[[str, str], Column | None]) -> None:
+        self.tables = tables
+        self._derive = derive
+        self._columns: dict[tuple[int, str], Column] = {}
+        self._members: dict[tuple[int, str], Members] = {}
+        self._indexes: dict[Hop, JoinIndex] = {}
+        self._routes: dict[Route, JoinIndex] = {}
+        self._levels: dict[Place, LevelRows] = {}
+        self._row_codes: dict[tuple[Route, str, str], RowCodes] = {}
+        self._determined: dict[tuple[Place, str], bool] = {}
+        self._cached_bytes = 0
+
+    def rows(self, place: Place) -> int:
+        """How many rows a table or level has."""
+        return self.level(place).index.size if place.level else self.tables[place.table].rows
+
+    def column(self, table: str, name: str) -> Column:
+        """A column of a table, derived ones included."""
+        # Roles share the data of one table, and so its derived columns and members: the data is the key.
+        key = (id(self.tables[table]), name)
+        if key not in self._columns:
+            if name in self.tables[table].types:
+                return self.tables[table].column(name)
+            derived = self._derive(table, name)
+            assert derived is not None, f"{table}.{name} was resolved and is not there"
+            self._columns[key] = derived
+        return self._columns[key]
+
+    def derived_columns(self, table: str) -> Mapping[str, Column]:
+        """The derived columns of a table that are stored now."""
+        data = id(self.tables[table])
+        return {name: column for (owner, name), column in self._columns.items() if owner == data}
+
+    def column_at(self, place: Place, name: str) -> Column:
+        """A column of a table, or of the distinct values of a level."""
+        column = self.column(place.table, name)
+        return column.take(self.level(place).first_rows) if place.level else column
+
+    def extended(self, place: Place, name: str) -> Column:
+        """A column with the virtual row of no match after its real ones."""
+        return with_nulls_after(self.column_at(place, name), 1)
+
+    def members(self, table: str, name: str) -> Members:
+        """The members of a column."""
+        key = (id(self.tables[table]), name)
+        if key not in self._members:
+            self._members[key] = members_of(self.column(table, name))
+        return self._members[key]
+
+    def level(self, place: Place) -> LevelRows:
+        """The distinct values of a level."""
+        if place not in self._levels:
+            self._levels[place] = build_level([self.column(place.table, name) for name in place.level])
+        return self._levels[place]
+
+    def determines(self, place: Place, name: str) -> bool:
+        """Whether every row of a level's member has the same value in another column of the table."""
+        key = (place, name)
+        if key not in self._determined:
+            if name in place.level:
+                self._determined[key] = True
+            else:
+                level = self.level(place)
+                codes = np.append(self.members(place.table, name).codes.astype(np.int64), 0)
+                expected = np.append(codes[level.first_rows], -1)[level.index.positions]
+                matched = level.index.positions != level.index.size
+                self._determined[key] = bool(np.all(codes[:-1][matched] == expected[matched]))
+        return self._determined[key]
+
+    def index(self, hop: Hop) -> JoinIndex:
+        """The join index of one hop."""
+        if hop not in self._indexes:
+            if hop.relationship is None:
+                self._indexes[hop] = self.level(hop.target).index
+            else:
+                many = [self.column(hop.source.table, name) for name in hop.relationship.many.columns]
+                one = [self.column_at(hop.target, name) for name in hop.relationship.one.columns]
+                self._indexes[hop] = build_join_index(hop.relationship, many, one)
+        return self._indexes[hop]
+
+    def route_index(self, route: Route) -> JoinIndex:
+        """The join index along a route of at least one hop."""
+        if route not in self._routes:
+            index = self.index(route[0])
+            for hop in route[1:]:
+                index = composed(index, self.index(hop))
+            self._routes[route] = index
+        return self._routes[route]
+
+    def row_codes(self, route: Route, table: str, name: str) -> RowCodes:
+        """Member codes of ``table.name`` for the rows at the start of a route; kept while memory allows."""
+        key = (route, table, name)
+        if key in self._row_codes:
+            return self._row_codes[key]
+        members = self.members(table, name)
+        if not route:
+            return RowCodes(members.codes, None)
+        place = route[-1].target
+        codes = members.codes[self.level(place).first_rows] if place.level else members.codes
+        codes = narrow_codes(np.append(codes, members.no_match), members.size)
+        index = self.route_index(route)
+        if self._cached_bytes + len(index.positions) * codes.itemsize > CACHE_BYTES:
+            return RowCodes(codes, index.positions)
+        result = RowCodes(codes.take(index.positions), None)
+        self._cached_bytes += result.codes.nbytes
+        self._row_codes[key] = result
+        return result

@@ -1,0 +1,170 @@
+"""Helpers for short and long vectors alike: a vector is a Column, a constant one has no dimensions."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+from numpy.typing import NDArray
+
+from relatum.data.columns import Array, Column, float_column, sorted_texts
+from relatum.data.types import BOOLEAN, FLOAT, Kind, Type
+from relatum.errors import ValueOverflowError
+from relatum.language.expression import Constant
+
+Nulls = NDArray[np.bool_] | None
+LOWEST, HIGHEST = -(1 << 63), (1 << 63) - 1
+_INT32_LOWEST, _INT32_HIGHEST = -(1 << 31), (1 << 31) - 1
+
+
+def constant(node: Constant) -> Column:
+    """A constant as a vector without dimensions."""
+    value = node.value
+    if value is None:
+        return all_null(node.type)
+    if node.type.kind is Kind.TEXT:
+        return Column(node.type, np.zeros((), np.uint8), None, pa.array([value], pa.large_string()), 0, 0)
+    if node.type.exact:
+        return Column(node.type, np.asarray(value, dtype=np.int64), None, None, int(value), int(value))
+    return Column(node.type, np.asarray(value), None, None, 0, 1)
+
+
+def all_null(type_: Type) -> Column:
+    """A vector without dimensions that has no value."""
+    dictionary = pa.array([""], pa.large_string()) if type_.kind is Kind.TEXT else None
+    kind = {Kind.FLOAT: np.float64, Kind.BOOLEAN: np.bool_}.get(type_.kind, np.int64)
+    return Column(type_, np.zeros((), kind), np.asarray(True), dictionary, 0, 0)
+
+
+def spread(column: Column, length: int) -> Column:
+    """A vector of the given length; a constant is repeated."""
+    if column.values.ndim:
+        return column
+    nulls = None if column.nulls is None else np.broadcast_to(column.nulls, length)
+    return Column(
+        column.type, np.broadcast_to(column.values, length), nulls, column.dictionary, column.lower, column.upper
+    )
+
+
+def either_null(*columns: Column) -> Nulls:
+    """Where any of the vectors has no value."""
+    result: Nulls = None
+    for column in columns:
+        if column.nulls is not None:
+            result = column.nulls if result is None else result | column.nulls
+    return result
+
+
+def known(column: Column) -> Any:
+    """Where a vector has a value, as an array or plain True."""
+    return True if column.nulls is None else ~column.nulls
+
+
+def plain(column: Column) -> Any:
+    """The values; a constant as a Python number, which NumPy compares and adds without widening the other side."""
+    return column.values if column.values.ndim else column.values.item()
+
+
+def floats(column: Column) -> Array:
+    """The values as 64-bit floats."""
+    if column.type.kind is Kind.DECIMAL:
+        result: Array = column.values / float(10**column.type.scale)
+        return result
+    return column.values.astype(np.float64, copy=False)
+
+
+def finite(values: Array, nulls: Nulls) -> Column:
+    """A float vector; what is no finite number is no value."""
+    values = np.asarray(values, dtype=np.float64)
+    if values.ndim == 0:
+        bad = not np.isfinite(values)
+        nulls = np.asarray(True) if bad else nulls
+        return Column(FLOAT, np.zeros(()) if bad else values, nulls)
+    return float_column(FLOAT, values, nulls if nulls is None else np.broadcast_to(nulls, values.shape))
+
+
+def truth(values: Any, nulls: Nulls = None) -> Column:
+    """A boolean vector, False where it has no value."""
+    values = np.asarray(values)
+    return Column(BOOLEAN, values if nulls is None else values & ~nulls, nulls, None, 0, 1)
+
+
+def whole_type(lower: int, upper: int) -> Any:
+    """The integer type to compute in when results lie within these bounds."""
+    return np.int32 if _INT32_LOWEST <= lower and upper <= _INT32_HIGHEST else np.int64
+
+
+def fits(lower: int, upper: int) -> bool:
+    """Whether whole numbers within these bounds fit 64 bits."""
+    return lower >= LOWEST and upper <= HIGHEST
+
+
+def exact(
+    operation: Any, type_: Type, left: Column, right: Column, lower: int, upper: int, nulls: Nulls
+) -> Column:
+    """Add, subtract or multiply whole numbers; an overflow is an error.
+
+    The bounds of the operands tell beforehand whether the result fits. Where they leave it open, a float estimate of
+    each result decides: it is off by less than one part in 2**52, and results that near to the limit are refused too.
+    """
+    kind = whole_type(min(lower, left.lower, right.lower), max(upper, left.upper, right.upper))
+    if not fits(lower, upper):
+        estimate = np.abs(operation(left.values.astype(np.float64), right.values.astype(np.float64)))
+        if nulls is not None:
+            estimate = np.where(nulls, 0.0, estimate)
+        if estimate.size and estimate.max() > HIGHEST * (1 - 2.0**-50):
+            raise ValueOverflowError(
+                "A result does not fit 64 bits.",
+                fix="Round an operand, or turn it into a float by dividing it by 1.",
+            )
+        lower, upper = max(lower, LOWEST), min(upper, HIGHEST)
+    values = operation(left.values, right.values, dtype=kind, casting="unsafe")
+    return Column(type_, np.asarray(values), nulls, None, lower, upper)
+
+
+def to_scale(column: Column, scale: int, type_: Type) -> Column:
+    """An exact vector with more digits after the point."""
+    factor = 10 ** (scale - column.type.scale)
+    if factor == 1:
+        return Column(type_, column.values, column.nulls, None, column.lower, column.upper)
+    step = Column(type_, np.asarray(factor), None, None, factor, factor)
+    return exact(np.multiply, type_, column, step, column.lower * factor, column.upper * factor, column.nulls)
+
+
+def converted(column: Column, type_: Type) -> Column:
+    """A vector as a type that its own type mixes with."""
+    if column.type.kind is Kind.NULL:
+        return all_null(type_)
+    if type_.kind is Kind.FLOAT and column.type.kind is not Kind.FLOAT:
+        return Column(type_, floats(column), column.nulls)
+    if type_.kind is Kind.DECIMAL:
+        return to_scale(column, type_.scale, type_)
+    return column
+
+
+def same_dictionary(columns: list[Column]) -> list[Column]:
+    """Text vectors rewritten to share one dictionary."""
+    first = columns[0].dictionary
+    if all(column.dictionary is first for column in columns):
+        return columns
+    merged, positions = sorted_texts(pa.concat_arrays([column.dictionary for column in columns]))
+    result, start = [], 0
+    for column in columns:
+        stop = start + len(column.dictionary)
+        # numpy's take hands back a scalar for a position without dimensions.
+        values = np.asarray(positions[start:stop].take(column.values)) if stop > start else column.values
+        result.append(Column(column.type, values, column.nulls, merged, 0, max(len(merged) - 1, 0)))
+        start = stop
+    return result
+
+
+def with_nulls_after(column: Column, count: int) -> Column:
+    """A column with ``count`` nulls added at its end."""
+    values = np.append(column.values, np.full(count, column.values[0] if len(column) else 0, column.values.dtype))
+    nulls = np.zeros(len(values), np.bool_) if column.nulls is None else np.append(column.nulls, np.ones(count, np.bool_))
+    nulls[len(column) :] = True
+    dictionary = column.dictionary
+    if dictionary is not None and not len(dictionary):
+        dictionary = all_null(column.type).dictionary
+    return Column(column.type, values, nulls, dictionary, column.lower, column.upper)

@@ -1,0 +1,1 @@
+"""What a modeller should know about a model and its data."""

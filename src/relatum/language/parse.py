@@ -1,0 +1,348 @@
+"""Formula text to syntax tree, and syntax errors as sentences."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import date, datetime, timedelta
+from functools import cache
+from importlib import resources
+from typing import Any
+
+from lark import Lark, Token, Transformer, UnexpectedInput, UnexpectedToken
+from lark.exceptions import UnexpectedCharacters
+
+from relatum.data.types import BOOLEAN, DATE, FLOAT, INTEGER, MAX_SCALE, NULL, TEXT, TIMESTAMP, decimal
+from relatum.errors import FormulaError, Span
+from relatum.language.tree import Call, Case, Condition, Literal, Name, Node, Operation, children
+from relatum.model.names import KEYWORDS
+
+MAX_DEPTH = 100
+#: Chains such as a + b + c lean to one side: as many operands as this are followed before a formula is refused.
+MAX_CHAIN = 200
+
+
+def parse_formula(text: str, owner: str = "") -> Node:
+    """Read a formula.
+
+    Parameters
+    ----------
+    text : str
+        The formula.
+    owner : str
+        What the formula belongs to, for messages: ``measure revenue``.
+
+    Returns
+    -------
+    Node
+        The root of its syntax tree.
+
+    Raises
+    ------
+    FormulaError
+        The text is no formula, or is nested too deeply.
+
+    Examples
+    --------
+    >>> parse_formula("1 + 2").operator
+    '+'
+    """
+    return _parse(text, "formula", owner, lambda tree: tree)
+
+
+def parse_condition(text: str, owner: str = "") -> Condition:
+    """Read a condition, with ``over TABLE`` after it where it states one. Raises as :func:`parse_formula` does."""
+    return _parse(text, "condition", owner, lambda tree: tree.formula)
+
+
+def _parse(text: str, start: str, owner: str, root: Callable[[Any], Node]) -> Any:
+    parser = _parser()
+    try:
+        _refuse_depth(text, owner)
+        tree = parser.parse(text, start=start)
+    except UnexpectedInput as error:
+        raise _syntax_error(error, text, owner) from None
+    except FormulaError as error:
+        raise FormulaError(error.reason, text=text, span=error.span, fix=error.fix, owner=owner) from None
+    _refuse_chain(root(tree), text, owner)
+    return tree
+
+
+@cache
+def _parser() -> Lark:
+    grammar = resources.files("relatum.language").joinpath("grammar.lark").read_text(encoding="utf-8")
+    return build_parser(grammar)
+
+
+def build_parser(grammar: str, **options: Any) -> Lark:
+    """The parser for a grammar text; ``options`` are lark's own (the tests ask for its strict mode)."""
+    return Lark(
+        grammar,
+        parser="lalr",
+        lexer="basic",
+        start=["formula", "condition"],
+        maybe_placeholders=False,
+        keep_all_tokens=True,
+        lexer_callbacks={"IDENT": _keyword},
+        transformer=_Builder(),
+        **options,
+    )
+
+
+def _keyword(token: Token) -> Token:
+    # Keywords ignore case, names do not: so a keyword is told from a name here rather than by a pattern.
+    lower = token.value.lower()
+    return Token.new_borrow_pos(lower.upper(), token.value, token) if lower in KEYWORDS else token
+
+
+def _span(items: list[Any]) -> Span:
+    return _span_of(items[0]).to(_span_of(items[-1]))
+
+
+def _span_of(item: Any) -> Span:
+    if isinstance(item, Token):
+        return Span(item.start_pos or 0, item.end_pos or 0)
+    span: Span = item[-1] if isinstance(item, tuple) else item.span
+    return span
+
+
+def _error(reason: str, span: Span, fix: str = "") -> FormulaError:
+    return FormulaError(reason, text="", span=span, fix=fix)
+
+
+class _Builder(Transformer[Token, Any]):
+    """Builds nodes as the parser reduces, bottom up: no recursion, however deep the text."""
+
+    def binary(self, items: list[Any]) -> Operation:
+        left, operator, right = items
+        name = operator.value.lower()
+        return Operation("<>" if name == "!=" else name, (left, right), _span(items))
+
+    def unary(self, items: list[Any]) -> Node:
+        operator, operand = items
+        if operator.value == "+":
+            return Operation("plus_sign", (operand,), _span(items))
+        return Operation("negate" if operator.value == "-" else "not", (operand,), _span(items))
+
+    def in_list(self, items: list[Any]) -> Operation:
+        return Operation("in", (items[0], *items[-2][0]), _span(items))
+
+    def not_in_list(self, items: list[Any]) -> Operation:
+        return Operation("not", (self.in_list(items),), _span(items))
+
+    def between(self, items: list[Any]) -> Operation:
+        value, low, high = (item for item in items if not isinstance(item, Token))
+        span = _span(items)
+        return Operation("and", (Operation(">=", (value, low), span), Operation("<=", (value, high), span)), span)
+
+    def not_between(self, items: list[Any]) -> Operation:
+        return Operation("not", (self.between(items),), _span(items))
+
+    def like(self, items: list[Any]) -> Operation:
+        return Operation("like", (items[0], items[-1]), _span(items))
+
+    def not_like(self, items: list[Any]) -> Operation:
+        return Operation("not", (self.like(items),), _span(items))
+
+    def is_null(self, items: list[Any]) -> Operation:
+        return Operation("is_null", (items[0],), _span(items))
+
+    def is_not_null(self, items: list[Any]) -> Operation:
+        return Operation("not", (self.is_null(items),), _span(items))
+
+    def bracketed(self, items: list[Any]) -> Node:
+        node: Node = items[1]
+        return node
+
+    def branch(self, items: list[Any]) -> tuple[Node, Node, Span]:
+        return items[1], items[3], _span(items)
+
+    def case(self, items: list[Any]) -> Case:
+        branches = tuple((item[0], item[1]) for item in items if isinstance(item, tuple))
+        otherwise = items[-2] if isinstance(items[-3], Token) and items[-3].type == "ELSE" else None
+        return Case(branches, otherwise, _span(items))
+
+    def ident(self, items: list[Any]) -> Name:
+        token = items[0]
+        text = token.value[1:-1].replace('""', '"') if token.type == "QUOTED" else token.value
+        return Name((text,), _span(items))
+
+    def name(self, items: list[Any]) -> Name:
+        return Name(tuple(part for item in items if isinstance(item, Name) for part in item.parts), _span(items))
+
+    def series(self, items: list[Any]) -> tuple[tuple[Node, ...], Span]:
+        return tuple(item for item in items if not isinstance(item, Token)), _span(items)
+
+    def by(self, items: list[Any]) -> tuple[str, Node, Span]:
+        return ("weight" if len(items) == 3 else "by"), items[-1], _span(items)
+
+    def over(self, items: list[Any]) -> tuple[str, Name, Span]:
+        return "over", items[1], _span(items)
+
+    def call(self, items: list[Any]) -> Call:
+        function, span, name_span = items[0].value.lower(), _span(items), _span_of(items[0])
+        extras = {item[0]: item[1] for item in items if isinstance(item, tuple) and isinstance(item[0], str)}
+        words = {item.type for item in items if isinstance(item, Token)}
+        nodes = [item for item in items[1:] if not isinstance(item, Token | tuple)]
+        if "DISTINCT" in words:
+            return Call(function, tuple(nodes), span, name_span, distinct=True, **extras)
+        if "OF" in words:
+            return Call(function, (nodes[1],), span, name_span, of=nodes[0], **extras)
+        lists = [item[0] for item in items if isinstance(item, tuple) and isinstance(item[0], tuple)]
+        return Call(function, lists[0] if lists else (), span, name_span, **extras)
+
+    def condition(self, items: list[Any]) -> Condition:
+        return Condition(items[0], items[2] if len(items) > 1 else None)
+
+    def literal(self, items: list[Any]) -> Literal:
+        token, span = items[0], _span(items)
+        text = token.value
+        match token.type:
+            case "NUMBER":
+                return _number(text, span)
+            case "STRING":
+                return Literal(text[1:-1].replace("''", "'"), TEXT, span)
+            case "DATE":
+                return Literal(_day(text[text.index("'") + 1 : -1], span), DATE, span)
+            case "TIMESTAMP":
+                return Literal(_moment(text[text.index("'") + 1 : -1], span), TIMESTAMP, span)
+            case "NULL":
+                return Literal(None, NULL, span)
+        return Literal(token.type == "TRUE", BOOLEAN, span)
+
+
+def _number(text: str, span: Span) -> Literal:
+    if "e" in text.lower():
+        return Literal(float(text), FLOAT, span)
+    whole, _, digits = text.partition(".")
+    value = int(whole + digits)
+    if value >= 1 << 63 or len(digits) > MAX_SCALE:
+        raise _error(f"The number {text} does not fit 64 bits.", span, "Write it as a float: 1e30.")
+    return Literal(value, decimal(len(digits)) if digits else INTEGER, span)
+
+
+def _day(text: str, span: Span) -> int:
+    try:
+        return (date.fromisoformat(text) - date(1970, 1, 1)).days
+    except ValueError:
+        raise _error(f"'{text}' is not a date.", span, "Write year, month and day: date '2024-05-31'.") from None
+
+
+def _moment(text: str, span: Span) -> int:
+    try:
+        return (datetime.fromisoformat(text).replace(tzinfo=None) - datetime(1970, 1, 1)) // timedelta(microseconds=1)
+    except ValueError:
+        raise _error(f"'{text}' is not a moment.", span, "Write timestamp '2024-05-31 17:30:00'.") from None
+
+
+def _refuse_depth(text: str, owner: str) -> None:
+    depth = 0
+    for token in _parser().lex(text):
+        if token.type in ("LPAR", "CASE"):
+            depth += 1
+            if depth > MAX_DEPTH:
+                raise FormulaError(
+                    f"The formula is nested more than {MAX_DEPTH} deep.",
+                    text=text,
+                    span=_span_of(token),
+                    fix="Give a part of it a name, as a measure or a derived column of its own.",
+                    owner=owner,
+                )
+        elif token.type in ("RPAR", "END"):
+            depth -= 1
+
+
+def _refuse_chain(root: Node, text: str, owner: str) -> None:
+    pending = [(root, 1)]
+    while pending:
+        node, depth = pending.pop()
+        if depth > MAX_CHAIN:
+            raise FormulaError(
+                f"The formula strings more than {MAX_CHAIN} operations together.",
+                text=text,
+                span=node.span,
+                fix="Use in (…) for a long list, or split the formula into several measures.",
+                owner=owner,
+            )
+        pending.extend((child, depth + 1) for child in children(node))
+
+
+#: What people write out of habit, and what to write here.
+_SLIPS = {
+    "==": "One equals sign compares: a = b.",
+    "&&": "Write and.",
+    "&": "Write and between conditions, || between texts.",
+    "|": "Write or between conditions, || between texts.",
+    "!": "Write not, or <> for 'not equal'.",
+    "^": "Write power(x, y).",
+    "**": "Write power(x, y).",
+    ";": "A formula has no semicolon.",
+    "[": "A column is written table.column, without square brackets.",
+    "]": "A column is written table.column, without square brackets.",
+    "{": "Lists stand in round brackets: in ('a', 'b').",
+    "}": "Lists stand in round brackets: in ('a', 'b').",
+    "`": 'A name with spaces or capitals stands in double quotes: "Unit Price".',
+    ":": "A colon stands only between a value's label and its formula.",
+}
+
+
+def _syntax_error(error: UnexpectedInput, text: str, owner: str) -> FormulaError:
+    at = error.pos_in_stream if error.pos_in_stream is not None else len(text)
+    if isinstance(error, UnexpectedToken) and error.token.type == "$END":
+        if not text.strip():
+            return FormulaError("The formula is empty.", text=text, span=Span(0, 1), owner=owner)
+        end = len(text.rstrip())
+        return FormulaError(
+            "The formula stops too early.", text=text, span=Span(end, end + 1), fix=_missing(error, text), owner=owner
+        )
+    if isinstance(error, UnexpectedToken):
+        token = error.token
+        span, word = _span_of(token), token.value
+        if token.type.lower() in KEYWORDS and "IDENT" in error.expected:
+            return FormulaError(
+                f"{word} is a word of the language and cannot stand here.",
+                text=text,
+                span=span,
+                fix=f'If it is a name, write it in double quotes: "{word}".',
+                owner=owner,
+            )
+        doubled = text[span.start - 1 : span.stop] if span.start else word
+        fix = _SLIPS.get(doubled, _SLIPS.get(text[span.start : span.start + 2], "")) or _expected(error, token)
+        return FormulaError(f"{word!r} cannot stand here.", text=text, span=span, fix=fix, owner=owner)
+    assert isinstance(error, UnexpectedCharacters)
+    character = text[at]
+    if character in "'\"":
+        kind = "text" if character == "'" else "name"
+        return FormulaError(
+            f"A {kind} begins here and never ends.",
+            text=text,
+            span=Span(at, len(text)),
+            fix=f"Close it with {character}" + (", or double a quote that belongs to it." if kind == "text" else "."),
+            owner=owner,
+        )
+    fix = _SLIPS.get(text[at : at + 2], _SLIPS.get(character, ""))
+    return FormulaError(f"{character!r} is not part of the language.", text=text, span=Span(at, at + 1), fix=fix,
+                        owner=owner)
+
+
+def _missing(error: UnexpectedToken, text: str) -> str:
+    opened = text.count("(") - text.count(")")
+    if opened > 0:
+        return f"{'A bracket is' if opened == 1 else f'{opened} brackets are'} not closed."
+    if "END" in error.expected and "IDENT" not in error.expected:
+        return "A case ends with end."
+    if "THEN" in error.expected:
+        return "After when and its condition comes then."
+    return "Something must follow: a number, a column, a measure or an aggregate."
+
+
+def _expected(error: UnexpectedToken, token: Token) -> str:
+    expected = error.expected
+    if token.type == "RPAR" and "COMMA" not in expected and "IDENT" not in expected:
+        return "This bracket was never opened."
+    if "IDENT" in expected or "NUMBER" in expected:
+        return "A number, a column, a measure or an aggregate belongs here."
+    if "END" in expected and "THEN" not in expected:
+        return "A case ends with end."
+    if token.type in ("IDENT", "QUOTED", "NUMBER", "STRING", "DATE"):
+        return "An operator or a comma is missing before it."
+    return "An operator belongs here, or nothing."

@@ -1,0 +1,1 @@
+"""What a model says: tables, relationships, measures, controls. Immutable, and free of numbers."""

@@ -1,0 +1,212 @@
+"""The declaration: everything a person states about a model, as immutable records.
+
+An edit returns a new declaration; a refused edit leaves the old one as it was.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, replace
+from datetime import date
+from types import MappingProxyType
+from typing import TypeVar
+
+from relatum.errors import ModelError, suggestion
+from relatum.model.names import column_name, quoted
+
+T = TypeVar("T")
+
+WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
+
+
+@dataclass(frozen=True, slots=True)
+class End:
+    """One end of a relationship: a table and the columns that are compared."""
+
+    table: str
+    columns: tuple[str, ...]
+
+    def __str__(self) -> str:
+        if len(self.columns) == 1:
+            return column_name(self.table, self.columns[0])
+        return f"{quoted(self.table)}.({', '.join(map(quoted, self.columns))})"
+
+
+@dataclass(frozen=True, slots=True)
+class Relationship:
+    """Many rows of ``many`` point to one row of ``one``.
+
+    ``direction`` is ``down`` (filters travel from the one side to the many side) or ``off`` (none do; the
+    relationship only answers lookups). ``match`` is ``equal``, or ``as_of``: the last column then finds the latest
+    value that is not after it. With ``level`` the one side's columns need not be unique: they imply a table of their
+    distinct values.
+    """
+
+    many: End
+    one: End
+    direction: str = "down"
+    match: str = "equal"
+    level: bool = False
+
+    def __str__(self) -> str:
+        return f"{self.many} -> {self.one}"
+
+
+@dataclass(frozen=True, slots=True)
+class ColumnSettings:
+    """What a person adds to one column: a type to read it as, a label, the column its members are sorted by."""
+
+    type: str = ""
+    label: str = ""
+    order_by: str = ""
+    about: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Derived:
+    """A derived column: a formula that has a value for each row of its table."""
+
+    name: str
+    formula: str
+    about: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class CalendarRange:
+    """A calendar to generate: every date of a range, with its years, months and weeks."""
+
+    first: date
+    last: date
+    fiscal_year_starts: int = 1
+    week_starts: str = "monday"
+
+
+@dataclass(frozen=True, slots=True)
+class Table:
+    """A table: where its rows come from and what is stated about its columns."""
+
+    name: str
+    source: str = ""
+    frame: bool = False
+    key: tuple[str, ...] = ()
+    about: str = ""
+    role_of: str = ""
+    calendar: CalendarRange | None = None
+    columns: Mapping[str, ColumnSettings] = field(default_factory=lambda: MappingProxyType({}))
+    derived: Mapping[str, Derived] = field(default_factory=lambda: MappingProxyType({}))
+
+
+@dataclass(frozen=True, slots=True)
+class Measure:
+    """A named formula that has a value in any filter context."""
+
+    name: str
+    formula: str
+    format: str = ""
+    about: str = ""
+    unrelated: str = "blank"
+
+
+@dataclass(frozen=True, slots=True)
+class Control:
+    """A control total: the value a measure must have in a context."""
+
+    measure: str
+    at: Mapping[str, object]
+    equals: object
+    tolerance: object = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Declaration:
+    """A whole model as stated. All mappings keep the order in which a person wrote them."""
+
+    name: str = "model"
+    locale: str = "en"
+    currency: str = "EUR"
+    tables: Mapping[str, Table] = field(default_factory=lambda: MappingProxyType({}))
+    relationships: tuple[Relationship, ...] = ()
+    measures: Mapping[str, Measure] = field(default_factory=lambda: MappingProxyType({}))
+    controls: tuple[Control, ...] = ()
+
+    def table(self, name: str) -> Table:
+        """The table of that name, or an error with the nearest one."""
+        if name not in self.tables:
+            raise ModelError(f"There is no table {name}.", fix=suggestion(name, self.tables, noun="table"))
+        return self.tables[name]
+
+    def rows_of(self, name: str) -> str:
+        """The table that holds the rows of ``name``: itself, or the one it is a role of."""
+        return self.table(name).role_of or name
+
+    def with_table(self, table: Table) -> Declaration:
+        """This declaration with one table more."""
+        refuse_name(table.name, "table")
+        if table.name in self.tables:
+            raise ModelError(f"There is a table {table.name} already.", fix="Give the new one another name.")
+        if table.name in self.measures:
+            raise ModelError(f"{table.name} is the name of a measure.", fix="Tables and measures share one set of names.")
+        return replace(self, tables=frozen({**self.tables, table.name: table}))
+
+    def with_derived(self, table: str, derived: Derived) -> Declaration:
+        """This declaration with one derived column more."""
+        refuse_name(derived.name, "column")
+        current = self.table(table)
+        if current.role_of:
+            raise ModelError(
+                f"{table} is a role of {current.role_of}: its columns are those of {current.role_of}.",
+                fix=f"Add {derived.name} to {current.role_of}.",
+            )
+        if derived.name in current.derived:
+            raise ModelError(f"{table} has a derived column {derived.name} already.")
+        changed = replace(current, derived=frozen({**current.derived, derived.name: derived}))
+        return replace(self, tables=frozen({**self.tables, table: changed}))
+
+    def with_relationship(self, relationship: Relationship) -> Declaration:
+        """This declaration with one relationship more."""
+        for end in (relationship.many, relationship.one):
+            self.table(end.table)
+        if any(str(relationship) == str(other) for other in self.relationships):
+            raise ModelError(f"The relationship {relationship} is there already.")
+        if relationship.many.table == relationship.one.table:
+            raise ModelError(
+                f"The relationship {relationship} leads from a table to itself.",
+                fix=f'Give the rows another name with role_of = "{relationship.one.table}", and relate to that.',
+            )
+        return replace(self, relationships=(*self.relationships, relationship))
+
+    def with_measure(self, measure: Measure) -> Declaration:
+        """This declaration with one measure more."""
+        refuse_name(measure.name, "measure")
+        if measure.name in self.measures:
+            raise ModelError(f"There is a measure {measure.name} already.", fix="Give the new one another name.")
+        if measure.name in self.tables:
+            raise ModelError(f"{measure.name} is the name of a table.", fix="Tables and measures share one set of names.")
+        return replace(self, measures=frozen({**self.measures, measure.name: measure}))
+
+    def with_control(self, control: Control) -> Declaration:
+        """This declaration with one control more."""
+        if control.measure not in self.measures:
+            raise ModelError(
+                f"A control names the measure {control.measure}, which is not there.",
+                fix=suggestion(control.measure, self.measures, noun="measure"),
+            )
+        return replace(self, controls=(*self.controls, control))
+
+
+def frozen(mapping: Mapping[str, T]) -> Mapping[str, T]:
+    """A read-only view of a copy of ``mapping``."""
+    return MappingProxyType(dict(mapping))
+
+
+def refuse_name(name: str, noun: str) -> None:
+    """Raise an error for a name that no formula could spell."""
+    if not name or name != name.strip() or any(character in name for character in "\n\r\t"):
+        raise ModelError(f"{name!r} cannot name a {noun}.", fix="A name has no blanks around it and no line breaks.")
+
+
+def refuse_choice(value: str, allowed: Iterable[str], what: str) -> None:
+    """Raise an error unless ``value`` is one of the words ``allowed``."""
+    words = list(allowed)
+    if value not in words:
+        raise ModelError(f"{what} is {value!r}; it can be {' or '.join(words)}.", fix=suggestion(value, words))

@@ -1,0 +1,61 @@
+"""Names of tables, columns and measures, and how they are written in formulas."""
+
+from __future__ import annotations
+
+import re
+
+PLAIN = re.compile(r"[^\W\d]\w*\Z")
+
+#: Words with a meaning of their own in formulas; a column with such a name is written in double quotes.
+KEYWORDS = frozenset(
+    "and or not in between like is null true false case when then else end distinct of by weighted over".split()
+)
+
+
+def quoted(name: str) -> str:
+    """A name as a formula spells it: as it is, or in double quotes where it has spaces, capitals or a keyword."""
+    if PLAIN.match(name) and name == name.lower() and name not in KEYWORDS:
+        return name
+    return '"' + name.replace('"', '""') + '"'
+
+
+def column_name(table: str, column: str) -> str:
+    """``table.column``, each part quoted where it must be."""
+    return f"{quoted(table)}.{quoted(column)}"
+
+
+_PART = re.compile(r'\s*(?:"((?:[^"]|"")+)"|([^\s".,()<>:=-][^\s".,()<>:=]*?))\s*(?=\.|\Z)')
+
+
+def split_name(text: str) -> tuple[str, ...]:
+    """The parts of a dotted name, double quotes undone; an empty tuple when the text is no such name."""
+    parts: list[str] = []
+    at = 0
+    while True:
+        match = _PART.match(text, at)
+        if match is None:
+            return ()
+        parts.append(match[1].replace('""', '"') if match[1] is not None else match[2])
+        at = match.end()
+        if at == len(text):
+            return tuple(parts)
+        at += 1
+
+
+def split_list(text: str) -> list[str]:
+    """A text's parts between commas that stand outside quotes and brackets, stripped of blanks."""
+    parts, depth, start, quote = [], 0, 0, ""
+    for at, character in enumerate(text):
+        if quote:
+            quote = "" if character == quote else quote
+        elif character in "'\"":
+            quote = character
+        elif character in "([":
+            depth += 1
+        elif character in ")]":
+            depth -= 1
+        elif character == "," and depth == 0:
+            parts.append(text[start:at])
+            start = at + 1
+    parts.append(text[start:])
+    return [part.strip() for part in parts if part.strip()]

@@ -1,0 +1,1 @@
+"""Pivots: a question becomes cells, and cells become a grid."""

@@ -1,0 +1,144 @@
+"""From question to result: resolve, plan, run, put members in order, say what the reader should know."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from relatum.data.columns import Array, Members
+from relatum.errors import counted
+from relatum.language.expression import Aggregate, ColumnValue, FilterPart
+from relatum.model.names import column_name, quoted
+from relatum.pivot.question import Question, Resolved, resolve_question
+from relatum.pivot.result import Axis, Result, Value
+from relatum.plan.compile import Grid, Note, compile_plan
+from relatum.plan.nodes import Field, Loss
+from relatum.session.session import Session
+
+#: Columns of a calendar that come round every year, and the column that tells the years apart.
+_RECURRING = {"month_of_year": "month", "quarter_of_year": "quarter"}
+_YEARLY = frozenset({"year", "quarter", "month", "date", "week", "fiscal_year", "fiscal_quarter"})
+
+
+def answer(session: Session, question: Question) -> Result:
+    """Ask a session a question.
+
+    Raises
+    ------
+    QuestionError, FormulaError
+        The question names something that is not there, or has too many cells.
+    DataError
+        A relationship that it needs contradicts the data.
+    ValueOverflowError
+        A value does not fit 64 bits.
+    """
+    resolved = resolve_question(session, question)
+    grid = Grid(
+        resolved.fields,
+        resolved.formulas,
+        resolved.filters,
+        _grains(resolved, question.totals),
+        question.show_empty,
+        question.cell_limit,
+    )
+    plan, notes = compile_plan(session.catalog, grid)
+    found = session.engine.run(plan)
+    notes += [_loss_note(loss) for loss in found.losses]
+    notes += _recurring_notes(session, resolved)
+    declaration = session.declaration
+    return Result(
+        declaration.name,
+        declaration.locale,
+        declaration.currency,
+        tuple(_axis(session, field, members) for field, members in zip(resolved.fields, found.members, strict=True)),
+        resolved.row_count,
+        tuple(_value(session, *pair, position, resolved) for position, pair in enumerate(question.values)),
+        found.cells,
+        question.where,
+        tuple(dict.fromkeys(notes)),
+    )
+
+
+def _grains(resolved: Resolved, totals: bool) -> tuple[tuple[int, ...], ...]:
+    rows = tuple(range(resolved.row_count))
+    columns = tuple(range(resolved.row_count, len(resolved.fields)))
+    if not totals:
+        return ((*rows, *columns),)
+    return tuple(
+        (*rows[:row_depth], *columns[:column_depth])
+        for row_depth in range(len(rows), -1, -1)
+        for column_depth in range(len(columns), -1, -1)
+    )
+
+
+def _value(session: Session, label: str, formula: str, position: int, resolved: Resolved) -> Value:
+    measure = session.declaration.measures.get(formula.strip('"'))
+    return Value(label, formula, resolved.formulas[position].type, measure.format if measure else "")
+
+
+def _axis(session: Session, field: Field, members: Members) -> Axis:
+    owner = session.declaration.rows_of(field.table)
+    settings = session.declaration.tables[owner].columns.get(field.column)
+    label = settings.label if settings and settings.label else field.column
+    order_by = settings.order_by if settings else ""
+    return Axis(field.table, field.column, label, members, _rank(session, field, members, order_by))
+
+
+def _rank(session: Session, field: Field, members: Members, order_by: str) -> Array:
+    size = len(members.values)
+    rank = np.arange(members.size)
+    if order_by:
+        # A member that has several values in the other column goes by the smallest of them.
+        other = session.store.members(field.table, order_by)
+        codes = session.store.members(field.table, field.column).codes.astype(np.int64)
+        least = np.full(members.size, other.size, np.int64)
+        np.minimum.at(least, codes, other.codes.astype(np.int64))
+        order = np.lexsort((np.arange(size), least[:size]))
+        rank[order] = np.arange(size)
+    elif field.column in session.data[field.table].orders:
+        names = list(session.data[field.table].orders[field.column])
+        present = members.values.dictionary.to_pylist()
+        rank[:size] = [names.index(name) for name in present]
+    return rank
+
+
+# -- notes ------------------------------------------------------------------------------------------------------------------
+
+
+def _loss_note(loss: Loss) -> Note:
+    rows = counted(loss.rows, "row")
+    if loss.kind == "lookup":
+        return Note(
+            "lookup", f"{rows} of {quoted(loss.source)} found no {quoted(loss.lookup)} and so no {loss.about}: left out."
+        )
+    return Note(
+        "condition",
+        f"{rows} of {quoted(loss.source)} found no {quoted(loss.lookup)}: in the condition {loss.about} "
+        f"they read null, and are left out.",
+    )
+
+
+def _recurring_notes(session: Session, resolved: Resolved) -> list[Note]:
+    notes = []
+    for field in resolved.fields:
+        owner = session.declaration.rows_of(field.table)
+        apart = _RECURRING.get(field.column)
+        on_axes = {other.column for other in resolved.fields if other.table == field.table}
+        if session.declaration.tables[owner].calendar is None or apart is None or on_axes & _YEARLY:
+            continue
+        years = _years(session, field.table, resolved.filters)
+        if years > 1:
+            notes.append(
+                Note(
+                    "recurring",
+                    f"{column_name(field.table, field.column)} puts {years} years together: "
+                    f"{column_name(field.table, apart)} keeps them apart.",
+                )
+            )
+    return notes
+
+
+def _years(session: Session, table: str, filters: tuple[FilterPart, ...]) -> int:
+    type_ = session.catalog.columns(table)["year"]
+    years = Aggregate("distinct", (ColumnValue(table, "year", type_),), table, type_, repeat=True)
+    plan, _ = compile_plan(session.catalog, Grid((), (years,), filters, ((),)))
+    return int(session.engine.run(plan).cells[0].values[0].values[0])

@@ -1,0 +1,132 @@
+"""A question as asked: rows, columns, values, filters; and as resolved against a model."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from relatum.errors import QuestionError, suggestion
+from relatum.language.expression import Expression, FilterPart
+from relatum.model.names import column_name, quoted, split_list, split_name
+from relatum.plan.nodes import Field
+from relatum.session.session import Session
+
+#: What a caller may pass for axes and values.
+Names = str | Sequence[str]
+Values = str | Sequence[str] | Mapping[str, str]
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """What a pivot is asked.
+
+    ``rows`` and ``columns`` are lists of ``table.column``; ``values`` are pairs of a label and a formula; ``where``
+    is a condition. ``totals`` asks for subtotals and grand totals, ``show_empty`` for members without rows too.
+    """
+
+    rows: tuple[str, ...]
+    columns: tuple[str, ...]
+    values: tuple[tuple[str, str], ...]
+    where: str = ""
+    totals: bool = True
+    show_empty: bool = False
+    cell_limit: int = 1_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class Resolved:
+    """A question whose names are all known: fields (rows first), formulas and filter parts."""
+
+    fields: tuple[Field, ...]
+    row_count: int
+    formulas: tuple[Expression, ...]
+    filters: tuple[FilterPart, ...]
+
+
+def ask(
+    rows: Names = (),
+    columns: Names = (),
+    values: Values = (),
+    where: str | None = None,
+    totals: bool = True,
+    show_empty: bool = False,
+    cell_limit: int = 1_000_000,
+) -> Question:
+    """A question from what a caller passes: names may stand in one text, separated by commas."""
+    return Question(
+        _listed(rows), _listed(columns), tuple(_labelled(values)), (where or "").strip(), totals, show_empty, cell_limit
+    )
+
+
+def _listed(names: Names) -> tuple[str, ...]:
+    texts = [names] if isinstance(names, str) else names
+    return tuple(part for text in texts for part in split_list(text))
+
+
+def _labelled(values: Values) -> list[tuple[str, str]]:
+    if isinstance(values, Mapping):
+        return [(label, formula) for label, formula in values.items()]
+    texts = split_list(values) if isinstance(values, str) else values
+    return [_split_label(text) for text in texts]
+
+
+def _split_label(text: str) -> tuple[str, str]:
+    quote = ""
+    for at, character in enumerate(text):
+        if quote:
+            quote = "" if character == quote else quote
+        elif character in "'\"":
+            quote = character
+        elif character == ":":
+            label = text[:at].strip()
+            return label[1:-1] if label[:1] == label[-1:] == '"' and len(label) > 1 else label, text[at + 1 :].strip()
+    return " ".join(text.split()), text.strip()
+
+
+def resolve_question(session: Session, question: Question) -> Resolved:
+    """Find every name of a question.
+
+    Raises
+    ------
+    QuestionError
+        No values are asked, an axis names no column or one twice, or two values have one label.
+    FormulaError
+        A value or the condition cannot be understood.
+    """
+    if not question.values:
+        raise QuestionError("No values are asked for.",
+                            fix=f"Name a measure or write a formula. {suggestion('', session.declaration.measures, noun='measure')}")
+    labels = [label for label, _ in question.values]
+    for label in labels:
+        if labels.count(label) > 1:
+            raise QuestionError(f"Two values have the label {label}.", fix="Give one of them a label: label: formula.")
+    fields = [_field(session, name) for name in (*question.rows, *question.columns)]
+    for field in fields:
+        if fields.count(field) > 1:
+            raise QuestionError(f"{column_name(field.table, field.column)} stands on the axes twice.")
+    formulas = tuple(
+        session.formulas.formula(formula, "" if label == " ".join(formula.split()) else f"value {quoted(label)}")
+        for label, formula in question.values
+    )
+    filters = session.formulas.condition(question.where) if question.where else ()
+    return Resolved(tuple(fields), len(question.rows), formulas, filters)
+
+
+def _field(session: Session, text: str) -> Field:
+    parts = split_name(text)
+    catalog = session.catalog
+    tables = catalog.declaration.tables
+    if len(parts) == 1:
+        owners = catalog.tables_with(parts[0])
+        fix = f"Did you mean {' or '.join(column_name(owner, parts[0]) for owner in owners)}?" if owners else ""
+        raise QuestionError(f"{text} is not a column.", fix=fix or "An axis takes columns: table.column.")
+    if len(parts) != 2:
+        raise QuestionError(f"{text!r} is not a column.", fix="An axis takes columns: table.column.")
+    table, column = parts
+    if table not in tables:
+        raise QuestionError(f"There is no table {table}, which {text} names.", fix=suggestion(table, tables, noun="table"))
+    if column not in catalog.columns(table):
+        raise QuestionError(f"The table {quoted(table)} has no column {column}.",
+                            fix=suggestion(column, catalog.columns(table), noun="column"))
+    return Field(table, column)
+

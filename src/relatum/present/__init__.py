@@ -1,0 +1,1 @@
+"""How results look: number formats, text, tables for machines."""

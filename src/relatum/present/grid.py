@@ -1,0 +1,162 @@
+"""A grid: a pivot's result, as a person or a program wants it."""
+
+from __future__ import annotations
+
+import csv
+import io
+from datetime import date, datetime
+from typing import Any
+
+import msgspec
+import numpy as np
+
+from relatum.data.arrow import python_values
+from relatum.data.columns import Array
+from relatum.data.types import Kind
+from relatum.errors import RelatumError
+from relatum.pivot.result import TOTAL, Axis, Result
+from relatum.plan.compile import Note
+from relatum.present.text import grid_text
+
+
+class Grid:
+    """The answer to a pivot.
+
+    Printing it shows the filters in force, the values with subtotals and totals, and the notes. It hands itself to
+    other libraries through the Arrow C stream interface: ``polars.DataFrame(grid)``.
+
+    Parameters
+    ----------
+    result : Result
+        What the engine found.
+    """
+
+    def __init__(self, result: Result) -> None:
+        self.result = result
+
+    @property
+    def notes(self) -> tuple[Note, ...]:
+        """What the reader should know about the values; each has a ``kind`` and a ``text``."""
+        return self.result.notes
+
+    def __str__(self) -> str:
+        return grid_text(self.result)
+
+    __repr__ = __str__
+
+    def to_text(self, width: int = 100) -> str:
+        """The grid as plain text, at most ``width`` characters wide where its columns allow."""
+        return grid_text(self.result, width)
+
+    def to_arrow(self, totals: bool = False) -> Any:
+        """A tidy ``pyarrow.Table``: one row for each combination shown, values exact.
+
+        Parameters
+        ----------
+        totals : bool
+            Add subtotals and totals, told by a boolean column ``table.column:total`` for each field.
+        """
+        return self.result.to_arrow(totals)
+
+    def __arrow_c_stream__(self, requested_schema: object = None) -> object:
+        return self.result.__arrow_c_stream__(requested_schema)
+
+    def to_pandas(self) -> Any:
+        """The grid as shown, as a ``pandas.DataFrame``: row fields as its index, column fields as its columns.
+
+        Totals are rows and columns named ``total``; decimals become floats (``to_arrow`` keeps them exact).
+
+        Raises
+        ------
+        RelatumError
+            pandas is not installed.
+        """
+        try:
+            import pandas as pd  # noqa: PLC0415 - an optional package, loaded when a frame is asked for
+        except ImportError:
+            raise RelatumError("pandas is not installed.", fix="pip install 'relatum[frames]'") from None
+        result = self.result
+        layout = result.layout()
+        rows = _index(pd, result.axes[: result.row_count], layout.rows)
+        several = len(result.values) > 1 or not result.axes[result.row_count :]
+        frames = {}
+        for number, value in enumerate(result.values):
+            column = result.column_of(number)
+            array = pd.array(python_values(column), dtype=_PANDAS[column.type.kind])
+            flat = array.take(layout.cells.reshape(-1), allow_fill=True)
+            data = {at: flat[at :: len(layout.columns)] for at in range(len(layout.columns))}
+            frames[value.label] = pd.DataFrame(data, index=rows)
+        names = _index(pd, result.axes[result.row_count :], layout.columns)
+        parts = []
+        for at in range(len(layout.columns)):
+            for label, frame in frames.items():
+                parts.append((at, label, frame[at]))
+        frame = pd.concat([part for _, _, part in parts], axis=1)
+        keys = [_key(names[at] if len(result.axes) > result.row_count else (), label, several) for at, label, _ in parts]
+        depth_names = [axis.label for axis in result.axes[result.row_count :]] + (["value"] if several else [])
+        frame.columns = (
+            pd.MultiIndex.from_tuples(keys, names=depth_names) if len(depth_names) > 1
+            else pd.Index([key[0] for key in keys], name=depth_names[0] if not several else None)
+        )
+        return frame
+
+    def to_csv(self, totals: bool = False) -> str:
+        """The tidy table as CSV text, numbers in full and without grouping."""
+        table = self.to_arrow(totals)
+        buffer = io.StringIO()
+        writer = csv.writer(buffer, lineterminator="\n")
+        writer.writerow(table.column_names)
+        columns = [[_csv_value(value) for value in column.to_pylist()] for column in table.columns]
+        writer.writerows(zip(*columns, strict=True))
+        return buffer.getvalue()
+
+    def to_json(self, totals: bool = False) -> str:
+        """The tidy table as JSON: filters, notes and a list of records; decimals are numbers, written in full."""
+        document = {
+            "model": self.result.model,
+            "where": self.result.where,
+            "notes": [{"kind": note.kind, "text": note.text} for note in self.notes],
+            "records": self.to_arrow(totals).to_pylist(),
+        }
+        encoded = msgspec.json.Encoder(decimal_format="number").encode(document)
+        return msgspec.json.format(encoded, indent=2).decode()
+
+
+_PANDAS = {
+    Kind.INTEGER: "Int64",
+    Kind.DECIMAL: "Float64",
+    Kind.FLOAT: "Float64",
+    Kind.TEXT: "string",
+    Kind.BOOLEAN: "boolean",
+    Kind.DATE: "object",
+    Kind.TIMESTAMP: "datetime64[us]",
+    Kind.NULL: "object",
+}
+
+
+def _index(pd: Any, axes: tuple[Axis, ...], codes: Array) -> Any:
+    if not axes:
+        return pd.Index([""] * len(codes))
+    levels = []
+    for number, axis in enumerate(axes):
+        names = np.array([*python_values(axis.members.values), None, "(no match)", "total"], dtype=object)
+        levels.append(names[np.where(codes[:, number] == TOTAL, len(names) - 1, codes[:, number])])
+    labels = [axis.label for axis in axes]
+    if len(axes) == 1:
+        return pd.Index(levels[0], name=labels[0])
+    return pd.MultiIndex.from_arrays(levels, names=labels)
+
+
+def _key(names: Any, label: str, several: bool) -> tuple[Any, ...]:
+    parts = names if isinstance(names, tuple) else (names,)
+    return (*parts, label) if several else tuple(parts)
+
+
+def _csv_value(value: Any) -> Any:
+    if value is None:
+        return ""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return value.isoformat() if isinstance(value, date | datetime) else value
+
+

@@ -1,0 +1,169 @@
+"""Grids in a terminal: as many columns side by side as fit, the others below."""
+
+from __future__ import annotations
+
+import io
+import shutil
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from relatum.data.arrow import python_values
+from relatum.pivot.result import TOTAL, Axis, Layout, Result
+from relatum.present.numbers import BLANK, formatter, member_text
+
+#: A screen shows this many rows of a grid; the rest is counted.
+SHOWN_ROWS = 200
+_SHOWN_COLUMNS = 60
+_WIDEST_LABEL = 32
+_GAP = 2
+
+
+@dataclass(slots=True)
+class _Column:
+    heading: list[str]
+    cells: list[Text]
+    total: bool
+
+    @property
+    def width(self) -> int:
+        return max(len(line) for line in [*self.heading, *(cell.plain for cell in self.cells)])
+
+
+def print_grid(result: Result, console: Console) -> None:
+    """Print a grid: the filters in force, the values, the notes."""
+    width = console.width
+    console.print(_caption(result))
+    labels, values, left_out = _columns(result)
+    for block in _blocks(labels, values, width):
+        console.print(_table(result, labels, block))
+    if left_out:
+        console.print(Text(left_out, style="dim"))
+    for note in result.notes:
+        console.print(Padding(Text(f"note: {note.text}", style="yellow"), (0, 0)))
+
+
+def grid_text(result: Result, width: int | None = None) -> str:
+    """A grid as plain text of a width; unless given, that of the terminal."""
+    columns = width or shutil.get_terminal_size((100, 40)).columns
+    buffer = io.StringIO()
+    print_grid(result, Console(file=buffer, width=columns, color_system=None, highlight=False))
+    return "\n".join(line.rstrip() for line in buffer.getvalue().splitlines())
+
+
+def _caption(result: Result) -> Text:
+    values = ", ".join(value.label for value in result.values)
+    caption = Text.assemble((result.model, "bold"), (f"  {values}", ""))
+    caption.append(f"\nwhere {result.where}" if result.where else "\nno filters", style="cyan" if result.where else "dim")
+    return caption
+
+
+def _columns(result: Result) -> tuple[list[_Column], list[_Column], str]:
+    layout = result.layout()
+    rows = _head_and_totals(len(layout.rows), SHOWN_ROWS)
+    shown = _head_and_totals(len(layout.columns), _SHOWN_COLUMNS)
+    labels = [_label_column(result.axes[number], layout, number, rows) for number in range(result.row_count)]
+    values = _value_columns(result, layout, rows, shown)
+    hidden = []
+    if len(rows) < len(layout.rows):
+        hidden.append(f"{len(layout.rows) - len(rows):,} of {len(layout.rows):,} rows")
+    if len(shown) < len(layout.columns):
+        hidden.append(f"{len(layout.columns) - len(shown):,} of {len(layout.columns):,} columns")
+    return labels, values, f"{' and '.join(hidden)} not shown" if hidden else ""
+
+
+def _head_and_totals(count: int, most: int) -> list[int]:
+    # The last row is the grand total: it stays when rows are left out.
+    return list(range(count)) if count <= most else [*range(most - 1), count - 1]
+
+
+def _names(axis: Axis) -> list[str]:
+    return [*(member_text(value) for value in python_values(axis.members.values)), "(null)", "(no match)", "total"]
+
+
+def _label_column(axis: Axis, layout: Layout, number: int, rows: list[int]) -> _Column:
+    names = _names(axis)
+    cells, before = [], None
+    for row in rows:
+        codes = tuple(layout.rows[row, : number + 1].tolist())
+        code = codes[-1]
+        if codes == before or (number and code == TOTAL and codes[-2] == TOTAL):
+            cells.append(Text(""))
+        else:
+            name = names[code]
+            name = name if len(name) <= _WIDEST_LABEL else name[: _WIDEST_LABEL - 1] + "…"
+            cells.append(Text(name, style="dim italic" if code >= len(names) - 3 else ""))
+        before = codes
+    return _Column([axis.label], cells, False)
+
+
+def _value_columns(result: Result, layout: Layout, rows: list[int], shown: list[int]) -> list[_Column]:
+    column_axes = result.axes[result.row_count :]
+    names = [_names(axis) for axis in column_axes]
+    texts = []
+    for number, value in enumerate(result.values):
+        column = result.column_of(number)
+        wanted = np.unique(layout.cells[np.ix_(rows, shown)])
+        wanted = wanted[wanted >= 0]
+        known = dict(zip(wanted.tolist(), python_values(column.take(wanted)), strict=True))
+        write = formatter(value.type, value.format, list(known.values()), result.locale, result.currency)
+        texts.append({cell: _styled(each, write(each)) for cell, each in known.items()})
+    columns = []
+    for position in shown:
+        codes = layout.columns[position].tolist()
+        heading = [
+            "" if depth and code == TOTAL and codes[depth - 1] == TOTAL else names[depth][code]
+            for depth, code in enumerate(codes)
+        ]
+        total = TOTAL in codes
+        for number, value in enumerate(result.values):
+            cells = [texts[number].get(int(layout.cells[row, position]), Text("")) for row in rows]
+            lines = [*heading, value.label] if len(result.values) > 1 or not heading else heading
+            columns.append(_Column(lines, cells, total))
+    return columns
+
+
+def _styled(value: Any, text: str) -> Text:
+    if value is None:
+        return Text(BLANK, style="dim")
+    negative = isinstance(value, int | float) and value < 0 if not hasattr(value, "is_signed") else value < 0
+    return Text(text, style="red" if negative else "")
+
+
+def _blocks(labels: list[_Column], values: list[_Column], width: int) -> list[list[_Column]]:
+    room = width - sum(label.width + _GAP for label in labels)
+    blocks: list[list[_Column]] = [[]]
+    used = 0
+    for column in values:
+        if blocks[-1] and used + column.width + _GAP > room:
+            blocks.append([])
+            used = 0
+        blocks[-1].append(column)
+        used += column.width + _GAP
+    return blocks
+
+
+def _table(result: Result, labels: list[_Column], values: list[_Column]) -> Table:
+    table = Table(box=None, show_edge=False, pad_edge=False, padding=(0, _GAP, 0, 0), header_style="bold")
+    height = max(len(column.heading) for column in [*labels, *values])
+    for label in labels:
+        heading = "\n" * (height - 1) + label.heading[0]
+        table.add_column(heading, no_wrap=True, overflow="ellipsis")
+    for column in values:
+        heading = "\n" * (height - len(column.heading)) + "\n".join(column.heading)
+        table.add_column(heading, justify="right", no_wrap=True, style="bold" if column.total else None)
+    layout_totals = _total_rows(result, labels, values)
+    for row in range(len(values[0].cells) if values else 0):
+        cells = [column.cells[row] for column in [*labels, *values]]
+        table.add_row(*cells, style="bold" if layout_totals[row] else None)
+    return table
+
+
+def _total_rows(result: Result, labels: list[_Column], values: list[_Column]) -> list[bool]:
+    count = len(values[0].cells) if values else 0
+    return [any(label.cells[row].plain == "total" for label in labels) for row in range(count)]

@@ -1,0 +1,1 @@
+"""A model with its data: loaded tables, the catalog of what formulas can mention, and an engine."""

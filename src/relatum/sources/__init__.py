@@ -1,0 +1,1 @@
+"""Where data comes from: files and frames."""

@@ -1,0 +1,83 @@
+"""Arrow tables, and whatever hands out an Arrow C stream: pandas, Polars, DuckDB and others."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Mapping
+from typing import Any
+
+import pyarrow as pa
+
+from relatum.data.arrow import column_from_arrow, type_of
+from relatum.data.columns import Column
+from relatum.data.table import TableData
+from relatum.data.types import Type
+from relatum.errors import SourceError, suggestion
+from relatum.model.names import quoted
+
+
+def read_frame(frame: object, types: Mapping[str, Type], name: str) -> TableData:
+    """The rows and columns of any object with ``__arrow_c_stream__``.
+
+    Parameters
+    ----------
+    frame : object
+        A frame of pandas, Polars, DuckDB, Arrow or another library.
+    types : mapping of str to Type
+        Columns to be read as another type than the one found.
+    name : str
+        The table's name, for messages.
+
+    Raises
+    ------
+    SourceError
+        The object is no such frame, or two of its columns have one name.
+    """
+    if not hasattr(frame, "__arrow_c_stream__"):
+        raise SourceError(
+            f"A {type(frame).__name__} is no frame for the table {name}.",
+            fix="Pass a path, or an object with the Arrow C stream interface (pandas, Polars, DuckDB, Arrow).",
+        )
+    try:
+        table = pa.RecordBatchReader.from_stream(frame).read_all()
+    except (pa.ArrowInvalid, pa.ArrowTypeError, pa.ArrowNotImplementedError, ValueError, TypeError) as error:
+        raise SourceError(f"The frame for the table {name} cannot be read: {error}") from None
+    # pandas hands out its row labels as a column of this name; they are no column of the frame.
+    kept = [column for column in table.column_names if not column.startswith("__index_level_")]
+    return table_data(table.select(kept) if len(kept) < table.num_columns else table, types, f"table {name}")
+
+
+def table_data(
+    table: Any,
+    types: Mapping[str, Type],
+    source: str,
+    rows: int | None = None,
+    read: Callable[[str], Any] | None = None,
+) -> TableData:
+    """An Arrow table as a table's data; ``read`` fetches a column where the table itself is only a schema."""
+    twice = [name for name, count in Counter(table.column_names).items() if count > 1]
+    if twice:
+        raise SourceError(f"The column {twice[0]} is there more than once.", path=source)
+    for name in types:
+        if name not in table.column_names:
+            raise SourceError(
+                f"There is no column {name}, for which the model states a type.", path=source,
+                fix=suggestion(name, table.column_names, noun="column"),
+            )
+    known: dict[str, Type] = {}
+    left_out: dict[str, str] = {}
+    for field in table.schema:
+        found = type_of(field.type)
+        if found is None:
+            left_out[field.name] = f"values of type {field.type} are not read"
+        else:
+            known[field.name] = types.get(field.name, found)
+
+    def fetch(name: str) -> Column:
+        array = table.column(name) if read is None else read(name)
+        try:
+            return column_from_arrow(array, types.get(name))
+        except SourceError as error:
+            raise SourceError(f"Column {quoted(name)} {error.reason}", path=source, fix=error.fix) from None
+
+    return TableData(known, table.num_rows if rows is None else rows, fetch, left_out)

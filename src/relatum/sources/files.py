@@ -1,0 +1,173 @@
+"""CSV, Parquet and Arrow IPC files."""
+
+from __future__ import annotations
+
+import csv
+from collections import Counter
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.csv as pacsv
+import pyarrow.ipc as paipc
+import pyarrow.parquet as pq
+
+from relatum.data.arrow import arrow_type
+from relatum.data.table import TableData
+from relatum.data.types import Type
+from relatum.errors import SourceError, listed, suggestion
+from relatum.sources.arrow import table_data
+
+_BLOCK = 1 << 22
+
+
+def read_file(path: Path, types: Mapping[str, Type]) -> TableData:
+    """A file's rows and columns. Parquet and Arrow files are read column by column, when one is first needed.
+
+    Parameters
+    ----------
+    path : Path
+        A file ending in .csv, .parquet, .arrow, .ipc or .feather.
+    types : mapping of str to Type
+        Columns to be read as another type than the one found.
+
+    Raises
+    ------
+    SourceError
+        The file is not there, is a folder, is empty, or is not what its ending says; a heading is missing, empty or
+        there twice; a row has more or fewer fields than the heading.
+    """
+    if not path.exists():
+        near = [other.name for other in path.parent.iterdir()] if path.parent.is_dir() else []
+        raise SourceError("There is no such file.", path=path, fix=suggestion(path.name, near, noun="file") if near
+                          else f"There is no folder {path.parent} either.")
+    if path.is_dir():
+        raise SourceError("This is a folder, not a file.", path=path, fix="Name one of the files in it.")
+    if path.stat().st_size == 0:
+        raise SourceError("The file is empty.", path=path, fix="A CSV file needs at least a heading row.")
+    reader = _READERS.get(path.suffix.lower())
+    if reader is None:
+        raise SourceError(f"Files ending in {path.suffix or 'nothing'} are not read.", path=path,
+                          fix=f"Known endings: {listed(sorted(_READERS))}.")
+    try:
+        return reader(path, types)
+    except PermissionError:
+        raise SourceError("The file may not be read.", path=path, fix="Check its permissions.") from None
+    except (pa.ArrowInvalid, pa.ArrowNotImplementedError, OSError) as error:
+        raise SourceError(f"This is not a file of its kind, or it is damaged: {_first_line(error)}", path=path,
+                          fix=f"The ending says {path.suffix}; check how it was written.") from None
+
+
+def _first_line(error: Exception) -> str:
+    return str(error).splitlines()[0][:200] if str(error) else type(error).__name__
+
+
+def _read_csv(path: Path, types: Mapping[str, Type]) -> TableData:
+    names = _heading(path)
+    options = pacsv.ConvertOptions(
+        null_values=[""],
+        strings_can_be_null=True,
+        quoted_strings_can_be_null=True,
+        column_types={name: arrow_type(type_) for name, type_ in types.items() if name in names},
+    )
+    try:
+        table = pacsv.read_csv(path, parse_options=pacsv.ParseOptions(newlines_in_values=True), convert_options=options)
+    except pa.ArrowInvalid as error:
+        _explain_csv(path, names, types)
+        raise SourceError(f"This is not a CSV file that can be read: {_first_line(error)}", path=path) from None
+    return table_data(table, types, str(path))
+
+
+
+def _heading(path: Path) -> list[str]:
+    try:
+        with path.open(encoding="utf-8-sig", newline="") as file:
+            names = next(csv.reader(file), [])
+    except UnicodeDecodeError:
+        raise _encoding_error(path) from None
+    except csv.Error as error:
+        raise SourceError(f"The heading row cannot be read: {error}", path=path, line=1) from None
+    if not any(name.strip() for name in names):
+        raise SourceError("The first row is blank.", path=path, line=1, fix="The first row must name the columns.")
+    for position, name in enumerate(names, 1):
+        if not name.strip():
+            raise SourceError(f"Column {position} of {len(names)} has no heading.", path=path, line=1,
+                              fix="Give every column a name.")
+    twice = [name for name, count in Counter(names).items() if count > 1]
+    if twice:
+        positions = [str(position) for position, name in enumerate(names, 1) if name == twice[0]]
+        raise SourceError(f"The heading {twice[0]} is there more than once: columns {' and '.join(positions)}.",
+                          path=path, line=1, fix="Give every column a name of its own.")
+    return names
+
+
+def _explain_csv(path: Path, names: list[str], types: Mapping[str, Type]) -> None:
+    # Arrow has refused the file; a slow walk through its rows finds the line, and says so.
+    try:
+        with path.open(encoding="utf-8-sig", newline="") as file:
+            reader = csv.reader(file)
+            next(reader)
+            start = reader.line_num + 1
+            for row in reader:
+                if row and len(row) != len(names):
+                    raise SourceError(
+                        f"This row has {len(row)} fields, and the heading has {len(names)}.", path=path, line=start,
+                        fix="A comma inside a text needs double quotes around the text.",
+                    )
+                for name, value in zip(names, row, strict=False):
+                    if name in types and value and not _converts(value, types[name]):
+                        raise SourceError(f"{name} is {value!r}, which is not {types[name]}.", path=path, line=start,
+                                          fix="Correct the value, or the column's type in the model.")
+                start = reader.line_num + 1
+    except UnicodeDecodeError:
+        raise _encoding_error(path) from None
+    except csv.Error as error:
+        raise SourceError(f"The rows cannot be told apart: {error}", path=path) from None
+
+
+def _converts(value: str, type_: Type) -> bool:
+    try:
+        pa.array([value]).cast(arrow_type(type_))
+    except pa.ArrowInvalid:
+        return False
+    return True
+
+
+def _encoding_error(path: Path) -> SourceError:
+    data = path.read_bytes()[:_BLOCK]
+    try:
+        data.decode("utf-8")
+        at = len(data)
+    except UnicodeDecodeError as error:
+        at = error.start
+    line = data.count(b"\n", 0, at) + 1
+    if b"\0" in data[:1024]:
+        return SourceError("This is not a text file.", path=path, fix="A CSV file is text in the encoding UTF-8.")
+    return SourceError(
+        f"Byte {at + 1} is not UTF-8 text.", path=path, line=line, fix="Save the file in the encoding UTF-8."
+    )
+
+
+def _read_parquet(path: Path, types: Mapping[str, Type]) -> TableData:
+    file = pq.ParquetFile(path)
+    schema = file.schema_arrow
+    return table_data(schema.empty_table(), types, str(path), file.metadata.num_rows,
+                      lambda name: file.read([name]).column(0))
+
+
+def _read_ipc(path: Path, types: Mapping[str, Type]) -> TableData:
+    with pa.memory_map(str(path)) as mapped:
+        head = mapped.read(6)
+    source = pa.memory_map(str(path))
+    table = (paipc.open_file(source) if head == b"ARROW1" else paipc.open_stream(source)).read_all()
+    return table_data(table, types, str(path))
+
+
+_READERS: dict[str, Callable[[Path, Mapping[str, Type]], TableData]] = {
+    ".csv": _read_csv,
+    ".parquet": _read_parquet,
+    ".arrow": _read_ipc,
+    ".ipc": _read_ipc,
+    ".feather": _read_ipc,
+}
