@@ -16,7 +16,8 @@ from relatum.errors import (
 )
 
 if TYPE_CHECKING:
-    from relatum.api import Model, open_model as open
+    from relatum.api import Model
+    from relatum.api import open_model as open
     from relatum.insight.check import Report
     from relatum.present.grid import Grid
 

@@ -12,9 +12,19 @@ from typing import Any
 from relatum.data.table import TableData
 from relatum.errors import ModelError, RelatumError
 from relatum.insight.check import Report, check_session
-from relatum.model.declaration import ColumnSettings, Control, Declaration, Derived, Measure, Table, frozen, refuse_choice
-from relatum.model.file import calendar_range, check_role, read_model, relationship, write_model
+from relatum.model.declaration import (
+    ColumnSettings,
+    Control,
+    Declaration,
+    Derived,
+    Measure,
+    Table,
+    frozen,
+    refuse_choice,
+)
+from relatum.model.file import calendar_range, check_role, read_model, relationship
 from relatum.model.lines import key_lines, line_of
+from relatum.model.save import write_model
 from relatum.pivot.answer import answer
 from relatum.pivot.question import Names, Values, ask
 from relatum.present.grid import Grid
@@ -78,7 +88,7 @@ class Model:
             f"measures {', '.join(declaration.measures) or 'none'}>"
         )
 
-    # -- building ---------------------------------------------------------------------------------------------------
+    # -- building -----------------------------------------------------------------------------------------------------
 
     def add_table(
         self,
@@ -227,7 +237,7 @@ class Model:
         self._change(self.declaration.with_measure(Measure(name, formula, format, about, unrelated)))
 
     def control(
-        self, measure: str, equals: object, *, at: Mapping[str, object] | None = None, tolerance: object = 0
+        self, measure: str, equals: object, *, at: Mapping[str, object] | None = None, tolerance: float = 0
     ) -> None:
         """Add a control total: the value that a measure must have where columns have the values ``at``.
 
@@ -244,7 +254,7 @@ class Model:
         session.verify(declaration.relationships[len(self.declaration.relationships) :])
         self._session, self._whereabouts = session, whereabouts
 
-    # -- asking -----------------------------------------------------------------------------------------------------
+    # -- asking -------------------------------------------------------------------------------------------------------
 
     def pivot(
         self,
@@ -305,7 +315,7 @@ class Model:
         """Audit the model, its data and its controls."""
         return check_session(self._session)
 
-    # -- files ------------------------------------------------------------------------------------------------------
+    # -- files --------------------------------------------------------------------------------------------------------
 
     def save(self, path: str | os.PathLike[str], *, allow_outside: bool = False) -> None:
         """Write the model as a TOML file; where there is one already, its comments and order are kept.
@@ -328,8 +338,10 @@ class Model:
         sources = {}
         for name, table in self.declaration.tables.items():
             if table.frame:
-                raise ModelError(f"The table {name} came as a frame, which a file cannot name.",
-                                 fix="Write the frame to a Parquet file and add the table from there.")
+                raise ModelError(
+                    f"The table {name} came as a frame, which a file cannot name.",
+                    fix="Write the frame to a Parquet file and add the table from there.",
+                )
             if table.source:
                 sources[name] = _relative(source_path(table, self._whereabouts), target, name, allow_outside)
         write_model(self.declaration, target, sources)
@@ -371,8 +383,9 @@ def _settings(table: str, column: str, given: Mapping[str, str]) -> ColumnSettin
     allowed = ColumnSettings.__slots__
     for key in given:
         if key not in allowed:
-            raise ModelError(f"The settings of {table}.{column} have an unknown key {key}.",
-                             fix=f"Known: {', '.join(allowed)}.")
+            raise ModelError(
+                f"The settings of {table}.{column} have an unknown key {key}.", fix=f"Known: {', '.join(allowed)}."
+            )
     return ColumnSettings(**given)
 
 
@@ -382,7 +395,7 @@ def _relative(source: Path, target: Path, table: str, allow_outside: bool) -> st
         return source.resolve().relative_to(folder).as_posix()
     if allow_outside:
         return Path(os.path.relpath(source.resolve(), folder)).as_posix()
-    raise ModelError(f"The source {source} of table {table} lies outside the folder of {target}.",
-                     fix="Save the model beside its data, or pass allow_outside=True.")
-
-
+    raise ModelError(
+        f"The source {source} of table {table} lies outside the folder of {target}.",
+        fix="Save the model beside its data, or pass allow_outside=True.",
+    )

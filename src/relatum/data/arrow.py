@@ -97,15 +97,17 @@ def _converted(array: Any, target: Type) -> Any:
             array = array.cast(pa.string())
         return array.cast(pa.decimal128(38, target.scale) if target.kind is Kind.DECIMAL else arrow_type(target))
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError) as error:
-        raise SourceError(f"cannot be read as {target}: {error}", fix="Correct the value, or the column's type.") from None
+        raise SourceError(
+            f"cannot be read as {target}: {error}", fix="Correct the value, or the column's type."
+        ) from None
 
 
 def _nulls(array: Any) -> NDArray[np.bool_] | None:
     if not array.null_count:
         return None
-    result: NDArray[np.bool_] = array.is_null().to_numpy(zero_copy_only=False) if isinstance(
-        array, pa.Array
-    ) else array.is_null().to_numpy()
+    result: NDArray[np.bool_] = (
+        array.is_null().to_numpy(zero_copy_only=False) if isinstance(array, pa.Array) else array.is_null().to_numpy()
+    )
     return result
 
 

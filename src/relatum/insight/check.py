@@ -90,15 +90,20 @@ def _table_findings(session: Session) -> Iterator[Finding]:
             keys, rows, samples = duplicate_keys(columns)
             if keys:
                 yield Finding(
-                    "problem", quoted(name),
+                    "problem",
+                    quoted(name),
                     f"key {shown} is not unique: {counted(keys, 'value')} on {counted(rows, 'row')}, "
                     f"for instance {_listed(samples)}.",
                     "Remove the duplicates, or state the columns that make a row unique.",
                 )
             nulls = int(np.logical_or.reduce([_nulls(column) for column in columns]).sum())
             if nulls:
-                yield Finding("problem", quoted(name), f"key {shown} is null on {counted(nulls, 'row')}.",
-                              "A row that no key names can never be looked up.")
+                yield Finding(
+                    "problem",
+                    quoted(name),
+                    f"key {shown} is null on {counted(nulls, 'row')}.",
+                    "A row that no key names can never be looked up.",
+                )
 
 
 def _relationship_findings(session: Session) -> Iterator[Finding]:
@@ -120,21 +125,30 @@ def _match_findings(session: Session, hop: Hop, relationship: Relationship, inde
     if index.orphans:
         samples = _orphan_samples(session, relationship, index)
         yield Finding(
-            "problem", str(relationship),
-            f"{counted(index.orphans, 'row')} of {many} ({index.orphans / rows:.2%}) find nothing in {one}, for instance "
-            f"{_listed(samples)}. They stand under (no match).",
+            "problem",
+            str(relationship),
+            f"{counted(index.orphans, 'row')} of {many} ({index.orphans / rows:.2%}) find nothing in {one}, "
+            f"for instance {_listed(samples)}. They stand under (no match).",
             f"Add the missing rows to {one}, or correct the keys.",
         )
     if index.null_keys:
         yield Finding(
-            "fact", str(relationship),
+            "fact",
+            str(relationship),
             f"{counted(index.null_keys, 'row')} of {many} ({index.null_keys / rows:.2%}) have no key. "
             "They stand under (no match).",
         )
     unused = index.size - len(np.unique(index.positions[index.positions != index.size]))
-    if unused and relationship.direction != "off" and session.declaration.tables[relationship.one.table].calendar is None:
-        yield Finding("fact", str(relationship),
-                      f"{unused:,} of {counted(index.size, 'row')} of {one} are never pointed to by {many}.")
+    if (
+        unused
+        and relationship.direction != "off"
+        and session.declaration.tables[relationship.one.table].calendar is None
+    ):
+        yield Finding(
+            "fact",
+            str(relationship),
+            f"{unused:,} of {counted(index.size, 'row')} of {one} are never pointed to by {many}.",
+        )
 
 
 def _orphan_samples(session: Session, relationship: Relationship, index: JoinIndex) -> list[tuple[Any, ...]]:
@@ -186,8 +200,12 @@ def _control_findings(session: Session, control: Control) -> Iterator[Finding]:
         difference = ""
         if _is_number(got) and _is_number(control.equals):
             difference = f", difference {Decimal(str(got)) - Decimal(str(control.equals)):,}"
-        yield Finding("problem", subject, f"expected {control.equals}, got {got}{difference}.",
-                      "Find out which of the two is right.")
+        yield Finding(
+            "problem",
+            subject,
+            f"expected {control.equals}, got {got}{difference}.",
+            "Find out which of the two is right.",
+        )
 
 
 def control_condition(control: Control) -> str:

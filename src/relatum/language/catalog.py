@@ -40,8 +40,9 @@ class Catalog:
     def row_tables(self, mentioned: Mapping[str, set[str]]) -> Iterator[str]:
         """The tables among those mentioned whose rows find every column mentioned."""
         for start in mentioned:
-            if all(self.lookup(start, table, column) is not None for table, names in mentioned.items()
-                   for column in names):
+            if all(
+                self.lookup(start, table, column) is not None for table, names in mentioned.items() for column in names
+            ):
                 yield start
 
     def row_table_problem(self, mentioned: Mapping[str, set[str]]) -> tuple[str, str]:
@@ -51,8 +52,9 @@ class Catalog:
             start
             for start in self.declaration.tables
             if start not in mentioned
-            and all(self.lookup(start, table, column) is not None for table, names in mentioned.items()
-                    for column in names)
+            and all(
+                self.lookup(start, table, column) is not None for table, names in mentioned.items() for column in names
+            )
         ]
         reason = f"No row of {' or '.join(tables)} finds a row in {'the other' if len(tables) == 2 else 'each other'}: "
         reason += f"no relationship leads between the {counted(len(tables), 'table')}."

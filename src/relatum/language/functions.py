@@ -162,8 +162,9 @@ def _common(arguments: Sequence[Expression], noun: str = "mixed") -> Type:
         if common_type([first, argument.type]) is None:
             kinds = {first.kind, argument.type.kind}
             fix = "Write dates as date '2024-05-31'." if kinds == {Kind.DATE, Kind.TEXT} else ""
-            raise TypeProblem(position, f"{_a(first)[0].upper()}{_a(first)[1:]} and {_a(argument.type)} "
-                              f"cannot be {noun}.", fix)
+            raise TypeProblem(
+                position, f"{_a(first)[0].upper()}{_a(first)[1:]} and {_a(argument.type)} cannot be {noun}.", fix
+            )
     raise AssertionError("some pair must differ")
 
 
@@ -193,7 +194,9 @@ def _texts(arguments: Sequence[Expression]) -> Type:
 def _joined(arguments: Sequence[Expression]) -> Type:
     for position, kind in enumerate(_kinds(arguments)):
         if kind not in (Kind.TEXT, Kind.INTEGER, Kind.NULL):
-            raise TypeProblem(position, f"This is {_a(arguments[position].type)}; text and whole numbers can be joined.")
+            raise TypeProblem(
+                position, f"This is {_a(arguments[position].type)}; text and whole numbers can be joined."
+            )
     return TEXT
 
 
@@ -265,15 +268,35 @@ _SCALARS = (
     Scalar("in", "a in (b, …)", 2, None, _compared, "Equal to one of the list.", "own"),
     Scalar("like", "a like 'pattern'", 2, 2, _pattern, "Text matches: % is any text, _ any one character."),
     Scalar("is_null", "a is null", 1, 1, _any_to_truth, "There is no value.", "own"),
-    Scalar("case", "case when c then a … else b end", 3, None, _cases, "The value of the first condition that holds.",
-           "own"),
+    Scalar(
+        "case",
+        "case when c then a … else b end",
+        3,
+        None,
+        _cases,
+        "The value of the first condition that holds.",
+        "own",
+    ),
     Scalar("coalesce", "coalesce(a, b, …)", 1, None, _first, "The first argument that has a value.", "own"),
     Scalar("nullif", "nullif(a, b)", 2, 2, _first, "a, or null where a equals b.", "own"),
-    Scalar("plus", "plus(a, b, …)", 1, None, _widest, "Sum of the arguments that have a value; null only if none has.",
-           "own"),
+    Scalar(
+        "plus",
+        "plus(a, b, …)",
+        1,
+        None,
+        _widest,
+        "Sum of the arguments that have a value; null only if none has.",
+        "own",
+    ),
     Scalar("abs", "abs(x)", 1, 1, _widest, "The number without its sign."),
-    Scalar("round", "round(x, digits)", 1, 2, _rounded, "Rounded to a number of digits (0 unless given), half away "
-           "from zero."),
+    Scalar(
+        "round",
+        "round(x, digits)",
+        1,
+        2,
+        _rounded,
+        "Rounded to a number of digits (0 unless given), half away from zero.",
+    ),
     Scalar("floor", "floor(x)", 1, 1, _whole, "The greatest whole number not above x."),
     Scalar("ceil", "ceil(x)", 1, 1, _whole, "The least whole number not below x."),
     Scalar("sqrt", "sqrt(x)", 1, 1, _float, "Square root; null below zero."),
@@ -285,7 +308,9 @@ _SCALARS = (
     Scalar("upper", "upper(t)", 1, 1, _texts, "Text in capitals."),
     Scalar("lower", "lower(t)", 1, 1, _texts, "Text in small letters."),
     Scalar("trim", "trim(t)", 1, 1, _texts, "Text without blanks at its ends."),
-    Scalar("substring", "substring(t, start, length)", 2, 3, _slice, "Part of a text; the first character is number 1."),
+    Scalar(
+        "substring", "substring(t, start, length)", 2, 3, _slice, "Part of a text; the first character is number 1."
+    ),
     Scalar("length", "length(t)", 1, 1, _length, "How many characters a text has."),
     Scalar("year", "year(d)", 1, 1, _date_part, "Year of a date."),
     Scalar("quarter", "quarter(d)", 1, 1, _date_part, "Quarter of a date, 1 to 4."),
@@ -297,25 +322,55 @@ _SCALARS = (
 
 _AGGREGATES = (
     AggregateFunction("sum", "sum(x)", "plain", _widest, "sum", "Sum of the values."),
-    AggregateFunction("avg", "avg(x), avg(x weighted by w)", "weighted", _float, "sum",
-                      "Average of the values, each counted once or w times."),
+    AggregateFunction(
+        "avg",
+        "avg(x), avg(x weighted by w)",
+        "weighted",
+        _float,
+        "sum",
+        "Average of the values, each counted once or w times.",
+    ),
     AggregateFunction("min", "min(x)", "plain", _orderable, "extreme", "Smallest value."),
     AggregateFunction("max", "max(x)", "plain", _orderable, "extreme", "Greatest value."),
     AggregateFunction("median", "median(x)", "plain", _float, "none", "The value in the middle."),
-    AggregateFunction("count", "count(x), count(distinct x), count(table)", "rows", lambda _: INTEGER, "sum",
-                      "How many values, different values, or rows there are."),
+    AggregateFunction(
+        "count",
+        "count(x), count(distinct x), count(table)",
+        "rows",
+        lambda _: INTEGER,
+        "sum",
+        "How many values, different values, or rows there are.",
+    ),
     AggregateFunction("stddev", "stddev(x)", "plain", _float, "none", "Standard deviation of a sample."),
     AggregateFunction("variance", "variance(x)", "plain", _float, "none", "Variance of a sample."),
     AggregateFunction("stddev_pop", "stddev_pop(x)", "plain", _float, "none", "Standard deviation of a population."),
     AggregateFunction("variance_pop", "variance_pop(x)", "plain", _float, "none", "Variance of a population."),
-    AggregateFunction("percentile", "percentile(0.9 of x)", "fraction", _float, "none",
-                      "The value below which that part of the values lies, interpolated."),
+    AggregateFunction(
+        "percentile",
+        "percentile(0.9 of x)",
+        "fraction",
+        _float,
+        "none",
+        "The value below which that part of the values lies, interpolated.",
+    ),
     AggregateFunction("first", "first(x by y)", "by", _orderable, "none", "The value of x where y is smallest."),
     AggregateFunction("last", "last(x by y)", "by", _orderable, "none", "The value of x where y is greatest."),
-    AggregateFunction("sole", "sole(table.column)", "column", _orderable, "extreme",
-                      "The value when exactly one is visible, else null."),
-    AggregateFunction("filtered", "filtered(table.column)", "column", lambda _: BOOLEAN, "none",
-                      "Whether an axis or a filter bears on the column."),
+    AggregateFunction(
+        "sole",
+        "sole(table.column)",
+        "column",
+        _orderable,
+        "extreme",
+        "The value when exactly one is visible, else null.",
+    ),
+    AggregateFunction(
+        "filtered",
+        "filtered(table.column)",
+        "column",
+        lambda _: BOOLEAN,
+        "none",
+        "Whether an axis or a filter bears on the column.",
+    ),
 )
 
 SCALARS = {record.name: record for record in _SCALARS}

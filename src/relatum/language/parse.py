@@ -46,12 +46,14 @@ def parse_formula(text: str, owner: str = "") -> Node:
     >>> parse_formula("1 + 2").operator
     '+'
     """
-    return _parse(text, "formula", owner, lambda tree: tree)
+    root: Node = _parse(text, "formula", owner, lambda tree: tree)
+    return root
 
 
 def parse_condition(text: str, owner: str = "") -> Condition:
     """Read a condition, with ``over TABLE`` after it where it states one. Raises as :func:`parse_formula` does."""
-    return _parse(text, "condition", owner, lambda tree: tree.formula)
+    condition: Condition = _parse(text, "condition", owner, lambda tree: tree.formula)
+    return condition
 
 
 def _parse(text: str, start: str, owner: str, root: Callable[[Any], Node]) -> Any:
@@ -320,8 +322,9 @@ def _syntax_error(error: UnexpectedInput, text: str, owner: str) -> FormulaError
             owner=owner,
         )
     fix = _SLIPS.get(text[at : at + 2], _SLIPS.get(character, ""))
-    return FormulaError(f"{character!r} is not part of the language.", text=text, span=Span(at, at + 1), fix=fix,
-                        owner=owner)
+    return FormulaError(
+        f"{character!r} is not part of the language.", text=text, span=Span(at, at + 1), fix=fix, owner=owner
+    )
 
 
 def _missing(error: UnexpectedToken, text: str) -> str:

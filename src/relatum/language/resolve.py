@@ -102,7 +102,7 @@ class _Reader:
         over = self._table(condition.over) if condition.over else ""
         return tuple(self._part(node, over) for node in conjuncts(condition.formula))
 
-    # -- conditions -------------------------------------------------------------------------------------------------
+    # -- conditions ---------------------------------------------------------------------------------------------------
 
     def _part(self, node: Node, over: str) -> FilterPart:
         expression = self._resolve(node, self._row_leaf)
@@ -142,7 +142,7 @@ class _Reader:
         reason, fix = self.catalog.row_table_problem(mentioned)
         raise self._error(reason, span, fix)
 
-    # -- every node -------------------------------------------------------------------------------------------------
+    # -- every node ---------------------------------------------------------------------------------------------------
 
     def _resolve(self, node: Node, leaf: Leaf) -> Expression:
         match node:
@@ -150,7 +150,7 @@ class _Reader:
                 return Constant(value, type_, span)
             case Operation("plus_sign", (operand,), span):
                 return self._apply("-", [self._resolve(operand, leaf), Constant(0, INTEGER, span)], span)
-            case Operation("negate", (Literal(value, type_), ), span) if type_.numeric:
+            case Operation("negate", (Literal(value, type_),), span) if type_.numeric:
                 return Constant(-value, type_, span)  # type: ignore[operator]
             case Operation(operator, operands, span):
                 return self._apply(operator, [self._resolve(operand, leaf) for operand in operands], span)
@@ -166,9 +166,7 @@ class _Reader:
                         extra.span if extra is not None else node.span,
                         f"Write {SCALARS[node.function].signature}.",
                     )
-                return self._apply(
-                    node.function, [self._resolve(part, leaf) for part in node.arguments], node.span
-                )
+                return self._apply(node.function, [self._resolve(part, leaf) for part in node.arguments], node.span)
             case Call() if node.function not in AGGREGATES:
                 raise self._unknown_function(node)
         return leaf(node)
@@ -176,9 +174,7 @@ class _Reader:
     def _apply(self, function: str, arguments: list[Expression], span: Span) -> Expression:
         record = SCALARS[function]
         if len(arguments) < record.least or (record.most is not None and len(arguments) > record.most):
-            raise self._error(
-                f"{function} has {len(arguments)} argument(s) here.", span, f"Write {record.signature}."
-            )
+            raise self._error(f"{function} has {len(arguments)} argument(s) here.", span, f"Write {record.signature}.")
         try:
             return Apply(function, tuple(arguments), record.infer(arguments), span)
         except TypeProblem as problem:
@@ -193,7 +189,7 @@ class _Reader:
             fix = f"Did you mean {close}?" if close else f"Known: {listed(sorted(known), 60)}."
         return self._error(f"There is no function {node.function}.", node.name_span, fix)
 
-    # -- in a cell --------------------------------------------------------------------------------------------------
+    # -- in a cell ----------------------------------------------------------------------------------------------------
 
     def _cell_leaf(self, node: Name | Call) -> Expression:
         if isinstance(node, Call):
@@ -247,8 +243,12 @@ class _Reader:
             return self._column_function(node, record, text)
         over = self._table(node.over) if node.over else ""
         (first,) = node.arguments
-        if record.form == "rows" and not node.distinct and isinstance(first, Name) and len(first.parts) == 1 and (
-            first.parts[0] in self.catalog.declaration.tables
+        if (
+            record.form == "rows"
+            and not node.distinct
+            and isinstance(first, Name)
+            and len(first.parts) == 1
+            and (first.parts[0] in self.catalog.declaration.tables)
         ):
             if over and over != first.parts[0]:
                 raise self._error("The rows counted are those of the table named; over says another.", node.span)
@@ -267,13 +267,17 @@ class _Reader:
             raise self._error(problem.reason, wrong.span, fix) from None
         name = "distinct" if node.distinct else "weighted" if node.weight is not None else record.name
         table = self._row_table(arguments, node.span, over)
-        return Aggregate(
-            name, tuple(arguments), table, type_, self._fraction(node), self.repeat, text, node.span
-        )
+        return Aggregate(name, tuple(arguments), table, type_, self._fraction(node), self.repeat, text, node.span)
 
     def _refuse_form(self, node: Call, record: AggregateFunction) -> None:
-        allowed = {"plain": (), "rows": ("distinct",), "weighted": ("weight",), "by": ("by",), "fraction": ("of",),
-                   "column": ()}[record.form]
+        allowed = {
+            "plain": (),
+            "rows": ("distinct",),
+            "weighted": ("weight",),
+            "by": ("by",),
+            "fraction": ("of",),
+            "column": (),
+        }[record.form]
         given = {"distinct": node.distinct, "weight": node.weight, "by": node.by, "of": node.of}
         wrong = [word for word, present in given.items() if present and word not in allowed]
         needed = {"by": node.by is None, "fraction": node.of is None}.get(record.form, False)
@@ -285,7 +289,7 @@ class _Reader:
             return 0.0
         fraction = self._resolve(node.of, self._row_leaf)
         if isinstance(fraction, Constant) and fraction.type.numeric:
-            value = float(fraction.value or 0) / 10**fraction.type.scale
+            value: float = float(fraction.value or 0) / 10**fraction.type.scale
             if 0 <= value <= 1:
                 return value
         raise self._error("A percentile's part is a number from 0 to 1.", node.of.span, "Write percentile(0.9 of x).")
@@ -301,7 +305,7 @@ class _Reader:
         value = ColumnValue(table, column, type_, name.span)
         return Aggregate("sole", (value,), table, type_, 0.0, True, text, node.span)
 
-    # -- in a row ---------------------------------------------------------------------------------------------------
+    # -- in a row -----------------------------------------------------------------------------------------------------
 
     def _row_leaf(self, node: Name | Call) -> Expression:
         if isinstance(node, Call):
@@ -325,7 +329,7 @@ class _Reader:
         table, column = self._column(node)
         return ColumnValue(table, column, self.catalog.columns(table)[column], node.span)
 
-    # -- names ------------------------------------------------------------------------------------------------------
+    # -- names --------------------------------------------------------------------------------------------------------
 
     def _table(self, node: Name) -> str:
         (name,) = node.parts
@@ -344,8 +348,10 @@ class _Reader:
             elsewhere = self.catalog.tables_with(column)
             close = nearest(column, columns)
             fix = (
-                f"Did you mean {column_name(table, close)}?" if close
-                else f"Did you mean {column_name(elsewhere[0], column)}?" if elsewhere
+                f"Did you mean {column_name(table, close)}?"
+                if close
+                else f"Did you mean {column_name(elsewhere[0], column)}?"
+                if elsewhere
                 else suggestion(column, columns, noun="column")
             )
             raise self._error(f"The table {quoted(table)} has no column {column}.", node.span, fix)

@@ -114,7 +114,7 @@ class Control:
     measure: str
     at: Mapping[str, object]
     equals: object
-    tolerance: object = 0
+    tolerance: float = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,7 +145,9 @@ class Declaration:
         if table.name in self.tables:
             raise ModelError(f"There is a table {table.name} already.", fix="Give the new one another name.")
         if table.name in self.measures:
-            raise ModelError(f"{table.name} is the name of a measure.", fix="Tables and measures share one set of names.")
+            raise ModelError(
+                f"{table.name} is the name of a measure.", fix="Tables and measures share one set of names."
+            )
         return replace(self, tables=frozen({**self.tables, table.name: table}))
 
     def with_derived(self, table: str, derived: Derived) -> Declaration:
@@ -181,7 +183,9 @@ class Declaration:
         if measure.name in self.measures:
             raise ModelError(f"There is a measure {measure.name} already.", fix="Give the new one another name.")
         if measure.name in self.tables:
-            raise ModelError(f"{measure.name} is the name of a table.", fix="Tables and measures share one set of names.")
+            raise ModelError(
+                f"{measure.name} is the name of a table.", fix="Tables and measures share one set of names."
+            )
         return replace(self, measures=frozen({**self.measures, measure.name: measure}))
 
     def with_control(self, control: Control) -> Declaration:

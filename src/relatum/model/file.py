@@ -1,17 +1,13 @@
-"""The model file: TOML to declaration and back, a person's comments and order kept."""
+"""Reading the model file: from TOML to declaration, every fault with its line."""
 
 from __future__ import annotations
 
-import os
-import tempfile
 import tomllib
-from collections.abc import Mapping, MutableMapping
-from datetime import date, datetime
+from datetime import date
 from pathlib import Path
 from typing import Any, TypeVar
 
 import msgspec
-import tomlkit
 
 from relatum.errors import ModelError, suggestion
 from relatum.model.declaration import (
@@ -27,96 +23,21 @@ from relatum.model.declaration import (
     frozen,
     refuse_choice,
 )
+from relatum.model.entries import (
+    VERSION,
+    CalendarEntry,
+    ColumnEntry,
+    ControlEntry,
+    DerivedEntry,
+    MeasureEntry,
+    ModelEntry,
+    RelationshipEntry,
+    TableEntry,
+)
 from relatum.model.lines import KeyPath, key_lines, line_of
 from relatum.model.links import parse_link
 
-VERSION = 1
-
-
-class ColumnEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
-    """``[table.NAME.column.NAME]``."""
-
-    type: str = ""
-    label: str = ""
-    order_by: str = ""
-    about: str = ""
-
-
-class DerivedEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
-    """``[table.NAME.derived.NAME]``."""
-
-    formula: str
-    about: str = ""
-
-
-class CalendarEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True, rename={"first": "from", "last": "to"}):
-    """``calendar = { from = …, to = … }``."""
-
-    first: date
-    last: date
-    fiscal_year_starts: int = 1
-    week_starts: str = "monday"
-
-
-class TableEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
-    """``[table.NAME]``."""
-
-    source: str = ""
-    key: str | list[str] = ""
-    about: str = ""
-    role_of: str = ""
-    calendar: CalendarEntry | None = None
-    column: dict[str, ColumnEntry] = {}
-    derived: dict[str, DerivedEntry] = {}
-
-
-class RelationshipEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
-    """``[[relationship]]``."""
-
-    link: str
-    direction: str = "down"
-    match: str = "equal"
-    level: bool = False
-
-
-class MeasureEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
-    """``[measure.NAME]``."""
-
-    formula: str
-    format: str = ""
-    about: str = ""
-    unrelated: str = "blank"
-
-
-class ControlEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
-    """``[[control]]``."""
-
-    measure: str
-    equals: Any
-    at: dict[str, Any] = {}
-    tolerance: int | float = 0
-
-
-class ModelEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
-    """A whole model file."""
-
-    relatum: int
-    name: str = "model"
-    locale: str = "en"
-    currency: str = "EUR"
-    table: dict[str, TableEntry] = {}
-    relationship: list[RelationshipEntry] = []
-    measure: dict[str, MeasureEntry] = {}
-    control: list[ControlEntry] = []
-
-
 Entry = TypeVar("Entry", bound=msgspec.Struct)
-
-
-def json_schema() -> bytes:
-    """The JSON Schema of the model file, as it ships with the package."""
-    schema = msgspec.json.schema(ModelEntry)
-    return msgspec.json.format(msgspec.json.encode(schema, order="sorted"), indent=2) + b"\n"
 
 
 def read_model(path: Path) -> Declaration:
@@ -133,10 +54,11 @@ def read_model(path: Path) -> Declaration:
         The file is missing or no TOML; a key is unknown; a value has the wrong type; names collide or are not there.
         The error has the file, the line, the value received and what is allowed.
     """
-    return _Reader(path, _text_of(path)).read()
+    return _Reader(path, read_text(path)).read()
 
 
-def _text_of(path: Path) -> str:
+def read_text(path: Path) -> str:
+    """The text of a model file; a ModelError where there is none."""
     if not path.exists():
         raise ModelError("There is no such file.", path=path, fix="A model is a TOML file; relatum demo writes one.")
     if path.is_dir():
@@ -144,8 +66,9 @@ def _text_of(path: Path) -> str:
     try:
         text = path.read_text(encoding="utf-8")
     except UnicodeDecodeError:
-        raise ModelError("This is not a text file in the encoding UTF-8.", path=path,
-                         fix="A model is a TOML file.") from None
+        raise ModelError(
+            "This is not a text file in the encoding UTF-8.", path=path, fix="A model is a TOML file."
+        ) from None
     except OSError as error:
         raise ModelError(f"The file cannot be read: {error.strerror}.", path=path) from None
     if not text.strip():
@@ -171,12 +94,17 @@ class _Reader:
     def read(self) -> Declaration:
         document = self.document
         if "relatum" not in document:
-            raise ModelError("This TOML file is no model.", path=self.path, line=1,
-                             fix=f"A model begins with relatum = {VERSION}, the version of its format.")
+            raise ModelError(
+                "This TOML file is no model.",
+                path=self.path,
+                line=1,
+                fix=f"A model begins with relatum = {VERSION}, the version of its format.",
+            )
         if document["relatum"] != VERSION:
-            raise self.error(f"The format's version is {document['relatum']!r}; this program reads version {VERSION}.",
-                             ("relatum",))
-        nested = {"table": {}, "relationship": [], "measure": {}, "control": []}
+            raise self.error(
+                f"The format's version is {document['relatum']!r}; this program reads version {VERSION}.", ("relatum",)
+            )
+        nested: dict[str, Any] = {"table": {}, "relationship": [], "measure": {}, "control": []}
         self._whole({**document, **nested})
         declaration = Declaration(
             name=document.get("name", "model"),
@@ -201,30 +129,49 @@ class _Reader:
             declaration = self._added(declaration.with_control, control, (*where, "measure"))
         return declaration
 
-    # -- parts ------------------------------------------------------------------------------------------------------
+    # -- parts --------------------------------------------------------------------------------------------------------
 
     def _table(self, name: str, body: dict[str, Any]) -> Table:
         where: KeyPath = ("table", name)
-        nested = {key: {} for key in ("column", "derived") if key in body}
+        nested: dict[str, Any] = {key: {} for key in ("column", "derived") if key in body}
         entry = self._entry(TableEntry, {**body, **nested}, where)
         given = [key for key in ("source", "role_of", "calendar") if getattr(entry, key)]
         if len(given) > 1:
-            raise self.error(f"The table {name} has both {given[0]} and {given[1]}.", (*where, given[1]),
-                             "Its rows come from one of them.")
+            raise self.error(
+                f"The table {name} has both {given[0]} and {given[1]}.",
+                (*where, given[1]),
+                "Its rows come from one of them.",
+            )
         if not given:
-            raise self.error(f"The table {name} has no source.", where,
-                             "State source = \"file\", role_of = \"table\" or calendar = { from = …, to = … }.")
+            raise self.error(
+                f"The table {name} has no source.",
+                where,
+                'State source = "file", role_of = "table" or calendar = { from = …, to = … }.',
+            )
         columns = {
-            column: ColumnSettings(**msgspec.structs.asdict(self._entry(ColumnEntry, settings, (*where, "column", column))))
+            column: ColumnSettings(
+                **msgspec.structs.asdict(self._entry(ColumnEntry, settings, (*where, "column", column)))
+            )
             for column, settings in self._named(body, "column", where)
         }
         derived = {
-            column: Derived(column, **msgspec.structs.asdict(self._entry(DerivedEntry, each, (*where, "derived", column))))
+            column: Derived(
+                column, **msgspec.structs.asdict(self._entry(DerivedEntry, each, (*where, "derived", column)))
+            )
             for column, each in self._named(body, "derived", where)
         }
         key = (entry.key,) if isinstance(entry.key, str) and entry.key else tuple(entry.key)
-        return Table(name, entry.source, False, key, entry.about, entry.role_of,
-                     self._calendar(entry.calendar, (*where, "calendar")), frozen(columns), frozen(derived))
+        return Table(
+            name,
+            entry.source,
+            False,
+            key,
+            entry.about,
+            entry.role_of,
+            self._calendar(entry.calendar, (*where, "calendar")),
+            frozen(columns),
+            frozen(derived),
+        )
 
     def _calendar(self, entry: CalendarEntry | None, where: KeyPath) -> CalendarRange | None:
         if entry is None:
@@ -255,7 +202,7 @@ class _Reader:
             raise self.error(error.reason, ("measure", name, "unrelated"), error.fix) from None
         return Measure(name, entry.formula, entry.format, entry.about, entry.unrelated)
 
-    # -- decoding ---------------------------------------------------------------------------------------------------
+    # -- decoding -----------------------------------------------------------------------------------------------------
 
     def _added(self, add: Any, item: Any, where: KeyPath) -> Declaration:
         try:
@@ -267,9 +214,15 @@ class _Reader:
     def _named(self, body: dict[str, Any], key: str, above: KeyPath = ()) -> list[tuple[str, dict[str, Any]]]:
         entries = body.get(key, {})
         if not isinstance(entries, dict) or not all(isinstance(entry, dict) for entry in entries.values()):
-            wrong = key if not isinstance(entries, dict) else f"{key}.{next(n for n, e in entries.items() if not isinstance(e, dict))}"
+            wrong = (
+                key
+                if not isinstance(entries, dict)
+                else f"{key}.{next(n for n, e in entries.items() if not isinstance(e, dict))}"
+            )
             heading = ".".join([*map(str, above), key, "NAME"])
-            raise self.error(f"{wrong} is not a table of settings.", (*above, key), f"Write [{heading}] above its settings.")
+            raise self.error(
+                f"{wrong} is not a table of settings.", (*above, key), f"Write [{heading}] above its settings."
+            )
         return list(entries.items())
 
     def _numbered(self, body: dict[str, Any], key: str) -> list[tuple[int, dict[str, Any]]]:
@@ -303,8 +256,16 @@ class _Reader:
             value = value[inner[0]]
             key = f"{key}.{inner[0]}"
         wanted = reason.replace("Expected ", "").split(", got")[0].replace("`", "")
-        words = {"str": "text in quotes", "int": "a whole number", "bool": "true or false", "array": "a list",
-                 "object": "a table { … }", "date": "a date such as 2024-12-31", "float": "a number", "null": ""}
+        words = {
+            "str": "text in quotes",
+            "int": "a whole number",
+            "bool": "true or false",
+            "array": "a list",
+            "object": "a table { … }",
+            "date": "a date such as 2024-12-31",
+            "float": "a number",
+            "null": "",
+        }
         allowed = [words.get(word.strip(), word.strip()) for word in wanted.split("|")]
         shown = " or ".join(dict.fromkeys(word for word in allowed if word))
         if reason.startswith("Object"):
@@ -318,7 +279,7 @@ def _toml_place(error: tomllib.TOMLDecodeError) -> tuple[str, int | None]:
     return text[:1].lower() + text[1:], int(number) if number.isdigit() else None
 
 
-# -- checks shared by the file and the Python side ------------------------------------------------------------------------
+# -- checks shared by the file and the Python side --------------------------------------------------------------------
 
 
 def relationship(link: str, direction: str = "down", match: str = "equal", level: bool = False) -> Relationship:
@@ -327,7 +288,9 @@ def relationship(link: str, direction: str = "down", match: str = "equal", level
     refuse_choice(direction, ("down", "off"), "direction")
     refuse_choice(match, ("equal", "as_of"), "match")
     if level and match == "as_of":
-        raise ModelError("A relationship to a level cannot match as of a date.", fix="Leave out one of level and match.")
+        raise ModelError(
+            "A relationship to a level cannot match as of a date.", fix="Leave out one of level and match."
+        )
     return Relationship(many, one, direction, match, level)
 
 
@@ -351,146 +314,7 @@ def check_role(declaration: Declaration, table: Table) -> None:
     if declaration.tables[table.role_of].role_of:
         raise ModelError(f"{table.role_of} is itself a role.", fix=f"Name the table that {table.role_of} is a role of.")
     if table.derived or table.columns:
-        raise ModelError(f"{table.name} is a role: its columns are those of {table.role_of}.",
-                         fix=f"Describe columns at {table.role_of}.")
-
-
-# -- writing ----------------------------------------------------------------------------------------------------------------
-
-
-def write_model(declaration: Declaration, path: Path, sources: Mapping[str, str]) -> None:
-    """Write a declaration; where the file is there already, its comments and order are kept.
-
-    Parameters
-    ----------
-    declaration : Declaration
-        What to write.
-    path : Path
-        The file. It is replaced in one step, or left as it was.
-    sources : mapping of str to str
-        Each table's source as it must stand in this file.
-    """
-    wanted = to_document(declaration, sources)
-    document = tomlkit.parse(_text_of(path)) if path.exists() else tomlkit.document()
-    _merge(document, wanted)
-    write_atomically(path, tomlkit.dumps(document))
-
-
-def write_atomically(path: Path, text: str) -> None:
-    """Write a text file in one step: a failure leaves what was there."""
-    handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
-    try:
-        with os.fdopen(handle, "w", encoding="utf-8", newline="") as file:
-            file.write(text)
-        mode = path.stat().st_mode if path.exists() else 0o644
-        Path(temporary).chmod(mode & 0o777)
-        Path(temporary).replace(path)
-    except BaseException:
-        Path(temporary).unlink(missing_ok=True)
-        raise
-
-
-def to_document(declaration: Declaration, sources: Mapping[str, str]) -> dict[str, Any]:
-    """A declaration as plain data in the shape of the model file."""
-    entry = ModelEntry(
-        VERSION,
-        declaration.name,
-        declaration.locale,
-        declaration.currency,
-        {name: _table_entry(table, sources.get(name, "")) for name, table in declaration.tables.items()},
-        [RelationshipEntry(str(each), each.direction, each.match, each.level) for each in declaration.relationships],
-        {
-            name: MeasureEntry(measure.formula, measure.format, measure.about, measure.unrelated)
-            for name, measure in declaration.measures.items()
-        },
-        [
-            ControlEntry(control.measure, control.equals, dict(control.at), control.tolerance)
-            for control in declaration.controls
-        ],
-    )
-    document: dict[str, Any] = msgspec.to_builtins(entry, builtin_types=(date, datetime))
-    return {"relatum": VERSION, "name": declaration.name, **document}
-
-
-def _table_entry(table: Table, source: str) -> TableEntry:
-    calendar = None
-    if table.calendar is not None:
-        span = table.calendar
-        calendar = CalendarEntry(span.first, span.last, span.fiscal_year_starts, span.week_starts)
-    return TableEntry(
-        source,
-        table.key[0] if len(table.key) == 1 else list(table.key) if table.key else "",
-        table.about,
-        table.role_of,
-        calendar,
-        {name: ColumnEntry(s.type, s.label, s.order_by, s.about) for name, s in table.columns.items()},
-        {name: DerivedEntry(derived.formula, derived.about) for name, derived in table.derived.items()},
-    )
-
-
-def _merge(current: MutableMapping[str, Any], wanted: Mapping[str, Any]) -> None:
-    for key in [key for key in current if key not in wanted]:
-        # A setting at its default may be written out by a person: it is left as it stands.
-        if not _is_default(key, current[key]):
-            del current[key]
-    for key, value in wanted.items():
-        if key not in current:
-            current[key] = _item(value)
-        elif isinstance(value, dict):
-            _merge(current[key], value)
-        elif isinstance(value, list) and value and isinstance(value[0], dict):
-            _merge_list(current, key, value)
-        elif current[key] != value:
-            current[key] = value
-
-
-def _is_default(key: str, value: object) -> bool:
-    defaults = {"direction": "down", "match": "equal", "level": False, "unrelated": "blank", "tolerance": 0,
-                "locale": "en", "currency": "EUR", "week_starts": "monday", "fiscal_year_starts": 1}
-    return key in defaults and defaults[key] == value
-
-
-def _merge_list(current: MutableMapping[str, Any], key: str, wanted: list[dict[str, Any]]) -> None:
-    entries = current[key]
-    kept = list(entries)
-    if [_identity(entry) for entry in kept] == [_identity(entry) for entry in wanted[: len(kept)]]:
-        for entry, value in zip(kept, wanted, strict=False):
-            _merge(entry, value)
-        for value in wanted[len(kept) :]:
-            entries.append(_item(value))
-        return
-    known = {_identity(entry): entry for entry in kept}
-    array = tomlkit.aot()
-    for value in wanted:
-        entry = known.get(_identity(value))
-        if entry is None:
-            array.append(_item(value))
-        else:
-            _merge(entry, value)
-            array.append(entry)
-    current[key] = array
-
-
-def _identity(entry: Mapping[str, Any]) -> str:
-    if "link" in entry:
-        many, one = parse_link(entry["link"])
-        return f"{many} -> {one}"
-    return f"{entry.get('measure')} {dict(entry.get('at', {}))}"
-
-
-def _item(value: Any) -> Any:
-    if isinstance(value, dict):
-        if set(value) >= {"from", "to"}:
-            inline = tomlkit.inline_table()
-            inline.update(value)
-            return inline
-        table = tomlkit.table(is_super_table=bool(value) and all(isinstance(each, dict) for each in value.values()))
-        for key, each in value.items():
-            table[key] = _item(each)
-        return table
-    if isinstance(value, list) and value and isinstance(value[0], dict):
-        array = tomlkit.aot()
-        for each in value:
-            array.append(_item(each))
-        return array
-    return value
+        raise ModelError(
+            f"{table.name} is a role: its columns are those of {table.role_of}.",
+            fix=f"Describe columns at {table.role_of}.",
+        )

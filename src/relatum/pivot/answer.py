@@ -101,14 +101,15 @@ def _rank(session: Session, field: Field, members: Members, order_by: str) -> Ar
     return rank
 
 
-# -- notes ------------------------------------------------------------------------------------------------------------------
+# -- notes ------------------------------------------------------------------------------------------------------------
 
 
 def _loss_note(loss: Loss) -> Note:
     rows = counted(loss.rows, "row")
     if loss.kind == "lookup":
         return Note(
-            "lookup", f"{rows} of {quoted(loss.source)} found no {quoted(loss.lookup)} and so no {loss.about}: left out."
+            "lookup",
+            f"{rows} of {quoted(loss.source)} found no {quoted(loss.lookup)} and so no {loss.about}: left out.",
         )
     return Note(
         "condition",

@@ -94,8 +94,10 @@ def resolve_question(session: Session, question: Question) -> Resolved:
         A value or the condition cannot be understood.
     """
     if not question.values:
-        raise QuestionError("No values are asked for.",
-                            fix=f"Name a measure or write a formula. {suggestion('', session.declaration.measures, noun='measure')}")
+        raise QuestionError(
+            "No values are asked for.",
+            fix=f"Name a measure or write a formula. {suggestion('', session.declaration.measures, noun='measure')}",
+        )
     labels = [label for label, _ in question.values]
     for label in labels:
         if labels.count(label) > 1:
@@ -124,9 +126,12 @@ def _field(session: Session, text: str) -> Field:
         raise QuestionError(f"{text!r} is not a column.", fix="An axis takes columns: table.column.")
     table, column = parts
     if table not in tables:
-        raise QuestionError(f"There is no table {table}, which {text} names.", fix=suggestion(table, tables, noun="table"))
+        raise QuestionError(
+            f"There is no table {table}, which {text} names.", fix=suggestion(table, tables, noun="table")
+        )
     if column not in catalog.columns(table):
-        raise QuestionError(f"The table {quoted(table)} has no column {column}.",
-                            fix=suggestion(column, catalog.columns(table), noun="column"))
+        raise QuestionError(
+            f"The table {quoted(table)} has no column {column}.",
+            fix=suggestion(column, catalog.columns(table), noun="column"),
+        )
     return Field(table, column)
-

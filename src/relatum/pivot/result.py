@@ -82,8 +82,10 @@ class Result:
         rows, row_numbers = self._ordered(codes, range(self.row_count))
         columns, column_numbers = self._ordered(codes, range(self.row_count, len(self.axes)))
         if len(rows) * len(columns) > _LAYOUT_LIMIT:
-            raise QuestionError(f"The grid has {len(rows):,} rows and {len(columns):,} columns: too many to lay out.",
-                                fix="Read it with to_arrow(), which has a row for each combination shown.")
+            raise QuestionError(
+                f"The grid has {len(rows):,} rows and {len(columns):,} columns: too many to lay out.",
+                fix="Read it with to_arrow(), which has a row for each combination shown.",
+            )
         cells = np.full((len(rows), len(columns)), -1, np.int64)
         cells[row_numbers, column_numbers] = np.arange(len(codes))
         return Layout(rows, columns, cells)
@@ -131,9 +133,11 @@ class Result:
         """
         grains = self.cells if totals else self.cells[:1]
         codes = self._all_codes(grains)
-        order = np.lexsort([self._ranks(codes, number) for number in reversed(range(len(self.axes)))]) if (
-            self.axes
-        ) else np.arange(len(codes))
+        order = (
+            np.lexsort([self._ranks(codes, number) for number in reversed(range(len(self.axes)))])
+            if (self.axes)
+            else np.arange(len(codes))
+        )
         names: list[str] = []
         arrays: list[Any] = []
         for number, axis in enumerate(self.axes):
@@ -176,7 +180,9 @@ def _stacked(columns: list[Column]) -> Column:
         texts = pa.concat_arrays([column_to_arrow(column) for column in columns]).dictionary_encode()
         codes = texts.indices.fill_null(0).to_numpy(zero_copy_only=False).astype(np.int64)
         dictionary = texts.dictionary if len(texts.dictionary) else pa.array([""])
-        return Column(first.type, codes, _all_nulls(columns), dictionary.cast(pa.large_string()), 0, len(dictionary) - 1)
+        return Column(
+            first.type, codes, _all_nulls(columns), dictionary.cast(pa.large_string()), 0, len(dictionary) - 1
+        )
     return Column(
         first.type,
         np.concatenate([column.values for column in columns]),

@@ -159,8 +159,7 @@ class _Compiler:
     def _chains(self) -> dict[str, tuple[int, ...]]:
         tables = list(dict.fromkeys(field.table for field in self.grid.fields))
         finest = [
-            table for table in tables
-            if not any(other != table and self._finds(other, table) for other in tables)
+            table for table in tables if not any(other != table and self._finds(other, table) for other in tables)
         ]
         chains: dict[str, list[int]] = {}
         for key, field in enumerate(self.grid.fields):

@@ -92,10 +92,13 @@ class Grid:
             for label, frame in frames.items():
                 parts.append((at, label, frame[at]))
         frame = pd.concat([part for _, _, part in parts], axis=1)
-        keys = [_key(names[at] if len(result.axes) > result.row_count else (), label, several) for at, label, _ in parts]
+        keys = [
+            _key(names[at] if len(result.axes) > result.row_count else (), label, several) for at, label, _ in parts
+        ]
         depth_names = [axis.label for axis in result.axes[result.row_count :]] + (["value"] if several else [])
         frame.columns = (
-            pd.MultiIndex.from_tuples(keys, names=depth_names) if len(depth_names) > 1
+            pd.MultiIndex.from_tuples(keys, names=depth_names)
+            if len(depth_names) > 1
             else pd.Index([key[0] for key in keys], name=depth_names[0] if not several else None)
         )
         return frame
@@ -158,5 +161,3 @@ def _csv_value(value: Any) -> Any:
     if isinstance(value, bool):
         return "true" if value else "false"
     return value.isoformat() if isinstance(value, date | datetime) else value
-
-

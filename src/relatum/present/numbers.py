@@ -24,8 +24,9 @@ def check_locale(locale: str) -> None:
     try:
         Locale.parse(locale)
     except (UnknownLocaleError, ValueError):
-        raise ModelError(f"The locale {locale} is not known.", fix="Write a language and a country: en_GB.",
-                         place=("locale",)) from None
+        raise ModelError(
+            f"The locale {locale} is not known.", fix="Write a language and a country: en_GB.", place=("locale",)
+        ) from None
 
 
 def check_pattern(pattern: str, measure: str) -> None:

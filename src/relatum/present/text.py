@@ -59,7 +59,9 @@ def grid_text(result: Result, width: int | None = None) -> str:
 def _caption(result: Result) -> Text:
     values = ", ".join(value.label for value in result.values)
     caption = Text.assemble((result.model, "bold"), (f"  {values}", ""))
-    caption.append(f"\nwhere {result.where}" if result.where else "\nno filters", style="cyan" if result.where else "dim")
+    caption.append(
+        f"\nwhere {result.where}" if result.where else "\nno filters", style="cyan" if result.where else "dim"
+    )
     return caption
 
 

@@ -36,7 +36,9 @@ def load_table(table: Table, whereabouts: Whereabouts) -> TableData:
     """
     if table.calendar is not None:
         return generate_calendar(table.calendar)
-    types = {name: _declared(table.name, name, settings.type) for name, settings in table.columns.items() if settings.type}
+    types = {
+        name: _declared(table.name, name, settings.type) for name, settings in table.columns.items() if settings.type
+    }
     if table.frame:
         return read_frame(whereabouts.frames[table.name], types, table.name)
     path = source_path(table, whereabouts)

@@ -52,7 +52,7 @@ class Session:
         for number, relationship in enumerate(declaration.relationships):
             self._check_relationship(relationship, number)
         # What was computed for the former session holds as long as tables and relationships are the same.
-        self.store = former.store if former is not None and former._serves(self) else Store(data, self._derive)
+        self.store: Store = former.store if former is not None and former._serves(self) else Store(data, self._derive)
         types: dict[str, dict[str, Type]] = {
             name: dict(data[name].types) for name, table in declaration.tables.items() if not table.role_of
         }
@@ -89,7 +89,7 @@ class Session:
             and all(self.data[name] is other.data[name] for name in mine.tables)
         )
 
-    # -- derived columns --------------------------------------------------------------------------------------------
+    # -- derived columns ----------------------------------------------------------------------------------------------
 
     def _derive(self, table: str, name: str) -> Column | None:
         owner = self.declaration.rows_of(table)
@@ -121,21 +121,26 @@ class Session:
         return tables[table].role_of or table if table in tables else table
 
     def _visit(
-        self, key: ColumnKey, needs: Mapping[ColumnKey, list[ColumnKey]], ordered: dict[ColumnKey, None],
+        self,
+        key: ColumnKey,
+        needs: Mapping[ColumnKey, list[ColumnKey]],
+        ordered: dict[ColumnKey, None],
         path: list[ColumnKey],
     ) -> None:
         if key in ordered:
             return
         if key in path:
             circle = " -> ".join(column_name(*each) for each in [*path[path.index(key) :], key])
-            raise ModelError(f"Derived columns use each other in a circle: {circle}.",
-                             fix="One of them has to be written without the others.",
-                             place=("table", key[0], "derived", key[1]))
+            raise ModelError(
+                f"Derived columns use each other in a circle: {circle}.",
+                fix="One of them has to be written without the others.",
+                place=("table", key[0], "derived", key[1]),
+            )
         for needed in needs[key]:
             self._visit(needed, needs, ordered, [*path, key])
         ordered[key] = None
 
-    # -- checks -----------------------------------------------------------------------------------------------------
+    # -- checks -------------------------------------------------------------------------------------------------------
 
     def _known(self, table: str) -> dict[str, None]:
         owner = self.declaration.rows_of(table)
@@ -147,17 +152,26 @@ class Session:
             return
         reason = self.data[table].left_out.get(column)
         if reason is not None:
-            raise ModelError(f"{what}: {column_name(table, column)} cannot be used, since {reason}.", place=place,
-                             fix="Convert the column where the data is made.")
-        raise ModelError(f"{what}: the table {quoted(table)} has no column {column}.", place=place,
-                         fix=suggestion(column, known, noun="column"))
+            raise ModelError(
+                f"{what}: {column_name(table, column)} cannot be used, since {reason}.",
+                place=place,
+                fix="Convert the column where the data is made.",
+            )
+        raise ModelError(
+            f"{what}: the table {quoted(table)} has no column {column}.",
+            place=place,
+            fix=suggestion(column, known, noun="column"),
+        )
 
     def _check_columns(self, table: Table) -> None:
         place = ("table", table.name)
         for column in table.derived:
             if column in self.data[table.name].types:
-                raise ModelError(f"{column_name(table.name, column)} is a column of the source already.",
-                                 fix="Give the derived column another name.", place=(*place, "derived", column))
+                raise ModelError(
+                    f"{column_name(table.name, column)} is a column of the source already.",
+                    fix="Give the derived column another name.",
+                    place=(*place, "derived", column),
+                )
         for column in table.key:
             self._need(table.name, column, (*place, "key"), f"The key of {quoted(table.name)}")
 
@@ -172,7 +186,9 @@ class Session:
                 place = ("table", name, "column", column)
                 self._need(name, column, place, f"The settings of {column_name(name, column)}")
                 if settings.order_by:
-                    self._need(name, settings.order_by, (*place, "order_by"), f"The order of {column_name(name, column)}")
+                    self._need(
+                        name, settings.order_by, (*place, "order_by"), f"The order of {column_name(name, column)}"
+                    )
 
     def verify(self, relationships: Iterable[Relationship]) -> None:
         """Check relationships on the data.

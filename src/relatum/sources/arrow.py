@@ -61,7 +61,8 @@ def table_data(
     for name in types:
         if name not in table.column_names:
             raise SourceError(
-                f"There is no column {name}, for which the model states a type.", path=source,
+                f"There is no column {name}, for which the model states a type.",
+                path=source,
                 fix=suggestion(name, table.column_names, noun="column"),
             )
     known: dict[str, Type] = {}

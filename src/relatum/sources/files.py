@@ -6,7 +6,6 @@ import csv
 from collections import Counter
 from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.csv as pacsv
@@ -40,23 +39,32 @@ def read_file(path: Path, types: Mapping[str, Type]) -> TableData:
     """
     if not path.exists():
         near = [other.name for other in path.parent.iterdir()] if path.parent.is_dir() else []
-        raise SourceError("There is no such file.", path=path, fix=suggestion(path.name, near, noun="file") if near
-                          else f"There is no folder {path.parent} either.")
+        raise SourceError(
+            "There is no such file.",
+            path=path,
+            fix=suggestion(path.name, near, noun="file") if near else f"There is no folder {path.parent} either.",
+        )
     if path.is_dir():
         raise SourceError("This is a folder, not a file.", path=path, fix="Name one of the files in it.")
     if path.stat().st_size == 0:
         raise SourceError("The file is empty.", path=path, fix="A CSV file needs at least a heading row.")
     reader = _READERS.get(path.suffix.lower())
     if reader is None:
-        raise SourceError(f"Files ending in {path.suffix or 'nothing'} are not read.", path=path,
-                          fix=f"Known endings: {listed(sorted(_READERS))}.")
+        raise SourceError(
+            f"Files ending in {path.suffix or 'nothing'} are not read.",
+            path=path,
+            fix=f"Known endings: {listed(sorted(_READERS))}.",
+        )
     try:
         return reader(path, types)
     except PermissionError:
         raise SourceError("The file may not be read.", path=path, fix="Check its permissions.") from None
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError, OSError) as error:
-        raise SourceError(f"This is not a file of its kind, or it is damaged: {_first_line(error)}", path=path,
-                          fix=f"The ending says {path.suffix}; check how it was written.") from None
+        raise SourceError(
+            f"This is not a file of its kind, or it is damaged: {_first_line(error)}",
+            path=path,
+            fix=f"The ending says {path.suffix}; check how it was written.",
+        ) from None
 
 
 def _first_line(error: Exception) -> str:
@@ -79,7 +87,6 @@ def _read_csv(path: Path, types: Mapping[str, Type]) -> TableData:
     return table_data(table, types, str(path))
 
 
-
 def _heading(path: Path) -> list[str]:
     try:
         with path.open(encoding="utf-8-sig", newline="") as file:
@@ -92,13 +99,18 @@ def _heading(path: Path) -> list[str]:
         raise SourceError("The first row is blank.", path=path, line=1, fix="The first row must name the columns.")
     for position, name in enumerate(names, 1):
         if not name.strip():
-            raise SourceError(f"Column {position} of {len(names)} has no heading.", path=path, line=1,
-                              fix="Give every column a name.")
+            raise SourceError(
+                f"Column {position} of {len(names)} has no heading.", path=path, line=1, fix="Give every column a name."
+            )
     twice = [name for name, count in Counter(names).items() if count > 1]
     if twice:
         positions = [str(position) for position, name in enumerate(names, 1) if name == twice[0]]
-        raise SourceError(f"The heading {twice[0]} is there more than once: columns {' and '.join(positions)}.",
-                          path=path, line=1, fix="Give every column a name of its own.")
+        raise SourceError(
+            f"The heading {twice[0]} is there more than once: columns {' and '.join(positions)}.",
+            path=path,
+            line=1,
+            fix="Give every column a name of its own.",
+        )
     return names
 
 
@@ -112,13 +124,19 @@ def _explain_csv(path: Path, names: list[str], types: Mapping[str, Type]) -> Non
             for row in reader:
                 if row and len(row) != len(names):
                     raise SourceError(
-                        f"This row has {len(row)} fields, and the heading has {len(names)}.", path=path, line=start,
+                        f"This row has {len(row)} fields, and the heading has {len(names)}.",
+                        path=path,
+                        line=start,
                         fix="A comma inside a text needs double quotes around the text.",
                     )
                 for name, value in zip(names, row, strict=False):
                     if name in types and value and not _converts(value, types[name]):
-                        raise SourceError(f"{name} is {value!r}, which is not {types[name]}.", path=path, line=start,
-                                          fix="Correct the value, or the column's type in the model.")
+                        raise SourceError(
+                            f"{name} is {value!r}, which is not {types[name]}.",
+                            path=path,
+                            line=start,
+                            fix="Correct the value, or the column's type in the model.",
+                        )
                 start = reader.line_num + 1
     except UnicodeDecodeError:
         raise _encoding_error(path) from None
@@ -152,8 +170,9 @@ def _encoding_error(path: Path) -> SourceError:
 def _read_parquet(path: Path, types: Mapping[str, Type]) -> TableData:
     file = pq.ParquetFile(path)
     schema = file.schema_arrow
-    return table_data(schema.empty_table(), types, str(path), file.metadata.num_rows,
-                      lambda name: file.read([name]).column(0))
+    return table_data(
+        schema.empty_table(), types, str(path), file.metadata.num_rows, lambda name: file.read([name]).column(0)
+    )
 
 
 def _read_ipc(path: Path, types: Mapping[str, Type]) -> TableData:

@@ -12,9 +12,7 @@ from relatum.engine.memory import vectors as v
 _TABLE_BITS = 1 << 27
 
 
-def collected(
-    function: str, groups: Array, columns: list[Column], size: int, fraction: float, type_: Type
-) -> Column:
+def collected(function: str, groups: Array, columns: list[Column], size: int, fraction: float, type_: Type) -> Column:
     """The value of an aggregate for each of ``size`` groups.
 
     Parameters
@@ -105,7 +103,9 @@ def _by_order(function: str, groups: Array, column: Column, by: Column, size: in
     stops = np.cumsum(counts)
     position = stops - counts if function == "first" else stops - 1
     missing = counts == 0
-    values = column.values[order[position.clip(0, max(len(order) - 1, 0))]] if len(order) else np.zeros(
-        size, column.values.dtype
+    values = (
+        column.values[order[position.clip(0, max(len(order) - 1, 0))]]
+        if len(order)
+        else np.zeros(size, column.values.dtype)
     )
     return Column(type_, values, missing if missing.any() else None, column.dictionary, column.lower, column.upper)

@@ -130,7 +130,9 @@ def _positions(reader: RowReader, route: Route) -> RowCodes:
 
 def _member_test(reader: RowReader, part: FilterPart, route: Route, name: str) -> CodeTest:
     codes = reader.store.row_codes(route, part.table, name)
-    judged = v.with_nulls_after(reader.store.members(part.table, name).values, 2)  # null, and no match, in which columns read null
+    judged = v.with_nulls_after(
+        reader.store.members(part.table, name).values, 2
+    )  # null, and no match, in which columns read null
     return CodeTest.of(codes, _truth(part.expression, judged, len(judged)))
 
 

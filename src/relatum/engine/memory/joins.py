@@ -104,9 +104,7 @@ def repr_value(value: object) -> str:
     return f"'{value}'" if isinstance(value, str) else str(value)
 
 
-def _comparable(
-    relationship: Relationship, many: list[Column], one: list[Column]
-) -> tuple[list[Column], list[Column]]:
+def _comparable(relationship: Relationship, many: list[Column], one: list[Column]) -> tuple[list[Column], list[Column]]:
     left, right = [], []
     for many_column, one_column, many_name, one_name in zip(
         many, one, relationship.many.columns, relationship.one.columns, strict=True
@@ -158,7 +156,7 @@ def _pair(many: Column, one: Column) -> _Keys:
         many_codes, one_codes, slots = _rank(distinct, many.values), _rank(distinct, one.values), len(distinct)
     else:
         slots = one.upper - one.lower + 1
-        # Values outside the one side's bounds find nothing; the others differ from its lower bound by less than 64 bits.
+        # Values outside the one side's bounds find nothing; the others are less than 64 bits above its lower bound.
         inside = (many.values >= one.lower) & (many.values <= one.upper)
         many_codes = np.where(inside, many.values.astype(np.int64) - one.lower, -1)
         one_codes = one.values.astype(np.int64) - one.lower

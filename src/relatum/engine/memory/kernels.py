@@ -26,7 +26,7 @@ def evaluate(function: str, arguments: list[Column], type_: Type) -> Column:
     return KERNELS[function](arguments, type_)
 
 
-# -- arithmetic ---------------------------------------------------------------------------------------------------------
+# -- arithmetic -------------------------------------------------------------------------------------------------------
 
 
 def _arithmetic(operation: Any, bounds: Callable[[Column, Column], tuple[int, int]]) -> Kernel:
@@ -157,7 +157,7 @@ def _float_function(operation: Any) -> Kernel:
     return kernel
 
 
-# -- comparison and logic ------------------------------------------------------------------------------------------------
+# -- comparison and logic ---------------------------------------------------------------------------------------------
 
 
 def _compare(operation: Any) -> Kernel:
@@ -278,7 +278,7 @@ def _extreme(operator: str) -> Kernel:
     return kernel
 
 
-# -- text ------------------------------------------------------------------------------------------------------------------
+# -- text -------------------------------------------------------------------------------------------------------------
 
 
 def _on_texts(function: Callable[[Any], Any]) -> Kernel:
@@ -329,10 +329,13 @@ def _join(arguments: list[Column], type_: Type) -> Column:
     pairs = np.asarray(left.values.astype(np.int64) * width + right.values)
     distinct, positions = np.unique(pairs, return_inverse=True)
     texts = pc.binary_join_element_wise(
-        left.dictionary.take(pa.array(distinct // width)), right.dictionary.take(pa.array(distinct % width)),
+        left.dictionary.take(pa.array(distinct // width)),
+        right.dictionary.take(pa.array(distinct % width)),
         pa.scalar("", pa.large_string()),
     )
-    return _as_text(positions.reshape(pairs.shape), texts, None if nulls is None else np.broadcast_to(nulls, pairs.shape))
+    return _as_text(
+        positions.reshape(pairs.shape), texts, None if nulls is None else np.broadcast_to(nulls, pairs.shape)
+    )
 
 
 def _written(column: Column) -> Column:
@@ -344,7 +347,7 @@ def _written(column: Column) -> Column:
     return _as_text(positions.reshape(column.values.shape), pa.array(distinct).cast(pa.large_string()), column.nulls)
 
 
-# -- dates -----------------------------------------------------------------------------------------------------------------
+# -- dates ------------------------------------------------------------------------------------------------------------
 
 
 def days_of(column: Column) -> Array:
@@ -358,16 +361,20 @@ def date_part(part: str, days: Array) -> Array:
 
     Weeks and weekdays are those of ISO 8601: Monday is 1, and week 1 holds the year's first Thursday.
     """
+    result: Array
     if part == "weekday":
-        return (days + _MONDAY) % 7 + 1
+        result = (days + _MONDAY) % 7 + 1
+        return result
     dates = np.asarray(days, dtype="datetime64[D]")
     if part == "week":
         thursday = days - (days + _MONDAY) % 7 + _MONDAY
         new_year = np.asarray(thursday, dtype="datetime64[D]").astype("datetime64[Y]").astype("datetime64[D]")
-        return (thursday - new_year.astype(np.int64)) // 7 + 1
+        result = (thursday - new_year.astype(np.int64)) // 7 + 1
+        return result
     months = dates.astype("datetime64[M]")
     if part == "day":
-        return (dates - months.astype("datetime64[D]")).astype(np.int64) + 1
+        result = (dates - months.astype("datetime64[D]")).astype(np.int64) + 1
+        return result
     count = months.astype(np.int64)
     return {"year": count // 12 + 1970, "month": count % 12 + 1, "quarter": count % 12 // 3 + 1}[part]
 
@@ -427,4 +434,3 @@ KERNELS: dict[str, Kernel] = {
     "length": _text_length,
     **{part: _date_kernel(part) for part in _DATE_PARTS},
 }
-

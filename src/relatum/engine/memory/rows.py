@@ -91,7 +91,8 @@ class RowReader:
         routes = {self.route(column) for column in columns_in(expression)}
         indexes = [(route, self.store.route_index(route)) for route in routes if route]
         return sorted(
-            ((route, index) for route, index in indexes if index.unmatched), key=lambda item: (len(item[0]), str(item[0]))
+            ((route, index) for route, index in indexes if index.unmatched),
+            key=lambda item: (len(item[0]), str(item[0])),
         )
 
     def _build(self, expression: Expression) -> Evaluate:

@@ -252,7 +252,9 @@ class _Scans:
             return collected(
                 function, groups[scan.result.groups], columns, size, aggregation.fraction, aggregation.type
             )
-        wanted = [(kind, scan.numbers[expression]) for kind, expression in _folds(aggregation)] or [("count", None)]
+        wanted: list[tuple[str, int | None]] = [("count", None)]
+        if _folds(aggregation):
+            wanted = [(kind, scan.numbers[expression]) for kind, expression in _folds(aggregation)]
         finest = scan.keys == aggregation.keys
         folds = [scan.result.folds[scan.folds[key]] for key in wanted]
         if not finest:

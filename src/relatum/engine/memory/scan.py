@@ -246,9 +246,7 @@ def _concatenated(parts: list[Column]) -> Column:
         return parts[0]
     nulls = None
     if any(part.nulls is not None for part in parts):
-        nulls = np.concatenate(
-            [np.zeros(len(part), np.bool_) if part.nulls is None else part.nulls for part in parts]
-        )
+        nulls = np.concatenate([np.zeros(len(part), np.bool_) if part.nulls is None else part.nulls for part in parts])
     return Column(
         parts[0].type,
         np.concatenate([part.values for part in parts]),
@@ -262,4 +260,3 @@ def _concatenated(parts: list[Column]) -> Column:
 @cache
 def _pool() -> ThreadPoolExecutor:
     return ThreadPoolExecutor(max_workers=os.cpu_count() or 1, thread_name_prefix="relatum")
-

@@ -100,9 +100,7 @@ def fits(lower: int, upper: int) -> bool:
     return lower >= LOWEST and upper <= HIGHEST
 
 
-def exact(
-    operation: Any, type_: Type, left: Column, right: Column, lower: int, upper: int, nulls: Nulls
-) -> Column:
+def exact(operation: Any, type_: Type, left: Column, right: Column, lower: int, upper: int, nulls: Nulls) -> Column:
     """Add, subtract or multiply whole numbers; an overflow is an error.
 
     The bounds of the operands tell beforehand whether the result fits. Where they leave it open, a float estimate of
@@ -162,7 +160,9 @@ def same_dictionary(columns: list[Column]) -> list[Column]:
 def with_nulls_after(column: Column, count: int) -> Column:
     """A column with ``count`` nulls added at its end."""
     values = np.append(column.values, np.full(count, column.values[0] if len(column) else 0, column.values.dtype))
-    nulls = np.zeros(len(values), np.bool_) if column.nulls is None else np.append(column.nulls, np.ones(count, np.bool_))
+    nulls = (
+        np.zeros(len(values), np.bool_) if column.nulls is None else np.append(column.nulls, np.ones(count, np.bool_))
+    )
     nulls[len(column) :] = True
     dictionary = column.dictionary
     if dictionary is not None and not len(dictionary):

@@ -1,0 +1,95 @@
+"""The shape of the model file: what each of its parts may hold."""
+
+from __future__ import annotations
+
+from datetime import date
+from typing import Any
+
+import msgspec
+
+VERSION = 1
+
+
+class ColumnEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
+    """``[table.NAME.column.NAME]``."""
+
+    type: str = ""
+    label: str = ""
+    order_by: str = ""
+    about: str = ""
+
+
+class DerivedEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
+    """``[table.NAME.derived.NAME]``."""
+
+    formula: str
+    about: str = ""
+
+
+class CalendarEntry(
+    msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True, rename={"first": "from", "last": "to"}
+):
+    """``calendar = { from = …, to = … }``."""
+
+    first: date
+    last: date
+    fiscal_year_starts: int = 1
+    week_starts: str = "monday"
+
+
+class TableEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
+    """``[table.NAME]``."""
+
+    source: str = ""
+    key: str | list[str] = ""
+    about: str = ""
+    role_of: str = ""
+    calendar: CalendarEntry | None = None
+    column: dict[str, ColumnEntry] = {}
+    derived: dict[str, DerivedEntry] = {}
+
+
+class RelationshipEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
+    """``[[relationship]]``."""
+
+    link: str
+    direction: str = "down"
+    match: str = "equal"
+    level: bool = False
+
+
+class MeasureEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
+    """``[measure.NAME]``."""
+
+    formula: str
+    format: str = ""
+    about: str = ""
+    unrelated: str = "blank"
+
+
+class ControlEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
+    """``[[control]]``."""
+
+    measure: str
+    equals: Any
+    at: dict[str, Any] = {}
+    tolerance: int | float = 0
+
+
+class ModelEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
+    """A whole model file."""
+
+    relatum: int
+    name: str = "model"
+    locale: str = "en"
+    currency: str = "EUR"
+    table: dict[str, TableEntry] = {}
+    relationship: list[RelationshipEntry] = []
+    measure: dict[str, MeasureEntry] = {}
+    control: list[ControlEntry] = []
+
+
+def json_schema() -> bytes:
+    """The JSON Schema of the model file, as it ships with the package."""
+    schema = msgspec.json.schema(ModelEntry)
+    return msgspec.json.format(msgspec.json.encode(schema, order="sorted"), indent=2) + b"\n"

@@ -1,0 +1,175 @@
+"""Writing the model file: a person's comments and order are kept, and a failure leaves what was there."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Mapping, MutableMapping
+from datetime import date, datetime
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import tomlkit
+
+from relatum.model.declaration import Declaration, Table
+from relatum.model.entries import (
+    VERSION,
+    CalendarEntry,
+    ColumnEntry,
+    ControlEntry,
+    DerivedEntry,
+    MeasureEntry,
+    ModelEntry,
+    RelationshipEntry,
+    TableEntry,
+)
+from relatum.model.file import read_text
+from relatum.model.links import parse_link
+
+
+def write_model(declaration: Declaration, path: Path, sources: Mapping[str, str]) -> None:
+    """Write a declaration; where the file is there already, its comments and order are kept.
+
+    Parameters
+    ----------
+    declaration : Declaration
+        What to write.
+    path : Path
+        The file. It is replaced in one step, or left as it was.
+    sources : mapping of str to str
+        Each table's source as it must stand in this file.
+    """
+    wanted = to_document(declaration, sources)
+    document = tomlkit.parse(read_text(path)) if path.exists() else tomlkit.document()
+    _merge(document, wanted)
+    write_atomically(path, tomlkit.dumps(document))
+
+
+def write_atomically(path: Path, text: str) -> None:
+    """Write a text file in one step: a failure leaves what was there."""
+    handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+    try:
+        with os.fdopen(handle, "w", encoding="utf-8", newline="") as file:
+            file.write(text)
+        mode = path.stat().st_mode if path.exists() else 0o644
+        Path(temporary).chmod(mode & 0o777)
+        Path(temporary).replace(path)
+    except BaseException:
+        Path(temporary).unlink(missing_ok=True)
+        raise
+
+
+def to_document(declaration: Declaration, sources: Mapping[str, str]) -> dict[str, Any]:
+    """A declaration as plain data in the shape of the model file."""
+    entry = ModelEntry(
+        VERSION,
+        declaration.name,
+        declaration.locale,
+        declaration.currency,
+        {name: _table_entry(table, sources.get(name, "")) for name, table in declaration.tables.items()},
+        [RelationshipEntry(str(each), each.direction, each.match, each.level) for each in declaration.relationships],
+        {
+            name: MeasureEntry(measure.formula, measure.format, measure.about, measure.unrelated)
+            for name, measure in declaration.measures.items()
+        },
+        [
+            ControlEntry(control.measure, control.equals, dict(control.at), control.tolerance)
+            for control in declaration.controls
+        ],
+    )
+    document: dict[str, Any] = msgspec.to_builtins(entry, builtin_types=(date, datetime))
+    return {"relatum": VERSION, "name": declaration.name, **document}
+
+
+def _table_entry(table: Table, source: str) -> TableEntry:
+    calendar = None
+    if table.calendar is not None:
+        span = table.calendar
+        calendar = CalendarEntry(span.first, span.last, span.fiscal_year_starts, span.week_starts)
+    return TableEntry(
+        source,
+        table.key[0] if len(table.key) == 1 else list(table.key) if table.key else "",
+        table.about,
+        table.role_of,
+        calendar,
+        {name: ColumnEntry(s.type, s.label, s.order_by, s.about) for name, s in table.columns.items()},
+        {name: DerivedEntry(derived.formula, derived.about) for name, derived in table.derived.items()},
+    )
+
+
+def _merge(current: MutableMapping[str, Any], wanted: Mapping[str, Any]) -> None:
+    for key in [key for key in current if key not in wanted]:
+        # A setting at its default may be written out by a person: it is left as it stands.
+        if not _is_default(key, current[key]):
+            del current[key]
+    for key, value in wanted.items():
+        if key not in current:
+            current[key] = _item(value)
+        elif isinstance(value, dict):
+            _merge(current[key], value)
+        elif isinstance(value, list) and value and isinstance(value[0], dict):
+            _merge_list(current, key, value)
+        elif current[key] != value:
+            current[key] = value
+
+
+def _is_default(key: str, value: object) -> bool:
+    defaults = {
+        "direction": "down",
+        "match": "equal",
+        "level": False,
+        "unrelated": "blank",
+        "tolerance": 0,
+        "locale": "en",
+        "currency": "EUR",
+        "week_starts": "monday",
+        "fiscal_year_starts": 1,
+    }
+    return key in defaults and defaults[key] == value
+
+
+def _merge_list(current: MutableMapping[str, Any], key: str, wanted: list[dict[str, Any]]) -> None:
+    entries = current[key]
+    kept = list(entries)
+    if [_identity(entry) for entry in kept] == [_identity(entry) for entry in wanted[: len(kept)]]:
+        for entry, value in zip(kept, wanted, strict=False):
+            _merge(entry, value)
+        for value in wanted[len(kept) :]:
+            entries.append(_item(value))
+        return
+    known = {_identity(entry): entry for entry in kept}
+    array = tomlkit.aot()
+    for value in wanted:
+        entry = known.get(_identity(value))
+        if entry is None:
+            array.append(_item(value))
+        else:
+            _merge(entry, value)
+            array.append(entry)
+    current[key] = array
+
+
+def _identity(entry: Mapping[str, Any]) -> str:
+    if "link" in entry:
+        many, one = parse_link(entry["link"])
+        return f"{many} -> {one}"
+    return f"{entry.get('measure')} {dict(entry.get('at', {}))}"
+
+
+def _item(value: Any) -> Any:
+    if isinstance(value, dict):
+        if set(value) >= {"from", "to"}:
+            inline = tomlkit.inline_table()
+            inline.update(value)
+            return inline
+        table = tomlkit.table(is_super_table=bool(value) and all(isinstance(each, dict) for each in value.values()))
+        for key, each in value.items():
+            table[key] = _item(each)
+        return table
+    if isinstance(value, list) and value and isinstance(value[0], dict):
+        array = tomlkit.aot()
+        for each in value:
+            array.append(_item(each))
+        return array
+    return value
