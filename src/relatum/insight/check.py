@@ -54,6 +54,20 @@ class Report:
         """The findings that make numbers wrong or leave them without an owner."""
         return tuple(finding for finding in self.findings if finding.severity == "problem")
 
+    @property
+    def summary(self) -> str:
+        """One sentence: how many problems, and how much was looked at."""
+        looked_at = (
+            f"{counted(self.tables, 'table')}, {counted(self.relationships, 'relationship')}, "
+            f"{counted(self.measures, 'measure')} and {counted(self.controls, 'control')}"
+        )
+        found = counted(len(self.problems), "problem") if self.problems else "No problem"
+        return f"{found} in {looked_at}."
+
+    def __str__(self) -> str:
+        lines = [f"{finding.severity}: {finding.subject} {finding.text}" for finding in self.findings]
+        return "\n".join([self.model, *lines, self.summary])
+
 
 def check_session(session: Session) -> Report:
     """Audit a model: keys, relationships on the data, measures, controls."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import tempfile
 from collections.abc import Mapping, MutableMapping
@@ -12,6 +13,7 @@ from typing import Any
 import msgspec
 import tomlkit
 
+from relatum.errors import SourceError
 from relatum.model.declaration import Declaration, Table
 from relatum.model.entries import (
     VERSION,
@@ -47,7 +49,24 @@ def write_model(declaration: Declaration, path: Path, sources: Mapping[str, str]
 
 
 def write_atomically(path: Path, text: str) -> None:
-    """Write a text file in one step: a failure leaves what was there."""
+    """Write a text file in one step: a failure leaves what was there.
+
+    Raises
+    ------
+    SourceError
+        The file cannot be written.
+    """
+    try:
+        _replace_text(path, text)
+    except OSError as error:
+        raise SourceError(
+            f"The file cannot be written: {error.strerror}.", path=path, fix="Nothing was changed."
+        ) from None
+
+
+def _replace_text(path: Path, text: str) -> None:
+    if path.is_dir():
+        raise IsADirectoryError(errno.EISDIR, "it is a folder")
     handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
     try:
         with os.fdopen(handle, "w", encoding="utf-8", newline="") as file:

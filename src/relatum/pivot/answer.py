@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 import numpy as np
 
 from relatum.data.columns import Array, Members
@@ -42,7 +44,7 @@ def answer(session: Session, question: Question) -> Result:
     )
     plan, notes = compile_plan(session.catalog, grid)
     found = session.engine.run(plan)
-    notes += [_loss_note(loss) for loss in found.losses]
+    notes += _loss_notes(found.losses)
     notes += _recurring_notes(session, resolved)
     declaration = session.declaration
     return Result(
@@ -102,6 +104,14 @@ def _rank(session: Session, field: Field, members: Members, order_by: str) -> Ar
 
 
 # -- notes ------------------------------------------------------------------------------------------------------------
+
+
+def _loss_notes(losses: Iterable[Loss]) -> list[Note]:
+    # One note for a lookup, however many of its columns were wanted.
+    together: dict[tuple[str, str, str, int], list[str]] = {}
+    for loss in losses:
+        together.setdefault((loss.kind, loss.source, loss.lookup, loss.rows), []).append(loss.about)
+    return [_loss_note(Loss(*key, " or ".join(dict.fromkeys(about)))) for key, about in together.items()]
 
 
 def _loss_note(loss: Loss) -> Note:

@@ -64,7 +64,9 @@ def formatter(type_: Type, pattern: str, values: list[Any], locale: str, currenc
     """
     if type_.numeric:
         number: NumberPattern = parse_pattern(pattern or _usual(type_, values))
-        return lambda value: BLANK if value is None else _signed(number.apply(value, locale, currency=currency))
+        return lambda value: (
+            BLANK if value is None else _signed(number.apply(value, locale, currency=currency, currency_digits=False))
+        )
     return plain
 
 

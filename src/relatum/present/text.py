@@ -5,11 +5,11 @@ from __future__ import annotations
 import io
 import shutil
 from dataclasses import dataclass
+from itertools import groupby
 from typing import Any
 
 import numpy as np
 from rich.console import Console
-from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
@@ -29,6 +29,7 @@ class _Column:
     heading: list[str]
     cells: list[Text]
     total: bool
+    member: int = 0
 
     @property
     def width(self) -> int:
@@ -45,7 +46,7 @@ def print_grid(result: Result, console: Console) -> None:
     if left_out:
         console.print(Text(left_out, style="dim"))
     for note in result.notes:
-        console.print(Padding(Text(f"note: {note.text}", style="yellow"), (0, 0)))
+        console.print(Text(f"note: {note.text}", style="yellow"))
 
 
 def grid_text(result: Result, width: int | None = None) -> str:
@@ -126,7 +127,7 @@ def _value_columns(result: Result, layout: Layout, rows: list[int], shown: list[
         for number, value in enumerate(result.values):
             cells = [texts[number].get(int(layout.cells[row, position]), Text("")) for row in rows]
             lines = [*heading, value.label] if len(result.values) > 1 or not heading else heading
-            columns.append(_Column(lines, cells, total))
+            columns.append(_Column(lines, cells, total, position))
     return columns
 
 
@@ -138,16 +139,35 @@ def _styled(value: Any, text: str) -> Text:
 
 
 def _blocks(labels: list[_Column], values: list[_Column], width: int) -> list[list[_Column]]:
-    room = width - sum(label.width + _GAP for label in labels)
+    room = width + _GAP - sum(label.width + _GAP for label in labels)
     blocks: list[list[_Column]] = [[]]
-    used = 0
-    for column in values:
-        if blocks[-1] and used + column.width + _GAP > room:
+    left = room
+    for _, group in groupby(values, key=lambda column: column.member):
+        together = list(group)
+        # The values of one member stand side by side where they fit.
+        if blocks[-1] and left < sum(column.width + _GAP for column in together) <= room:
             blocks.append([])
-            used = 0
-        blocks[-1].append(column)
-        used += column.width + _GAP
+            left = room
+        for column in together:
+            if blocks[-1] and left < column.width + _GAP:
+                blocks.append([])
+                left = room
+            blocks[-1].append(column)
+            left -= column.width + _GAP
     return blocks
+
+
+def _headings(values: list[_Column], height: int) -> list[str]:
+    """Each column's heading lines; a member that goes on over several columns is named once."""
+    headings, before = [], [""]
+    for column in values:
+        own = column.heading
+        same = next((at for at, (mine, other) in enumerate(zip(own, before, strict=False)) if mine != other), len(own))
+        same = min(same, len(own) - 1)
+        shown = [""] * same + own[same:]
+        headings.append("\n" * (height - len(shown)) + "\n".join(shown))
+        before = own
+    return headings
 
 
 def _table(result: Result, labels: list[_Column], values: list[_Column]) -> Table:
@@ -156,8 +176,7 @@ def _table(result: Result, labels: list[_Column], values: list[_Column]) -> Tabl
     for label in labels:
         heading = "\n" * (height - 1) + label.heading[0]
         table.add_column(heading, no_wrap=True, overflow="ellipsis")
-    for column in values:
-        heading = "\n" * (height - len(column.heading)) + "\n".join(column.heading)
+    for column, heading in zip(values, _headings(values, height), strict=True):
         table.add_column(heading, justify="right", no_wrap=True, style="bold" if column.total else None)
     layout_totals = _total_rows(result, labels, values)
     for row in range(len(values[0].cells) if values else 0):

@@ -1,0 +1,1 @@
+"""The shell: one file a command. Results go to standard output, messages to standard error."""

@@ -1,0 +1,43 @@
+"""``relatum demo``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from relatum.cli.output import Format, FormatOption, console, errors_as_sentences, tell
+
+
+def demo(
+    folder: Annotated[Path, typer.Argument(metavar="DIR", help="Where to write it.")] = Path("hollowmere"),
+    lines: Annotated[int, typer.Option(help="How many order lines; 6000000 works too.", min=1)] = 60_000,
+    format: FormatOption = Format.TEXT,
+) -> None:
+    """Write the demo model and its data, and ask it a first question.
+
+    The nursery Hollowmere sells plants wholesale: order lines, products, categories, prices by date, customers,
+    a calendar, sales targets and stock counts, with the blemishes of real data.
+
+    Example: relatum demo hollowmere
+    """
+    with errors_as_sentences():
+        import relatum
+        from relatum.demo.write import write_demo
+        from relatum.present.text import print_grid
+
+        file = write_demo(folder, lines)
+        tell(f"wrote {file} and its data: {lines:,} order lines")
+        grid = relatum.open(file).pivot(
+            rows="category.department", columns="calendar.year", values=["revenue", "margin"]
+        )
+        if format is Format.JSON:
+            typer.echo(grid.to_json())
+            return
+        print_grid(grid.result, console())
+        tell(
+            f"\nnext: relatum show {file}\n"
+            f"      relatum check {file}\n"
+            f"      relatum pivot {file} --rows customer.region --columns calendar.year --values margin_rate"
+        )

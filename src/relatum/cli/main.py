@@ -1,0 +1,45 @@
+"""The ``relatum`` command."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from relatum import __version__
+from relatum.cli.check import check
+from relatum.cli.demo import demo
+from relatum.cli.pivot import pivot
+from relatum.cli.show import show
+
+app = typer.Typer(
+    name="relatum",
+    help="Model business data as related tables, write measures once, and ask them any way round.",
+    epilog="Start with: relatum demo",
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+    context_settings={"help_option_names": ["-h", "--help"]},
+)
+for command in (demo, check, show, pivot):
+    app.command()(command)
+
+
+def _version(wanted: bool) -> None:
+    if wanted:
+        typer.echo(f"relatum {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def _options(
+    version: Annotated[
+        bool, typer.Option("--version", help="Print the version and exit.", callback=_version, is_eager=True)
+    ] = False,
+) -> None:
+    pass
+
+
+def main() -> None:
+    """Run the command line."""
+    app()

@@ -1,0 +1,93 @@
+"""What every command shares: formats, files to write, errors as sentences, exit codes."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from enum import StrEnum
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from relatum.errors import RelatumError
+
+#: Exit codes: nothing wrong, problems found, cannot be read or answered.
+CLEAN, PROBLEMS, UNREADABLE = 0, 1, 2
+
+ModelFile = Annotated[Path, typer.Argument(metavar="FILE", help="The model, a TOML file.", show_default=False)]
+
+
+class Format(StrEnum):
+    """A result for people, or for programs."""
+
+    TEXT = "text"
+    JSON = "json"
+
+
+FormatOption = Annotated[Format, typer.Option("--format", help="For people, or for programs.")]
+
+
+@contextmanager
+def errors_as_sentences() -> Iterator[None]:
+    """Print an error as what, where, why and what to do, and leave with its exit code; never a traceback."""
+    try:
+        yield
+        sys.stdout.flush()
+    except RelatumError as error:
+        complain(str(error))
+        raise typer.Exit(UNREADABLE) from None
+    except BrokenPipeError:
+        # Whoever read our output has gone, as head does: nothing is wrong, and nothing more can be written.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        raise typer.Exit(CLEAN) from None
+    except MemoryError:
+        complain("There is not enough memory for this.\nAsk for fewer columns, or filter the rows first.")
+        raise typer.Exit(UNREADABLE) from None
+    except (typer.Exit, typer.Abort):
+        raise
+    except Exception as error:
+        complain(
+            f"This is a fault of Relatum itself: {type(error).__name__}: {error}\n"
+            f"{_origin(error)}Nothing was written. Please report it with the command you gave."
+        )
+        raise typer.Exit(UNREADABLE) from None
+
+
+def _origin(error: Exception) -> str:
+    trace = error.__traceback__
+    while trace is not None and trace.tb_next is not None:
+        trace = trace.tb_next
+    if trace is None:
+        return ""
+    return f"It came up in {Path(trace.tb_frame.f_code.co_filename).name}, line {trace.tb_lineno}.\n"
+
+
+def complain(text: str) -> None:
+    """Print an error on standard error."""
+    head, _, rest = text.partition("\n")
+    typer.secho("error: ", fg="red", bold=True, nl=False, err=True)
+    typer.echo(head + (f"\n{rest}" if rest else ""), err=True)
+
+
+def tell(text: str) -> None:
+    """Print a message on standard error."""
+    typer.secho(text, dim=True, err=True)
+
+
+def print_json(value: Any) -> None:
+    """Print a value as JSON."""
+    import msgspec
+
+    encoded = msgspec.json.Encoder(decimal_format="number").encode(value)
+    typer.echo(msgspec.json.format(encoded, indent=2).decode())
+
+
+def console() -> Any:
+    """A rich console on standard output; as wide as the terminal, 100 columns where there is none."""
+    from rich.console import Console
+
+    width = None if sys.stdout.isatty() or "COLUMNS" in os.environ else 100
+    return Console(highlight=False, width=width, soft_wrap=False)

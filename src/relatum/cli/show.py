@@ -1,0 +1,145 @@
+"""``relatum show``."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from relatum.cli.output import Format, FormatOption, ModelFile, console, errors_as_sentences, print_json
+
+if TYPE_CHECKING:
+    from relatum.insight.overview import Overview, TableOverview
+
+
+def show(
+    file: ModelFile,
+    name: Annotated[str, typer.Argument(metavar="[NAME]", help="A table, table.column or measure.")] = "",
+    format: FormatOption = Format.TEXT,
+) -> None:
+    """Show what a model consists of: tables with their sizes in memory, relationships on the data, measures.
+
+    Example: relatum show hollowmere/nursery.toml product
+    """
+    with errors_as_sentences():
+        import relatum
+        from relatum.insight.overview import overview
+
+        found = overview(relatum.open(file).session, name)
+        if format is Format.JSON:
+            print_json(found)
+        else:
+            _print(found, bool(name))
+
+
+def _print(found: Overview, one: bool) -> None:
+    from rich.text import Text
+
+    out = console()
+    if not one:
+        out.print(Text(found.model, style="bold"))
+        _print_tables(out, found.tables)
+    for table in found.tables if one else ():
+        _print_columns(out, table)
+    if found.relationships:
+        _print_relationships(out, found)
+    if found.measures:
+        _print_measures(out, found)
+
+
+def _table(*headings: str, numbers: tuple[str, ...] = ()) -> Any:
+    from rich.table import Table
+
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+    for heading in headings:
+        table.add_column(
+            heading, justify="right" if heading in numbers else "left", no_wrap=heading in numbers, overflow="fold"
+        )
+    return table
+
+
+def _print_tables(out: Any, tables: tuple[TableOverview, ...]) -> None:
+    listing = _table("table", "kind", "rows", "columns", "memory", "about", numbers=("rows", "columns", "memory"))
+    for table in tables:
+        listing.add_row(
+            table.name, table.kind, f"{table.rows:,}", str(len(table.columns)), size_text(table.bytes), table.about
+        )
+    total = sum(table.bytes for table in tables)
+    listing.add_row("total", "", f"{sum(table.rows for table in tables):,}", "", size_text(total), "", style="bold")
+    out.print(listing)
+
+
+def _print_columns(out: Any, table: TableOverview) -> None:
+    from rich.text import Text
+
+    key = f", key {', '.join(table.key)}" if table.key else ""
+    source = f", from {table.source}" if table.source else ""
+    out.print(Text.assemble((table.name, "bold"), f"  {table.kind}, {table.rows:,} rows{key}{source}"))
+    if table.about:
+        out.print(Text(table.about, style="dim"))
+    listing = _table("column", "type", "members", "nulls", "stored as", "memory", "formula",
+                     numbers=("members", "nulls", "memory"))  # fmt: skip
+    for column in table.columns:
+        formula = Text(column.formula)
+        if column.about:
+            formula.append(f"\n{column.about}" if column.formula else column.about, style="dim")
+        listing.add_row(
+            Text(column.name, style="bold" if column.formula else ""),
+            column.type,
+            f"{column.members:,}",
+            f"{column.nulls:,}" if column.nulls else "",
+            column.stored,
+            size_text(column.bytes),
+            formula,
+        )
+    out.print(listing)
+
+
+def _print_relationships(out: Any, found: Overview) -> None:
+    from rich.text import Text
+
+    out.print()
+    listing = _table("many side", "one side", "kind", "filters", "rows", "found", numbers=("rows", "found"))
+    listing.padding = (0, 1, 0, 0)
+    for column, ends in zip(
+        listing.columns[:2], zip(*((each.many, each.one) for each in found.relationships), strict=True), strict=True
+    ):
+        # Ends of several columns may be broken between them, never inside a name.
+        column.min_width = max(len(word) for end in ends for word in end.split(" "))
+    for each in found.relationships:
+        share = f"{each.matched / each.rows:.2%}" if each.rows else ""
+        shade = "yellow" if each.matched < each.rows else ""
+        listing.add_row(
+            each.many,
+            each.one,
+            each.kind,
+            each.direction,
+            f"{each.rows:,}",
+            Text("refused", style="bold red") if each.problem else Text(share, style=shade),
+        )
+    out.print(listing)
+    for each in found.relationships:
+        if each.problem:
+            out.print(Text(each.problem, style="red"))
+
+
+def _print_measures(out: Any, found: Overview) -> None:
+    from rich.text import Text
+
+    out.print()
+    listing = _table("measure", "formula", "format")
+    for measure in found.measures:
+        formula = Text(measure.formula)
+        if measure.about:
+            formula.append(f"\n{measure.about}", style="dim")
+        listing.add_row(Text(measure.name, style="bold"), formula, measure.format)
+    out.print(listing)
+
+
+def size_text(size: float) -> str:
+    """Bytes in a unit that a person reads: ``1.4 MB``."""
+    for unit in ("B", "kB", "MB"):
+        if size < 1000:
+            return f"{size:,.0f} {unit}" if unit == "B" or size >= 100 else f"{size:.1f} {unit}"
+        size /= 1000
+    return f"{size:,.1f} GB"

@@ -1,0 +1,105 @@
+"""Writing the demo into a folder."""
+
+from __future__ import annotations
+
+import re
+from datetime import date
+from decimal import Decimal
+from importlib import resources
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.csv as pacsv
+import pyarrow.parquet as pq
+
+from relatum.demo.generate import DEFAULT_LINES, generate
+from relatum.errors import SourceError
+from relatum.model.save import write_atomically
+
+MODEL_FILE = "nursery.toml"
+_FACTS = ("sales", "quota", "stock")
+_CONTROL = re.compile(r"^equals = .*$", re.MULTILINE)
+
+
+def write_demo(folder: Path, lines: int = DEFAULT_LINES) -> Path:
+    """Write the nursery's model and data.
+
+    Parameters
+    ----------
+    folder : Path
+        Made when it is not there. A demo that stands in it unchanged is written anew.
+    lines : int
+        How many order lines.
+
+    Returns
+    -------
+    Path
+        The model file.
+
+    Raises
+    ------
+    SourceError
+        The folder holds something else, or cannot be written.
+    """
+    if lines < 1:
+        raise SourceError(f"A demo of {lines} lines has nothing to show.", fix="Ask for one line or more.")
+    _refuse_other(folder)
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        tables = generate(lines)
+        for name, table in tables.items():
+            _write_table(table, folder / _file_of(name))
+        write_atomically(folder / MODEL_FILE, _model_text(tables))
+    except OSError as error:
+        raise SourceError(f"The demo cannot be written: {error.strerror}.", path=folder) from None
+    return folder / MODEL_FILE
+
+
+def _file_of(table: str) -> str:
+    return f"{table}.parquet" if table in _FACTS else f"{table}.csv"
+
+
+def _template() -> str:
+    return resources.files("relatum.demo").joinpath(MODEL_FILE).read_text(encoding="utf-8")
+
+
+def _refuse_other(folder: Path) -> None:
+    if folder.exists() and not folder.is_dir():
+        raise SourceError("This is a file, and the demo needs a folder.", path=folder)
+    if not folder.exists() or not any(folder.iterdir()):
+        return
+    model = folder / MODEL_FILE
+    pristine = model.is_file() and _CONTROL.sub("", model.read_text("utf-8", "replace")).startswith(_template())
+    if not pristine:
+        what = f"a {MODEL_FILE} that somebody has changed" if model.exists() else "other files"
+        raise SourceError(f"The folder holds {what}: nothing was written.", path=folder, fix="Name a new folder.")
+
+
+def _write_table(table: pa.Table, path: Path) -> None:
+    temporary = path.with_name(f".{path.name}.part")
+    try:
+        if path.suffix == ".parquet":
+            pq.write_table(table, temporary, compression="zstd")
+        else:
+            pacsv.write_csv(table, temporary, pacsv.WriteOptions(quoting_style="needed"))
+        temporary.replace(path)
+    finally:
+        temporary.unlink(missing_ok=True)
+
+
+def _model_text(tables: dict[str, pa.Table]) -> str:
+    # Control totals from the raw columns, by another way than the engine's: a sum over the Parquet file itself.
+    sales = tables["sales"]
+    sold_on = sales["sold_on"].to_numpy()
+    inside = (sold_on >= np.datetime64(date(2023, 1, 1))) & (sold_on <= np.datetime64(date(2023, 12, 31)))
+    controls: list[tuple[str, str, Any]] = [
+        ("quantity", "", int(sales["quantity"].to_numpy().sum(dtype=np.int64))),
+        ("quantity", 'at = { "calendar.year" = 2023 }', int(sales["quantity"].to_numpy()[inside].sum(dtype=np.int64))),
+        ("target", "", sum(tables["quota"]["target"].to_pylist(), Decimal(0))),
+    ]
+    text = _template() + "\n# ---- control totals, taken from the files themselves ----\n"
+    for measure, at, equals in controls:
+        text += f'\n[[control]]\nmeasure = "{measure}"\n' + (f"{at}\n" if at else "") + f"equals = {equals}\n"
+    return text
