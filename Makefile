@@ -8,6 +8,8 @@ export PIP_DISABLE_PIP_VERSION_CHECK := 1
 $(VENV)/.installed: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
 	$(BIN)/pip install --quiet --editable '.[dev]'
+	# Lark's strict mode needs this; where it can be imported, lark also checks terminals at every start, for half a second.
+	$(BIN)/pip install --quiet --target $(VENV)/strict 'interegular>=0.3.3'
 	touch $@
 
 demo: $(VENV)/.installed

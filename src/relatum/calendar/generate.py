@@ -5,8 +5,8 @@ from __future__ import annotations
 from datetime import date
 
 import numpy as np
-import pyarrow as pa
 
+from relatum.data.buffers import texts_array
 from relatum.data.columns import Array, Column, exact_column, text_column
 from relatum.data.table import TableData
 from relatum.data.types import DATE, INTEGER, TEXT, Type
@@ -64,7 +64,7 @@ def generate_calendar(span: CalendarRange) -> TableData:
         "day": exact_column(INTEGER, (dates - months.astype("datetime64[D]")).astype(np.int64) + 1),
         "month_of_year": exact_column(INTEGER, month),
         "quarter_of_year": exact_column(INTEGER, (month - 1) // 3 + 1),
-        "weekday": text_column(TEXT, weekday, pa.array(names)),
+        "weekday": text_column(TEXT, weekday, texts_array(names)),
         "fiscal_year": exact_column(INTEGER, fiscal_year),
         "fiscal_quarter": _labelled(fiscal_year, fiscal_month % 12 // 3 + 1, "Q", 1),
     }
@@ -74,4 +74,4 @@ def generate_calendar(span: CalendarRange) -> TableData:
 def _labelled(year: Array, part: Array, letter: str, digits: int) -> Column:
     pairs, codes = np.unique(year * 100 + part, return_inverse=True)
     texts = [f"{pair // 100:04d}-{letter}{pair % 100:0{digits}d}" for pair in pairs.tolist()]
-    return text_column(TEXT, codes, pa.array(texts))
+    return text_column(TEXT, codes, texts_array(texts))

@@ -10,6 +10,7 @@ import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
+from relatum.data.buffers import array_values, fixed_array, positions_array, texts_array
 from relatum.data.columns import Array, Column, boolean_column, exact_column, float_column, text_column
 from relatum.data.types import BOOLEAN, DATE, FLOAT, INTEGER, MAX_SCALE, TEXT, TIMESTAMP, Kind, Type
 from relatum.data.types import decimal as decimal_type
@@ -78,15 +79,16 @@ def column_from_arrow(array: Any, wanted: Type | None = None) -> Column:
     target = wanted or found
     if target != found:
         array = _converted(array, target)
-    if isinstance(array, pa.ChunkedArray) and target.kind is not Kind.TEXT:
-        array = array.combine_chunks()
-    nulls = _nulls(array)
+    if target.kind is Kind.TEXT and not pa.types.is_dictionary(array.type):
+        array = array.cast(pa.large_string()).dictionary_encode()
+    array = _in_one_piece(array)
+    nulls = array_values(array.is_null()) if array.null_count else None
     if target.kind is Kind.TEXT:
         return _text(array, nulls)
     if target.kind is Kind.FLOAT:
-        return float_column(target, _plain(array.cast(pa.float64()), 0.0), nulls)
+        return float_column(target, array_values(array.cast(pa.float64()), 0.0), nulls)
     if target.kind is Kind.BOOLEAN:
-        return boolean_column(target, _plain(array, False), nulls)
+        return boolean_column(target, array_values(array, False), nulls)
     return exact_column(target, _whole_numbers(array, target), nulls)
 
 
@@ -102,38 +104,24 @@ def _converted(array: Any, target: Type) -> Any:
         ) from None
 
 
-def _nulls(array: Any) -> NDArray[np.bool_] | None:
-    if not array.null_count:
-        return None
-    result: NDArray[np.bool_] = (
-        array.is_null().to_numpy(zero_copy_only=False) if isinstance(array, pa.Array) else array.is_null().to_numpy()
-    )
-    return result
-
-
-def _plain(array: Any, filler: object) -> Array:
-    if array.null_count:
-        array = array.fill_null(filler)
-    result: Array = array.to_numpy(zero_copy_only=False)
-    return result
+def _in_one_piece(array: Any) -> Any:
+    if not isinstance(array, pa.ChunkedArray):
+        return array
+    if pa.types.is_dictionary(array.type):
+        array = array.unify_dictionaries()
+    return array.combine_chunks() if array.num_chunks != 1 else array.chunk(0)
 
 
 def _text(array: Any, nulls: NDArray[np.bool_] | None) -> Column:
-    if not pa.types.is_dictionary(array.type):
-        array = array.cast(pa.large_string()).dictionary_encode()
-    if isinstance(array, pa.ChunkedArray):
-        array = array.unify_dictionaries().combine_chunks()
-    if isinstance(array, pa.ChunkedArray):
-        array = array.chunk(0) if array.num_chunks else pa.DictionaryArray.from_arrays(pa.array([], pa.int32()), [])
     texts = array.dictionary
     if texts.null_count:
         # A dictionary may itself hold null: its positions then stand for null too.
-        missing = texts.is_null().to_numpy(zero_copy_only=False)
-        codes = _plain(array.indices, 0).astype(np.int64)
+        missing = array_values(texts.is_null())
+        codes = array_values(array.indices, 0).astype(np.int64)
         extra = missing[codes]
         nulls = extra if nulls is None else nulls | extra
-        texts = texts.fill_null("")
-    return text_column(TEXT, _plain(array.indices, 0).astype(np.int64), texts, nulls)
+        texts = texts_array([text or "" for text in texts.to_pylist()])
+    return text_column(TEXT, array_values(array.indices, 0).astype(np.int64), texts, nulls)
 
 
 def _whole_numbers(array: Any, target: Type) -> Array:
@@ -141,10 +129,10 @@ def _whole_numbers(array: Any, target: Type) -> Array:
         if target.kind is Kind.DECIMAL:
             return _unscaled(array.cast(pa.decimal128(38, target.scale)))
         if target.kind is Kind.DATE:
-            return _plain(array.cast(pa.date32()).cast(pa.int32()), 0).astype(np.int64)
+            return array_values(array.cast(pa.date32()).cast(pa.int32()), 0).astype(np.int64)
         if target.kind is Kind.TIMESTAMP:
-            return _plain(array.cast(pa.timestamp("us", tz=array.type.tz), safe=False).cast(pa.int64()), 0)
-        return _plain(array.cast(pa.int64()), 0)
+            return array_values(array.cast(pa.timestamp("us", tz=array.type.tz), safe=False).cast(pa.int64()), 0)
+        return array_values(array.cast(pa.int64()), 0)
     except (pa.ArrowInvalid, OverflowError) as error:
         raise SourceError(f"holds a value that does not fit 64 bits: {error}") from None
 
@@ -156,7 +144,7 @@ def _unscaled(array: Any) -> Array:
     low, high = halves[:, 0].copy(), halves[:, 1]
     wide = high != (low >> 63)
     if array.null_count:
-        wide &= ~array.is_null().to_numpy(zero_copy_only=False)
+        wide &= ~array_values(array.is_null())
     if wide.any():
         raise OverflowError(f"row {int(np.flatnonzero(wide)[0]) + 1}")
     return low
@@ -167,21 +155,16 @@ def column_to_arrow(column: Column) -> Any:
     kind = column.type.kind
     mask = column.nulls
     if kind is Kind.TEXT:
-        codes = pa.array(column.values.astype(np.int64), mask=mask)
-        return column.dictionary.take(codes).cast(pa.string())
+        return column.dictionary.take(positions_array(column.values, mask)).cast(pa.string())
     if kind is Kind.DECIMAL:
         low = column.values.astype(np.int64)
         halves = np.empty((len(low), 2), dtype=np.int64)
         halves[:, 0], halves[:, 1] = low, low >> 63
-        validity = None if mask is None else pa.array(~mask).buffers()[1]
-        return pa.Array.from_buffers(arrow_type(column.type), len(low), [validity, pa.py_buffer(halves)])
+        return fixed_array(halves, arrow_type(column.type), mask)
     if kind is Kind.NULL:
         return pa.nulls(len(column))
-    if kind is Kind.DATE:
-        return pa.array(column.values.astype(np.int32), mask=mask).cast(pa.date32())
-    if kind is Kind.TIMESTAMP:
-        return pa.array(column.values.astype(np.int64), mask=mask).cast(_MICROSECONDS)
-    return pa.array(column.values, mask=mask, type=arrow_type(column.type))
+    stored = {Kind.FLOAT: np.float64, Kind.BOOLEAN: np.bool_, Kind.DATE: np.int32}.get(kind, np.int64)
+    return fixed_array(column.values.astype(stored), arrow_type(column.type), mask)
 
 
 def python_values(column: Column) -> list[Any]:
@@ -200,8 +183,3 @@ def internal_value(value: object, type_: Type) -> int | float | bool | str:
     if isinstance(value, bool | int | float | str):
         return value
     raise TypeError(f"no column holds a {type(value).__name__}")
-
-
-def empty_text() -> Any:
-    """An Arrow array of no texts."""
-    return pa.array([], type=pa.large_string())

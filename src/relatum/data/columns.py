@@ -10,6 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
+from relatum.data.buffers import array_values, positions_array
 from relatum.data.types import Kind, Type
 
 Array = NDArray[Any]
@@ -142,7 +143,7 @@ def text_column(type_: Type, codes: Array, texts: Any, nulls: NDArray[np.bool_] 
     used = np.zeros(len(texts), dtype=np.bool_)
     used[codes if nulls is None else codes[~nulls]] = True
     kept = np.flatnonzero(used)
-    texts = texts.cast(pa.large_string()).take(pa.array(kept))
+    texts = texts.cast(pa.large_string()).take(positions_array(kept))
     distinct, positions = sorted_texts(texts)
     lookup = np.zeros(len(used), dtype=np.int64)
     lookup[kept] = positions
@@ -156,11 +157,11 @@ def text_column(type_: Type, codes: Array, texts: Any, nulls: NDArray[np.bool_] 
 def sorted_texts(texts: Any) -> tuple[Any, Array]:
     """The distinct texts sorted by code point, and for each given text its position among them."""
     encoded = texts.dictionary_encode()
-    order = pc.sort_indices(encoded.dictionary).to_numpy()
+    order = array_values(pc.sort_indices(encoded.dictionary))
     rank = np.empty(len(order), dtype=np.int64)
     rank[order] = np.arange(len(order))
-    positions = rank[encoded.indices.to_numpy(zero_copy_only=False)] if len(texts) else np.zeros(0, dtype=np.int64)
-    return encoded.dictionary.take(pa.array(order)), positions
+    positions = rank[array_values(encoded.indices)] if len(texts) else np.zeros(0, dtype=np.int64)
+    return encoded.dictionary.take(positions_array(order)), positions
 
 
 def members_of(column: Column) -> Members:

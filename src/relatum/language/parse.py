@@ -57,10 +57,8 @@ def parse_condition(text: str, owner: str = "") -> Condition:
 
 
 def _parse(text: str, start: str, owner: str, root: Callable[[Any], Node]) -> Any:
-    parser = _parser()
     try:
-        _refuse_depth(text, owner)
-        tree = parser.parse(text, start=start)
+        tree = _tree(text, start)
     except UnexpectedInput as error:
         raise _syntax_error(error, text, owner) from None
     except FormulaError as error:
@@ -236,21 +234,21 @@ def _moment(text: str, span: Span) -> int:
         raise _error(f"'{text}' is not a moment.", span, "Write timestamp '2024-05-31 17:30:00'.") from None
 
 
-def _refuse_depth(text: str, owner: str) -> None:
-    depth = 0
-    for token in _parser().lex(text):
+def _tree(text: str, start: str) -> Any:
+    steps = _parser().parse_interactive(text, start=start)
+    depth, token = 0, None
+    for token in steps.iter_parse():
         if token.type in ("LPAR", "CASE"):
             depth += 1
             if depth > MAX_DEPTH:
-                raise FormulaError(
+                raise _error(
                     f"The formula is nested more than {MAX_DEPTH} deep.",
-                    text=text,
-                    span=_span_of(token),
-                    fix="Give a part of it a name, as a measure or a derived column of its own.",
-                    owner=owner,
+                    _span_of(token),
+                    "Give a part of it a name, as a measure or a derived column of its own.",
                 )
         elif token.type in ("RPAR", "END"):
             depth -= 1
+    return steps.feed_eof(token)  # type: ignore[no-untyped-call]
 
 
 def _refuse_chain(root: Node, text: str, owner: str) -> None:

@@ -10,6 +10,7 @@ import pyarrow as pa
 from numpy.typing import NDArray
 
 from relatum.data.arrow import arrow_type, column_to_arrow, python_values
+from relatum.data.buffers import array_values, fixed_array, texts_array
 from relatum.data.columns import Array, Column, Members
 from relatum.data.types import Kind, Type
 from relatum.errors import QuestionError
@@ -146,14 +147,14 @@ class Result:
             arrays.append(_member_array(axis, own))
             if (own == axis.members.no_match).any():
                 names.append(f"{axis.name}:no_match")
-                arrays.append(pa.array(own == axis.members.no_match))
+                arrays.append(fixed_array(own == axis.members.no_match, pa.bool_()))
             if totals:
                 names.append(f"{axis.name}:total")
-                arrays.append(pa.array(own == TOTAL))
+                arrays.append(fixed_array(own == TOTAL, pa.bool_()))
         for number, value in enumerate(self.values):
             column = _stacked([cells.values[number] for cells in grains]).take(order)
             names.append(value.label)
-            arrays.append(column_to_arrow(column) if column.type.kind is not Kind.NULL else pa.nulls(len(order)))
+            arrays.append(column_to_arrow(column))
         return pa.table(arrays, names=names)
 
     def __arrow_c_stream__(self, requested_schema: object = None) -> object:
@@ -178,8 +179,8 @@ def _stacked(columns: list[Column]) -> Column:
     first = max(columns, key=lambda column: 0 if column.dictionary is None else len(column.dictionary))
     if first.type.kind is Kind.TEXT and any(column.dictionary is not first.dictionary for column in columns):
         texts = pa.concat_arrays([column_to_arrow(column) for column in columns]).dictionary_encode()
-        codes = texts.indices.fill_null(0).to_numpy(zero_copy_only=False).astype(np.int64)
-        dictionary = texts.dictionary if len(texts.dictionary) else pa.array([""])
+        codes = array_values(texts.indices, 0).astype(np.int64)
+        dictionary = texts.dictionary if len(texts.dictionary) else texts_array([""])
         return Column(
             first.type, codes, _all_nulls(columns), dictionary.cast(pa.large_string()), 0, len(dictionary) - 1
         )

@@ -44,30 +44,25 @@ def read_frame(frame: object, types: Mapping[str, Type], name: str) -> TableData
         raise SourceError(f"The frame for the table {name} cannot be read: {error}") from None
     # pandas hands out its row labels as a column of this name; they are no column of the frame.
     kept = [column for column in table.column_names if not column.startswith("__index_level_")]
-    return table_data(table.select(kept) if len(kept) < table.num_columns else table, types, f"table {name}")
+    table = table.select(kept) if len(kept) < table.num_columns else table
+    return table_data(table.schema, types, f"table {name}", table.num_rows, table.column)
 
 
-def table_data(
-    table: Any,
-    types: Mapping[str, Type],
-    source: str,
-    rows: int | None = None,
-    read: Callable[[str], Any] | None = None,
-) -> TableData:
-    """An Arrow table as a table's data; ``read`` fetches a column where the table itself is only a schema."""
-    twice = [name for name, count in Counter(table.column_names).items() if count > 1]
+def table_data(schema: Any, types: Mapping[str, Type], source: str, rows: int, read: Callable[[str], Any]) -> TableData:
+    """A table's data from an Arrow schema and a function that hands out the Arrow array of a column."""
+    twice = [name for name, count in Counter(schema.names).items() if count > 1]
     if twice:
         raise SourceError(f"The column {twice[0]} is there more than once.", path=source)
     for name in types:
-        if name not in table.column_names:
+        if name not in schema.names:
             raise SourceError(
                 f"There is no column {name}, for which the model states a type.",
                 path=source,
-                fix=suggestion(name, table.column_names, noun="column"),
+                fix=suggestion(name, schema.names, noun="column"),
             )
     known: dict[str, Type] = {}
     left_out: dict[str, str] = {}
-    for field in table.schema:
+    for field in schema:
         found = type_of(field.type)
         if found is None:
             left_out[field.name] = f"values of type {field.type} are not read"
@@ -75,10 +70,9 @@ def table_data(
             known[field.name] = types.get(field.name, found)
 
     def fetch(name: str) -> Column:
-        array = table.column(name) if read is None else read(name)
         try:
-            return column_from_arrow(array, types.get(name))
+            return column_from_arrow(read(name), types.get(name))
         except SourceError as error:
             raise SourceError(f"Column {quoted(name)} {error.reason}", path=source, fix=error.fix) from None
 
-    return TableData(known, table.num_rows if rows is None else rows, fetch, left_out)
+    return TableData(known, rows, fetch, left_out)

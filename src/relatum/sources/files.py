@@ -6,6 +6,7 @@ import csv
 from collections import Counter
 from collections.abc import Callable, Mapping
 from pathlib import Path
+from typing import Any
 
 import pyarrow as pa
 import pyarrow.csv as pacsv
@@ -84,7 +85,7 @@ def _read_csv(path: Path, types: Mapping[str, Type]) -> TableData:
     except pa.ArrowInvalid as error:
         _explain_csv(path, names, types)
         raise SourceError(f"This is not a CSV file that can be read: {_first_line(error)}", path=path) from None
-    return table_data(table, types, str(path))
+    return table_data(table.schema, types, str(path), table.num_rows, table.column)
 
 
 def _heading(path: Path) -> list[str]:
@@ -169,10 +170,14 @@ def _encoding_error(path: Path) -> SourceError:
 
 def _read_parquet(path: Path, types: Mapping[str, Type]) -> TableData:
     file = pq.ParquetFile(path)
-    schema = file.schema_arrow
-    return table_data(
-        schema.empty_table(), types, str(path), file.metadata.num_rows, lambda name: file.read([name]).column(0)
-    )
+
+    def read(name: str) -> Any:
+        try:
+            return file.read([name]).column(0)
+        except (pa.ArrowInvalid, OSError) as error:
+            raise SourceError(f"cannot be read, the file is damaged: {_first_line(error)}") from None
+
+    return table_data(file.schema_arrow, types, str(path), file.metadata.num_rows, read)
 
 
 def _read_ipc(path: Path, types: Mapping[str, Type]) -> TableData:
@@ -180,7 +185,7 @@ def _read_ipc(path: Path, types: Mapping[str, Type]) -> TableData:
         head = mapped.read(6)
     source = pa.memory_map(str(path))
     table = (paipc.open_file(source) if head == b"ARROW1" else paipc.open_stream(source)).read_all()
-    return table_data(table, types, str(path))
+    return table_data(table.schema, types, str(path), table.num_rows, table.column)
 
 
 _READERS: dict[str, Callable[[Path, Mapping[str, Type]], TableData]] = {

@@ -8,6 +8,7 @@ import numpy as np
 import pyarrow.compute as pc
 
 from relatum.data.arrow import python_values
+from relatum.data.buffers import array_values
 from relatum.data.columns import Array, Column, narrow_codes
 from relatum.data.types import Kind
 from relatum.engine.memory import vectors as v
@@ -148,7 +149,7 @@ def _combined(keys: _Keys, here: _Keys) -> _Keys:
 def _pair(many: Column, one: Column) -> _Keys:
     if one.type.kind is Kind.TEXT:
         found = pc.index_in(many.dictionary, value_set=one.dictionary)
-        known = found.fill_null(-1).to_numpy(zero_copy_only=False).astype(np.int64)
+        known = array_values(found, -1).astype(np.int64)
         many_codes = known.take(many.values) if len(known) else np.full(len(many), -1, np.int64)
         one_codes, slots = one.values.astype(np.int64), len(one.dictionary)
     elif one.type.kind is Kind.FLOAT or one.upper - one.lower >= 1 << 62:

@@ -6,9 +6,9 @@ from collections.abc import Callable
 from typing import Any
 
 import numpy as np
-import pyarrow as pa
 import pyarrow.compute as pc
 
+from relatum.data.buffers import array_values, positions_array, texts_array
 from relatum.data.columns import Array, Column, exact_column, text_column
 from relatum.data.types import BOOLEAN, INTEGER, TEXT, Kind, Type
 from relatum.engine.memory import vectors as v
@@ -310,14 +310,14 @@ def _substring(arguments: list[Column], type_: Type) -> Column:
 
 def _text_length(arguments: list[Column], type_: Type) -> Column:
     (column,) = arguments
-    lengths = pc.utf8_length(column.dictionary).to_numpy().astype(np.int64)
+    lengths = array_values(pc.utf8_length(column.dictionary)).astype(np.int64)
     values = lengths.take(column.values) if len(lengths) else column.values.astype(np.int64)
     return Column(type_, np.asarray(values), column.nulls, None, 0, int(lengths.max(initial=0)))
 
 
 def _like(arguments: list[Column], type_: Type) -> Column:
     column, pattern = arguments
-    matches = pc.match_like(column.dictionary, pattern.dictionary[0].as_py()).to_numpy(zero_copy_only=False)
+    matches = array_values(pc.match_like(column.dictionary, pattern.dictionary[0].as_py()))
     values = matches.take(column.values) if len(matches) else np.zeros(column.values.shape, np.bool_)
     return v.truth(values, column.nulls)
 
@@ -329,9 +329,9 @@ def _join(arguments: list[Column], type_: Type) -> Column:
     pairs = np.asarray(left.values.astype(np.int64) * width + right.values)
     distinct, positions = np.unique(pairs, return_inverse=True)
     texts = pc.binary_join_element_wise(
-        left.dictionary.take(pa.array(distinct // width)),
-        right.dictionary.take(pa.array(distinct % width)),
-        pa.scalar("", pa.large_string()),
+        left.dictionary.take(positions_array(distinct // width)),
+        right.dictionary.take(positions_array(distinct % width)),
+        texts_array([""])[0],
     )
     return _as_text(
         positions.reshape(pairs.shape), texts, None if nulls is None else np.broadcast_to(nulls, pairs.shape)
@@ -342,9 +342,10 @@ def _written(column: Column) -> Column:
     if column.type.kind is Kind.TEXT:
         if len(column.dictionary):
             return column
-        return Column(TEXT, column.values, column.nulls, pa.array([""], pa.large_string()), 0, 0)
+        return Column(TEXT, column.values, column.nulls, texts_array([""]), 0, 0)
     distinct, positions = np.unique(column.values, return_inverse=True)
-    return _as_text(positions.reshape(column.values.shape), pa.array(distinct).cast(pa.large_string()), column.nulls)
+    texts = texts_array([str(each) for each in distinct.tolist()])
+    return _as_text(positions.reshape(column.values.shape), texts, column.nulls)
 
 
 # -- dates ------------------------------------------------------------------------------------------------------------

@@ -8,6 +8,7 @@ import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
+from relatum.data.buffers import texts_array
 from relatum.data.columns import Array, Column, float_column, sorted_texts
 from relatum.data.types import BOOLEAN, FLOAT, Kind, Type
 from relatum.errors import ValueOverflowError
@@ -24,7 +25,7 @@ def constant(node: Constant) -> Column:
     if value is None:
         return all_null(node.type)
     if node.type.kind is Kind.TEXT:
-        return Column(node.type, np.zeros((), np.uint8), None, pa.array([value], pa.large_string()), 0, 0)
+        return Column(node.type, np.zeros((), np.uint8), None, texts_array([str(value)]), 0, 0)
     if node.type.exact:
         return Column(node.type, np.asarray(value, dtype=np.int64), None, None, int(value), int(value))
     return Column(node.type, np.asarray(value), None, None, 0, 1)
@@ -32,7 +33,7 @@ def constant(node: Constant) -> Column:
 
 def all_null(type_: Type) -> Column:
     """A vector without dimensions that has no value."""
-    dictionary = pa.array([""], pa.large_string()) if type_.kind is Kind.TEXT else None
+    dictionary = texts_array([""]) if type_.kind is Kind.TEXT else None
     kind = {Kind.FLOAT: np.float64, Kind.BOOLEAN: np.bool_}.get(type_.kind, np.int64)
     return Column(type_, np.zeros((), kind), np.asarray(True), dictionary, 0, 0)
 

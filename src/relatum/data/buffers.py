@@ -1,0 +1,66 @@
+"""Arrow arrays straight from memory.
+
+pyarrow's own constructors for Python and NumPy values import pandas wherever it is installed: half a second in which
+nobody asked for pandas.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+from numpy.typing import NDArray
+
+Bits = NDArray[np.bool_]
+
+
+def fixed_array(values: NDArray[Any], type_: Any, nulls: Bits | None = None) -> Any:
+    """An Arrow array of a fixed-width type whose memory layout ``values`` already has."""
+    packed = _bits(values) if values.dtype == np.bool_ else pa.py_buffer(np.ascontiguousarray(values))
+    return pa.Array.from_buffers(type_, len(values), [None if nulls is None else _bits(~nulls), packed])
+
+
+def positions_array(positions: NDArray[Any], nulls: Bits | None = None) -> Any:
+    """Row numbers or codes as Arrow takes them."""
+    return fixed_array(positions.astype(np.int64, copy=False), pa.int64(), nulls)
+
+
+def texts_array(texts: Sequence[str]) -> Any:
+    """An Arrow array of texts."""
+    encoded = [text.encode() for text in texts]
+    offsets = np.zeros(len(encoded) + 1, np.int64)
+    np.cumsum([len(each) for each in encoded], out=offsets[1:])
+    return pa.Array.from_buffers(
+        pa.large_string(), len(encoded), [None, pa.py_buffer(offsets), pa.py_buffer(b"".join(encoded))]
+    )
+
+
+def _bits(values: Bits) -> Any:
+    return pa.py_buffer(np.packbits(values, bitorder="little"))
+
+
+def array_values(array: Any, filler: int | float | bool | None = None) -> NDArray[Any]:
+    """The values of a fixed-width Arrow array as NumPy holds them: whole numbers, floats or booleans.
+
+    Dates and timestamps are their days or microseconds. Null is ``filler``, or anything where none is given.
+    """
+    if filler is not None and array.null_count:
+        return np.where(array_values(array.is_null()), np.asarray(filler, _dtype(array.type)), array_values(array))
+    start, stop = array.offset, array.offset + len(array)
+    buffer = array.buffers()[1]
+    if not len(array) or buffer is None:
+        return np.zeros(len(array), _dtype(array.type))
+    if pa.types.is_boolean(array.type):
+        bits = np.frombuffer(buffer, np.uint8, (stop + 7) // 8)
+        return np.unpackbits(bits, count=stop, bitorder="little")[start:].view(np.bool_)
+    return np.frombuffer(buffer, _dtype(array.type), stop)[start:]
+
+
+def _dtype(type_: Any) -> np.dtype[Any]:
+    kinds = pa.types
+    if kinds.is_boolean(type_):
+        return np.dtype(np.bool_)
+    letter = "f" if kinds.is_floating(type_) else "u" if kinds.is_unsigned_integer(type_) else "i"
+    return np.dtype(f"{letter}{type_.bit_width // 8}")
