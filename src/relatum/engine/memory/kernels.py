@@ -23,7 +23,12 @@ def evaluate(function: str, arguments: list[Column], type_: Type) -> Column:
     """The value of one function of the register on vectors."""
     if function not in _OWN_NULLS and any(argument.type.kind is Kind.NULL for argument in arguments):
         return v.all_null(type_)
-    return KERNELS[function](arguments, type_)
+    result = KERNELS[function](arguments, type_)
+    if result.values.ndim and result.nulls is not None and not result.nulls.ndim:
+        # A constant null beside a vector: null in every row.
+        nulls = np.broadcast_to(result.nulls, result.values.shape)
+        return Column(result.type, result.values, nulls, result.dictionary, result.lower, result.upper)
+    return result
 
 
 # -- arithmetic -------------------------------------------------------------------------------------------------------

@@ -78,7 +78,8 @@ class MemoryEngine:
         full = tuple(range(len(plan.fields)))
         parts = []
         for aggregation in plan.combines[0].inputs:
-            if aggregation.keys == full:
+            # `sole` reads a column rather than aggregates: it shows no combination by itself.
+            if aggregation.keys == full and aggregation.function != "sole":
                 grouped = scans.grouped(aggregation)
                 parts.append(grouped.codes if grouped.values.nulls is None else grouped.codes[~grouped.values.nulls])
         if plan.visible:

@@ -1,0 +1,125 @@
+"""Compares the engine with the oracle on one case. Run as a script, it does so on as many random cases as asked."""
+
+from __future__ import annotations
+
+import math
+import random
+import sys
+from decimal import Decimal
+from typing import Any
+
+import pyarrow as pa
+from oracle import NO_MATCH_MEMBER, TOTAL, Star
+from stars import ARROW, TYPES, Case, random_case
+
+import relatum
+
+#: The engine refuses a product of decimals with more digits than fit; the oracle's decimals know no limit.
+REFUSED = "digits after the point"
+
+
+def build(star: Star) -> relatum.Model:
+    """The star as a model, its tables handed over as Arrow frames."""
+    model = relatum.Model("star")
+    for name, rows in star.tables.items():
+        arrays = {column: pa.array([row[column] for row in rows], ARROW[kind]) for column, kind in TYPES[name].items()}
+        model.add_table(name, pa.table(arrays))
+    for link in star.links:
+        model.relate(
+            link.text(),
+            match="as_of" if link.as_of else "equal",
+            direction="off" if link.off else "down",
+            level=link.level,
+        )
+    for (table, column), formula in star.derived.items():
+        model.derive(table, column, formula)
+    for name, formula in star.measures.items():
+        model.measure(name, formula, unrelated="repeat" if name in star.repeat else "blank")
+    return model
+
+
+def disagreement(case: Case) -> str | None:
+    """What differs between engine and oracle; None when they agree, or when the engine says that it cannot."""
+    try:
+        model = build(case.star)
+        grid = model.pivot(
+            rows=[f"{table}.{column}" for table, column in case.fields[:1]],
+            columns=[f"{table}.{column}" for table, column in case.fields[1:]],
+            values={f"v{number}": formula for number, formula in enumerate(case.formulas)},
+            where=case.where,
+        )
+    except relatum.FormulaError as error:
+        if REFUSED in error.reason:
+            return None
+        raise
+    got = cells_of(grid.to_arrow(totals=True), case)
+    expected = case.star.pivot(list(case.fields), list(case.formulas), case.where)
+    expected = {tuple(map(_key, key)): values for key, values in expected.items() if _is_grain(key)}
+    for key in sorted(expected.keys() | got.keys(), key=repr):
+        if key not in got:
+            return f"missing cell {key}: expected {expected[key]}"
+        if key not in expected:
+            return f"cell {key} should not be shown: got {got[key]}"
+        for one, other in zip(got[key], expected[key], strict=True):
+            if not alike(one, other):
+                return f"cell {key}: got {got[key]}, expected {expected[key]}"
+    return None
+
+
+def _is_grain(key: tuple[Any, ...]) -> bool:
+    # Rows are the first field and columns the others: a total over a field is one over those that follow it too.
+    columns = key[1:]
+    return all(later is TOTAL for here, later in zip(columns, columns[1:], strict=False) if here is TOTAL)
+
+
+def cells_of(table: Any, case: Case) -> dict[tuple[Any, ...], list[Any]]:
+    """A tidy table as values by combination."""
+    records = table.to_pylist()
+    cells = {}
+    for record in records:
+        key = []
+        for name in (f"{table}.{column}" for table, column in case.fields):
+            member = NO_MATCH_MEMBER if record.get(f"{name}:no_match") else record[name]
+            key.append(_key(TOTAL if record[f"{name}:total"] else member))
+        assert tuple(key) not in cells, f"the cell {key} is there twice"
+        cells[tuple(key)] = [record[f"v{number}"] for number in range(len(case.formulas))]
+    return cells
+
+
+def _key(member: Any) -> Any:
+    # The oracle knows no types: where it has 1, the engine may have 1.0. True is another member than 1.
+    if isinstance(member, bool):
+        return (bool, member)
+    return ("number", round(float(member), 6) + 0.0) if isinstance(member, int | float | Decimal) else member
+
+
+def alike(one: Any, other: Any) -> bool:
+    """Whether two values are the same; floats may differ in their last digits, everything else may not."""
+    if one is None or other is None:
+        return one is other
+    if isinstance(one, float) or isinstance(other, float):
+        return math.isclose(float(one), float(other), rel_tol=1e-9, abs_tol=1e-7)
+    if isinstance(one, int | Decimal) and isinstance(other, int | Decimal):
+        return one == other
+    return type(one) is type(other) and one == other
+
+
+def main() -> int:
+    """Run so many random cases and print those that differ."""
+    count, seed = int(sys.argv[1]), int(sys.argv[2]) if len(sys.argv) > 2 else 0
+    differ = 0
+    for number in range(count):
+        case = random_case(random.Random(seed * 1_000_003 + number))
+        try:
+            found = disagreement(case)
+        except Exception as error:
+            found = f"{type(error).__name__}: {error}"
+        if found:
+            differ += 1
+            print(f"-- case {number} of seed {seed}: {found}\n{case}\n")
+    print(f"{count} cases, {differ} disagreements")
+    return 1 if differ else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

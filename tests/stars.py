@@ -1,0 +1,271 @@
+"""Random stars, formulas and grids, shared by every property test.
+
+A star is a few tiny tables with the blemishes of real data: nulls, orphans, rows before the first price. Formulas are
+drawn by type, so that every one of them is understood; what each is worth is for the oracle and the engine to say.
+"""
+
+from __future__ import annotations
+
+import random
+from dataclasses import dataclass
+from datetime import date, timedelta
+from decimal import Decimal
+from typing import Any
+
+import pyarrow as pa
+from oracle import Link, Star
+
+START = date(2023, 12, 27)
+DAYS = 12
+TYPES = {
+    "category": {"cat": "int", "name": "text", "rank": "int"},
+    "product": {"pid": "text", "cat": "int", "weight": "dec", "label": "text", "live": "bool"},
+    "customer": {"cid": "int", "region": "text", "since": "date"},
+    "calendar": {"day": "date", "year": "int", "month": "text", "weekday": "int"},
+    "price": {"pid": "text", "start": "date", "amount": "dec", "factor": "float"},
+    "sales": {"pid": "text", "cid": "int", "sold": "date", "quantity": "int", "discount": "dec", "speed": "float",
+              "paid": "bool", "remark": "text"},
+    "budget": {"cat": "int", "month": "text", "target": "dec", "share": "float"},
+}  # fmt: skip
+ARROW = {"int": pa.int64(), "text": pa.string(), "dec": pa.decimal128(12, 2), "float": pa.float64(),
+         "bool": pa.bool_(), "date": pa.date32()}  # fmt: skip
+PATTERNS = ("'a%'", "'_'", "'%c%'", "''")
+
+
+@dataclass(frozen=True)
+class Case:
+    """A star and what is asked of it."""
+
+    star: Star
+    fields: tuple[tuple[str, str], ...]
+    formulas: tuple[str, ...]
+    where: str
+
+    def __repr__(self) -> str:
+        links = "; ".join(link.text() for link in self.star.links)
+        lines = [f"{name} = {rows}" for name, rows in self.star.tables.items()]
+        lines += [f"links: {links}", f"measures: {self.star.measures}", f"derived: {self.star.derived}"]
+        lines += [f"fields: {self.fields}", f"formulas: {self.formulas}", f"where: {self.where!r}"]
+        return "\n".join(lines)
+
+
+def random_case(rnd: random.Random) -> Case:
+    """A whole case from a source of randomness."""
+    star = random_star(rnd)
+    maker = Maker(rnd, star)
+    if rnd.random() < 0.6:
+        _derive(rnd, star, maker)
+    for name in ("first_measure", "second_measure"):
+        if rnd.random() < 0.5:
+            star.measures[name] = maker.cell(rnd.choice(("num", "num", "text", "bool")), 2)
+            if rnd.random() < 0.25:
+                star.repeat.add(name)
+    candidates = [(table, column) for table in star.tables for column in maker.columns(table)]
+    fields = tuple(rnd.sample(candidates, rnd.choice((0, 1, 1, 2, 2, 3))))
+    formulas = tuple(maker.cell(rnd.choice(("num", "num", "num", "text", "date", "bool")), 2) for _ in range(rnd.choice((1, 1, 2))))
+    where = " and ".join(maker.condition() for _ in range(rnd.choice((0, 0, 1, 1, 2))))
+    return Case(star, fields, formulas, where)
+
+
+def random_star(rnd: random.Random) -> Star:
+    """Tables with their rows, and some of the relationships that they could have."""
+    some = lambda values, missing=0.12: None if rnd.random() < missing else rnd.choice(values)  # noqa: E731
+    days = [START + timedelta(days=number) for number in range(DAYS)]
+    words = ["a", "b", "B", "cc", "é"]
+    money = [Decimal(cents) / 100 for cents in (-250, 0, 5, 100, 333, 1999)]
+    floats = [-1.5, 0.0, 0.25, 2.0, 1e6]
+    cats, pids, cids = [1, 2, 3], ["p", "q", "r", "s"], [10, 20]
+    tables: dict[str, list[dict[str, Any]]] = {
+        "category": [{"cat": cat, "name": some(words), "rank": some([1, 2, 3])} for cat in cats],
+        "product": [
+            {"pid": pid, "cat": some([*cats, 9]), "weight": some(money), "label": some(words), "live": some([True, False])}
+            for pid in pids
+        ],
+        "customer": [{"cid": cid, "region": some(["N", "S"], 0.3), "since": some(days)} for cid in cids],
+        "calendar": [
+            {"day": day, "year": day.year, "month": f"{day:%Y-%m}", "weekday": day.isoweekday()} for day in days
+        ],
+        "price": [
+            {"pid": pid, "start": days[start], "amount": some(money), "factor": some(floats)}
+            for pid in pids[:3]
+            for start in rnd.sample(range(DAYS), rnd.choice((1, 2)))
+        ],
+        "sales": [
+            {"pid": some([*pids, "x"]), "cid": some([*cids, 99]), "sold": some([*days, START - timedelta(days=40)]),
+             "quantity": some([-1, 0, 1, 2, 7]), "discount": some(money), "speed": some(floats),
+             "paid": some([True, False]), "remark": some(words)}
+            for _ in range(rnd.randint(1, 14))
+        ],
+        "budget": [
+            {"cat": cat, "month": month, "target": some(money), "share": some(floats)}
+            for cat in [*cats, None, 9] for month in ("2023-12", "2024-01", "2030-01", None) if rnd.random() < 0.5
+        ] or [{"cat": 1, "month": "2024-01", "target": Decimal("1.50"), "share": 0.5}],
+    }  # fmt: skip
+    links = [
+        Link("sales", ("pid",), "product", ("pid",)),
+        Link("sales", ("cid",), "customer", ("cid",)),
+        Link("sales", ("sold",), "calendar", ("day",)),
+        Link("sales", ("pid", "sold"), "price", ("pid", "start"), as_of=True, off=True),
+        Link("price", ("pid",), "product", ("pid",)),
+        Link("product", ("cat",), "category", ("cat",)),
+        Link("budget", ("cat",), "category", ("cat",)),
+        Link("budget", ("month",), "calendar", ("month",), level=True),
+    ]
+    kept = [link for link in links if rnd.random() < 0.85]
+    if rnd.random() < 0.3:
+        # Without prices' own link to products, filters may travel from a price to its sales.
+        kept = [link for link in kept if (link.many, link.one) != ("price", "product")]
+        kept = [Link(link.many, link.many_columns, link.one, link.one_columns, link.as_of, False, link.level) for link in kept]
+    return Star(tables, kept)
+
+
+def _derive(rnd: random.Random, star: Star, maker: Maker) -> None:
+    for name in ("extra", "other"):
+        table = rnd.choice(list(star.tables))
+        kind = rnd.choice(("int", "text", "bool", "dec"))
+        star.derived[table, name] = maker.row(table, "num" if kind in ("int", "dec") else kind, 2)
+        maker.derived[table, name] = "num" if kind in ("int", "dec") else kind
+
+
+class Maker:
+    """Draws formulas by type over the columns that each table can look up."""
+
+    def __init__(self, rnd: random.Random, star: Star) -> None:
+        self.rnd = rnd
+        self.star = star
+        self.derived: dict[tuple[str, str], str] = {}
+
+    def columns(self, table: str) -> list[str]:
+        return [*TYPES[table], *(column for owner, column in self.derived if owner == table)]
+
+    def kind(self, table: str, column: str) -> str:
+        kind = self.derived.get((table, column)) or TYPES[table][column]
+        return "num" if kind in ("int", "dec", "float") else kind
+
+    def reachable(self, table: str, kind: str) -> list[str]:
+        """Columns of a type that a row of ``table`` has or looks up, as formulas write them."""
+        return [
+            f"{other}.{column}"
+            for other in self.star.tables
+            for column in self.columns(other)
+            if self.kind(other, column) == kind
+            and self.star.route(table, other, {column}, filters=False) is not None
+        ]
+
+    # -- row expressions -------------------------------------------------------------------------------------------
+
+    def row(self, table: str, kind: str, depth: int) -> str:
+        rnd = self.rnd
+        if depth == 0 or rnd.random() < 0.25:
+            columns = self.reachable(table, kind)
+            return rnd.choice(columns) if columns and rnd.random() < 0.8 else self.literal(kind)
+        go = lambda wanted: self.row(table, wanted, depth - 1)  # noqa: E731
+        return self.compound(kind, go)
+
+    def literal(self, kind: str) -> str:
+        choices = {
+            "num": ("0", "1", "2.5", "-3", "1e2"),
+            "text": ("'a'", "'cc'", "''"),
+            "bool": ("true", "false"),
+            "date": ("date '2023-12-30'", "date '2024-01-02'"),
+        }[kind]
+        return self.rnd.choice(choices)
+
+    def compound(self, kind: str, go: Any) -> str:
+        """A formula of a type whose parts ``go`` draws: the same operators in a row and in a cell."""
+        rnd = self.rnd
+        if kind == "num":
+            forms = [
+                lambda: f"({go('num')} {rnd.choice('+-*')} {go('num')})",
+                lambda: f"({go('num')} / {go('num')})",
+                lambda: f"abs({go('num')})",
+                lambda: f"round({go('num')}, {rnd.choice((0, 1, -1))})",
+                lambda: f"{rnd.choice(('floor', 'ceil'))}({go('num')})",
+                lambda: f"coalesce({go('num')}, {go('num')})",
+                lambda: f"plus({go('num')}, - {go('num')})",
+                lambda: f"nullif({go('num')}, {go('num')})",
+                lambda: f"{rnd.choice(('least', 'greatest'))}({go('num')}, {go('num')})",
+                lambda: f"{rnd.choice(('year', 'month', 'weekday', 'quarter', 'week', 'day'))}({go('date')})",
+                lambda: f"length({go('text')})",
+                lambda: f"({go('date')} - {go('date')})",
+            ]
+        elif kind == "text":
+            forms = [
+                lambda: f"({go('text')} || {go('text')})",
+                lambda: f"{rnd.choice(('upper', 'lower', 'trim'))}({go('text')})",
+                lambda: f"substring({go('text')}, {rnd.choice((1, 2))}, 1)",
+                lambda: f"coalesce({go('text')}, {go('text')})",
+            ]
+        elif kind == "date":
+            forms = [lambda: f"({go('date')} {rnd.choice('+-')} {rnd.choice((1, 30))})",
+                     lambda: f"coalesce({go('date')}, {go('date')})"]  # fmt: skip
+        else:
+            some = rnd.choice(("num", "text", "date"))
+            forms = [
+                lambda: f"({go(some)} {rnd.choice(('=', '<>', '<', '<=', '>', '>='))} {go(some)})",
+                lambda: f"({go('bool')} {rnd.choice(('and', 'or'))} {go('bool')})",
+                lambda: f"(not {go('bool')})",
+                lambda: f"({go(some)} {rnd.choice(('is null', 'is not null'))})",
+                lambda: f"({go(some)} in ({self.literal(some)}, {self.literal(some)}))",
+                lambda: f"({go('text')} like {rnd.choice(PATTERNS)})",
+                lambda: f"({go('num')} between {go('num')} and {go('num')})",
+            ]
+        forms.append(lambda: f"case when {go('bool')} then {go(kind)} else {go(kind)} end")
+        return rnd.choice(forms)()
+
+    # -- cells -----------------------------------------------------------------------------------------------------
+
+    def cell(self, kind: str, depth: int) -> str:
+        rnd = self.rnd
+        if depth == 0 or rnd.random() < 0.45:
+            return self.aggregate(kind)
+        go = lambda wanted: self.cell(wanted, depth - 1)  # noqa: E731
+        named = [name for name in self.star.measures if kind == "num" and self._numeric(name)]
+        if named and rnd.random() < 0.3:
+            return rnd.choice(named)
+        return self.compound(kind, go)
+
+    def _numeric(self, name: str) -> bool:
+        return self.star.measures[name].startswith(("sum(", "count(", "avg("))
+
+    def aggregate(self, kind: str) -> str:
+        rnd = self.rnd
+        table = rnd.choice(("sales", "sales", "budget", "price", "product", "customer", "category"))
+        over = f" over {table}" if rnd.random() < 0.15 else ""
+        own = self._own(table)
+        argument = lambda wanted: self._with(own, self.row(table, wanted, 1), wanted, table) if not over else self.row(table, wanted, 1)  # noqa: E731
+        if kind == "num":
+            forms = [
+                lambda: f"sum({argument('num')}{over})",
+                lambda: f"avg({argument('num')}{over})",
+                lambda: f"count({table})",
+                lambda: f"count({argument(rnd.choice(('num', 'text', 'date')))}{over})",
+                lambda: f"count(distinct {argument(rnd.choice(('num', 'text', 'date')))}{over})",
+                lambda: f"{rnd.choice(('median', 'stddev', 'variance', 'stddev_pop', 'variance_pop'))}({argument('num')}{over})",
+                lambda: f"percentile(0.9 of {argument('num')}{over})",
+                lambda: f"avg({argument('num')} weighted by {self.row(table, 'num', 1)} over {table})",
+                lambda: f"{rnd.choice(('min', 'max'))}({argument('num')}{over})",
+                lambda: f"{rnd.choice(('first', 'last'))}({argument('num')} by {self.row(table, rnd.choice(('num', 'date')), 0)} over {table})",
+            ]
+            return rnd.choice(forms)()
+        if kind == "bool" and rnd.random() < 0.4:
+            return f"filtered({rnd.choice(('product.pid', 'calendar.year', 'category.name'))})"
+        if rnd.random() < 0.3:
+            options = [f"{name}.{column}" for name in self.star.tables for column in self.columns(name) if self.kind(name, column) == kind]
+            return f"sole({rnd.choice(options)})"
+        return f"{rnd.choice(('min', 'max'))}({argument(kind)}{over})"
+
+    def _own(self, table: str) -> str:
+        return {"sales": "sales.quantity", "budget": "budget.target", "price": "price.amount",
+                "product": "product.weight", "customer": "customer.cid", "category": "category.rank"}[table]  # fmt: skip
+
+    def _with(self, own: str, text: str, kind: str, table: str) -> str:
+        """The expression, with a column of the table itself in it, so that the row table can be inferred."""
+        return text if f"{table}." in text else f"case when {own} is null then {text} else {text} end"
+
+    def condition(self) -> str:
+        table = self.rnd.choice(("sales", "product", "category", "customer", "calendar", "budget"))
+        own = "calendar.weekday" if table == "calendar" else self._own(table)
+        text = self.row(table, "bool", 1)
+        # An outer `and` would split the condition into parts that may mention no column at all.
+        return text if f"{table}." in text and " and " not in text else f"({own} is not null or {text})"
