@@ -9,10 +9,10 @@ from decimal import Decimal
 from typing import Any
 
 import pyarrow as pa
-from oracle import NO_MATCH_MEMBER, TOTAL, Star
-from stars import ARROW, TYPES, Case, random_case
 
 import relatum
+from oracle import NO_MATCH_MEMBER, TOTAL, Star
+from stars import ARROW, TYPES, Case, random_case
 
 #: The engine refuses a product of decimals with more digits than fit; the oracle's decimals know no limit.
 REFUSED = "digits after the point"

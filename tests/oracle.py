@@ -317,10 +317,16 @@ class Star:
             own = [number for number, other in enumerate(owners) if other == owner]
             rows = self.visible(owner, self.reached_only(owner, question))
             parts.append({tuple((number, self.member_of(row, *fields[number])) for number in own) for row in rows})
-        return {
-            tuple(member for _, member in sorted((pair for part in parts for pair in part), key=lambda pair: pair[0]))
-            for parts in itertools.product(*parts)
-        } if fields else {()}
+        return (
+            {
+                tuple(
+                    member for _, member in sorted((pair for part in parts for pair in part), key=lambda pair: pair[0])
+                )
+                for parts in itertools.product(*parts)
+            }
+            if fields
+            else {()}
+        )
 
     def member_of(self, row: Row, table: str, column: str) -> Any:
         found = self.follow(row, self.route(row[0], table, {column}, filters=True))
@@ -457,7 +463,14 @@ def _logic(word: str, values: list[Any]) -> bool | None:
     return None if None in values else not decisive
 
 
-_COMPARE = {"=": operator.eq, "<>": operator.ne, "<": operator.lt, "<=": operator.le, ">": operator.gt, ">=": operator.ge}
+_COMPARE = {
+    "=": operator.eq,
+    "<>": operator.ne,
+    "<": operator.lt,
+    "<=": operator.le,
+    ">": operator.gt,
+    ">=": operator.ge,
+}
 
 
 def _compare(word: str, left: Any, right: Any) -> bool | None:

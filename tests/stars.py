@@ -13,6 +13,7 @@ from decimal import Decimal
 from typing import Any
 
 import pyarrow as pa
+
 from oracle import Link, Star
 
 START = date(2023, 12, 27)
@@ -62,7 +63,9 @@ def random_case(rnd: random.Random) -> Case:
                 star.repeat.add(name)
     candidates = [(table, column) for table in star.tables for column in maker.columns(table)]
     fields = tuple(rnd.sample(candidates, rnd.choice((0, 1, 1, 2, 2, 3))))
-    formulas = tuple(maker.cell(rnd.choice(("num", "num", "num", "text", "date", "bool")), 2) for _ in range(rnd.choice((1, 1, 2))))
+    formulas = tuple(
+        maker.cell(rnd.choice(("num", "num", "num", "text", "date", "bool")), 2) for _ in range(rnd.choice((1, 1, 2)))
+    )
     where = " and ".join(maker.condition() for _ in range(rnd.choice((0, 0, 1, 1, 2))))
     return Case(star, fields, formulas, where)
 
@@ -115,7 +118,10 @@ def random_star(rnd: random.Random) -> Star:
     if rnd.random() < 0.3:
         # Without prices' own link to products, filters may travel from a price to its sales.
         kept = [link for link in kept if (link.many, link.one) != ("price", "product")]
-        kept = [Link(link.many, link.many_columns, link.one, link.one_columns, link.as_of, False, link.level) for link in kept]
+        kept = [
+            Link(link.many, link.many_columns, link.one, link.one_columns, link.as_of, False, link.level)
+            for link in kept
+        ]
     return Star(tables, kept)
 
 
@@ -148,8 +154,7 @@ class Maker:
             f"{other}.{column}"
             for other in self.star.tables
             for column in self.columns(other)
-            if self.kind(other, column) == kind
-            and self.star.route(table, other, {column}, filters=False) is not None
+            if self.kind(other, column) == kind and self.star.route(table, other, {column}, filters=False) is not None
         ]
 
     # -- row expressions -------------------------------------------------------------------------------------------
@@ -233,7 +238,9 @@ class Maker:
         table = rnd.choice(("sales", "sales", "budget", "price", "product", "customer", "category"))
         over = f" over {table}" if rnd.random() < 0.15 else ""
         own = self._own(table)
-        argument = lambda wanted: self._with(own, self.row(table, wanted, 1), wanted, table) if not over else self.row(table, wanted, 1)  # noqa: E731
+        argument = lambda wanted: (
+            self._with(own, self.row(table, wanted, 1), wanted, table) if not over else self.row(table, wanted, 1)
+        )  # noqa: E731
         if kind == "num":
             forms = [
                 lambda: f"sum({argument('num')}{over})",
@@ -241,17 +248,26 @@ class Maker:
                 lambda: f"count({table})",
                 lambda: f"count({argument(rnd.choice(('num', 'text', 'date')))}{over})",
                 lambda: f"count(distinct {argument(rnd.choice(('num', 'text', 'date')))}{over})",
-                lambda: f"{rnd.choice(('median', 'stddev', 'variance', 'stddev_pop', 'variance_pop'))}({argument('num')}{over})",
+                lambda: (
+                    f"{rnd.choice(('median', 'stddev', 'variance', 'stddev_pop', 'variance_pop'))}({argument('num')}{over})"
+                ),
                 lambda: f"percentile(0.9 of {argument('num')}{over})",
                 lambda: f"avg({argument('num')} weighted by {self.row(table, 'num', 1)} over {table})",
                 lambda: f"{rnd.choice(('min', 'max'))}({argument('num')}{over})",
-                lambda: f"{rnd.choice(('first', 'last'))}({argument('num')} by {self.row(table, rnd.choice(('num', 'date')), 0)} over {table})",
+                lambda: (
+                    f"{rnd.choice(('first', 'last'))}({argument('num')} by {self.row(table, rnd.choice(('num', 'date')), 0)} over {table})"
+                ),
             ]
             return rnd.choice(forms)()
         if kind == "bool" and rnd.random() < 0.4:
             return f"filtered({rnd.choice(('product.pid', 'calendar.year', 'category.name'))})"
         if rnd.random() < 0.3:
-            options = [f"{name}.{column}" for name in self.star.tables for column in self.columns(name) if self.kind(name, column) == kind]
+            options = [
+                f"{name}.{column}"
+                for name in self.star.tables
+                for column in self.columns(name)
+                if self.kind(name, column) == kind
+            ]
             return f"sole({rnd.choice(options)})"
         return f"{rnd.choice(('min', 'max'))}({argument(kind)}{over})"
 

@@ -16,8 +16,6 @@ from relatum.engine.memory.store import RowCodes
 from relatum.language.expression import ColumnValue, Expression, FilterPart
 from relatum.model.routes import Place, Route
 
-#: A lookup's column with at most this many members is tested by its codes, one byte a row.
-_BYTE_MEMBERS = 250
 _MOST_RUNS = 3
 
 
@@ -111,11 +109,12 @@ def part_test(reader: RowReader, part: FilterPart) -> PartTest:
         if name and kind in (Kind.TEXT, Kind.BOOLEAN):
             return PartTest(part, _member_test(reader, part, route, name), None)
         return PartTest(part, RowTest(reader.compile(part.expression)), None)
-    if name and store.members(part.table, name).size <= _BYTE_MEMBERS:
+    index = store.route_index(route)
+    if name and store.members(part.table, name).codes.itemsize < index.positions.itemsize:
+        # Members are narrower than row numbers, so that less memory is read.
         test = _member_test(reader, part, route, name)
     else:
         test = CodeTest.of(_positions(reader, route), _place_mask(reader, part, route[-1].target))
-    index = store.route_index(route)
     no_match = None
     if index.unmatched and not test.passing[-1]:
         only = np.zeros(index.size + 1, np.bool_)

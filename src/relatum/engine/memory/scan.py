@@ -20,10 +20,12 @@ from relatum.engine.memory.store import RowCodes
 from relatum.engine.memory.vectors import spread
 from relatum.model.routes import Route
 
-CHUNK_ROWS = 1 << 16
-_BATCH_ROWS = 8 * CHUNK_ROWS
+#: Rows worked at once. Smaller chunks would stay in a nearer cache, but then threads wait for each other's Python.
+CHUNK_ROWS = 1 << 19
 #: Above this many possible groups, only those that occur are numbered.
 _DENSE_GROUPS = 1 << 22
+#: Fewer rows than possible groups by this factor are sorted rather than counted into every group.
+_SPARSE = 16
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -101,7 +103,8 @@ class _Scan:
                     total = self._merged(total, self._fold_batch(pending))
                     pending = _Batch([[] for _ in self.sizes], [[] for _ in self.task.arguments])
         keys, columns = self._joined(pending)
-        if self.dense and not self.task.keep:
+        few = total is None and _SPARSE * pending.rows < self.groups
+        if self.dense and not few and not self.task.keep:
             if pending.rows or total is None:
                 total = self._merged(total, self._fold(keys, columns, pending.rows, self.groups))
             return self._occurring(total, lost)
@@ -115,31 +118,24 @@ class _Scan:
     def _batches(self) -> Iterator[_Batch]:
         if any(test.never for test in self.tests):
             return iter(())
-        starts = range(0, self.task.rows, _BATCH_ROWS)
+        starts = range(0, self.task.rows, CHUNK_ROWS)
         return map(self._batch, starts) if len(starts) < 2 else _pool().map(self._batch, starts)
 
     def _batch(self, start: int) -> _Batch:
         batch = _Batch([[] for _ in self.sizes], [[] for _ in self.task.arguments])
-        stop = min(start + _BATCH_ROWS, self.task.rows)
-        for begin in range(start, stop, CHUNK_ROWS):
-            chunk = survivors(self.tests, begin, min(begin + CHUNK_ROWS, stop))
-            rows = len(chunk)
-            if not rows:
-                continue
-            keys = [codes.slice(chunk.start, chunk.stop, chunk.rows) for codes, _ in self.task.keys]
-            columns = [argument.evaluate(chunk) for argument in self.task.arguments]
-            self._count_lost(chunk, columns, batch.lost)
-            if self._foldable(rows):
-                batch.folds = self._merged(batch.folds, self._fold(keys, columns, rows, self.groups))
-                continue
-            for known, part in zip(batch.keys, keys, strict=True):
-                known.append(part)
-            for collected, column in zip(batch.columns, columns, strict=True):
-                collected.append(spread(column, rows))
-            batch.rows += rows
-        if batch.rows and self._foldable(batch.rows):
-            batch.folds = self._merged(batch.folds, self._fold_batch(batch))
-            batch.keys, batch.columns, batch.rows = [], [], 0
+        chunk = survivors(self.tests, start, min(start + CHUNK_ROWS, self.task.rows))
+        rows = len(chunk)
+        if not rows:
+            return batch
+        keys = [codes.slice(chunk.start, chunk.stop, chunk.rows) for codes, _ in self.task.keys]
+        columns = [argument.evaluate(chunk) for argument in self.task.arguments]
+        self._count_lost(chunk, columns, batch.lost)
+        if self._foldable(rows):
+            batch.folds = self._fold(keys, columns, rows, self.groups)
+        else:
+            batch.keys = [[part] for part in keys]
+            batch.columns = [[spread(column, rows)] for column in columns]
+            batch.rows = rows
         return batch
 
     def _count_lost(self, chunk: Chunk, columns: list[Column], lost: dict[tuple[int, Route], int]) -> None:
@@ -219,7 +215,7 @@ def number_groups(keys: Sequence[Array], sizes: Sequence[int], rows: int) -> tup
             distinct, packed = np.unique(packed, return_inverse=True)
             slots = len(distinct)
         packed, slots = packed * size + codes, slots * size
-    if slots <= _DENSE_GROUPS or slots <= 4 * rows:
+    if slots <= min(_DENSE_GROUPS, _SPARSE * rows) or slots <= 4 * rows:
         seen = np.zeros(slots, np.bool_)
         seen[packed] = True
         present = np.flatnonzero(seen)

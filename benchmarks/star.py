@@ -1,0 +1,221 @@
+"""The star schema benchmark: 13 questions to Relatum, DuckDB and Polars, in one run and on the same data.
+
+``python benchmarks/star.py`` makes 6 million order lines (kept in benchmarks/data), checks that every answer equals
+DuckDB's to the last unit, and prints the median time of each question side by side. DuckDB and Polars hold their
+tables in memory and use their default threads.
+"""
+
+from __future__ import annotations
+
+import argparse
+import math
+import resource
+import statistics
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import duckdb
+import polars as pl
+
+import relatum
+from star_data import write_tables
+
+TABLES = ("lineorder", "dates", "customer", "supplier", "part")
+KEYS = {"dates": ("orderdate", "datekey"), "customer": ("custkey", "custkey"), "supplier": ("suppkey", "suppkey"),
+        "part": ("partkey", "partkey")}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Query:
+    """One question: what is summed, by which columns, under which conditions by table."""
+
+    name: str
+    value: str
+    by: tuple[str, ...]
+    where: dict[str, str] = field(default_factory=dict)
+
+    @property
+    def lookups(self) -> list[str]:
+        """The lookups it needs."""
+        mentioned = {column.split(".")[0] for column in self.by} | set(self.where)
+        return [table for table in KEYS if table in mentioned]
+
+    @property
+    def condition(self) -> str:
+        """All conditions in one: the same text in both languages."""
+        return " and ".join(self.where.values())
+
+    def sql(self) -> str:
+        """The question in SQL."""
+        joins = "".join(
+            f" join {table} on lineorder.{KEYS[table][0]} = {table}.{KEYS[table][1]}" for table in self.lookups
+        )
+        group = f" group by {', '.join(self.by)}" if self.by else ""
+        return (
+            f"select {', '.join([*self.by, f'sum({self.value})'])} from lineorder{joins} where {self.condition}{group}"
+        )
+
+    def ask(self, model: relatum.Model) -> Any:
+        """The question to Relatum."""
+        return model.pivot(rows=self.by, values={"value": f"sum({self.value})"}, where=self.condition, totals=False)
+
+
+_REVENUE, _PROFIT = "lineorder.revenue", "lineorder.revenue - lineorder.supplycost"
+_DISCOUNTED = "lineorder.extendedprice * lineorder.discount"
+_BY_NATION = ("customer.nation", "supplier.nation", "dates.year")
+_BY_CITY = ("customer.city", "supplier.city", "dates.year")
+_YEARS = "dates.year between 1992 and 1997"
+_CITIES = "in ('UNITED KI1', 'UNITED KI5')"
+
+QUERIES = (
+    Query("1.1", _DISCOUNTED, (), {"dates": "dates.year = 1993",
+          "lineorder": "lineorder.discount between 1 and 3 and lineorder.quantity < 25"}),
+    Query("1.2", _DISCOUNTED, (), {"dates": "dates.yearmonth = '1994-01'",
+          "lineorder": "lineorder.discount between 4 and 6 and lineorder.quantity between 26 and 35"}),
+    Query("1.3", _DISCOUNTED, (), {"dates": "dates.weeknuminyear = 6 and dates.year = 1994",
+          "lineorder": "lineorder.discount between 5 and 7 and lineorder.quantity between 26 and 35"}),
+    Query("2.1", _REVENUE, ("dates.year", "part.brand"), {"part": "part.category = 'MFGR#12'",
+          "supplier": "supplier.region = 'AMERICA'"}),
+    Query("2.2", _REVENUE, ("dates.year", "part.brand"), {"part": "part.brand between 'MFGR#2221' and 'MFGR#2228'",
+          "supplier": "supplier.region = 'ASIA'"}),
+    Query("2.3", _REVENUE, ("dates.year", "part.brand"), {"part": "part.brand = 'MFGR#2239'",
+          "supplier": "supplier.region = 'EUROPE'"}),
+    Query("3.1", _REVENUE, _BY_NATION, {"customer": "customer.region = 'ASIA'", "supplier": "supplier.region = 'ASIA'",
+          "dates": _YEARS}),
+    Query("3.2", _REVENUE, _BY_CITY, {"customer": "customer.nation = 'UNITED STATES'",
+          "supplier": "supplier.nation = 'UNITED STATES'", "dates": _YEARS}),
+    Query("3.3", _REVENUE, _BY_CITY, {"customer": f"customer.city {_CITIES}", "supplier": f"supplier.city {_CITIES}",
+          "dates": _YEARS}),
+    Query("3.4", _REVENUE, _BY_CITY, {"customer": f"customer.city {_CITIES}", "supplier": f"supplier.city {_CITIES}",
+          "dates": "dates.yearmonth = '1997-12'"}),
+    Query("4.1", _PROFIT, ("dates.year", "customer.nation"), {"customer": "customer.region = 'AMERICA'",
+          "supplier": "supplier.region = 'AMERICA'", "part": "part.mfgr in ('MFGR#1', 'MFGR#2')"}),
+    Query("4.2", _PROFIT, ("dates.year", "supplier.nation", "part.category"), {"dates": "dates.year in (1997, 1998)",
+          "customer": "customer.region = 'AMERICA'", "supplier": "supplier.region = 'AMERICA'",
+          "part": "part.mfgr in ('MFGR#1', 'MFGR#2')"}),
+    Query("4.3", _PROFIT, ("dates.year", "supplier.city", "part.brand"), {"dates": "dates.year in (1997, 1998)",
+          "customer": "customer.region = 'AMERICA'", "supplier": "supplier.nation = 'UNITED STATES'",
+          "part": "part.category = 'MFGR#14'"}),
+)  # fmt: skip
+
+
+def open_relatum(folder: Path) -> relatum.Model:
+    """The star as a Relatum model: tables, four relationships, all columns and join indexes in memory."""
+    model = relatum.Model("star")
+    for table in TABLES:
+        model.add_table(table, folder / f"{table}.parquet")
+    for table, (many, one) in KEYS.items():
+        model.relate(f"lineorder.{many} -> {table}.{one}")
+    for table in TABLES:
+        for column in model.session.data[table].types:
+            model.session.store.column(table, column)
+    return model
+
+
+def open_duckdb(folder: Path) -> duckdb.DuckDBPyConnection:
+    """The tables in DuckDB's memory."""
+    connection = duckdb.connect()
+    for table in TABLES:
+        connection.execute(f"create table {table} as select * from read_parquet('{folder / table}.parquet')")
+    return connection
+
+
+def open_polars(folder: Path) -> dict[str, pl.DataFrame]:
+    """The tables as Polars frames, text as categories."""
+    frames = {table: pl.read_parquet(folder / f"{table}.parquet") for table in TABLES}
+    return {table: frame.rename({name: f"{table}.{name}" for name in frame.columns}) for table, frame in frames.items()}
+
+
+def polars_query(query: Query, frames: dict[str, pl.DataFrame]) -> pl.DataFrame:
+    """The question as a lazy Polars query, lookups filtered before they are joined."""
+    lines = frames["lineorder"].lazy()
+    if "lineorder" in query.where:
+        lines = lines.filter(pl.sql_expr(_polars_names(query.where["lineorder"])))
+    for table in query.lookups:
+        many, one = KEYS[table]
+        lookup = frames[table].lazy()
+        if table in query.where:
+            lookup = lookup.filter(pl.sql_expr(_polars_names(query.where[table])))
+        wanted = [column for column in query.by if column.startswith(f"{table}.")]
+        lookup = lookup.select(f"{table}.{one}", *wanted)
+        lines = lines.join(lookup, left_on=f"lineorder.{many}", right_on=f"{table}.{one}")
+    value = pl.sql_expr(_polars_names(query.value)).cast(pl.Int64) if "*" not in query.value else (
+        pl.col("lineorder.extendedprice").cast(pl.Int64) * pl.col("lineorder.discount")
+    )  # fmt: skip
+    if not query.by:
+        return lines.select(value.sum()).collect()
+    return lines.group_by(query.by).agg(value.sum().alias("value")).collect()
+
+
+def _polars_names(text: str) -> str:
+    words = [f'"{word}"' if word.split(".")[0] in TABLES and "." in word else word for word in text.split()]
+    return " ".join(words)
+
+
+def timed(action: Callable[[], Any], runs: int) -> float:
+    """The median time of an action in milliseconds, after one run to warm up."""
+    action()
+    times = []
+    for _ in range(runs):
+        start = time.perf_counter()
+        action()
+        times.append(time.perf_counter() - start)
+    return 1000 * statistics.median(times)
+
+
+def same(query: Query, model: relatum.Model, connection: duckdb.DuckDBPyConnection) -> bool:
+    """Whether both give the same rows."""
+    ours = {tuple(row.values())[:-1]: int(row["value"] or 0) for row in query.ask(model).to_arrow().to_pylist()}
+    theirs = {tuple(row[:-1]): int(row[-1] or 0) for row in connection.execute(query.sql()).fetchall()}
+    return ours == theirs
+
+
+def main() -> None:
+    """Run the benchmark."""
+    options = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    options.add_argument("--lines", type=int, default=6_000_000)
+    options.add_argument("--runs", type=int, default=7)
+    options.add_argument("--data", type=Path, default=Path(__file__).parent / "data")
+    given = options.parse_args()
+    folder = given.data / f"star-{given.lines}"
+    write_tables(folder, given.lines)
+    before = peak_memory()
+    start = time.perf_counter()
+    model = open_relatum(folder)
+    loaded = time.perf_counter() - start
+    after = peak_memory()
+    start = time.perf_counter()
+    connection = open_duckdb(folder)
+    duckdb_loaded = time.perf_counter() - start
+    frames = open_polars(folder)
+    fact = model.session.data["lineorder"]
+    size = sum(column.nbytes for column in fact.loaded().values())
+    print(f"{given.lines:,} order lines")
+    print(f"load: relatum {loaded:.2f} s, duckdb {duckdb_loaded:.2f} s")
+    print(f"relatum: {size / fact.rows:.1f} bytes a line in columns")
+    print(f"peak memory {before:,.0f} MB before, {after:,.0f} MB after relatum's load")
+    print(f"{'query':<7}{'relatum ms':>11}{'duckdb ms':>11}{'polars ms':>11}{'to duckdb':>11}{'to polars':>11}  result")
+    ratios: list[tuple[float, float]] = []
+    for query in QUERIES:
+        ours = timed(lambda query=query: query.ask(model).to_arrow(), given.runs)
+        theirs = timed(lambda query=query: connection.execute(query.sql()).fetchnumpy(), given.runs)
+        polars = timed(lambda query=query: polars_query(query, frames), given.runs)
+        ratios.append((ours / theirs, ours / polars))
+        equal = "equal" if same(query, model, connection) else "DIFFERENT"
+        figures = f"{ours:>11.1f}{theirs:>11.1f}{polars:>11.1f}{ours / theirs:>11.2f}{ours / polars:>11.2f}"
+        print(f"{query.name:<7}{figures}  {equal}")
+    means = [math.exp(statistics.fmean(math.log(ratio[at]) for ratio in ratios)) for at in (0, 1)]
+    print(f"geometric mean of the ratios: {means[0]:.2f} of duckdb's time, {means[1]:.2f} of polars'")
+    print(f"peak memory of the whole run {peak_memory():,.0f} MB")
+
+
+def peak_memory() -> float:
+    """The most memory that this process has held, in megabytes."""
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1000
+
+
+if __name__ == "__main__":
+    main()
