@@ -13,9 +13,9 @@ import pyarrow.csv as pacsv
 import pyarrow.ipc as paipc
 import pyarrow.parquet as pq
 
-from relatum.data.arrow import arrow_type
+from relatum.data.arrow import arrow_type, type_of
 from relatum.data.table import TableData
-from relatum.data.types import Type
+from relatum.data.types import TEXT, Type
 from relatum.errors import SourceError, listed, suggestion
 from relatum.sources.arrow import table_data
 
@@ -169,7 +169,10 @@ def _encoding_error(path: Path) -> SourceError:
 
 
 def _read_parquet(path: Path, types: Mapping[str, Type]) -> TableData:
-    file = pq.ParquetFile(path)
+    metadata = pq.read_metadata(path)
+    texts = [field.name for field in metadata.schema.to_arrow_schema() if type_of(field.type) == TEXT]
+    # Text is kept as a dictionary in the file as in memory: it need not be spelled out in between.
+    file = pq.ParquetFile(path, metadata=metadata, read_dictionary=texts)
 
     def read(name: str) -> Any:
         try:
