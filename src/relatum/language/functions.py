@@ -161,7 +161,11 @@ def _common(arguments: Sequence[Expression], noun: str = "mixed") -> Type:
     for position, argument in enumerate(arguments):
         if common_type([first, argument.type]) is None:
             kinds = {first.kind, argument.type.kind}
-            fix = "Write dates as date '2024-05-31'." if kinds == {Kind.DATE, Kind.TEXT} else ""
+            fix = ""
+            if kinds == {Kind.DATE, Kind.TEXT}:
+                fix = "Write dates as date '2024-05-31'."
+            elif Kind.TEXT in kinds and kinds & {Kind.INTEGER, Kind.DECIMAL, Kind.FLOAT}:
+                fix = "Numbers stand without quotes; texts stand in single quotes."
             raise TypeProblem(
                 position, f"{_a(first)[0].upper()}{_a(first)[1:]} and {_a(argument.type)} cannot be {noun}.", fix
             )

@@ -213,4 +213,6 @@ def refuse_choice(value: str, allowed: Iterable[str], what: str) -> None:
     """Raise an error unless ``value`` is one of the words ``allowed``."""
     words = list(allowed)
     if value not in words:
-        raise ModelError(f"{what} is {value!r}; it can be {' or '.join(words)}.", fix=suggestion(value, words))
+        raise ModelError(
+            f"{what} is {value!r}; it can be {' or '.join(words)}.", fix=suggestion(value, words), place=(what,)
+        )

@@ -192,7 +192,7 @@ class _Reader:
         try:
             return relationship(entry.link, entry.direction, entry.match, entry.level)
         except ModelError as error:
-            raise self.error(error.reason, where, error.fix) from None
+            raise self.error(error.reason, (*where, *error.place), error.fix) from None
 
     def _measure(self, name: str, body: dict[str, Any]) -> Measure:
         entry = self._entry(MeasureEntry, body, ("measure", name))

@@ -40,12 +40,14 @@ def parse_link(text: str) -> tuple[End, End]:
         raise ModelError(
             f"The link {text!r} has no single '->' between its two ends.",
             fix="Write the many side first: sales.product_id -> product.product_id.",
+            place=("link",),
         )
     many, one = (_parse_end(side, text) for side in sides)
     if len(many.columns) != len(one.columns):
         raise ModelError(
             f"The link {text!r} names {len(many.columns)} column(s) on the left and {len(one.columns)} on the right.",
             fix="Each column of one end needs its partner at the other, in the same order.",
+            place=("link",),
         )
     return many, one
 
@@ -64,4 +66,5 @@ def _parse_end(text: str, link: str) -> End:
     raise ModelError(
         f"In the link {link!r}, {text.strip()!r} is not a table with a column.",
         fix="Write table.column, or table.(first, second) for several columns.",
+        place=("link",),
     )

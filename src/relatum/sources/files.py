@@ -96,6 +96,8 @@ def _heading(path: Path) -> list[str]:
         raise _encoding_error(path) from None
     except csv.Error as error:
         raise SourceError(f"The heading row cannot be read: {error}", path=path, line=1) from None
+    if any("\0" in name for name in names):
+        raise _no_text(path)
     if not any(name.strip() for name in names):
         raise SourceError("The first row is blank.", path=path, line=1, fix="The first row must name the columns.")
     for position, name in enumerate(names, 1):
@@ -153,6 +155,10 @@ def _converts(value: str, type_: Type) -> bool:
     return True
 
 
+def _no_text(path: Path) -> SourceError:
+    return SourceError("This is not a text file.", path=path, fix="A CSV file is text in the encoding UTF-8.")
+
+
 def _encoding_error(path: Path) -> SourceError:
     data = path.read_bytes()[:_BLOCK]
     try:
@@ -162,7 +168,7 @@ def _encoding_error(path: Path) -> SourceError:
         at = error.start
     line = data.count(b"\n", 0, at) + 1
     if b"\0" in data[:1024]:
-        return SourceError("This is not a text file.", path=path, fix="A CSV file is text in the encoding UTF-8.")
+        return _no_text(path)
     return SourceError(
         f"Byte {at + 1} is not UTF-8 text.", path=path, line=line, fix="Save the file in the encoding UTF-8."
     )

@@ -1,0 +1,115 @@
+"""What formulas are worth: tables of formula and value, worked out by hand."""
+
+from __future__ import annotations
+
+from datetime import date, datetime
+from decimal import Decimal
+from typing import Any
+
+import pytest
+
+import relatum
+from relatum.language.functions import AGGREGATES, SCALARS
+
+#: Formulas without columns: operators and scalar functions.
+SCALAR = [
+    ("1 + 2 * 3", 7), ("(1 + 2) * 3", 9), ("2 - 3 - 4", -5), ("- -3", 3), ("+4", 4), ("7 / 2", 3.5), ("6 / 3", 2.0),
+    ("1 / 0", None), ("0.1 + 0.2", Decimal("0.3")), ("1.50 * 2.25", Decimal("3.3750")), ("7 % 3", 1), ("-7 % 3", -1),
+    ("7 % -3", 1), ("7 % 0", None), ("1e3", 1000.0), (".5 + 1", Decimal("1.5")), ("1 + null", None),
+    ("9007199254740993 + 0", 9007199254740993), ("3 > 2.75", True), ("9007199254740993 = 9007199254740992", False),
+    ("1 = 1.0", True), ("1 <> 2", True),
+    ("2 <= 2", True),
+    ("2 >= 3", False), ("1 != 1", False), ("'a' < 'b'", True), ("'B' < 'a'", True), ("null = null", None),
+    ("true and null", None), ("false and null", False), ("true or null", True), ("false or null", None), ("not null", None),
+    ("not 1 = 2", True), ("1 in (2, 1)", True), ("1 in (2, null)", None), ("1 not in (2, 3)", True), ("2 between 1 and 3", True),
+    ("2 not between 3 and 4", True), ("null between 1 and 2", None), ("'fern' like 'f%n'", True), ("'fern' like '_ern'", True),
+    ("'fern' not like 'F%'", True), ("null is null", True), ("1 is not null", True),
+    ("case when 1 = 2 then 'a' when true then 'b' else 'c' end", "b"), ("case when null then 1 end", None),
+    ("case when false then 1 else 2.5 end", Decimal("2.5")), ("coalesce(null, 2)", 2), ("nullif(3, 3)", None), ("nullif(3, 4)", 3),
+    ("plus(1, null, -3)", -2), ("plus(null, null)", None), ("abs(-2.5)", Decimal("2.5")), ("round(2.5)", 3), ("round(-2.5)", -3),
+    ("round(2.345, 2)", Decimal("2.35")), ("round(1234, -2)", 1200), ("round(1250, -2)", 1300), ("round(0.49)", 0), ("round(2.5e0)", 3.0),
+    ("floor(-2.5)", -3), ("ceil(-2.5)", -2), ("floor(2.5e0)", 2.0), ("ceil(2.1)", 3), ("sqrt(16)", 4.0), ("sqrt(-1)", None),
+    ("exp(0)", 1.0), ("ln(1)", 0.0), ("ln(0)", None), ("power(2, 10)", 1024.0), ("least(3, 1, 2)", 1), ("greatest(3, 1.5)", Decimal("3.0")),
+    ("least(1, null)", None), ("upper('Fern')", "FERN"), ("lower('Fern')", "fern"), ("trim('  a b ')", "a b"),
+    ("substring('fern', 2, 2)", "er"), ("substring('fern', 3)", "rn"), ("length('é')", 1), ("'a' || 'b' || 1", "ab1"), ("'it''s'", "it's"),
+    ("year(date '2024-05-31')", 2024), ("quarter(date '2024-05-31')", 2), ("month(date '2024-05-31')", 5), ("day(date '2024-05-31')", 31),
+    ("week(date '2024-12-30')", 1), ("week(date '2021-01-03')", 53), ("weekday(date '2024-06-03')", 1), ("weekday(date '1969-07-20')", 7),
+    ("date '2024-03-01' - date '2024-02-28'", 2), ("date '2024-02-28' + 2", date(2024, 3, 1)), ("date '1960-01-01' - 1", date(1959, 12, 31)),
+    ("timestamp '2024-05-31 17:30:00'", datetime(2024, 5, 31, 17, 30)), ("year(timestamp '1950-01-01 00:00:00')", 1950),
+    ("1 -- a comment\n + 1", 2), ("CASE WHEN TRUE THEN 1 ELSE 0 END", 1), ("Abs(-1)", 1),
+]  # fmt: skip
+
+#: Aggregates over the stall's six sales.
+AGGREGATE = [
+    ("sum(sales.quantity)", 15), ("avg(sales.quantity)", 3.0), ("min(sales.quantity)", 1), ("max(sales.quantity)", 5),
+    ("median(sales.quantity)", 3.0), ("count(sales.quantity)", 5), ("count(sales)", 6), ("count(distinct sales.product)", 4),
+    ("count(distinct sales.customer)", 3), ("count(sales.note)", 5), ("stddev(sales.quantity)", 1.5811388300841898),
+    ("variance(sales.quantity)", 2.5), ("stddev_pop(sales.quantity)", 1.4142135623730951), ("variance_pop(sales.quantity)", 2.0),
+    ("percentile(0.9 of sales.quantity)", 4.6), ("percentile(0 of sales.quantity)", 1.0), ("percentile(1 of sales.quantity)", 5.0),
+    ("first(sales.quantity by sales.sold_on)", 2), ("last(sales.quantity by sales.sold_on)", 5),
+    ("last(sales.product by sales.sold_on)", "fig"), ("first(sales.sold_on by sales.quantity)", date(2024, 3, 1)),
+    ("avg(product.price weighted by sales.quantity)", 15.3), ("min(sales.product)", "elm"), ("max(sales.paid)", True),
+    ("max(sales.sold_on)", date(2024, 12, 31)), ("sum(sales.quantity * product.price)", 153), ("sum(product.price)", 132),
+    ("sum(product.price over sales)", 122), ("count(distinct kind.family over sales)", 3), ("count(distinct kind.family over product)", 3),
+    ("sum(1 over sales)", 6), ("sum(sales.quantity * product.weight)", Decimal("15.0")), ("avg(product.weight)", 16.0 / 3),
+    ("sum(case when sales.paid then sales.quantity else 0 end)", 10), ("sum(sales.quantity) / count(sales)", 2.5),
+    ("sole(kind.family)", None), ("filtered(kind.family)", False), ("avg(sales.sold_on - date '2024-01-01')", 605 / 6),
+    ("sum(target.amount)", Decimal("130.49")), ("count(target.amount)", 3), ("quantity * 2", 30), ("revenue / quantity", 10.2),
+    ("max(year(sales.sold_on))", 2024), ("sum(length(sales.note))", 4), ("sum(power(sales.quantity, 2))", 55.0),
+]  # fmt: skip
+
+#: A formula, a condition and the value under it.
+FILTERED = [
+    ("quantity", "product.kind = 'fruit'", 5), ("quantity", "kind.family = 'wood'", 1), ("quantity", "product.product is null", 5),
+    ("quantity", "product.kind <> 'fruit'", 5), ("quantity", "sales.quantity > 2", 12), ("quantity", "sales.quantity > product.price", None),
+    ("quantity", "sales.note is null", 3), ("quantity", "calendar.month = '2024-02' and customer.region = 'North'", 4),
+    ("quantity", "product.weight < 5 or product.weight is null", 14), ("count(sales)", "customer.region = 'South'", 2),
+    ("count(sales.quantity)", "sales.note = 'z'", 0), ("quantity", "customer.region = 'East'", None),
+    ("goal", "calendar.month = '2024-02'", Decimal("20.50")), ("goal", "calendar.year = 2024", Decimal("130.49")),
+    ("goal", "calendar.quarter = '2024-Q1' and kind.kind = 'tree'", Decimal("99.99")), ("goal", "calendar.date = date '2024-02-01'", None),
+    ("goal", "product.price > 1", None), ("sole(kind.family)", "product.product = 'fig'", None),
+    ("sole(kind.family)", "kind.kind = 'tree'", "wood"), ("sole(product.kind)", "kind.kind = 'tree'", "tree"),
+    ("sole(product.weight)", "product.product = 'ivy'", None), ("filtered(customer.region)", "customer.region = 'North'", True),
+    ("filtered(customer.region)", "kind.kind = 'tree'", False), ("quantity", "sales.paid", 10), ("quantity", "not sales.paid", 4),
+    ("quantity", "product.price > 1 over sales", 10), ("quantity", "calendar.weekday = 'Thursday'", 7),
+    ("quantity", "calendar.fiscal_year = 2024 and calendar.fiscal_quarter = '2024-Q4'", 15),
+    ("count(sales)", "calendar.fiscal_year = 2025", 1), ("count(sales)", "calendar.week = date '2024-02-26'", 3),
+]  # fmt: skip
+
+
+def same(got: Any, expected: Any) -> bool:
+    """Equal and of one type; floats up to their last digits."""
+    if isinstance(expected, float):
+        return isinstance(got, float) and got == pytest.approx(expected, rel=1e-12)
+    return type(got) is type(expected) and got == expected
+
+
+@pytest.mark.parametrize(("formula", "expected"), SCALAR)
+def test_scalar(shared_stall: relatum.Model, formula: str, expected: Any) -> None:
+    assert same(shared_stall.evaluate(formula), expected)
+
+
+@pytest.mark.parametrize(("formula", "expected"), AGGREGATE)
+def test_aggregate(shared_stall: relatum.Model, formula: str, expected: Any) -> None:
+    assert same(shared_stall.evaluate(formula), expected)
+
+
+@pytest.mark.parametrize(("formula", "where", "expected"), FILTERED)
+def test_under_a_filter(shared_stall: relatum.Model, formula: str, where: str, expected: Any) -> None:
+    assert same(shared_stall.evaluate(formula, where), expected)
+
+
+def test_every_function_of_the_register_stands_in_a_table() -> None:
+    texts = " ".join([row[0] for row in SCALAR] + [row[0] for row in AGGREGATE]).lower()
+    spelled = {"negate": "- -3", "is_null": "is null", "case": "case when"}
+    missing = [name for name in [*SCALARS, *AGGREGATES] if spelled.get(name, name) not in texts]
+    assert not missing
+
+
+def test_three_ways_to_multiply_by_a_price_have_three_outcomes(nursery: relatum.Model) -> None:
+    right = nursery.evaluate("sum(sales.quantity * price.unit_price)")
+    average = nursery.evaluate("sum(sales.quantity) * avg(price.unit_price)")
+    assert right == nursery.evaluate("revenue")
+    assert abs(float(right) - average) > 0.05 * average
+    with pytest.raises(relatum.FormulaError, match="has a value for each row of price"):
+        nursery.evaluate("sum(sales.quantity) * price.unit_price")

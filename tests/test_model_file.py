@@ -1,0 +1,181 @@
+"""The model file: faults with their line, saving with comments kept, round trips."""
+
+from __future__ import annotations
+
+import tomllib
+from importlib import resources
+from pathlib import Path
+
+import pytest
+from conftest import make_stall
+
+import relatum
+from relatum.model.entries import json_schema
+from relatum.model.file import read_model
+
+GOOD = """relatum = 1
+name = "stall"          # the name
+locale = "en_GB"
+
+# facts first
+[table.sales]
+source = "sales.csv"
+
+[table.product]
+source = "product.csv"
+key = "product"
+
+[table.product.column.product]
+order_by = "price"      # dearest last
+
+[table.product.derived.dear]
+formula = "price > 10"
+
+[[relationship]]
+link = "sales.product -> product.product"
+
+[measure.revenue]
+formula = "sum(sales.quantity * product.price)"
+format = "#,##0.00"
+
+[[control]]
+measure = "revenue"
+at = { "product.product" = "fig" }
+equals = 10
+"""
+
+
+@pytest.fixture
+def file(tmp_path: Path) -> Path:
+    (tmp_path / "sales.csv").write_text("product,quantity\nfig,2\nivy,3\n")
+    (tmp_path / "product.csv").write_text("product,price\nfig,5\nivy,7\n")
+    (tmp_path / "stall.toml").write_text(GOOD)
+    return tmp_path / "stall.toml"
+
+
+FAULTS = [
+    # what is replaced, by what, the line of the fault, part of the message
+    ('relatum = 1', 'relatum = 2', 1, "version is 2; this program reads version 1"),
+    ('relatum = 1\n', '', 1, "A model begins with relatum = 1"),
+    ('name = "stall"', 'name = 7', 2, "name is 7; it must be text in quotes"),
+    ('name = "stall"', 'nam = "stall"', 2, "Unknown key nam.\nDid you mean name?"),
+    ('locale = "en_GB"', 'locale = "xx_YY"', 3, "The locale xx_YY is not known"),
+    ('locale = "en_GB"', 'locale = ', 3, "This is not TOML"),
+    ('source = "sales.csv"', 'sorce = "sales.csv"', 7, "Unknown key sorce.\nDid you mean source?"),
+    ('source = "sales.csv"', 'about = "no rows"', 6, "The table sales has no source"),
+    ('source = "sales.csv"', 'source = "sale.csv"', None, "sale.csv: There is no such file.\nDid you mean sales.csv?"),
+    ('source = "sales.csv"', 'source = "../sales.csv"', 7, "outside the model's folder"),
+    ('source = "sales.csv"', 'source = "sales.csv"\nrole_of = "product"', 8, "both source and role_of"),
+    ('key = "product"', 'key = 3', 11, "key is 3; it must be text in quotes or a list"),
+    ('key = "product"', 'key = "produkt"', 11, "has no column produkt.\nDid you mean product?"),
+    ('order_by = "price"', 'order_by = "prize"', 14, "has no column prize"),
+    ('order_by = "price"', 'type = "number"', 14, "'number' is not a type"),
+    ('order_by = "price"', 'type = "date"', None, "product is 'fig', which is not date"),
+    ('formula = "price > 10"', 'formula = "prize > 10"', 17, "no column prize"),
+    ('formula = "price > 10"', 'formula = "sum(price)"', 17, "cannot hold an aggregate"),
+    ('formula = "price > 10"', 'formula = "sales.quantity"', 17, "does not find a row of sales"),
+    ('[table.product.derived.dear]', '[table.product.derived.price]', 16, "is a column of the source already"),
+    ('formula = "price > 10"', 'formula = "dear"', 16, "circle: product.dear -> product.dear"),
+    ('link = "sales.product -> product.product"', 'link = "sales.product product.product"', 20, "no single '->'"),
+    ('link = "sales.product -> product.product"', 'link = "sales.(a, b) -> product.product"', 20, "2 column(s) on the left and 1"),
+    ('link = "sales.product -> product.product"', 'link = "sales.product -> produkt.product"', 19, "no table produkt"),
+    ('link = "sales.product -> product.product"', 'link = "sales.produkt -> product.product"', 20, "has no column produkt"),
+    ('link = "sales.product -> product.product"', 'direction = "down"', 19, "The key link is missing"),
+    ('link = "sales.product -> product.product"', 'link = "sales.product -> product.product"\nmatch = "near"', 21, "match is 'near'"),
+    ('link = "sales.product -> product.product"', 'link = "sales.product -> product.product"\ndirection = "up"', 21,
+     "direction is 'up'; it can be down or off"),
+    ('[measure.revenue]', '[measure.sales]', 22, "is the name of a table"),
+    ('formula = "sum(sales.quantity * product.price)"', 'formula = "sum(sales.quantity * product.prise)"', 23,
+     "^^^^^^^^^^^^^\nDid you mean product.price?"),
+    ('format = "#,##0.00"', 'format = "pounds"', 24, "is no number pattern"),
+    ('format = "#,##0.00"', 'unrelated = "maybe"', 24, "unrelated is 'maybe'"),
+    ('measure = "revenue"', 'measure = "revenu"', 27, "names the measure revenu"),
+]  # fmt: skip
+
+
+def test_the_good_file_opens(file: Path) -> None:
+    model = relatum.open(file)
+    assert model.evaluate("revenue") == 31
+    assert model.check().ok
+
+
+@pytest.mark.parametrize(("old", "new", "line", "message"), FAULTS)
+def test_a_fault_has_its_line(file: Path, old: str, new: str, line: int | None, message: str) -> None:
+    assert old in GOOD
+    file.write_text(GOOD.replace(old, new, 1))
+    with pytest.raises(relatum.RelatumError) as caught:
+        relatum.open(file)
+    shown = str(caught.value)
+    assert message in shown
+    if line is not None:
+        assert shown.startswith(f"{file}:{line}: "), shown
+
+
+@pytest.mark.parametrize(
+    ("content", "message"),
+    [(None, "no such file"), (b"", "empty"), (b"\xff\xfe\x00", "not a text file"), (b"x = [" + b"[" * 5_000, "not TOML")],
+)  # fmt: skip
+def test_what_is_no_model_at_all(tmp_path: Path, content: bytes | None, message: str) -> None:
+    path = tmp_path / "model.toml"
+    if content is not None:
+        path.write_bytes(content)
+    with pytest.raises(relatum.ModelError, match=message):
+        relatum.open(path)
+
+
+def test_saving_keeps_comments_and_order(file: Path) -> None:
+    model = relatum.open(file)
+    model.measure("quantity", "sum(sales.quantity)")
+    model.derive("product", "label", "upper(product)")
+    model.save(file)
+    text = file.read_text()
+    for line in GOOD.splitlines():
+        assert line in text.splitlines(), line
+    kept = [line for line in text.splitlines() if line in GOOD.splitlines() and line]
+    assert kept == [line for line in GOOD.splitlines() if line]
+    again = relatum.open(file)
+    assert again.declaration == model.declaration
+    assert again.evaluate("quantity") == 5
+
+
+def test_saving_drops_what_is_gone_and_changes_what_changed(file: Path) -> None:
+    file.write_text(GOOD.replace('format = "#,##0.00"', 'format = "0"'))
+    model = relatum.open(file)
+    file.write_text(GOOD + '\n[measure.gone]\nformula = "1"\n')
+    model.save(file)
+    document = tomllib.loads(file.read_text())
+    assert set(document["measure"]) == {"revenue"}
+    assert document["measure"]["revenue"]["format"] == "0"
+    assert "# dearest last" in file.read_text()
+
+
+def test_a_saved_model_says_the_same(hollowmere: Path) -> None:
+    model = relatum.open(hollowmere)
+    copy = hollowmere.with_name("copy.toml")
+    model.save(copy)
+    assert read_model(copy) == model.declaration
+    copy.unlink()
+
+
+def test_saving_a_frame_is_refused_and_leaves_the_file(file: Path) -> None:
+    before = file.read_text()
+    with pytest.raises(relatum.ModelError, match="came as a frame"):
+        make_stall().save(file)
+    assert file.read_text() == before
+    assert sorted(path.name for path in file.parent.iterdir()) == ["product.csv", "sales.csv", "stall.toml"]
+
+
+def test_saving_elsewhere_is_refused_unless_allowed(file: Path, tmp_path: Path) -> None:
+    (tmp_path / "other").mkdir()
+    model = relatum.open(file)
+    with pytest.raises(relatum.ModelError, match="outside the folder"):
+        model.save(tmp_path / "other" / "stall.toml")
+    model.save(tmp_path / "other" / "stall.toml", allow_outside=True)
+    assert relatum.open(tmp_path / "other" / "stall.toml", allow_outside=True).evaluate("revenue") == 31
+    with pytest.raises(relatum.ModelError, match="no folder"):
+        model.save(tmp_path / "nowhere" / "stall.toml")
+
+
+def test_the_schema_that_ships_is_the_one_of_the_code() -> None:
+    shipped = resources.files("relatum.model").joinpath("schema.json").read_bytes()
+    assert shipped == json_schema(), "write relatum.model.entries.json_schema() to schema.json again"

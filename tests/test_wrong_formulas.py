@@ -1,0 +1,148 @@
+"""Slips, and the sentence that each one earns: a table of formula, the stretch under the carets, reason and fix."""
+
+from __future__ import annotations
+
+import pytest
+
+import relatum
+
+SLIPS = [
+    # what was written, what the carets are under, part of the reason, part of the fix
+    ("", " ", "empty", ""),
+    ("sum(sales.quantity", "", "stops too early", "A bracket is not closed"),
+    ("sum(sum(sales.quantity", "", "stops too early", "2 brackets are not closed"),
+    ("sum(sales.quantity))", ")", "cannot stand here", "never opened"),
+    ("1 +", "", "stops too early", "Something must follow"),
+    ("1 2", "2", "cannot stand here", "operator or a comma is missing"),
+    ("(1, 2)", ",", "cannot stand here", "operator"),
+    ("1 == 2", "=", "cannot stand here", "One equals sign"),
+    ("sales.paid && true", "&", "not part of the language", "Write and"),
+    ("2 ^ 3", "^", "not part of the language", "power(x, y)"),
+    ("2 ** 3", "*", "cannot stand here", "power(x, y)"),
+    ("{1}", "{", "not part of the language", "round brackets"),
+    ("`sales`.quantity", "`", "not part of the language", "double quotes"),
+    ("sum([sales].quantity)", "[", "not part of the language", "square brackets"),
+    ("1;", ";", "not part of the language", "no semicolon"),
+    ("'fern", "'fern", "never ends", "Close it with '"),
+    ('"fern', '"fern', "never ends", 'Close it with "'),
+    ("case when true then 1", "", "stops too early", "ends with end"),
+    ("case when true 1 end", "1", "cannot stand here", ""),
+    ("when + 1", "when", "word of the language", 'double quotes: "when"'),
+    ("date '2024-13-01'", "date '2024-13-01'", "not a date", "date '2024-05-31'"),
+    ("timestamp 'noon'", "timestamp 'noon'", "not a moment", "timestamp '2024-05-31 17:30:00'"),
+    ("99999999999999999999", "99999999999999999999", "does not fit 64 bits", "1e30"),
+    ("0.1234567890123456789", "0.1234567890123456789", "does not fit", "float"),
+    ("product.price", "product.price", "has a value for each row of product", "sum(product.price)"),
+    ("sum(sales.quantity) * product.price", "product.price", "one value is needed", "sum(sales.… * product.price)"),
+    ("product.kind", "product.kind", "has a value for each row", "max(product.kind)"),
+    ("sales", "sales", "is a table", "count(sales)"),
+    ("price", "price", "named with its table", ""),
+    ("revenu", "revenu", "no measure revenu", "Did you mean revenue?"),
+    ('"North"', '"North"', "nothing named North", "single quotes: 'North'"),
+    ("sum(sale.quantity)", "sale.quantity", "no table sale", "Did you mean sales?"),
+    ("sum(sales.quantty)", "sales.quantty", "has no column quantty", "Did you mean sales.quantity?"),
+    ("sum(sales.price)", "sales.price", "has no column price", "Did you mean product.price?"),
+    ("average(sales.quantity)", "average", "no function average", "avg(x)"),
+    ("sume(sales.quantity)", "sume", "no function sume", "Did you mean sum?"),
+    ("iif(true, 1, 2)", "iif", "no function iif", "case when"),
+    ("nonsense(1)", "nonsense", "no function nonsense", "Known:"),
+    ("sum(sales.note)", "sales.note", "where a number is needed", "count(sales.note) counts values"),
+    ("sum(sales.sold_on)", "sales.sold_on", "This is a date", ""),
+    ("sum(sum(sales.quantity))", "sum(sales.quantity)", "cannot hold an aggregate", "without sum"),
+    ("sum(revenue)", "revenue", "is a measure", "name the columns"),
+    ("sum(sales.quantity * target.amount)", "sum(sales.quantity * target.amount)", "no relationship leads", "Add a relationship"),
+    ("sum(customer.region = product.kind)", "customer.region = product.kind", "where a number is needed", ""),
+    ("count(customer.region || product.kind)", "count(customer.region || product.kind)", "No row of customer or product",
+     "add over sales"),
+    ("sum(product.price over target)", "product.price", "does not find a row of product", ""),
+    ("count(sales over product)", "count(sales over product)", "over says another", ""),
+    ("sum(1)", "sum(1)", "No column is mentioned", "over"),
+    ("sum(sales.quantity, 2)", "sum(sales.quantity, 2)", "not written like this", "Write sum(x)"),
+    ("sum(distinct sales.quantity)", "sum(distinct sales.quantity)", "not written like this", ""),
+    ("first(sales.quantity)", "first(sales.quantity)", "not written like this", "first(x by y)"),
+    ("percentile(sales.quantity)", "percentile(sales.quantity)", "not written like this", "percentile(0.9 of x)"),
+    ("percentile(90 of sales.quantity)", "90", "number from 0 to 1", ""),
+    ("sole(1)", "1", "takes a column", "sole(table.column)"),
+    ("abs()", "abs()", "0 argument", "abs(x)"),
+    ("abs(1, 2)", "abs(1, 2)", "2 argument", "abs(x)"),
+    ("abs(1 by 2)", "2", "nothing else", "abs(x)"),
+    ("1 + 'a'", "'a'", "This is text, where a number is needed", ""),
+    ("'a' = 1", "1", "cannot be compared", "without quotes"),
+    ("sum(sales.quantity) = '2024-01-01'", "'2024-01-01'", "cannot be compared", ""),
+    ("max(sales.sold_on) = '2024-01-01'", "'2024-01-01'", "A date and text cannot be compared", "date '2024-05-31'"),
+    ("not 1", "1", "where a condition is needed", ""),
+    ("case when 1 then 2 end", "1", "where a condition is needed", ""),
+    ("case when true then 1 else 'a' end", "'a'", "cannot be results of one case", ""),
+    ("upper(1)", "1", "where text is needed", ""),
+    ("'a' like max(sales.note)", "max(sales.note)", "pattern must be a text written", ""),
+    ("substring('a', 0)", "0", "first character is number 1", ""),
+    ("round(1.5, sum(sales.quantity))", "sum(sales.quantity)", "written in the formula", ""),
+    ("year(2024)", "2024", "where a date is needed", ""),
+    ("max(sales.sold_on) * 2", "max(sales.sold_on)", "number is needed", ""),
+    ("max(sales.sold_on) + max(sales.sold_on)", "max(sales.sold_on)", "moved by a whole number of days", ""),
+    ("0.1234567891 * 0.1234567891", "0.1234567891", "20 digits after the point", "Round one side"),
+]  # fmt: skip
+
+CONDITIONS = [
+    ("sum(sales.quantity) > 1", "sum(sales.quantity) > 1"[:19], "cannot hold an aggregate", ""),
+    ("sales.quantity", "sales.quantity", "a condition is needed", "Compare it"),
+    ("revenue > 1", "revenue", "is a measure", ""),
+    ("1 = 1", "1 = 1", "No column is mentioned", ""),
+    ("customer.region = \"North\"", '"North"', "nothing named North", "single quotes: 'North'"),
+    ("customer.region = product.kind", "customer.region = product.kind", "No row of customer or product", "add over sales"),
+    ("sales.quantity > 1,", ",", "cannot stand here", ""),
+]  # fmt: skip
+
+
+def carets(message: str) -> str:
+    """The stretch of the formula that the carets stand under."""
+    lines = message.splitlines()
+    at = next(number for number, line in enumerate(lines) if line.strip() and set(line.strip()) == {"^"})
+    start = lines[at].index("^")
+    return lines[at - 1][start : start + lines[at].count("^")]
+
+
+@pytest.mark.parametrize(("formula", "pointed", "reason", "fix"), SLIPS)
+def test_slip(shared_stall: relatum.Model, formula: str, pointed: str, reason: str, fix: str) -> None:
+    with pytest.raises(relatum.FormulaError) as caught:
+        shared_stall.evaluate(formula)
+    message = str(caught.value)
+    assert reason in caught.value.reason
+    assert fix in caught.value.fix
+    assert carets(message).strip() == pointed.strip(), message
+
+
+@pytest.mark.parametrize(("where", "pointed", "reason", "fix"), CONDITIONS)
+def test_wrong_condition(shared_stall: relatum.Model, where: str, pointed: str, reason: str, fix: str) -> None:
+    with pytest.raises(relatum.FormulaError) as caught:
+        shared_stall.evaluate("revenue", where)
+    message = str(caught.value)
+    assert message.startswith("where: ")
+    assert reason in caught.value.reason
+    assert fix in caught.value.fix
+    assert carets(message) == pointed, message
+
+
+@pytest.mark.parametrize("text", ["(" * 10_000 + "1" + ")" * 10_000, "case when true then " * 300 + "1" + " end" * 300])
+def test_nesting_is_bounded(shared_stall: relatum.Model, text: str) -> None:
+    with pytest.raises(relatum.FormulaError, match="nested more than 100 deep") as caught:
+        shared_stall.evaluate(text)
+    assert len(str(caught.value)) < 500
+
+
+def test_long_chains_are_bounded(shared_stall: relatum.Model) -> None:
+    assert shared_stall.evaluate(" + ".join(["1"] * 150)) == 150
+    with pytest.raises(relatum.FormulaError, match="more than 200 operations"):
+        shared_stall.evaluate(" + ".join(["1"] * 5_000))
+
+
+def test_measures_in_a_circle_are_refused(stall: relatum.Model) -> None:
+    with pytest.raises(relatum.FormulaError, match="no measure second"):
+        stall.measure("first", "second + 1")
+    assert "first" not in stall.declaration.measures
+
+
+def test_a_fault_inside_another_measure_is_shown_where_it_stands(stall: relatum.Model) -> None:
+    with pytest.raises(relatum.FormulaError) as caught:
+        stall.measure("wrong", "sum(sales.quantiti)")
+    assert str(caught.value).startswith("measure wrong: ")
