@@ -43,3 +43,7 @@ def _options(
 def main() -> None:
     """Run the command line."""
     app()
+
+
+if __name__ == "__main__":
+    main()

@@ -72,8 +72,9 @@ def pivot(
             text = grid.to_json(with_totals) + "\n" if format is GridFormat.JSON else grid.to_csv(with_totals)
         if out is None:
             typer.echo(text, nl=False)
-            return
-        write_atomically(out, text)
-        tell(f"wrote {out}")
-    for note in grid.notes if format is GridFormat.CSV else ():
-        tell(f"note: {note.text}")
+        else:
+            write_atomically(out, text)
+            tell(f"wrote {out}")
+        # A table in CSV has no place for notes; the other formats hold them.
+        for note in grid.notes if format is GridFormat.CSV else ():
+            tell(f"note: {note.text}")

@@ -133,6 +133,11 @@ class ExactSum:
             np.add.at(result.high, groups, self.high)
         return result
 
+    def floats(self) -> Array:
+        """The sums as floats, which never overflow."""
+        low = self.low.astype(np.float64)
+        return low if self.high is None else self.high.astype(np.float64) * (1 << _LIMB) + low
+
     def totals(self) -> Array:
         """The sums, or an overflow error."""
         if self.high is None:
@@ -157,7 +162,8 @@ class FloatSum:
         values = np.broadcast_to(column.values, rows)
         if column.nulls is not None:
             values = np.where(column.nulls, 0.0, values)
-        self.sums += np.asarray([values.sum()]) if groups is None else np.bincount(groups, values, len(self.sums))
+        with np.errstate(over="ignore"):  # what overflows is no finite number, and so no value in the end
+            self.sums += np.asarray([values.sum()]) if groups is None else np.bincount(groups, values, len(self.sums))
 
     def at(self, present: Array) -> FloatSum:
         """The fold of just these groups."""

@@ -272,7 +272,7 @@ class _Scans:
                 return v.finite(total.sums, _none(count))
             case "avg", [ExactSum() | FloatSum() as total, CountFold() as count]:
                 scale = aggregation.arguments[0].type.scale
-                sums = total.sums if isinstance(total, FloatSum) else total.totals() / float(10**scale)
+                sums = total.sums if isinstance(total, FloatSum) else total.floats() / float(10**scale)
                 return v.finite(sums / count.counts.clip(min=1), _none(count))
             case "weighted", [FloatSum() as total, CountFold() as count, FloatSum() as weights, _]:
                 with np.errstate(all="ignore"):

@@ -1,0 +1,37 @@
+"""The star schema benchmark's questions, small: equal to hand-written SQL, in DuckDB and in Polars."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import duckdb
+import polars as pl
+import pytest
+from star import QUERIES, Query, open_duckdb, open_polars, open_relatum, polars_query, same
+from star_data import write_tables
+
+import relatum
+
+Opened = tuple[relatum.Model, duckdb.DuckDBPyConnection, dict[str, pl.DataFrame]]
+
+
+@pytest.fixture(scope="module")
+def opened(tmp_path_factory: pytest.TempPathFactory) -> Opened:
+    folder = tmp_path_factory.mktemp("star")
+    write_tables(folder, 200_000)
+    return open_relatum(folder), open_duckdb(folder), open_polars(folder)
+
+
+@pytest.mark.parametrize("query", QUERIES, ids=lambda query: query.name)
+def test_a_question_has_the_same_answer_everywhere(opened: Opened, query: Query) -> None:
+    model, connection, frames = opened
+    assert same(query, model, connection)
+    theirs: list[tuple[Any, ...]] = polars_query(query, frames).rows()
+    ours = query.ask(model).to_arrow().to_pylist()
+    assert sorted(tuple(row.values()) for row in ours) == sorted((*row[:-1], row[-1] or None) for row in theirs)
+
+
+def test_the_questions_find_rows(opened: Opened) -> None:
+    model, _, _ = opened
+    assert sum(query.ask(model).to_arrow().num_rows > 0 for query in QUERIES) >= 10
