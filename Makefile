@@ -5,11 +5,12 @@ export PIP_DISABLE_PIP_VERSION_CHECK := 1
 
 .PHONY: demo test benchmark clean
 
+# Lark's strict mode, which a test uses, needs interegular. It lies beside the environment: where lark can import it,
+# lark checks the grammar's terminals at every start, for half a second.
 $(VENV)/.installed: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
 	$(BIN)/pip install --quiet --editable '.[dev]'
-	# Lark's strict mode needs this; where it can be imported, lark also checks terminals at every start, for half a second.
-	$(BIN)/pip install --quiet --target $(VENV)/strict 'interegular>=0.3.3'
+	$(BIN)/pip install --quiet --upgrade --target $(VENV)/strict 'interegular>=0.3.3'
 	touch $@
 
 demo: $(VENV)/.installed

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 import random
 import sys
@@ -69,7 +70,7 @@ def disagreement(case: Case) -> str | None:
 def _is_grain(key: tuple[Any, ...]) -> bool:
     # Rows are the first field and columns the others: a total over a field is one over those that follow it too.
     columns = key[1:]
-    return all(later is TOTAL for here, later in zip(columns, columns[1:], strict=False) if here is TOTAL)
+    return all(later is TOTAL for here, later in itertools.pairwise(columns) if here is TOTAL)
 
 
 def cells_of(table: Any, case: Case) -> dict[tuple[Any, ...], list[Any]]:

@@ -71,8 +71,7 @@ class Star:
 
     def found(self, row: Row, link: Link) -> Row:
         """The row of the one side that a row finds. For a level, the first row that has its value."""
-        table, number = row
-        if number == NO_MATCH:
+        if row[1] == NO_MATCH:
             return (link.one, NO_MATCH)
         wanted = [self.value(row, column) for column in link.many_columns]
         if any(value is None for value in wanted):

@@ -238,9 +238,11 @@ class Maker:
         table = rnd.choice(("sales", "sales", "budget", "price", "product", "customer", "category"))
         over = f" over {table}" if rnd.random() < 0.15 else ""
         own = self._own(table)
-        argument = lambda wanted: (
-            self._with(own, self.row(table, wanted, 1), wanted, table) if not over else self.row(table, wanted, 1)
-        )  # noqa: E731
+
+        def argument(wanted: str) -> str:
+            text = self.row(table, wanted, 1)
+            return text if over else self._with(own, text, table)
+
         if kind == "num":
             forms = [
                 lambda: f"sum({argument('num')}{over})",
@@ -275,7 +277,7 @@ class Maker:
         return {"sales": "sales.quantity", "budget": "budget.target", "price": "price.amount",
                 "product": "product.weight", "customer": "customer.cid", "category": "category.rank"}[table]  # fmt: skip
 
-    def _with(self, own: str, text: str, kind: str, table: str) -> str:
+    def _with(self, own: str, text: str, table: str) -> str:
         """The expression, with a column of the table itself in it, so that the row table can be inferred."""
         return text if f"{table}." in text else f"case when {own} is null then {text} else {text} end"
 

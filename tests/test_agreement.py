@@ -5,12 +5,12 @@ from __future__ import annotations
 import random
 
 import pytest
-from agreement import disagreement
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
-from stars import random_case
 
+from agreement import disagreement
 from relatum.engine.memory import joins, scan, store
+from stars import random_case
 
 SLOW = [HealthCheck.too_slow, HealthCheck.function_scoped_fixture, HealthCheck.data_too_large]
 

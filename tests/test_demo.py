@@ -9,9 +9,9 @@ from pathlib import Path
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
-from conftest import LINES
 
 import relatum
+from conftest import LINES
 from relatum.demo.generate import generate
 from relatum.demo.range import CATEGORIES
 from relatum.demo.write import write_demo

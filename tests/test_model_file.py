@@ -7,9 +7,9 @@ from importlib import resources
 from pathlib import Path
 
 import pytest
-from conftest import make_stall
 
 import relatum
+from conftest import make_stall
 from relatum.model.entries import json_schema
 from relatum.model.file import read_model
 

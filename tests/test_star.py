@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Any
 
 import duckdb
 import polars as pl
 import pytest
-from star import QUERIES, Query, open_duckdb, open_polars, open_relatum, polars_query, same
-from star_data import write_tables
 
 import relatum
+from star import QUERIES, Query, open_duckdb, open_polars, open_relatum, polars_query, same
+from star_data import write_tables
 
 Opened = tuple[relatum.Model, duckdb.DuckDBPyConnection, dict[str, pl.DataFrame]]
 

@@ -309,7 +309,7 @@ class Model:
         FormulaError, DataError, ValueOverflowError
             As :meth:`pivot`.
         """
-        return answer(self._session, ask(values={"value": formula}, where=where)).scalar()
+        return answer(self._session, ask(values={" ".join(formula.split()): formula}, where=where)).scalar()
 
     def check(self) -> Report:
         """Audit the model, its data and its controls."""

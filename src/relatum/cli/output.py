@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import os
+import shutil
 import sys
+import textwrap
 from collections.abc import Iterator
 from contextlib import contextmanager
 from enum import StrEnum
@@ -67,9 +69,14 @@ def _origin(error: Exception) -> str:
 
 def complain(text: str) -> None:
     """Print an error on standard error."""
-    head, _, rest = text.partition("\n")
     typer.secho("error: ", fg="red", bold=True, nl=False, err=True)
-    typer.echo(head + (f"\n{rest}" if rest else ""), err=True)
+    typer.echo(_wrapped(text) if sys.stderr.isatty() else text, err=True)
+
+
+def _wrapped(text: str) -> str:
+    # Sentences are broken between words; a formula and the carets below it stay as they are.
+    width = shutil.get_terminal_size().columns - len("error: ")
+    return "\n".join(line if line.startswith("  ") else textwrap.fill(line, width) for line in text.splitlines())
 
 
 def tell(text: str) -> None:

@@ -219,7 +219,7 @@ def _sales(
     months = days.astype("datetime64[D]").astype("datetime64[M]").astype(int)
     busy = _weights(goods).sum(axis=1)[months % 12] * _GROWTH[months // 12 - 52] * _WEEKDAYS[(days + 3) % 7]
     order_day = np.sort(random.choice(days, orders, p=busy / busy.sum()))
-    order_customer = random.choice(len(weights), orders, p=weights)
+    order_customer = _buyers(random, order_day, weights)
     cash = random.random(orders) < 0.035
     day, customer = order_day[order], order_customer[order]
     product = _products(random, goods, day)
@@ -245,6 +245,22 @@ def _sales(
         }
     )
     return sales, product, day, quantity
+
+
+def _buyers(random: np.random.Generator, day: Array, weights: Array) -> Array:
+    """The customer of each order: most buy all the time, some come later, some leave."""
+    count = len(weights)
+    span = _LAST_DAY - _FIRST_DAY
+    comes = np.where(random.random(count) < 0.3, _FIRST_DAY + (span * random.random(count)).astype(int), _FIRST_DAY)
+    leaves = np.where(random.random(count) < 0.2, comes + 60 + (span * random.random(count)).astype(int), _LAST_DAY)
+    largest = int(np.argmax(weights))
+    comes[largest], leaves[largest] = _FIRST_DAY, _LAST_DAY
+    buyer = random.choice(count, len(day), p=weights)
+    for _ in range(6):
+        drawn_again = np.flatnonzero((day < comes[buyer]) | (day > leaves[buyer]))
+        buyer[drawn_again] = random.choice(count, len(drawn_again), p=weights)
+    away = (day < comes[buyer]) | (day > leaves[buyer])
+    return np.where(away, largest, buyer)
 
 
 def _weights(goods: _Range) -> Array:

@@ -20,7 +20,7 @@ from relatum.pivot.answer import answer
 from relatum.pivot.question import ask
 from relatum.session.session import Session
 
-_SAMPLES = 5
+_SAMPLES = 3
 
 
 @dataclass(frozen=True, slots=True)
