@@ -223,6 +223,8 @@ class Star:
             pairs = [pair for pair in zip(values, others, strict=True) if None not in pair]
             return _weighted(pairs) if node.weight is not None else _by_order(node.function, pairs)
         values = [value for value in values if value is not None]
+        if any(isinstance(value, float) for value in values):
+            values = [float(value) for value in values]
         if node.of is not None:
             return _percentile(values, float(scalar(node.of, None)))
         if node.function == "count":

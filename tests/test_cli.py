@@ -62,7 +62,7 @@ def test_the_demo_writes_and_asks(tmp_path: Path) -> None:
     assert any(line.startswith("total") for line in lines)
     assert lines[-1].startswith("note: ")
     assert len(lines) <= 24, "one screen"
-    assert "relatum pivot" in result.stderr
+    assert "relatum check" in result.stderr
     again = run("demo", tmp_path / "hm", "--lines", "2000", "--format", "json")
     assert json.loads(again.stdout)["model"] == "nursery"
 

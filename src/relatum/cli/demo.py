@@ -36,8 +36,4 @@ def demo(
             typer.echo(grid.to_json())
             return
         print_grid(grid.result, console())
-        tell(
-            f"\nnext: relatum show {file}\n"
-            f"      relatum check {file}\n"
-            f"      relatum pivot {file} --rows customer.region --columns calendar.year --values margin_rate"
-        )
+        tell(f"next: relatum show {file}, relatum check {file}, relatum pivot --help")

@@ -168,7 +168,7 @@ def column_to_arrow(column: Column) -> Any:
 
 
 def python_values(column: Column) -> list[Any]:
-    """A short column's values as Python objects: int, Decimal, float, str, bool, date, datetime or None."""
+    """A short column's values turned into Python objects: int, Decimal, float, str, bool, date, datetime or None."""
     return list(column_to_arrow(column).to_pylist())
 
 

@@ -25,7 +25,7 @@ _NEVER_SOLD = 14
 _UNLISTED = 3
 _LATE_PRICES = 3
 _PRICE_LIST = (date(2021, 11, 1), date(2022, 9, 1), date(2023, 3, 1), date(2024, 2, 1))
-_LATE_START = date(2022, 2, 7)
+_LATE_START = date(2022, 3, 14)
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -1,4 +1,4 @@
-"""Numbers and other values as text, by the patterns of Unicode CLDR."""
+"""Numbers and other values in writing, by the patterns of Unicode CLDR."""
 
 from __future__ import annotations
 

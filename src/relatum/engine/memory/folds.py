@@ -213,7 +213,7 @@ class Extreme:
     def merge(self, other: Extreme) -> None:
         """Take in another fold's groups."""
         self.best = self.operation(self.best, other.best)
-        self.column = self.column or other.column
+        self.column = other.column if self.column is None else self.column
 
     def regrouped(self, groups: Array, size: int) -> Extreme:
         """The fold of coarser groups."""

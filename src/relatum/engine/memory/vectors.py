@@ -68,7 +68,7 @@ def plain(column: Column) -> Any:
 
 
 def floats(column: Column) -> Array:
-    """The values as 64-bit floats."""
+    """The values in 64-bit floats."""
     if column.type.kind is Kind.DECIMAL:
         result: Array = column.values / float(10**column.type.scale)
         return result
