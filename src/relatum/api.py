@@ -174,21 +174,26 @@ class Model:
         check_role(self.declaration, table)
         self._change(self.declaration.with_table(table))
 
-    def relate(self, link: str, *, direction: str = "down", match: str = "equal", level: bool = False) -> None:
-        """Relate many rows of one table to one row of another.
+    def relate(
+        self, link: str, *, direction: str = "", match: str = "equal", level: bool = False, standby: bool = False
+    ) -> None:
+        """Relate the rows of two tables.
 
         Parameters
         ----------
         link : str
             The many side, ``->``, the one side: ``sales.product_id -> product.product_id``; several columns as
-            ``budget.(region, month) -> region_month.(region, month)``.
+            ``budget.(region, month) -> region_month.(region, month)``. One to one is ``<->``, many to many ``>-<``.
         direction : str
-            ``down``: filters travel from the one side to the many side. ``off``: the relationship only answers
-            lookups.
+            ``down`` (unless given): filters travel from the one side to the many side. ``both``: back as well.
+            ``off``: the relationship only answers lookups. Many to many: ``left``, ``right`` or ``both``, where filters
+            travel to.
         match : str
             ``equal``, or ``as_of``: the last column finds the latest value that is not after it.
         level : bool
             The one side's columns are a level of that table, not its key: months of a calendar, say.
+        standby : bool
+            The relationship is used only where a formula says ``via``.
 
         Raises
         ------
@@ -197,7 +202,7 @@ class Model:
         DataError
             The one side is not unique, or the two ends can never match.
         """
-        related = relationship(link, direction, match, level)
+        related = relationship(link, direction, match, level, standby)
         self._change(self.declaration.with_relationship(related))
 
     def derive(self, table: str, name: str, formula: str, *, about: str = "") -> None:

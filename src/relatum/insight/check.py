@@ -121,7 +121,7 @@ def _table_findings(session: Session) -> Iterator[Finding]:
 
 
 def _relationship_findings(session: Session) -> Iterator[Finding]:
-    for hop in session.catalog.routes.hops():
+    for hop in session.catalog.routes.hops:
         relationship = hop.relationship
         if relationship is None:
             continue

@@ -173,7 +173,7 @@ def _relationship(session: Session, relationship: Relationship) -> RelationshipO
         kind = "as of"
     rows = session.data[relationship.many.table].rows
     many, one = str(relationship.many), str(relationship.one)
-    hop = next(hop for hop in session.catalog.routes.hops() if hop.relationship == relationship)
+    hop = next(hop for hop in session.catalog.routes.hops if hop.relationship == relationship)
     try:
         index = session.store.index(hop)
     except DataError as error:

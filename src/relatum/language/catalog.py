@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
 
 from relatum.data.types import Type
 from relatum.errors import counted
 from relatum.model.declaration import Declaration
 from relatum.model.names import quoted
-from relatum.model.routes import Determines, Route, RouteMap
+from relatum.model.routes import Determines, Opened, Place, Route, RouteMap
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -20,6 +20,18 @@ class Catalog:
     types: Mapping[str, Mapping[str, Type]]
     routes: RouteMap
     determines: Determines
+    is_period: Callable[[str, str], bool]
+
+    def is_calendar(self, table: str) -> bool:
+        """Whether a table is a calendar, or a role of one."""
+        return self.declaration.tables[self.declaration.rows_of(table)].calendar is not None
+
+    def calendars(self, start: str) -> list[str]:
+        """The calendars from which a filter reaches the rows of a table, at whichever level."""
+        found = self.routes.filters(Place(start))
+        return [
+            name for name in self.declaration.tables if self.is_calendar(name) and any(p.table == name for p in found)
+        ]
 
     def columns(self, table: str) -> Mapping[str, Type]:
         """The columns of a table with their types; those of the table it is a role of, for a role."""
@@ -29,21 +41,32 @@ class Catalog:
         """The route by which a row of ``start`` finds ``table.column``."""
         return self.routes.lookup(start, table, column, self.determines)
 
-    def filter(self, table: str, columns: frozenset[str], start: str) -> Route | None:
+    def filter(self, table: str, columns: frozenset[str] | None, start: str) -> Route | None:
         """The route along which a filter on ``columns`` of ``table`` reaches the rows of ``start``."""
         return self.routes.filter(table, columns, start, self.determines)
+
+    def opening(self, opened: Opened) -> Catalog:
+        """The catalog with more relationships opened, as brackets do."""
+        routes = self.routes.opening(opened)
+        return self if routes is self.routes else replace(self, routes=routes)
+
+    def finds(self, start: str, table: str, columns: Iterable[str]) -> bool:
+        """Whether a row of ``start`` looks up a row of ``table`` and these columns of it."""
+        found = self.routes.lookups(Place(start))
+        return any(place.table == table for place in found) and all(
+            self.lookup(start, table, column) is not None for column in columns
+        )
+
+    def rank(self, table: str, others: Sequence[str]) -> int:
+        """How many of the others stand at the left end of a one-to-one relationship with a table."""
+        return sum(
+            each.kind == "one_to_one" and each.one.table == table and each.many.table in others
+            for each in self.declaration.relationships
+        )
 
     def tables_with(self, column: str) -> list[str]:
         """The tables that have a column of this name."""
         return [table for table in self.declaration.tables if column in self.columns(table)]
-
-    def row_tables(self, mentioned: Mapping[str, set[str]]) -> Iterator[str]:
-        """The tables among those mentioned whose rows find every column mentioned."""
-        for start in mentioned:
-            if all(
-                self.lookup(start, table, column) is not None for table, names in mentioned.items() for column in names
-            ):
-                yield start
 
     def row_table_problem(self, mentioned: Mapping[str, set[str]]) -> tuple[str, str]:
         """Why no row of one table finds all the columns mentioned, and what to do."""
@@ -51,10 +74,7 @@ class Catalog:
         every = [
             start
             for start in self.declaration.tables
-            if start not in mentioned
-            and all(
-                self.lookup(start, table, column) is not None for table, names in mentioned.items() for column in names
-            )
+            if start not in mentioned and all(self.finds(start, table, names) for table, names in mentioned.items())
         ]
         reason = f"No row of {' or '.join(tables)} finds a row in {'the other' if len(tables) == 2 else 'each other'}: "
         reason += f"no relationship leads between the {counted(len(tables), 'table')}."

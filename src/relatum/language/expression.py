@@ -7,6 +7,8 @@ from dataclasses import dataclass, field
 
 from relatum.data.types import BOOLEAN, Type
 from relatum.errors import Span
+from relatum.model.declaration import Relationship
+from relatum.model.routes import Route
 
 _NOWHERE = Span(0, 0)
 
@@ -22,12 +24,26 @@ class Constant:
 
 @dataclass(frozen=True, slots=True)
 class ColumnValue:
-    """The current row's value of a column of its own table, or of one that it looks up."""
+    """The current row's value of a column of its own table, or of one that it looks up.
+
+    ``route`` is how it is looked up, known once the formula's context is.
+    """
 
     table: str
     column: str
     type: Type
     span: Span = field(default=_NOWHERE, compare=False)
+    route: Route | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class NoMatch:
+    """Whether the current row's lookup of a table found nothing."""
+
+    table: str
+    type: Type = BOOLEAN
+    span: Span = field(default=_NOWHERE, compare=False)
+    route: Route | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,8 +57,16 @@ class Apply:
 
 
 @dataclass(frozen=True, slots=True)
+class Grain:
+    """What a formula is worked out per: the rows of a table, or the values of columns (pairs of table and column)."""
+
+    table: str = ""
+    columns: tuple[tuple[str, str], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Aggregate:
-    """An aggregate over the visible rows of ``row_table``.
+    """An aggregate over the visible rows of ``row_table``, or over the visible members of ``grain``.
 
     ``fraction`` is the argument of ``percentile``. ``repeat`` says that the value is repeated, not blank, where a
     grain or filter is not related to it. ``text`` is how it was written, for notes.
@@ -54,6 +78,21 @@ class Aggregate:
     type: Type
     fraction: float = 0.0
     repeat: bool = False
+    grain: Grain | None = None
+    text: str = field(default="", compare=False)
+    span: Span = field(default=_NOWHERE, compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Ranked:
+    """``rank`` or ``running`` of a formula among the visible members of a grain."""
+
+    function: str
+    formula: Expression
+    grain: Grain
+    by: Expression | None
+    descending: bool
+    type: Type
     text: str = field(default="", compare=False)
     span: Span = field(default=_NOWHERE, compare=False)
 
@@ -69,6 +108,55 @@ class Filtered:
 
 
 @dataclass(frozen=True, slots=True)
+class ContextChange:
+    """One change in square brackets, its names known.
+
+    ``targets`` are pairs of table and column (empty for a whole table), or special words such as ``axes`` with an
+    empty column. ``parts`` are the conditions of ``where`` and ``pin``; ``formula`` is that of ``keep``.
+    """
+
+    kind: str
+    targets: tuple[tuple[str, str], ...] = ()
+    parts: tuple[FilterPart, ...] = ()
+    formula: Expression | None = None
+    word: str = ""
+    number: int = 0
+    relationship: Relationship | None = None
+    text: str = field(default="", compare=False)
+    span: Span = field(default=_NOWHERE, compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class InContext:
+    """A formula in a changed context."""
+
+    formula: Expression
+    changes: tuple[ContextChange, ...]
+    type: Type
+    span: Span = field(default=_NOWHERE, compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class LetIn:
+    """Named values, and a formula that uses them. ``numbers`` tell the names apart from all others."""
+
+    numbers: tuple[int, ...]
+    values: tuple[Expression, ...]
+    body: Expression
+    type: Type
+    span: Span = field(default=_NOWHERE, compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class LetValue:
+    """A value named by ``let``."""
+
+    number: int
+    type: Type
+    span: Span = field(default=_NOWHERE, compare=False)
+
+
+@dataclass(frozen=True, slots=True)
 class Slot:
     """A value that a plan works out elsewhere: the input of this number."""
 
@@ -77,25 +165,31 @@ class Slot:
     span: Span = field(default=_NOWHERE, compare=False)
 
 
-Expression = Constant | ColumnValue | Apply | Aggregate | Filtered | Slot
+Expression = (
+    Constant | ColumnValue | NoMatch | Apply | Aggregate | Ranked | Filtered | InContext | LetIn | LetValue | Slot
+)
 
 
-def columns_in(expression: Expression) -> Iterator[ColumnValue]:
+def columns_in(expression: Expression) -> Iterator[ColumnValue | NoMatch]:
     """Every column that an expression reads from its own current row; aggregates have rows of their own."""
-    if isinstance(expression, ColumnValue):
-        yield expression
-    elif isinstance(expression, Apply):
-        for argument in expression.arguments:
-            yield from columns_in(argument)
+    match expression:
+        case ColumnValue() | NoMatch():
+            yield expression
+        case Apply(arguments=arguments):
+            for argument in arguments:
+                yield from columns_in(argument)
+        case InContext(formula=formula):
+            yield from columns_in(formula)
+        case LetIn(values=values, body=body):
+            for value in (*values, body):
+                yield from columns_in(value)
 
 
-def aggregates_in(expression: Expression) -> Iterator[Aggregate]:
-    """Every aggregate of a formula, in the order of the text."""
-    if isinstance(expression, Aggregate):
-        yield expression
-    elif isinstance(expression, Apply):
-        for argument in expression.arguments:
-            yield from aggregates_in(argument)
+def is_plain(expression: Expression) -> bool:
+    """Whether an expression reads nothing but constants and columns of its own row."""
+    if isinstance(expression, Apply):
+        return all(is_plain(argument) for argument in expression.arguments)
+    return isinstance(expression, Constant | ColumnValue | NoMatch)
 
 
 @dataclass(frozen=True, slots=True)

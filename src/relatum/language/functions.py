@@ -368,6 +368,22 @@ _AGGREGATES = (
         "The value when exactly one is visible, else null.",
     ),
     AggregateFunction(
+        "rank",
+        "rank(x among product)",
+        "among",
+        lambda _: INTEGER,
+        "none",
+        "The place of the current member among the visible ones: 1 is the largest x, ties share the better place.",
+    ),
+    AggregateFunction(
+        "running",
+        "running(x among product by y desc)",
+        "among",
+        _widest,
+        "none",
+        "The sum of x over the members up to and with the current one, in the order of y.",
+    ),
+    AggregateFunction(
         "filtered",
         "filtered(table.column)",
         "column",

@@ -13,7 +13,8 @@ from lark.exceptions import UnexpectedCharacters
 
 from relatum.data.types import BOOLEAN, DATE, FLOAT, INTEGER, MAX_SCALE, NULL, TEXT, TIMESTAMP, decimal
 from relatum.errors import FormulaError, Span
-from relatum.language.tree import Call, Case, Condition, Literal, Name, Node, Operation, children
+from relatum.language.changes import build_change
+from relatum.language.tree import Call, Case, Change, Changed, Condition, Let, Literal, Name, Node, Operation, children
 from relatum.model.names import KEYWORDS
 
 MAX_DEPTH = 100
@@ -153,6 +154,37 @@ class _Builder(Transformer[Token, Any]):
         node: Node = items[1]
         return node
 
+    def is_words(self, items: list[Any]) -> Operation:
+        if (items[-2].value.lower(), items[-1].value.lower()) != ("no", "match"):
+            raise _error("After is comes null, not null, or no match.", _span(items[-2:]))
+        return Operation("is_no_match", (items[0],), _span(items))
+
+    def is_not_words(self, items: list[Any]) -> Operation:
+        return Operation("not", (self.is_words(items),), _span(items))
+
+    def word(self, items: list[Any]) -> Token:
+        token: Token = items[0]
+        return token
+
+    def binding(self, items: list[Any]) -> tuple[Name, Node, Span]:
+        return items[0], items[2], _span(items)
+
+    def let(self, items: list[Any]) -> Let:
+        bindings = tuple((item[0], item[1]) for item in items if isinstance(item, tuple))
+        return Let(bindings, items[-1], _span(items))
+
+    def names(self, items: list[Any]) -> tuple[tuple[Name, ...], Span]:
+        return tuple(item for item in items if isinstance(item, Name)), _span(items)
+
+    def per(self, items: list[Any]) -> tuple[str, tuple[Name, ...], Span]:
+        return "per", items[1][0], _span(items)
+
+    def changed(self, items: list[Any]) -> Changed:
+        return Changed(items[0], tuple(item for item in items if isinstance(item, Change)), _span(items))
+
+    def change(self, items: list[Any]) -> Change:
+        return build_change(items, _span(items))
+
     def branch(self, items: list[Any]) -> tuple[Node, Node, Span]:
         return items[1], items[3], _span(items)
 
@@ -187,6 +219,9 @@ class _Builder(Transformer[Token, Any]):
             return Call(function, tuple(nodes), span, name_span, distinct=True, **extras)
         if "OF" in words:
             return Call(function, (nodes[1],), span, name_span, of=nodes[0], **extras)
+        if "AMONG" in words:
+            by, direction = nodes[2] if len(nodes) > 2 else None, _direction(items[-2])
+            return Call(function, (nodes[0],), span, name_span, by=by, among=nodes[1], descending=direction == "desc")
         lists = [item[0] for item in items if isinstance(item, tuple) and isinstance(item[0], tuple)]
         return Call(function, lists[0] if lists else (), span, name_span, **extras)
 
@@ -208,6 +243,16 @@ class _Builder(Transformer[Token, Any]):
             case "NULL":
                 return Literal(None, NULL, span)
         return Literal(token.type == "TRUE", BOOLEAN, span)
+
+
+def _direction(item: Any) -> str:
+    """The word that may follow ``by`` in ``running``: ``asc`` or ``desc``."""
+    if not isinstance(item, Token) or item.type != "IDENT":
+        return "asc"
+    word = str(item.value).lower()
+    if word not in ("asc", "desc"):
+        raise _error(f"{item.value} is no direction.", _span_of(item), "Write asc or desc.")
+    return word
 
 
 def _number(text: str, span: Span) -> Literal:
@@ -238,7 +283,7 @@ def _tree(text: str, start: str) -> Any:
     steps = _parser().parse_interactive(text, start=start)
     depth, token = 0, None
     for token in steps.iter_parse():
-        if token.type in ("LPAR", "CASE"):
+        if token.type in ("LPAR", "CASE", "LSQB"):
             depth += 1
             if depth > MAX_DEPTH:
                 raise _error(
@@ -246,7 +291,7 @@ def _tree(text: str, start: str) -> Any:
                     _span_of(token),
                     "Give a part of it a name, as a measure or a derived column of its own.",
                 )
-        elif token.type in ("RPAR", "END"):
+        elif token.type in ("RPAR", "END", "RSQB"):
             depth -= 1
     return steps.feed_eof(token)  # type: ignore[no-untyped-call]
 
@@ -276,8 +321,8 @@ _SLIPS = {
     "^": "Write power(x, y).",
     "**": "Write power(x, y).",
     ";": "A formula has no semicolon.",
-    "[": "A column is written table.column, without square brackets.",
-    "]": "A column is written table.column, without square brackets.",
+    "[": "A column is written table.column; square brackets follow a formula: revenue[back 1 year].",
+    "]": "Square brackets follow a formula and hold changes: revenue[back 1 year].",
     "{": "Lists stand in round brackets: in ('a', 'b').",
     "}": "Lists stand in round brackets: in ('a', 'b').",
     "`": 'A name with spaces or capitals stands in double quotes: "Unit Price".',

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+import itertools
+from collections.abc import Mapping
+from dataclasses import replace
 
 from relatum.data.types import BOOLEAN, INTEGER, NULL
-from relatum.errors import FormulaError, Span, listed, nearest, suggestion
+from relatum.errors import FormulaError, Span, listed, nearest
 from relatum.language.catalog import Catalog
 from relatum.language.expression import (
     Aggregate,
@@ -15,15 +17,33 @@ from relatum.language.expression import (
     Expression,
     Filtered,
     FilterPart,
+    Grain,
+    InContext,
+    LetIn,
+    LetValue,
+    NoMatch,
+    Ranked,
     columns_in,
 )
 from relatum.language.functions import AGGREGATES, CALLABLE, OTHER_NAMES, SCALARS, AggregateFunction, TypeProblem
 from relatum.language.parse import parse_condition, parse_formula
-from relatum.language.tree import Call, Case, Literal, Name, Node, Operation, conjuncts
-from relatum.model.names import column_name, quoted
+from relatum.language.reader import Reader, Scope
+from relatum.language.resolve_changes import ChangeReader
+from relatum.language.tree import Call, Case, Changed, Condition, Let, Literal, Name, Node, Operation, conjuncts
+from relatum.model.names import quoted
 
-#: Reads a name or an aggregate in one kind of place: a cell, or a row.
-Leaf = Callable[[Name | Call], Expression]
+#: What may follow an aggregate's argument, by the form of the aggregate.
+_EXTRAS = {
+    "plain": {"per"},
+    "rows": {"distinct", "per"},
+    "weighted": {"weight", "per"},
+    "by": {"by"},
+    "fraction": {"of", "per"},
+    "column": set(),
+    "among": {"among", "by"},
+}
+_NEEDED = {"by": "by", "fraction": "of", "among": "among"}
+_let_numbers = itertools.count()
 
 
 class Formulas:
@@ -47,9 +67,9 @@ class Formulas:
             measure = self.catalog.declaration.measures[name]
             self._under_way.append(name)
             try:
-                self._resolved[name] = _Reader(
-                    self, measure.formula, f"measure {quoted(name)}", repeat=measure.unrelated == "repeat"
-                ).cell()
+                owner = f"measure {quoted(name)}"
+                reader = FormulaReader(self, measure.formula, owner, repeat=measure.unrelated == "repeat")
+                self._resolved[name] = reader.formula(Scope("cell"))
             finally:
                 self._under_way.pop()
         return self._resolved[name]
@@ -60,125 +80,114 @@ class Formulas:
 
     def formula(self, text: str, owner: str = "") -> Expression:
         """A formula that has a value in a cell: a measure's name, aggregates and arithmetic on them."""
-        return _Reader(self, text, owner).cell()
+        return FormulaReader(self, text, owner).formula(Scope("cell"))
 
     def condition(self, text: str, owner: str = "where") -> tuple[FilterPart, ...]:
         """A condition on rows, split at its outer ``and``s; each part with the table whose rows it judges."""
-        return _Reader(self, text, owner).parts()
+        return FormulaReader(self, text, owner).parts(parse_condition(text, owner), Scope("condition"))
 
     def derived(self, table: str, text: str, owner: str) -> Expression:
         """A derived column's formula: it has a value for each row of ``table``."""
-        return _Reader(self, text, owner, home=table).row()
-
-
-class _Reader:
-    """Resolves one formula text."""
-
-    def __init__(self, formulas: Formulas, text: str, owner: str, *, repeat: bool = False, home: str = "") -> None:
-        self.formulas = formulas
-        self.catalog = formulas.catalog
-        self.text = text
-        self.owner = owner
-        self.repeat = repeat
-        self.home = home
-
-    def cell(self) -> Expression:
-        return self._resolve(parse_formula(self.text, self.owner), self._cell_leaf)
-
-    def row(self) -> Expression:
-        expression = self._resolve(parse_formula(self.text, self.owner), self._row_leaf)
-        for column in columns_in(expression):
-            if self.catalog.lookup(self.home, column.table, column.column) is None:
-                raise self._error(
-                    f"A row of {quoted(self.home)} does not find a row of {quoted(column.table)}: "
-                    f"no relationship leads there.",
-                    column.span,
-                    f"Add a relationship that leads from {quoted(self.home)} to {quoted(column.table)}.",
-                )
+        reader = FormulaReader(self, text, owner)
+        scope = Scope("row", home=table, rows=(table,))
+        expression = reader.formula(scope)
+        reader.check_home(table, expression, scope.opened)
         return expression
 
-    def parts(self) -> tuple[FilterPart, ...]:
-        condition = parse_condition(self.text, self.owner)
-        over = self._table(condition.over) if condition.over else ""
-        return tuple(self._part(node, over) for node in conjuncts(condition.formula))
 
-    # -- conditions ---------------------------------------------------------------------------------------------------
+class FormulaReader(Reader):
+    """Resolves one formula text."""
 
-    def _part(self, node: Node, over: str) -> FilterPart:
-        expression = self._resolve(node, self._row_leaf)
+    def __init__(self, formulas: Formulas, text: str, owner: str, *, repeat: bool = False) -> None:
+        super().__init__(formulas.catalog, text, owner)
+        self.formulas = formulas
+        self.repeat = repeat
+
+    def formula(self, scope: Scope) -> Expression:
+        """The whole text."""
+        return self.resolve(parse_formula(self.text, self.owner), scope)
+
+    def parts(self, condition: Condition, scope: Scope) -> tuple[FilterPart, ...]:
+        """A condition's parts, each with its row table."""
+        over = self.table(condition.over) if condition.over else ""
+        return tuple(self._part(node, over, scope.within("condition")) for node in conjuncts(condition.formula))
+
+    def _part(self, node: Node, over: str, scope: Scope) -> FilterPart:
+        expression = self.resolve(node, scope)
         if expression.type not in (BOOLEAN, NULL):
-            raise self._error(
+            raise self.error(
                 f"This is {expression.type}, and a condition is needed.", node.span, "Compare it: sales.quantity > 10."
             )
-        table = self._row_table([expression], node.span, over)
+        table = self.row_table([expression], node.span, over, scope.opened)
         mentioned = list(columns_in(expression))
-        own = all(column.table == table for column in mentioned)
-        columns = frozenset(column.column for column in mentioned) if own else None
-        return FilterPart(table, columns, expression, self.text[node.span.start : node.span.stop])
-
-    def _row_table(self, expressions: Sequence[Expression], span: Span, over: str) -> str:
-        mentioned: dict[str, set[str]] = {}
-        for expression in expressions:
-            for column in columns_in(expression):
-                mentioned.setdefault(column.table, set()).add(column.column)
-                if over and self.catalog.lookup(over, column.table, column.column) is None:
-                    raise self._error(
-                        f"A row of {quoted(over)} does not find a row of {quoted(column.table)}.",
-                        column.span,
-                        f"Add a relationship that leads from {quoted(over)} to {quoted(column.table)}, "
-                        "or name another table after over.",
-                    )
-        if over:
-            return over
-        if not mentioned:
-            raise self._error(
-                "No column is mentioned here, so it is not clear whose rows are meant.",
-                span,
-                f"State the table: … over {quoted(next(iter(self.catalog.declaration.tables), 'sales'))}.",
-            )
-        found = list(self.catalog.row_tables(mentioned))
-        if len(found) == 1:
-            return found[0]
-        reason, fix = self.catalog.row_table_problem(mentioned)
-        raise self._error(reason, span, fix)
+        own = all(value.table == table and isinstance(value, ColumnValue) for value in mentioned)
+        columns = frozenset(value.column for value in mentioned if isinstance(value, ColumnValue)) if own else None
+        return FilterPart(table, columns, expression, self.written(node.span))
 
     # -- every node ---------------------------------------------------------------------------------------------------
 
-    def _resolve(self, node: Node, leaf: Leaf) -> Expression:
+    def resolve(self, node: Node, scope: Scope) -> Expression:
+        """One node and all below it."""
         match node:
             case Literal(value, type_, span):
                 return Constant(value, type_, span)
             case Operation("plus_sign", (operand,), span):
-                return self._apply("-", [self._resolve(operand, leaf), Constant(0, INTEGER, span)], span)
+                return self._apply("-", [self.resolve(operand, scope), Constant(0, INTEGER, span)], span)
             case Operation("negate", (Literal(value, type_),), span) if type_.numeric:
                 return Constant(-value, type_, span)  # type: ignore[operator]
+            case Operation("is_no_match", (operand,), span):
+                return self._no_match(operand, span, scope)
             case Operation(operator, operands, span):
-                return self._apply(operator, [self._resolve(operand, leaf) for operand in operands], span)
+                return self._apply(operator, [self.resolve(operand, scope) for operand in operands], span)
             case Case(branches, otherwise, span):
-                flat = [self._resolve(part, leaf) for branch in branches for part in branch]
-                flat.append(self._resolve(otherwise, leaf) if otherwise else Constant(None, NULL, span))
+                flat = [self.resolve(part, scope) for branch in branches for part in branch]
+                flat.append(self.resolve(otherwise, scope) if otherwise else Constant(None, NULL, span))
                 return self._apply("case", flat, span)
-            case Call() if node.function in CALLABLE:
-                extra = node.of or node.by or node.weight or node.over
-                if node.distinct or extra is not None:
-                    raise self._error(
-                        f"{node.function} takes its arguments and nothing else.",
-                        extra.span if extra is not None else node.span,
-                        f"Write {SCALARS[node.function].signature}.",
-                    )
-                return self._apply(node.function, [self._resolve(part, leaf) for part in node.arguments], node.span)
-            case Call() if node.function not in AGGREGATES:
-                raise self._unknown_function(node)
-        return leaf(node)
+            case Let():
+                return self._let(node, scope)
+            case Changed():
+                return self._changed(node, scope)
+            case Call():
+                return self._call(node, scope)
+            case Name():
+                return self._name(node, scope)
 
     def _apply(self, function: str, arguments: list[Expression], span: Span) -> Expression:
         record = SCALARS[function]
         if len(arguments) < record.least or (record.most is not None and len(arguments) > record.most):
-            raise self._error(f"{function} has {len(arguments)} argument(s) here.", span, f"Write {record.signature}.")
+            raise self.error(f"{function} has {len(arguments)} argument(s) here.", span, f"Write {record.signature}.")
         try:
             return Apply(function, tuple(arguments), record.infer(arguments), span)
         except TypeProblem as problem:
-            raise self._error(problem.reason, arguments[problem.position].span, problem.fix) from None
+            raise self.error(problem.reason, arguments[problem.position].span, problem.fix) from None
+
+    def _call(self, node: Call, scope: Scope) -> Expression:
+        if node.function in CALLABLE:
+            extra = node.of or node.by or node.weight or node.over or node.among or next(iter(node.per), None)
+            if node.distinct or extra is not None:
+                raise self.error(
+                    f"{node.function} takes its arguments and nothing else.",
+                    extra.span if extra is not None else node.span,
+                    f"Write {SCALARS[node.function].signature}.",
+                )
+            return self._apply(node.function, [self.resolve(part, scope) for part in node.arguments], node.span)
+        if node.function not in AGGREGATES:
+            raise self._unknown_function(node)
+        if scope.kind == "condition":
+            raise self.error(
+                "A condition is asked of each row, so it cannot hold an aggregate.",
+                node.span,
+                "Here columns are used as they are, without sum, avg or count. keep g where … asks it of members.",
+            )
+        record = AGGREGATES[node.function]
+        self._refuse_form(node, record)
+        if record.form == "column":
+            return self._column_function(node, record)
+        if record.form == "among":
+            return self._ranked(node, record, scope)
+        if node.per:
+            return self._per(node, record, scope)
+        return self._aggregate(node, record, scope)
 
     def _unknown_function(self, node: Call) -> FormulaError:
         if node.function in OTHER_NAMES:
@@ -187,73 +196,90 @@ class _Reader:
             known = [*CALLABLE, *AGGREGATES]
             close = nearest(node.function, known)
             fix = f"Did you mean {close}?" if close else f"Known: {listed(sorted(known), 60)}."
-        return self._error(f"There is no function {node.function}.", node.name_span, fix)
+        return self.error(f"There is no function {node.function}.", node.name_span, fix)
 
-    # -- in a cell ----------------------------------------------------------------------------------------------------
+    # -- names --------------------------------------------------------------------------------------------------------
 
-    def _cell_leaf(self, node: Name | Call) -> Expression:
-        if isinstance(node, Call):
-            return self._aggregate(node)
+    def _name(self, node: Name, scope: Scope) -> Expression:
         if len(node.parts) == 2:
-            return self._bare_column(node)
+            return self._column_in(node, scope)
         (name,) = node.parts
         declaration = self.catalog.declaration
+        if name in scope.lets:
+            return replace(scope.lets[name], span=node.span)
+        if scope.home and name in self.catalog.columns(scope.home):
+            return ColumnValue(scope.home, name, self.catalog.columns(scope.home)[name], node.span)
         if name in declaration.measures:
+            if scope.kind == "condition":
+                raise self.error(
+                    f"{quoted(name)} is a measure, and here a value of one row is needed.",
+                    node.span,
+                    "A measure aggregates already; keep g where … asks a condition of members.",
+                )
             circle = self.formulas.circle(name)
             if circle:
-                raise self._error(
+                raise self.error(
                     f"Measures use each other in a circle: {' -> '.join(map(quoted, circle))}.",
                     node.span,
                     "One of them has to be written without the others.",
                 )
             return self.formulas.measure(name)
-        if name in declaration.tables:
-            raise self._error(
+        if name in declaration.tables and scope.kind == "cell":
+            raise self.error(
                 f"{quoted(name)} is a table, and a value is needed.",
                 node.span,
                 f"count({quoted(name)}) counts its rows; a column is written {quoted(name)}.column.",
             )
-        raise self._unknown_name(node, declaration.measures)
+        known: Mapping[str, object] = declaration.measures
+        if scope.kind == "condition" or scope.home:
+            known = self.catalog.columns(scope.home) if scope.home else {}
+        noun = "column" if scope.home else "measure"
+        raise self.unknown_name(node, {**known, **scope.lets}, noun)
 
-    def _bare_column(self, node: Name) -> Expression:
-        table, column = self._column(node)
-        name = column_name(table, column)
-        type_ = self.catalog.columns(table)[column]
-        ways = f"sum({name}), avg({name}) or max({name})" if type_.numeric else f"max({name}) or count(distinct {name})"
-        lookers = [
-            start
-            for start in self.catalog.declaration.tables
-            if start != table and self.catalog.lookup(start, table, column) is not None
-        ]
-        fix = f"Say how the values become one: {ways}; sole({name}) is the value where there is just one."
-        if lookers:
-            fix += (
-                f"\nTo use the value that belongs to each row of {quoted(lookers[0])}, put the column inside an "
-                f"aggregate: sum({quoted(lookers[0])}.… * {name})."
+    def _column_in(self, node: Name, scope: Scope) -> Expression:
+        value = self.column_value(node)
+        if scope.kind != "cell" or (value.table, value.column) in scope.columns:
+            return value
+        catalog = self.catalog.opening(scope.opened)
+        if any(catalog.finds(table, value.table, [value.column]) for table in scope.rows):
+            return value
+        raise self.bare_column(node)
+
+    def _no_match(self, operand: Node, span: Span, scope: Scope) -> Expression:
+        if scope.kind == "cell" or not isinstance(operand, Name):
+            raise self.error(
+                "Whether a lookup found nothing is asked of a row.", span, "Write where category is no match."
             )
-        raise self._error(
-            f"{name} has a value for each row of {quoted(table)}, and here one value is needed.", node.span, fix
-        )
+        table = self.table(operand) if len(operand.parts) == 1 else self.column(operand)[0]
+        return NoMatch(table, BOOLEAN, span)
 
-    def _aggregate(self, node: Call) -> Expression:
-        record = AGGREGATES[node.function]
-        self._refuse_form(node, record)
-        text = self.text[node.span.start : node.span.stop]
-        if record.form == "column":
-            return self._column_function(node, record, text)
-        over = self._table(node.over) if node.over else ""
+    # -- aggregates ---------------------------------------------------------------------------------------------------
+
+    def _refuse_form(self, node: Call, record: AggregateFunction) -> None:
+        given = {
+            "distinct": node.distinct, "weight": node.weight is not None, "by": node.by is not None,
+            "of": node.of is not None, "per": bool(node.per), "among": node.among is not None,
+        }  # fmt: skip
+        wrong = [word for word, present in given.items() if present and word not in _EXTRAS[record.form]]
+        needed = _NEEDED.get(record.form)
+        wrong += ["per"] if node.per and (node.weight or node.distinct) else []
+        wrong += ["by"] if record.name == "rank" and node.by is not None else []
+        missing = needed is not None and not given[needed]
+        if wrong or missing or len(node.arguments) != 1 or (record.form == "column" and node.over):
+            raise self.error(f"{record.name} is not written like this.", node.span, f"Write {record.signature}.")
+
+    def _aggregate(self, node: Call, record: AggregateFunction, scope: Scope) -> Expression:
+        over = self.table(node.over) if node.over else ""
         (first,) = node.arguments
-        if (
-            record.form == "rows"
-            and not node.distinct
-            and isinstance(first, Name)
-            and len(first.parts) == 1
-            and (first.parts[0] in self.catalog.declaration.tables)
-        ):
+        text = self.written(node.span)
+        tables = self.catalog.declaration.tables
+        counts_rows = record.form == "rows" and not node.distinct and isinstance(first, Name) and len(first.parts) == 1
+        if counts_rows and isinstance(first, Name) and first.parts[0] in tables:
             if over and over != first.parts[0]:
-                raise self._error("The rows counted are those of the table named; over says another.", node.span)
-            return Aggregate("rows", (), first.parts[0], INTEGER, 0.0, self.repeat, text, node.span)
-        arguments = [self._resolve(part, self._row_leaf) for part in (first, node.by, node.weight) if part is not None]
+                raise self.error("The rows counted are those of the table named; over says another.", node.span)
+            return Aggregate("rows", (), first.parts[0], INTEGER, 0.0, self.repeat, None, text, node.span)
+        inner = scope.within("row")
+        arguments = [self.resolve(part, inner) for part in (first, node.by, node.weight) if part is not None]
         try:
             type_ = record.infer(arguments[:1])
             if node.weight is not None:
@@ -261,115 +287,94 @@ class _Reader:
         except TypeProblem as problem:
             position = problem.position if node.weight is None or not arguments[0].type.numeric else 1
             wrong = arguments[position]
-            fix = problem.fix or (
-                f"count({self.text[wrong.span.start : wrong.span.stop]}) counts values." if record.name == "sum" else ""
-            )
-            raise self._error(problem.reason, wrong.span, fix) from None
+            fix = problem.fix or (f"count({self.written(wrong.span)}) counts values." if record.name == "sum" else "")
+            raise self.error(problem.reason, wrong.span, fix) from None
         name = "distinct" if node.distinct else "weighted" if node.weight is not None else record.name
-        table = self._row_table(arguments, node.span, over)
-        return Aggregate(name, tuple(arguments), table, type_, self._fraction(node), self.repeat, text, node.span)
+        table = self.row_table(arguments, node.span, over, scope.opened)
+        fraction = self._fraction(node)
+        return Aggregate(name, tuple(arguments), table, type_, fraction, self.repeat, None, text, node.span)
 
-    def _refuse_form(self, node: Call, record: AggregateFunction) -> None:
-        allowed = {
-            "plain": (),
-            "rows": ("distinct",),
-            "weighted": ("weight",),
-            "by": ("by",),
-            "fraction": ("of",),
-            "column": (),
-        }[record.form]
-        given = {"distinct": node.distinct, "weight": node.weight, "by": node.by, "of": node.of}
-        wrong = [word for word, present in given.items() if present and word not in allowed]
-        needed = {"by": node.by is None, "fraction": node.of is None}.get(record.form, False)
-        if wrong or needed or len(node.arguments) != 1 or (record.form == "column" and node.over):
-            raise self._error(f"{record.name} is not written like this.", node.span, f"Write {record.signature}.")
+    def _per(self, node: Call, record: AggregateFunction, scope: Scope) -> Expression:
+        grain = self.grain(node.per)
+        rows = (*scope.rows, grain.table) if grain.table else scope.rows
+        inner = replace(scope.within("cell"), rows=rows, columns=(*scope.columns, *grain.columns))
+        formula = self.resolve(node.arguments[0], inner)
+        try:
+            type_ = record.infer([formula])
+        except TypeProblem as problem:
+            raise self.error(problem.reason, formula.span, problem.fix) from None
+        text = self.written(node.span)
+        return Aggregate(record.name, (formula,), "", type_, self._fraction(node), self.repeat, grain, text, node.span)
+
+    def grain(self, names: tuple[Name, ...]) -> Grain:
+        """The grain that one table, or one or more columns, stand for."""
+        if len(names) == 1 and len(names[0].parts) == 1:
+            table = self.table(names[0])
+            if not self.catalog.declaration.tables[self.catalog.declaration.rows_of(table)].key:
+                raise self.error(
+                    f"The table {quoted(table)} has no key, which tells its rows apart.",
+                    names[0].span,
+                    "State a key for it, or name a column.",
+                )
+            return Grain(table)
+        columns = tuple(self.column(name) for name in names)
+        if len(set(columns)) < len(columns):
+            raise self.error("A column stands in the grain twice.", names[0].span.to(names[-1].span))
+        return Grain("", columns)
+
+    def _ranked(self, node: Call, record: AggregateFunction, scope: Scope) -> Expression:
+        assert node.among is not None
+        grain = self.grain((node.among,))
+        rows = (*scope.rows, grain.table) if grain.table else scope.rows
+        inner = replace(scope.within("cell"), rows=rows, columns=(*scope.columns, *grain.columns))
+        formula = self.resolve(node.arguments[0], inner)
+        by = None if node.by is None else self.resolve(node.by, inner)
+        try:
+            type_ = record.infer([formula])
+        except TypeProblem as problem:
+            raise self.error(problem.reason, formula.span, problem.fix) from None
+        if record.name == "running" and by is None:
+            raise self.error("running needs an order.", node.span, f"Write {record.signature}.")
+        return Ranked(record.name, formula, grain, by, node.descending, type_, self.written(node.span), node.span)
 
     def _fraction(self, node: Call) -> float:
         if node.of is None:
             return 0.0
-        fraction = self._resolve(node.of, self._row_leaf)
+        fraction = self.resolve(node.of, Scope("row"))
         if isinstance(fraction, Constant) and fraction.type.numeric:
             value: float = float(fraction.value or 0) / 10**fraction.type.scale
             if 0 <= value <= 1:
                 return value
-        raise self._error("A percentile's part is a number from 0 to 1.", node.of.span, "Write percentile(0.9 of x).")
+        raise self.error("A percentile's part is a number from 0 to 1.", node.of.span, "Write percentile(0.9 of x).")
 
-    def _column_function(self, node: Call, record: AggregateFunction, text: str) -> Expression:
+    def _column_function(self, node: Call, record: AggregateFunction) -> Expression:
         (name,) = node.arguments
         if not isinstance(name, Name) or len(name.parts) != 2:
-            raise self._error(f"{record.name} takes a column.", name.span, f"Write {record.signature}.")
-        table, column = self._column(name)
-        type_ = self.catalog.columns(table)[column]
+            raise self.error(f"{record.name} takes a column.", name.span, f"Write {record.signature}.")
+        value = self.column_value(name)
         if record.name == "filtered":
-            return Filtered(table, column, span=node.span)
-        value = ColumnValue(table, column, type_, name.span)
-        return Aggregate("sole", (value,), table, type_, 0.0, True, text, node.span)
+            return Filtered(value.table, value.column, span=node.span)
+        text = self.written(node.span)
+        return Aggregate("sole", (value,), value.table, value.type, 0.0, True, None, text, node.span)
 
-    # -- in a row -----------------------------------------------------------------------------------------------------
+    # -- let and brackets ---------------------------------------------------------------------------------------------
 
-    def _row_leaf(self, node: Name | Call) -> Expression:
-        if isinstance(node, Call):
-            where = "A condition is asked of each row, so it" if self.owner == "where" else "A formula for one row"
-            raise self._error(
-                f"{where} cannot hold an aggregate.",
-                node.span,
-                "Here columns are used as they are, without sum, avg or count.",
-            )
-        if len(node.parts) == 1:
-            (name,) = node.parts
-            if self.home and name in self.catalog.columns(self.home):
-                return ColumnValue(self.home, name, self.catalog.columns(self.home)[name], node.span)
-            if name in self.catalog.declaration.measures:
-                raise self._error(
-                    f"{quoted(name)} is a measure, and here a value of one row is needed.",
-                    node.span,
-                    "A measure aggregates already; name the columns it is made of instead.",
-                )
-            raise self._unknown_name(node, self.catalog.columns(self.home) if self.home else {})
-        table, column = self._column(node)
-        return ColumnValue(table, column, self.catalog.columns(table)[column], node.span)
+    def _let(self, node: Let, scope: Scope) -> Expression:
+        lets = dict(scope.lets)
+        numbers, values = [], []
+        for name, formula in node.bindings:
+            (word,) = name.parts
+            value = self.resolve(formula, replace(scope, lets=lets))
+            number = next(_let_numbers)
+            lets[word] = LetValue(number, value.type, name.span)
+            numbers.append(number)
+            values.append(value)
+        body = self.resolve(node.body, replace(scope, lets=lets))
+        return LetIn(tuple(numbers), tuple(values), body, body.type, node.span)
 
-    # -- names --------------------------------------------------------------------------------------------------------
-
-    def _table(self, node: Name) -> str:
-        (name,) = node.parts
-        tables = self.catalog.declaration.tables
-        if name not in tables:
-            raise self._error(f"There is no table {name}.", node.span, suggestion(name, tables, noun="table"))
-        return name
-
-    def _column(self, node: Name) -> tuple[str, str]:
-        table, column = node.parts
-        tables = self.catalog.declaration.tables
-        if table not in tables:
-            raise self._error(f"There is no table {table}.", node.span, suggestion(table, tables, noun="table"))
-        columns = self.catalog.columns(table)
-        if column not in columns:
-            elsewhere = self.catalog.tables_with(column)
-            close = nearest(column, columns)
-            fix = (
-                f"Did you mean {column_name(table, close)}?"
-                if close
-                else f"Did you mean {column_name(elsewhere[0], column)}?"
-                if elsewhere
-                else suggestion(column, columns, noun="column")
-            )
-            raise self._error(f"The table {quoted(table)} has no column {column}.", node.span, fix)
-        return table, column
-
-    def _unknown_name(self, node: Name, known: Mapping[str, object]) -> FormulaError:
-        (name,) = node.parts
-        owners = self.catalog.tables_with(name)
-        written_as_text = self.text[node.span.start : node.span.start + 1] == '"'
-        if owners:
-            columns = " or ".join(column_name(table, name) for table in owners)
-            return self._error(f"A column is named with its table: {columns}.", node.span)
-        if written_as_text and nearest(name, known) is None:
-            return self._error(
-                f"There is nothing named {name}.", node.span, f"If it is a text, write it in single quotes: '{name}'."
-            )
-        noun = "column" if self.home else "measure"
-        return self._error(f"There is no {noun} {name}.", node.span, suggestion(name, known, noun=noun))
-
-    def _error(self, reason: str, span: Span, fix: str = "") -> FormulaError:
-        return FormulaError(reason, text=self.text, span=span, fix=fix, owner=self.owner)
+    def _changed(self, node: Changed, scope: Scope) -> Expression:
+        if scope.kind == "condition" and any(change.kind != "via" for change in node.changes):
+            raise self.error("A condition's context cannot be changed.", node.span, "Only via may stand here.")
+        opened, changes = ChangeReader(self).read(node.changes, scope)
+        formula = self.resolve(node.formula, replace(scope, opened=opened))
+        return InContext(formula, changes, formula.type, node.span)

@@ -57,9 +57,48 @@ class Call:
     by: Node | None = None
     weight: Node | None = None
     over: Name | None = None
+    per: tuple[Name, ...] = ()
+    among: Name | None = None
+    descending: bool = False
 
 
-Node = Literal | Name | Operation | Case | Call
+@dataclass(frozen=True, slots=True)
+class Change:
+    """One change of context in square brackets.
+
+    ``kind`` is its first word, or ``to_date``. ``names`` are the tables and columns it speaks of, ``operands`` its
+    values or formula, ``word`` a word such as a unit, ``top`` or ``first``, ``number`` how many.
+    """
+
+    kind: str
+    span: Span
+    names: tuple[Name, ...] = ()
+    operands: tuple[Node, ...] = ()
+    word: str = ""
+    number: int = 0
+    on: Name | None = None
+    condition: Condition | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Changed:
+    """``formula[change, …]``: a formula in another context."""
+
+    formula: Node
+    changes: tuple[Change, ...]
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class Let:
+    """``let name = formula, … then formula``."""
+
+    bindings: tuple[tuple[Name, Node], ...]
+    body: Node
+    span: Span
+
+
+Node = Literal | Name | Operation | Case | Call | Changed | Let
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,6 +107,11 @@ class Condition:
 
     formula: Node
     over: Name | None
+
+    @property
+    def span(self) -> Span:
+        """The stretch of the condition itself."""
+        return self.formula.span
 
 
 def children(node: Node) -> Iterator[Node]:
@@ -84,6 +128,15 @@ def children(node: Node) -> Iterator[Node]:
         case Call():
             yield from node.arguments
             yield from (extra for extra in (node.of, node.by, node.weight) if extra is not None)
+        case Changed(formula, changes):
+            yield formula
+            for change in changes:
+                yield from change.operands
+                if change.condition is not None:
+                    yield change.condition.formula
+        case Let(bindings, body):
+            yield from (formula for _, formula in bindings)
+            yield body
         case _:
             return
 

@@ -36,10 +36,12 @@ class End:
 class Relationship:
     """Many rows of ``many`` point to one row of ``one``.
 
-    ``direction`` is ``down`` (filters travel from the one side to the many side) or ``off`` (none do; the
-    relationship only answers lookups). ``match`` is ``equal``, or ``as_of``: the last column then finds the latest
-    value that is not after it. With ``level`` the one side's columns need not be unique: they imply a table of their
-    distinct values.
+    ``kind`` is ``many_to_one``, ``one_to_one``, or ``many_to_many``, where ``many`` is just the left end and ``one``
+    the right one. ``direction`` is ``down`` (filters travel from the one side to the many side), ``both``, or ``off``
+    (none do; the relationship only answers lookups); for many to many ``left``, ``right`` or ``both``: where filters
+    travel to. ``match`` is ``equal``, or ``as_of``: the last column then finds the latest value that is not after it.
+    With ``level`` the one side's columns need not be unique: they imply a table of their distinct values. A
+    ``standby`` relationship is used only where a formula says ``via``.
     """
 
     many: End
@@ -47,9 +49,12 @@ class Relationship:
     direction: str = "down"
     match: str = "equal"
     level: bool = False
+    kind: str = "many_to_one"
+    standby: bool = False
 
     def __str__(self) -> str:
-        return f"{self.many} -> {self.one}"
+        arrow = {"many_to_one": "->", "one_to_one": "<->", "many_to_many": ">-<"}[self.kind]
+        return f"{self.many} {arrow} {self.one}"
 
 
 @dataclass(frozen=True, slots=True)

@@ -53,9 +53,10 @@ class RelationshipEntry(msgspec.Struct, forbid_unknown_fields=True, omit_default
     """``[[relationship]]``."""
 
     link: str
-    direction: str = "down"
+    direction: str = ""
     match: str = "equal"
     level: bool = False
+    standby: bool = False
 
 
 class MeasureEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):

@@ -190,7 +190,7 @@ class _Reader:
     def _relationship(self, body: dict[str, Any], where: KeyPath) -> Relationship:
         entry = self._entry(RelationshipEntry, body, where)
         try:
-            return relationship(entry.link, entry.direction, entry.match, entry.level)
+            return relationship(entry.link, entry.direction, entry.match, entry.level, entry.standby)
         except ModelError as error:
             raise self.error(error.reason, (*where, *error.place), error.fix) from None
 
@@ -282,16 +282,31 @@ def _toml_place(error: tomllib.TOMLDecodeError) -> tuple[str, int | None]:
 # -- checks shared by the file and the Python side --------------------------------------------------------------------
 
 
-def relationship(link: str, direction: str = "down", match: str = "equal", level: bool = False) -> Relationship:
+def relationship(
+    link: str, direction: str = "", match: str = "equal", level: bool = False, standby: bool = False
+) -> Relationship:
     """A relationship from its link and settings, checked."""
-    many, one = parse_link(link)
-    refuse_choice(direction, ("down", "off"), "direction")
+    many, one, kind = parse_link(link)
+    if kind == "many_to_many":
+        if not direction:
+            raise ModelError(
+                f"The many-to-many relationship {link} says no direction.",
+                fix=f'Write direction = "left" (filters travel to {many.table}), "right" (to {one.table}) or "both".',
+                place=("link",),
+            )
+        refuse_choice(direction, ("left", "right", "both"), "direction")
+    else:
+        refuse_choice(direction or "down", ("down", "both", "off"), "direction")
     refuse_choice(match, ("equal", "as_of"), "match")
     if level and match == "as_of":
         raise ModelError(
             "A relationship to a level cannot match as of a date.", fix="Leave out one of level and match."
         )
-    return Relationship(many, one, direction, match, level)
+    if kind != "many_to_one" and (level or match == "as_of"):
+        raise ModelError(f"{link}: only a many-to-one relationship can be to a level or as of a date.", place=("link",))
+    if level and direction == "both":
+        raise ModelError(f"{link}: filters travel from a level, not to it.", fix='Leave direction out, or "off".')
+    return Relationship(many, one, direction or "down", match, level, kind, standby)
 
 
 def calendar_range(first: date, last: date, fiscal_year_starts: int = 1, week_starts: str = "monday") -> CalendarRange:

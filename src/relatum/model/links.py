@@ -9,20 +9,23 @@ from relatum.model.declaration import End
 from relatum.model.names import split_list, split_name
 
 _SEVERAL = re.compile(r"(?P<table>.+?)\.\s*\((?P<columns>.*)\)\s*\Z", re.DOTALL)
+#: What stands between the ends, and the kind of relationship that it says.
+ARROWS = {"<->": "one_to_one", ">-<": "many_to_many", "->": "many_to_one"}
 
 
-def parse_link(text: str) -> tuple[End, End]:
-    """Read ``many.columns -> one.columns``.
+def parse_link(text: str) -> tuple[End, End, str]:
+    """Read both ends of a relationship and its kind.
 
     Parameters
     ----------
     text : str
-        Both ends around ``->``. One column is ``table.column``; several are ``table.(a, b)``.
+        ``many.column -> one.column``, ``left.column <-> right.column`` (one to one) or ``left.column >-< right.column``
+        (many to many). Several columns are ``table.(a, b)``.
 
     Returns
     -------
-    tuple of End
-        The many side and the one side.
+    tuple
+        The left end, the right end, and ``many_to_one``, ``one_to_one`` or ``many_to_many``.
 
     Raises
     ------
@@ -31,25 +34,27 @@ def parse_link(text: str) -> tuple[End, End]:
 
     Examples
     --------
-    >>> many, one = parse_link("budget.(region, month) -> region_month.(region, month)")
-    >>> many.table, one.columns
-    ('budget', ('region', 'month'))
+    >>> many, one, kind = parse_link("budget.(region, month) -> region_month.(region, month)")
+    >>> many.table, one.columns, kind
+    ('budget', ('region', 'month'), 'many_to_one')
     """
-    sides = text.split("->")
+    arrow = next((arrow for arrow in ARROWS if arrow in text), "->")
+    sides = text.split(arrow)
     if len(sides) != 2:
         raise ModelError(
             f"The link {text!r} has no single '->' between its two ends.",
-            fix="Write the many side first: sales.product_id -> product.product_id.",
+            fix="Write the many side first: sales.product_id -> product.product_id. "
+            "One to one is <->, many to many >-<.",
             place=("link",),
         )
-    many, one = (_parse_end(side, text) for side in sides)
-    if len(many.columns) != len(one.columns):
+    left, right = (_parse_end(side, text) for side in sides)
+    if len(left.columns) != len(right.columns):
         raise ModelError(
-            f"The link {text!r} names {len(many.columns)} column(s) on the left and {len(one.columns)} on the right.",
+            f"The link {text!r} names {len(left.columns)} column(s) on the left and {len(right.columns)} on the right.",
             fix="Each column of one end needs its partner at the other, in the same order.",
             place=("link",),
         )
-    return many, one
+    return left, right, ARROWS[arrow]
 
 
 def _parse_end(text: str, link: str) -> End:

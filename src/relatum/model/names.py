@@ -8,7 +8,10 @@ PLAIN = re.compile(r"[^\W\d]\w*\Z")
 
 #: Words with a meaning of their own in formulas; a column with such a name is written in double quotes.
 KEYWORDS = frozenset(
-    "and or not in between like is null true false case when then else end distinct of by weighted over".split()
+    (
+        "and or not in between like is null true false case when then else end distinct of by weighted over "
+        "let per among where pin ignoring only via both keep back forward trailing whole before to on"
+    ).split()
 )
 
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import cached_property
 
 from relatum.errors import ModelError
 from relatum.model.declaration import Declaration, Relationship
@@ -23,19 +24,23 @@ class Place:
 
 @dataclass(frozen=True, slots=True)
 class Hop:
-    """One step from the many side to the one side.
+    """One step away from a row's own table.
 
-    ``relationship`` is None for the step from a lookup to a level of its own.
+    A plain step goes to the one row that it looks up; ``relationship`` is None for the step from a lookup to a level of
+    its own. With ``reach`` the step goes to any number of related rows: from the one side to the many side, or along
+    a many-to-many relationship. ``turned`` says that it goes from the right end to the left one.
     """
 
     source: Place
     target: Place
     relationship: Relationship | None = None
+    reach: bool = False
+    turned: bool = False
 
     @property
     def stops(self) -> bool:
-        """Whether nothing passes on beyond this hop, and no filter comes back along it."""
-        return self.relationship is not None and self.relationship.direction == "off"
+        """Whether no filter comes back along this hop and nothing passes on beyond it."""
+        return self.relationship is not None and self.relationship.direction == "off" and not self.reach
 
 
 Route = tuple[Hop, ...]
@@ -43,8 +48,16 @@ Route = tuple[Hop, ...]
 Determines = Callable[[Place, str], bool]
 
 
+@dataclass(frozen=True, slots=True)
+class Opened:
+    """What a formula opens: standby relationships that replace active ones, and relationships that filter both ways."""
+
+    via: frozenset[Relationship] = frozenset()
+    both: frozenset[Relationship] = frozenset()
+
+
 class RouteMap:
-    """All routes of a declaration: at most one between two places.
+    """All routes of a declaration: at most one between two places for lookups, and one for filters.
 
     Raises
     ------
@@ -52,71 +65,129 @@ class RouteMap:
         Relationships lead round in a circle, or two routes lead from one table to another.
     """
 
-    def __init__(self, declaration: Declaration) -> None:
-        self._hops: dict[Place, list[Hop]] = {}
+    def __init__(self, declaration: Declaration, opened: Opened | None = None) -> None:
+        self.declaration = declaration
+        self.opened = opened or Opened()
+        self._lookup_hops: dict[Place, list[Hop]] = {}
+        self._filter_hops: dict[Place, list[Hop]] = {}
+        self._lookups: dict[Place, dict[Place, Route]] = {}
+        self._filters: dict[Place, dict[Place, Route]] = {}
+        self._variants: dict[Opened, RouteMap] = {}
         for relationship in declaration.relationships:
-            many, one = Place(relationship.many.table), Place(relationship.one.table)
-            target = Place(one.table, relationship.one.columns) if relationship.level else one
-            self._add(Hop(many, target, relationship))
-            if relationship.level and not any(hop.target == target for hop in self._hops.get(one, ())):
-                self._add(Hop(one, target))
-        self._routes: dict[Place, dict[Place, Route]] = {
-            Place(table): self._routes_from(Place(table)) for table in declaration.tables
-        }
+            if relationship in self.opened.both:
+                self._add(replace(relationship, direction="both"))
+            elif self._active(relationship):
+                self._add(relationship)
+        if opened is None:
+            for table in declaration.tables:
+                self.lookups(Place(table))
+                self.filters(Place(table))
 
-    def _add(self, hop: Hop) -> None:
-        self._hops.setdefault(hop.source, []).append(hop)
+    def opening(self, opened: Opened) -> RouteMap:
+        """The routes with more relationships opened; only what is asked of them is checked."""
+        if opened == self.opened:
+            return self
+        if opened not in self._variants:
+            self._variants[opened] = RouteMap(self.declaration, opened)
+        return self._variants[opened]
 
-    def _routes_from(self, start: Place) -> dict[Place, Route]:
-        found: dict[Place, Route] = {start: ()}
-        pending: list[Route] = [()]
-        while pending:
-            route = pending.pop(0)
-            here = route[-1].target if route else start
-            for hop in self._hops.get(here, ()):
-                longer = (*route, hop)
-                if hop.target == start or any(hop.target == passed.source for passed in route):
-                    raise ModelError(
-                        f"Relationships lead round in a circle: {_written(longer)}.",
-                        fix='Take one of them out, or give it direction = "off".',
-                    )
-                if hop.target in found:
-                    raise _two_routes(start, found[hop.target], longer)
-                found[hop.target] = longer
-                if not hop.stops:
-                    pending.append(longer)
-        return found
+    def _active(self, relationship: Relationship) -> bool:
+        if relationship.standby:
+            return relationship in self.opened.via
+        ends = {relationship.many.table, relationship.one.table}
+        return not any({each.many.table, each.one.table} == ends for each in self.opened.via)
+
+    def _add(self, relationship: Relationship) -> None:
+        many, one = Place(relationship.many.table), Place(relationship.one.table)
+        target = Place(one.table, relationship.one.columns) if relationship.level else one
+        both = relationship.direction == "both"
+        if relationship.kind == "many_to_many":
+            if both or relationship.direction == "left":
+                self._filter_hops.setdefault(many, []).append(Hop(many, one, relationship, reach=True))
+            if both or relationship.direction == "right":
+                self._filter_hops.setdefault(one, []).append(Hop(one, many, relationship, reach=True, turned=True))
+            return
+        self._look_up(Hop(many, target, relationship))
+        if relationship.kind == "one_to_one":
+            self._look_up(Hop(one, many, relationship, turned=True))
+        elif both:
+            self._filter_hops.setdefault(target, []).append(Hop(target, many, relationship, reach=True, turned=True))
+        if relationship.level and not any(hop.target == target for hop in self._lookup_hops.get(one, ())):
+            self._look_up(Hop(one, target))
+
+    def _look_up(self, hop: Hop) -> None:
+        self._lookup_hops.setdefault(hop.source, []).append(hop)
+        if not hop.stops:
+            self._filter_hops.setdefault(hop.source, []).append(hop)
 
     def lookups(self, start: Place) -> Mapping[Place, Route]:
         """Every place whose one row a row of ``start`` finds, with the route there. Includes ``start`` itself."""
-        return self._routes[start]
+        if start not in self._lookups:
+            self._lookups[start] = _search(start, self._lookup_hops, refuse_circles=True)
+        return self._lookups[start]
 
+    def filters(self, start: Place) -> Mapping[Place, Route]:
+        """Every place from which a filter travels to the rows of ``start``, with the route to it."""
+        if start not in self._filters:
+            self._filters[start] = _search(start, self._filter_hops, refuse_circles=False)
+        return self._filters[start]
+
+    @cached_property
     def hops(self) -> list[Hop]:
-        """Every step of the graph."""
-        return [hop for hops in self._hops.values() for hop in hops]
+        """Every step of the graph, each relationship once."""
+        found: dict[object, Hop] = {}
+        for hops in (*self._lookup_hops.values(), *self._filter_hops.values()):
+            for hop in hops:
+                found.setdefault(hop.relationship or hop, hop)
+        return list(found.values())
 
     def lookup(self, start: str, table: str, column: str, determines: Determines) -> Route | None:
         """The route by which a row of ``start`` finds its value of ``table.column``; None where there is none."""
-        for place, route in self._candidates(start, table):
+        for place, route in _candidates(self.lookups(Place(start)), table):
             if not place.level or determines(place, column):
                 return route
         return None
 
-    def filter(self, table: str, columns: frozenset[str], start: str, determines: Determines) -> Route | None:
-        """The route along which a filter on columns of ``table`` reaches the rows of ``start``, many side first."""
-        for place, route in self._candidates(start, table):
-            if not any(hop.stops for hop in route) and (
-                not place.level or all(determines(place, column) for column in columns)
-            ):
+    def filter(self, table: str, columns: frozenset[str] | None, start: str, determines: Determines) -> Route | None:
+        """The route along which a filter reaches the rows of ``start``.
+
+        ``columns`` are the filter's columns of ``table``, or None for one on whole rows, which no level can judge.
+        """
+        for place, route in _candidates(self.filters(Place(start)), table):
+            if not place.level or (columns is not None and all(determines(place, column) for column in columns)):
                 return route
         return None
 
-    def _candidates(self, start: str, table: str) -> Iterator[tuple[Place, Route]]:
-        # The table itself comes before its levels: a row that finds a date finds all of the calendar's columns.
-        routes = self._routes.get(Place(start), {})
-        yield from sorted(
-            ((place, route) for place, route in routes.items() if place.table == table), key=lambda item: item[0].level
-        )
+
+def _candidates(routes: Mapping[Place, Route], table: str) -> Iterator[tuple[Place, Route]]:
+    # The table itself comes before its levels: a row that finds a date finds all of the calendar's columns.
+    found = ((place, route) for place, route in routes.items() if place.table == table)
+    yield from sorted(found, key=lambda item: item[0].level)
+
+
+def _search(start: Place, hops: Mapping[Place, list[Hop]], refuse_circles: bool) -> dict[Place, Route]:
+    found: dict[Place, Route] = {start: ()}
+    pending: list[Route] = [()]
+    while pending:
+        route = pending.pop(0)
+        here = route[-1].target if route else start
+        for hop in hops.get(here, ()):
+            longer = (*route, hop)
+            if hop.target == start or any(hop.target == passed.source for passed in route):
+                # A filter never comes back to where it has been; a lookup that does would go on for ever.
+                back = bool(route) and hop.relationship == route[-1].relationship
+                if refuse_circles and not back:
+                    raise ModelError(
+                        f"Relationships lead round in a circle: {_written(longer)}.",
+                        fix='Take one of them out, or give it direction = "off".',
+                    )
+                continue
+            if hop.target in found:
+                raise _two_routes(start, found[hop.target], longer)
+            found[hop.target] = longer
+            if not hop.stops:
+                pending.append(longer)
+    return found
 
 
 def _written(route: Route) -> str:
@@ -132,6 +203,7 @@ def _two_routes(start: Place, first: Route, second: Route) -> ModelError:
         f"    1. {_written(first)}\n"
         f"    2. {_written(second)}\n"
         "Filters and lookups need exactly one.",
-        fix=f'Either give one of the relationships direction = "off" (for instance {closing}), or add a table with '
-        f'role_of = "{target.table}" and let one route end there.',
+        fix="Either give one of the relationships standby = true or "
+        f'direction = "off" (for instance {closing}), or add a table with role_of = "{target.table}" and let one '
+        "route end there.",
     )

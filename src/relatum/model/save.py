@@ -14,7 +14,7 @@ import msgspec
 import tomlkit
 
 from relatum.errors import SourceError
-from relatum.model.declaration import Declaration, Table
+from relatum.model.declaration import Declaration, Relationship, Table
 from relatum.model.entries import (
     VERSION,
     CalendarEntry,
@@ -87,7 +87,12 @@ def to_document(declaration: Declaration, sources: Mapping[str, str]) -> dict[st
         declaration.locale,
         declaration.currency,
         {name: _table_entry(table, sources.get(name, "")) for name, table in declaration.tables.items()},
-        [RelationshipEntry(str(each), each.direction, each.match, each.level) for each in declaration.relationships],
+        [
+            RelationshipEntry(
+                str(each), "" if each.direction == "down" else each.direction, each.match, each.level, each.standby
+            )
+            for each in declaration.relationships
+        ],
         {
             name: MeasureEntry(measure.formula, measure.format, measure.about, measure.unrelated)
             for name, measure in declaration.measures.items()
@@ -138,6 +143,7 @@ def _is_default(key: str, value: object) -> bool:
         "direction": "down",
         "match": "equal",
         "level": False,
+        "standby": False,
         "unrelated": "blank",
         "tolerance": 0,
         "locale": "en",
@@ -171,8 +177,7 @@ def _merge_list(current: MutableMapping[str, Any], key: str, wanted: list[dict[s
 
 def _identity(entry: Mapping[str, Any]) -> str:
     if "link" in entry:
-        many, one = parse_link(entry["link"])
-        return f"{many} -> {one}"
+        return str(Relationship(*parse_link(entry["link"])[:2], kind=parse_link(entry["link"])[2]))
     return f"{entry.get('measure')} {dict(entry.get('at', {}))}"
 
 

@@ -39,6 +39,7 @@ def answer(session: Session, question: Question) -> Result:
         resolved.formulas,
         resolved.filters,
         _grains(resolved, question.totals),
+        resolved.row_count,
         question.show_empty,
         question.cell_limit,
     )

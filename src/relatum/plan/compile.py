@@ -2,25 +2,53 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, replace
 
-from relatum.data.types import INTEGER
+from relatum.errors import FormulaError, ModelError, Span
 from relatum.language.catalog import Catalog
 from relatum.language.expression import (
     Aggregate,
+    Apply,
+    ColumnValue,
     Constant,
+    ContextChange,
     Expression,
     Filtered,
     FilterPart,
+    Grain,
+    InContext,
+    LetIn,
+    LetValue,
+    NoMatch,
+    Ranked,
     Slot,
-    aggregates_in,
     columns_in,
+    is_plain,
     rewritten,
 )
+from relatum.language.functions import SCALARS
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Place
-from relatum.plan.nodes import Aggregation, Combine, Field, Plan
+from relatum.plan.bounds import Bounded, Bounder, attached, row_route
+from relatum.plan.context import Context, Filter, changed, question_filters
+from relatum.plan.dependencies import formula_keys, formula_names
+from relatum.plan.nodes import (
+    Aggregation,
+    Combine,
+    Field,
+    Formula,
+    Kept,
+    KeyColumn,
+    Match,
+    Named,
+    Naming,
+    Nested,
+    Node,
+    Plan,
+    RankedAmong,
+    Visible,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,12 +61,13 @@ class Note:
 
 @dataclass(frozen=True, slots=True)
 class Grid:
-    """What a plan is made from: axis fields, values by label, filters, and the grains wanted, finest first."""
+    """What a plan is made from: axis fields (rows first), values, filters, and the grains wanted, finest first."""
 
     fields: tuple[Field, ...]
     formulas: tuple[Expression, ...]
     filters: tuple[FilterPart, ...]
     grains: tuple[tuple[int, ...], ...]
+    row_count: int = 0
     show_empty: bool = False
     cell_limit: int = 1_000_000
 
@@ -58,115 +87,411 @@ def compile_plan(catalog: Catalog, grid: Grid) -> tuple[Plan, list[Note]]:
     tuple of Plan and list of Note
         The plan, and a note for every aggregate that has no value at a grain because nothing relates it.
     """
-    compiler = _Compiler(catalog, grid)
-    combines = tuple(compiler.combine(keys) for keys in grid.grains)
-    full = grid.grains[0]
-    judged = any(
-        aggregate.function != "sole" and not compiler.repeated(aggregate, full)
-        for formula in grid.formulas
-        for aggregate in aggregates_in(formula)
+    compiler = Compiler(catalog, grid.fields)
+    combines: list[Combine] = []
+    judged: tuple[Node, ...] = ()
+    any_judged = False
+    for keys in grid.grains:
+        context = compiler.grain_context(keys, grid)
+        compiler.axes, compiler.judged, compiler.any_judged = context.filters[: len(keys)], {}, False
+        combines.append(Combine(keys, tuple(compiler.formula(each, context) for each in grid.formulas)))
+        if not judged and not any_judged:
+            judged, any_judged = tuple(compiler.judged), compiler.any_judged
+    bare = Context(tuple(question_filters(grid.filters)))
+    members = compiler.members(grid.fields, range(len(grid.fields)), bare)
+    show = bool(grid.fields) and (grid.show_empty or not any_judged)
+    fields = tuple(compiler.fields)
+    return (
+        Plan(fields, len(grid.fields), tuple(combines), judged, members, show, grid.cell_limit),
+        list(compiler.notes),
     )
-    visible = tuple(compiler.visible()) if full and (grid.show_empty or not judged) else ()
-    return Plan(grid.fields, combines, visible, grid.cell_limit), list(compiler.notes)
 
 
-class _Compiler:
-    def __init__(self, catalog: Catalog, grid: Grid) -> None:
+def compile_rows(catalog: Catalog, table: str, expression: Expression) -> tuple[tuple[Field, ...], Formula]:
+    """The formula of a derived column: its cells are the rows of a table, held by key 0."""
+    compiler = Compiler(catalog, (Field(table),))
+    context = Context().with_row(catalog, table, 0, "row")
+    formula = compiler.formula(expression, context)
+    return tuple(compiler.fields), formula
+
+
+class Compiler:
+    """Compiles formulas in contexts; keys that it adds are numbered after the grid's fields."""
+
+    def __init__(self, catalog: Catalog, fields: Iterable[Field]) -> None:
         self.catalog = catalog
-        self.grid = grid
+        self.fields = list(fields)
         self.notes: dict[Note, None] = {}
+        self.judged: dict[Node, None] = {}
+        self.any_judged = False
+        self.axes: tuple[Filter, ...] = ()
+        self._depth = 0
+        self._reached: list[set[Filter]] = []
 
-    def combine(self, keys: tuple[int, ...]) -> Combine:
-        """One grain: each aggregate becomes an input, or null where it has no value."""
-        inputs: dict[Aggregation, int] = {}
-
-        def leaf(expression: Expression) -> Expression:
-            if isinstance(expression, Filtered):
-                return Constant(self._bears(expression, keys), expression.type)
-            if not isinstance(expression, Aggregate):
-                return expression
-            aggregation = self._aggregation(expression, keys)
-            if aggregation is None:
-                return Constant(None, expression.type)
-            return Slot(inputs.setdefault(aggregation, len(inputs)), expression.type)
-
-        formulas = tuple(rewritten(formula, leaf) for formula in self.grid.formulas)
-        return Combine(keys, tuple(inputs), formulas)
-
-    def repeated(self, aggregate: Aggregate, keys: tuple[int, ...]) -> bool:
-        """Whether an aggregate's value is the same for some axis, because it states so."""
-        return aggregate.repeat and any(not self._reaches(self.grid.fields[key], aggregate.row_table) for key in keys)
-
-    def _aggregation(self, aggregate: Aggregate, keys: tuple[int, ...]) -> Aggregation | None:
-        table = aggregate.row_table
-        reached = tuple(key for key in keys if self._reaches(self.grid.fields[key], table))
-        filters = tuple(part for part in self.grid.filters if self._passes(part, table))
-        if not aggregate.repeat:
-            blank = [self.grid.fields[key] for key in keys if key not in reached]
-            for field in blank:
-                self._note_unrelated(aggregate, field.table, column_name(field.table, field.column), "by")
-            for part in self.grid.filters:
-                if part not in filters:
-                    self._note_unrelated(aggregate, part.table, part.text, "where")
-            if blank or len(filters) < len(self.grid.filters):
-                return None
-        return Aggregation(
-            table, aggregate.function, aggregate.arguments, aggregate.fraction, aggregate.type, reached, filters
-        )
-
-    def _reaches(self, field: Field, table: str) -> bool:
-        return self.catalog.filter(field.table, frozenset([field.column]), table) is not None
-
-    def _passes(self, part: FilterPart, table: str) -> bool:
-        if part.columns is not None:
-            return self.catalog.filter(part.table, part.columns, table) is not None
-        # A part that reads other tables as well is judged on rows of its own table, never on a level of it.
-        route = self.catalog.filter(part.table, frozenset(), table)
-        return route is not None and (not route or not route[-1].target.level)
-
-    def _note_unrelated(self, aggregate: Aggregate, table: str, text: str, word: str) -> None:
-        source = quoted(aggregate.row_table)
-        found = self.catalog.routes.lookups(Place(aggregate.row_table))
-        coarse = any(place.table == table and place.level for place in found)
-        reason = (
-            f"{source} is related to {quoted(table)} at a coarser level"
-            if coarse
-            else f"no relationship leads from {source} to {quoted(table)}"
-        )
-        self.notes[
-            Note(
-                "unrelated",
-                f"{aggregate.text} has no value {word} {text}: {reason}. "
-                'Relate them, or repeat the value with unrelated = "repeat" on its measure.',
+    def grain_context(self, keys: tuple[int, ...], grid: Grid) -> Context:
+        """The context of one grain's cells."""
+        axes = [
+            Filter(
+                "axis",
+                self.fields[key].table,
+                frozenset([self.fields[key].column]),
+                key,
+                axis="rows" if key < grid.row_count else "columns",
             )
-        ] = None
+            for key in keys
+        ]
+        return Context((*axes, *question_filters(grid.filters)))
 
-    def _bears(self, filtered: Filtered, keys: tuple[int, ...]) -> bool:
-        if any(self.grid.fields[key] == Field(filtered.table, filtered.column) for key in keys):
+    def _new_key(self, table: str, column: str = "") -> int:
+        self.fields.append(Field(table, column))
+        return len(self.fields) - 1
+
+    # -- formulas -----------------------------------------------------------------------------------------------------
+
+    def formula(self, expression: Expression, context: Context) -> Formula:
+        """A formula in a context."""
+        inputs: dict[Node, int] = {}
+        resolved = self._rewrite(expression, context, inputs)
+        nodes = tuple(inputs)
+        return Formula(resolved, nodes, formula_keys(nodes), formula_names(nodes), _strict(resolved, nodes))
+
+    def _inside(self, expression: Expression, context: Context) -> Formula:
+        self._depth += 1
+        try:
+            return self.formula(expression, context)
+        finally:
+            self._depth -= 1
+
+    def _rewrite(self, expression: Expression, context: Context, inputs: dict[Node, int]) -> Expression:
+        def leaf(part: Expression) -> Expression:
+            match part:
+                case InContext(formula, changes):
+                    after = changed(self.catalog, context, changes, self._keep)
+                    return self._rewrite(formula, after, inputs)
+                case LetIn(numbers, values, body):
+                    # Each value is worked out where the let stands; a later one may use an earlier one.
+                    formulas = tuple(self.formula(value, context) for value in values)
+                    node: Node | None = Naming(numbers, formulas, self.formula(body, context))
+                case LetValue(number, type_):
+                    node = Named(number, type_)
+                case Filtered():
+                    return Constant(_bears(part, context), part.type)
+                case ColumnValue() | NoMatch():
+                    node = self._key_column(part, context)
+                case Aggregate():
+                    node = self._aggregate(part, context)
+                case Ranked():
+                    node = self._ranked(part, context)
+                case _:
+                    return part
+            if node is None:
+                return Constant(None, part.type)
+            return Slot(inputs.setdefault(node, len(inputs)), part.type)
+
+        return rewritten(expression, leaf)
+
+    def _key_column(self, value: ColumnValue | NoMatch, context: Context) -> KeyColumn:
+        catalog = self.catalog.opening(context.opened)
+        column = value.column if isinstance(value, ColumnValue) else ""
+        for table, key in reversed(context.rows):
+            if isinstance(value, NoMatch):
+                if any(place.table == value.table for place in catalog.routes.lookups(Place(table))):
+                    return KeyColumn(key, row_route(catalog, table, value.table), value.table, "", value.type, True)
+            else:
+                route = catalog.lookup(table, value.table, column)
+                if route is not None:
+                    return KeyColumn(key, route, value.table, column, value.type)
+        for name, key in reversed(context.columns):
+            if name == (value.table, column):
+                return KeyColumn(key, (), value.table, column, value.type)
+        raise AssertionError("resolved columns can be read")
+
+    # -- aggregates ---------------------------------------------------------------------------------------------------
+
+    def _aggregate(self, aggregate: Aggregate, context: Context) -> Node | None:
+        try:
+            node = self._per(aggregate, context) if aggregate.grain else self._over_rows(aggregate, context)
+        except ModelError as error:
+            raise FormulaError(error.reason, text=aggregate.text, span=_whole(aggregate.text), fix=error.fix) from None
+        return node
+
+    def _over_rows(self, aggregate: Aggregate, context: Context) -> Node | None:
+        source = aggregate.row_table
+        catalog = self.catalog.opening(context.opened)
+        bounder = Bounder(self.catalog, context, _sources(aggregate.arguments))
+        bounded = bounder.bounded(source)
+        if all(map(is_plain, aggregate.arguments)) and not bounded.keyed:
+            if not self._related(aggregate, context, bounded, bounded.reached):
+                return None
+            arguments = tuple(attached(argument, source, catalog) for argument in aggregate.arguments)
+            node: Node = Aggregation(bounded.bounds, aggregate.function, arguments, aggregate.fraction, aggregate.type)
+            return self._judge(node, aggregate, bounded.reached)
+        key = self._new_key(source)
+        carried, _ = bounder.carried_out([source])
+        inner = carried.with_row(self.catalog, source, key, "row")
+        self._reached.append(set())
+        arguments_inside = tuple(self._inside(argument, inner) for argument in aggregate.arguments)
+        conditions = tuple(self._inside(part.expression, inner) for part in bounded.keyed)
+        reached = bounded.reached | self._reached.pop()
+        if not self._related(aggregate, context, bounded, reached):
+            return None
+        visible = Visible(((bounded.bounds, (Match(key, (), (), source, ""),)),))
+        nested = Nested(
+            visible, aggregate.function, arguments_inside, conditions, aggregate.fraction, aggregate.type, False
+        )
+        return self._judge(nested, aggregate, reached)
+
+    def _per(self, aggregate: Aggregate, context: Context) -> Node | None:
+        assert aggregate.grain is not None
+        visible, inner, owners, _ = self._grain(aggregate.grain, context, _sources(aggregate.arguments))
+        self._reached.append(set())
+        (argument,) = aggregate.arguments
+        formula = self._inside(argument, inner)
+        reached = frozenset(self._reached.pop()).union(*(owner.reached for owner in owners))
+        if not self._related(aggregate, context, owners[0], reached):
+            return None
+        node = Nested(visible, aggregate.function, (formula,), (), aggregate.fraction, aggregate.type, True)
+        return self._judge(node, aggregate, reached)
+
+    def _grain(
+        self, grain: Grain, context: Context, ends: tuple[str, ...]
+    ) -> tuple[Visible, Context, list[Bounded], list[int]]:
+        """A grain's visible members, the context at a member, the bounds of its tables, and its keys."""
+        bounder = Bounder(self.catalog, context, ends)
+        if grain.table:
+            bounded = bounder.bounded(grain.table)
+            key = self._new_key(grain.table)
+            carried, _ = bounder.carried_out([grain.table])
+            visible = Visible(((bounded.bounds, (Match(key, (), (), grain.table, ""),)),))
+            return visible, carried.with_row(self.catalog, grain.table, key, "member"), [bounded], [key]
+        keys = [self._new_key(*column) for column in grain.columns]
+        fields = tuple(Field(*column) for column in grain.columns)
+        owners = self._owners(fields, context)
+        parts, all_bounds = [], []
+        for owner, positions in owners.items():
+            bounded = bounder.bounded(owner)
+            matches = tuple(self._own_match(owner, fields[at], keys[at], context) for at in positions)
+            parts.append((bounded.bounds, matches))
+            all_bounds.append(bounded)
+        inner, _ = bounder.carried_out(owners)
+        for field, key in zip(fields, keys, strict=True):
+            inner = inner.with_member(field.table, field.column, key)
+        return Visible(tuple(parts)), inner, all_bounds, keys
+
+    def _own_match(self, owner: str, field: Field, key: int, context: Context) -> Match:
+        route = self.catalog.opening(context.opened).filter(field.table, frozenset([field.column]), owner)
+        assert route is not None
+        return Match(key, (), route, field.table, field.column)
+
+    def members(self, fields: tuple[Field, ...], keys: Iterable[int], context: Context) -> Visible:
+        """The visible combinations of columns: those of one chain as they occur, those of different chains freely."""
+        numbers = list(keys)
+        parts = []
+        for owner, positions in self._owners(fields, context).items():
+            bounded = Bounder(self.catalog, context).bounded(owner)
+            matches = tuple(self._own_match(owner, fields[at], numbers[at], context) for at in positions)
+            parts.append((bounded.bounds, matches))
+        return Visible(tuple(parts))
+
+    def _owners(self, fields: tuple[Field, ...], context: Context) -> dict[str, list[int]]:
+        catalog = self.catalog.opening(context.opened)
+        tables = list(dict.fromkeys(field.table for field in fields))
+
+        def finds(start: str, other: str) -> bool:
+            columns = [field.column for field in fields if field.table == other]
+            lookups = catalog.routes.lookups(Place(start))
+            return any(place.table == other for place in lookups) and all(
+                catalog.filter(other, frozenset([column]), start) is not None for column in columns
+            )
+
+        finest = [
+            table
+            for at, table in enumerate(tables)
+            if not any(
+                other != table and finds(other, table) and not (finds(table, other) and tables.index(other) > at)
+                for other in tables
+            )
+        ]
+        owners: dict[str, list[int]] = {}
+        for at, field in enumerate(fields):
+            owner = next(table for table in finest if table == field.table or finds(table, field.table))
+            owners.setdefault(owner, []).append(at)
+        return owners
+
+    # -- blanks and notes ---------------------------------------------------------------------------------------------
+
+    def _related(self, aggregate: Aggregate, context: Context, bounded: Bounded, reached: Iterable[Filter]) -> bool:
+        """Whether an aggregate has a value in its context; notes why not."""
+        reached = set(reached)
+        for collector in self._reached:
+            collector |= reached
+        if bounded.empty:
+            self._note(
+                "period",
+                f"{aggregate.text} has no value: no period of {quoted(bounded.empty)} is chosen that could be moved. "
+                "Put a period on an axis or in a condition.",
+            )
+            return False
+        if aggregate.repeat:
             return True
-        return any(
-            column.table == filtered.table and column.column == filtered.column
-            for part in self.grid.filters
-            for column in columns_in(part.expression)
+        missed = [each for each in context.filters if each.kind not in ("row", "dates") and each not in reached]
+        for each in missed:
+            self._note_unrelated(aggregate, each)
+        if missed and self._depth == 0:
+            self.any_judged = True
+        return not missed
+
+    def _judge(self, node: Node, aggregate: Aggregate, reached: Iterable[Filter]) -> Node:
+        reached = set(reached)
+        if self._depth == 0 and aggregate.function != "sole" and all(axis in reached for axis in self.axes):
+            self.judged[node] = None
+            self.any_judged = True
+        return node
+
+    def _note(self, kind: str, text: str) -> None:
+        self.notes[Note(kind, text)] = None
+
+    def _note_unrelated(self, aggregate: Aggregate, each: Filter) -> None:
+        start = aggregate.row_table or (aggregate.grain.table if aggregate.grain else "") or "its rows"
+        source = quoted(start) if start != "its rows" else start
+        found = self.catalog.routes.lookups(Place(start)) if start != "its rows" else {}
+        coarse = any(place.table == each.table and place.level for place in found)
+        where = f"where {each.text}" if each.part is not None else f"by {column_name(each.table, each.column)}"
+        if each.part is None and not each.column:
+            where = f"by {quoted(each.table)}"
+        reason = (
+            f"{source} is related to {quoted(each.table)} at a coarser level"
+            if coarse
+            else f"no relationship leads from {source} to {quoted(each.table)}"
+        )
+        self._note(
+            "unrelated",
+            f"{aggregate.text} has no value {where}: {reason}. "
+            'Relate them, or repeat the value with unrelated = "repeat" on its measure.',
         )
 
-    def visible(self) -> Iterator[Aggregation]:
-        """Counts whose groups are the visible members: one for each group of fields on one chain of lookups."""
-        for table, keys in self._chains().items():
-            filters = tuple(part for part in self.grid.filters if self._passes(part, table))
-            yield Aggregation(table, "rows", (), 0.0, INTEGER, keys, filters)
+    # -- keep and rank ------------------------------------------------------------------------------------------------
 
-    def _chains(self) -> dict[str, tuple[int, ...]]:
-        tables = list(dict.fromkeys(field.table for field in self.grid.fields))
-        finest = [
-            table for table in tables if not any(other != table and self._finds(other, table) for other in tables)
+    def _keep(self, change: ContextChange, context: Context) -> Filter:
+        ((table, column),) = change.targets
+        assert change.formula is not None
+        grain = Grain(table) if not column else Grain("", ((table, column),))
+        if change.word:
+            chain = self._chain(table, context)
+            aside = tuple(
+                each for each in context.filters if not (each.kind in ("axis", "member", "row") and each.table in chain)
+            )
+            context = replace(context, filters=aside)
+        visible, inner, _, (key,) = self._grain(grain, context, _sources([change.formula]))
+        self._reached.append(set())
+        formula = self._inside(change.formula, inner)
+        self._reached.pop()
+        kept = Kept(visible, formula, change.word, change.number, Match(key, (), (), table, column))
+        return Filter("keep", table, frozenset([column]) if column else None, kept=kept, text=change.text)
+
+    def _chain(self, table: str, context: Context) -> set[str]:
+        """The lookups of a table's chain: itself, those it looks up, and the lookups that look it up."""
+        routes = self.catalog.opening(context.opened).routes
+        ones = {each.one.table for each in self.catalog.declaration.relationships}
+        up = {place.table for place in routes.lookups(Place(table))}
+        down = {
+            other
+            for other in self.catalog.declaration.tables
+            if other in ones and any(place.table == table for place in routes.lookups(Place(other)))
+        }
+        return {table} | up | down
+
+    def _ranked(self, ranked: Ranked, context: Context) -> Node | None:
+        current = self._current(ranked, context)
+        if current is None:
+            grain = ranked.grain.table or column_name(*ranked.grain.columns[0])
+            self._note("among", f"{ranked.text} has no value where {grain} has no current member.")
+            return None
+        key, without = current
+        visible, inner, _, _ = self._grain(ranked.grain, without, _sources([ranked.formula]))
+        self._reached.append(set())
+        formula = self._inside(ranked.formula, inner)
+        by = None if ranked.by is None else self._inside(ranked.by, inner)
+        self._reached.pop()
+        return RankedAmong(visible, ranked.function, formula, by, ranked.descending, key, ranked.type)
+
+    def _current(self, ranked: Ranked, context: Context) -> tuple[int | Formula, Context] | None:
+        """The key or row of the current member, and the context without it."""
+        if ranked.grain.columns:
+            (column,) = ranked.grain.columns
+            own = [
+                each
+                for each in context.filters
+                if each.kind in ("axis", "member") and (each.table, each.column) == column
+            ]
+            kept = tuple(each for each in context.filters if each not in own)
+            return (own[-1].key, replace(context, filters=kept)) if own else None
+        table = ranked.grain.table
+        groups = {key for name, key in context.rows if name == table}
+        own = [
+            each
+            for each in context.filters
+            if each.group in groups or (each.kind in ("axis", "member", "row") and each.table == table)
         ]
-        chains: dict[str, list[int]] = {}
-        for key, field in enumerate(self.grid.fields):
-            owner = next(table for table in finest if table == field.table or self._finds(table, field.table))
-            chains.setdefault(owner, []).append(key)
-        return {table: tuple(keys) for table, keys in chains.items()}
+        if not own:
+            return None
+        without = replace(context, filters=tuple(each for each in context.filters if each not in own))
+        held = [key for name, key in context.rows if name == table and any(each.group == key for each in own)]
+        if held:
+            return held[-1], without
+        bounds = Bounder(self.catalog, context).bounded(table).bounds
+        row = Aggregation(bounds, "sole row", (), 0.0, ranked.type)
+        return Formula(Slot(0, ranked.type), (row,), formula_keys((row,)), frozenset(), True), without
 
-    def _finds(self, table: str, lookup: str) -> bool:
-        columns: Sequence[str] = [field.column for field in self.grid.fields if field.table == lookup]
-        return all(self._reaches(Field(lookup, column), table) for column in columns)
+
+def _sources(expressions: Iterable[Expression]) -> tuple[str, ...]:
+    """The row tables of all aggregates inside formulas."""
+    return tuple(dict.fromkeys(source for expression in expressions for source in _sources_in(expression)))
+
+
+def _sources_in(expression: Expression) -> Iterator[str]:
+    match expression:
+        case Aggregate(arguments=arguments, row_table=table):
+            if table:
+                yield table
+            for argument in arguments:
+                yield from _sources_in(argument)
+        case Apply(arguments=arguments):
+            for argument in arguments:
+                yield from _sources_in(argument)
+        case InContext(formula=formula) | Ranked(formula=formula):
+            yield from _sources_in(formula)
+        case LetIn(values=values, body=body):
+            for value in (*values, body):
+                yield from _sources_in(value)
+
+
+def _strict(expression: Expression, nodes: tuple[Node, ...]) -> bool:
+    """Whether a formula is null wherever its aggregates all are."""
+    if isinstance(expression, Slot):
+        node = nodes[expression.number]
+        return isinstance(node, Aggregation | Nested) or (isinstance(node, Naming) and node.body.strict)
+    if not isinstance(expression, Apply):
+        return False
+    each = [_strict(argument, nodes) for argument in expression.arguments]
+    if expression.function == "plus":
+        return all(each)
+    if expression.function == "nullif":
+        return each[0]
+    return SCALARS[expression.function].null == "any" and any(each)
+
+
+def _bears(filtered: Filtered, context: Context) -> bool:
+    for each in context.filters:
+        if each.kind not in ("row",) and each.table == filtered.table and each.column == filtered.column:
+            return True
+        if each.part is not None and any(
+            isinstance(value, ColumnValue) and (value.table, value.column) == (filtered.table, filtered.column)
+            for value in columns_in(each.part.expression)
+        ):
+            return True
+    return False
+
+
+def _whole(text: str) -> Span:
+    return Span(0, len(text))

@@ -8,17 +8,18 @@ from relatum.data.columns import Column
 from relatum.data.table import TableData
 from relatum.data.types import Type
 from relatum.engine.memory.rows import RowReader
-from relatum.engine.memory.run import MemoryEngine
+from relatum.engine.memory.run import MemoryEngine, derived_values
 from relatum.engine.memory.store import Store
 from relatum.errors import DataError, FormulaError, ModelError, suggestion
 from relatum.language.catalog import Catalog
-from relatum.language.expression import Expression
+from relatum.language.expression import Expression, is_plain
 from relatum.language.parse import parse_formula
 from relatum.language.resolve import Formulas
 from relatum.language.tree import names_in
 from relatum.model.declaration import Declaration, Relationship, Table
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import RouteMap
+from relatum.plan.compile import compile_rows
 from relatum.plan.nodes import Engine
 
 ColumnKey = tuple[str, str]
@@ -56,7 +57,7 @@ class Session:
         types: dict[str, dict[str, Type]] = {
             name: dict(data[name].types) for name, table in declaration.tables.items() if not table.role_of
         }
-        self.catalog = Catalog(declaration, types, RouteMap(declaration), self.store.determines)
+        self.catalog = Catalog(declaration, types, RouteMap(declaration), self.store.determines, self.store.is_period)
         self.formulas = Formulas(self.catalog)
         self._derived: dict[ColumnKey, Expression] = {}
         for table_name, column in self._derived_order():
@@ -94,7 +95,12 @@ class Session:
     def _derive(self, table: str, name: str) -> Column | None:
         owner = self.declaration.rows_of(table)
         expression = self._derived.get((owner, name))
-        return None if expression is None else RowReader(self.store, self.catalog, owner).whole(expression)
+        if expression is None:
+            return None
+        if is_plain(expression):
+            return RowReader(self.store, self.catalog, owner).whole(expression)
+        fields, formula = compile_rows(self.catalog, owner, expression)
+        return derived_values(self.store, self.catalog, fields, formula, self.data[owner].rows)
 
     def _derived_order(self) -> list[ColumnKey]:
         tables = self.declaration.tables
@@ -200,7 +206,7 @@ class Session:
         """
         wanted = set(map(str, relationships))
         written = [str(relationship) for relationship in self.declaration.relationships]
-        for hop in self.catalog.routes.hops():
+        for hop in self.catalog.routes.hops:
             if hop.relationship is not None and str(hop.relationship) in wanted:
                 try:
                     self.store.index(hop)

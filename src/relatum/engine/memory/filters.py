@@ -12,8 +12,8 @@ from relatum.data.columns import Array, Column
 from relatum.data.types import Kind
 from relatum.engine.memory import vectors as v
 from relatum.engine.memory.rows import Chunk, Evaluate, RowReader, evaluate_tree
-from relatum.engine.memory.store import RowCodes
-from relatum.language.expression import ColumnValue, Expression, FilterPart
+from relatum.engine.memory.store import RowCodes, Store
+from relatum.language.expression import ColumnValue, Expression, FilterPart, NoMatch
 from relatum.model.routes import Place, Route
 
 _MOST_RUNS = 3
@@ -97,12 +97,10 @@ class PartTest:
     no_match: CodeTest | None
 
 
-def part_test(reader: RowReader, part: FilterPart) -> PartTest:
-    """Make a filter part a test on the rows of the reader's table."""
+def part_test(reader: RowReader, part: FilterPart, route: Route) -> PartTest:
+    """Make a filter part a test on the rows of the reader's table; ``route`` leads to those that it judges."""
     store = reader.store
     columns = part.columns or frozenset()
-    route = reader.catalog.filter(part.table, columns, reader.table)
-    assert route is not None, "a plan's filters reach its source"
     name = next(iter(columns)) if len(columns) == 1 else None
     if not route:
         kind = reader.catalog.columns(part.table)[name].kind if name else None
@@ -139,13 +137,23 @@ def _place_mask(reader: RowReader, part: FilterPart, place: Place) -> NDArray[np
     inner = RowReader(reader.store, reader.catalog, place.table)
 
     def leaf(expression: Expression) -> Column:
+        if isinstance(expression, NoMatch):
+            return v.truth(_unmatched(reader.store, expression, place))
         assert isinstance(expression, ColumnValue)
-        if expression.table == part.table:
+        if not expression.route:
             return reader.store.extended(place, expression.column)
         return v.with_nulls_after(inner.whole(expression), 1)
 
     result = v.spread(evaluate_tree(part.expression, leaf), reader.store.rows(place) + 1)
     return result.values if result.nulls is None else result.values & ~result.nulls
+
+
+def _unmatched(store: Store, test: NoMatch, place: Place) -> NDArray[np.bool_]:
+    # The virtual row looks up the virtual rows further up.
+    if not test.route:
+        return np.asarray(np.arange(store.rows(place) + 1) == store.rows(place))
+    index = store.route_index(test.route)
+    return np.append(index.positions == index.size, True)
 
 
 def _truth(expression: Expression, judged: Column, length: int) -> NDArray[np.bool_]:

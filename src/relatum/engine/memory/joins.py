@@ -12,6 +12,7 @@ from relatum.data.buffers import array_values
 from relatum.data.columns import Array, Column, narrow_codes
 from relatum.data.types import Kind
 from relatum.engine.memory import vectors as v
+from relatum.engine.memory.frames import spread_ranges
 from relatum.errors import DataError, counted
 from relatum.language.functions import common_type
 from relatum.model.declaration import Relationship
@@ -58,7 +59,9 @@ def duplicate_keys(columns: list[Column]) -> tuple[int, int, list[tuple[object, 
     return len(repeated), int(counts[counts > 1].sum()), samples
 
 
-def build_join_index(relationship: Relationship, many: list[Column], one: list[Column]) -> JoinIndex:
+def build_join_index(
+    relationship: Relationship, many: list[Column], one: list[Column], turned: bool = False
+) -> JoinIndex:
     """Find for each row of the many side its row of the one side.
 
     Parameters
@@ -74,7 +77,7 @@ def build_join_index(relationship: Relationship, many: list[Column], one: list[C
         The columns' types cannot be compared, or the one side is not unique.
     """
     many, one = _comparable(relationship, many, one)
-    refuse_duplicates(relationship, one)
+    refuse_duplicates(relationship, one, turned)
     nulls = v.either_null(*many)
     null_keys = 0 if nulls is None else int(np.broadcast_to(nulls, len(many[0])).sum())
     size = len(one[0])
@@ -88,13 +91,14 @@ def build_join_index(relationship: Relationship, many: list[Column], one: list[C
     return JoinIndex(positions, size, null_keys, int(missing.sum()) - null_keys)
 
 
-def refuse_duplicates(relationship: Relationship, one: list[Column]) -> None:
-    """Raise a DataError when the one side's key occurs on several rows."""
+def refuse_duplicates(relationship: Relationship, one: list[Column], turned: bool = False) -> None:
+    """Raise a DataError when the one side's key occurs on several rows; ``turned`` says that the left end is meant."""
     keys, rows, samples = duplicate_keys(one)
     if keys:
         shown = ", ".join(", ".join(map(repr_value, sample)) for sample in samples)
         raise DataError(
-            f"{relationship.one} is the one side of {relationship}, but it is not unique: "
+            f"{relationship.many if turned else relationship.one} is {'a' if turned else 'the'} one side of "
+            f"{relationship}, but it is not unique: "
             f"{counted(keys, 'key')} on {counted(rows, 'row')}, for instance {shown}.",
             fix="Remove the duplicates, relate by more columns, or turn the relationship round.",
         )
@@ -103,6 +107,22 @@ def refuse_duplicates(relationship: Relationship, one: list[Column]) -> None:
 def repr_value(value: object) -> str:
     """A value as a formula would write it."""
     return f"'{value}'" if isinstance(value, str) else str(value)
+
+
+def matching_pairs(relationship: Relationship, left: list[Column], right: list[Column]) -> tuple[Array, Array]:
+    """All pairs of rows whose keys are equal, for a many-to-many relationship."""
+    left, right = _comparable(relationship, left, right)
+    keys = _paired(left, right)
+    known = np.unique(keys.one[keys.one >= 0])
+    one = _rank(known, keys.one)
+    many = _rank(known, keys.many)
+    order = np.argsort(one, kind="stable")
+    order = order[one[order] >= 0]
+    counts = np.bincount(one[order], minlength=len(known))
+    starts = np.cumsum(counts) - counts
+    rows = np.flatnonzero(many >= 0)
+    owners, positions = spread_ranges(starts[many[rows]], counts[many[rows]], order)
+    return rows[owners], positions
 
 
 def _comparable(relationship: Relationship, many: list[Column], one: list[Column]) -> tuple[list[Column], list[Column]]:

@@ -6,6 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
+import numpy as np
+
 from relatum.data.columns import Array, Column
 from relatum.data.types import Kind
 from relatum.engine.memory import vectors as v
@@ -13,7 +15,7 @@ from relatum.engine.memory.joins import JoinIndex
 from relatum.engine.memory.kernels import evaluate
 from relatum.engine.memory.store import Store
 from relatum.language.catalog import Catalog
-from relatum.language.expression import Apply, ColumnValue, Constant, Expression, columns_in
+from relatum.language.expression import Apply, ColumnValue, Constant, Expression, NoMatch, columns_in
 from relatum.model.routes import Place, Route
 
 
@@ -80,15 +82,18 @@ class RowReader:
         rows = self.store.rows(Place(self.table))
         return v.spread(self.compile(expression)(Chunk(0, rows)), rows)
 
-    def route(self, column: ColumnValue) -> Route:
+    def route(self, value: ColumnValue | NoMatch) -> Route:
         """How a row of the table finds a column."""
-        route = self.catalog.lookup(self.table, column.table, column.column)
+        if value.route is not None:
+            return value.route
+        assert isinstance(value, ColumnValue)
+        route = self.catalog.lookup(self.table, value.table, value.column)
         assert route is not None, "resolved columns can be looked up"
         return route
 
     def matches(self, expression: Expression) -> list[tuple[Route, JoinIndex]]:
         """The lookups that an expression reads and that some rows do not find."""
-        routes = {self.route(column) for column in columns_in(expression)}
+        routes = {self.route(column) for column in columns_in(expression) if isinstance(column, ColumnValue)}
         indexes = [(route, self.store.route_index(route)) for route in routes if route]
         return sorted(
             ((route, index) for route, index in indexes if index.unmatched),
@@ -107,8 +112,12 @@ class RowReader:
                 return self._picked(expression, route)
             if isinstance(expression, ColumnValue):
                 return self._own(expression)
-            if len(columns) == 1 and next(iter(columns)).type.kind is Kind.TEXT:
-                return self._from_members(expression, next(iter(columns)))
+            one = next(iter(columns))
+            if len(columns) == 1 and isinstance(one, ColumnValue) and one.type.kind is Kind.TEXT:
+                return self._from_members(expression, one)
+        if isinstance(expression, NoMatch):
+            # The row's own table: a real row is none that stands for no match.
+            return lambda chunk: v.truth(np.zeros(len(chunk), np.bool_))
         assert isinstance(expression, Apply)
         if _mixes_texts(expression):
             return _slices(evaluate_tree(expression, self._whole_column))
@@ -139,6 +148,8 @@ class RowReader:
         return pick
 
     def _extended(self, place: Place, leaf: Expression) -> Column:
+        if isinstance(leaf, NoMatch):
+            return v.truth(np.arange(self.store.rows(place) + 1) == self.store.rows(place))
         assert isinstance(leaf, ColumnValue)
         return self.store.extended(place, leaf.column)
 

@@ -12,6 +12,7 @@ import numpy as np
 
 from relatum.data.columns import Array, Column
 from relatum.data.types import Type
+from relatum.engine.memory import frames
 from relatum.engine.memory.filters import PartTest, Test, survivors
 from relatum.engine.memory.folds import Fold, Groups, fold_maker
 from relatum.engine.memory.joins import JoinIndex
@@ -22,10 +23,6 @@ from relatum.model.routes import Route
 
 #: Rows worked at once. Smaller chunks would stay in a nearer cache, but then threads wait for each other's Python.
 CHUNK_ROWS = 1 << 19
-#: Above this many possible groups, only those that occur are numbered.
-_DENSE_GROUPS = 1 << 22
-#: Fewer rows than possible groups by this factor are sorted rather than counted into every group.
-_SPARSE = 16
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -85,7 +82,7 @@ class _Scan:
         self.groups = 1
         for size in self.sizes:
             self.groups *= size
-        self.dense = self.groups <= _DENSE_GROUPS
+        self.dense = self.groups <= frames.DENSE_GROUPS
         self.tests: list[Test] = [test.test for test in sorted(task.tests, key=lambda test: test.test.share)]
 
     def run(self) -> ScanResult:
@@ -103,7 +100,7 @@ class _Scan:
                     total = self._merged(total, self._fold_batch(pending))
                     pending = _Batch([[] for _ in self.sizes], [[] for _ in self.task.arguments])
         keys, columns = self._joined(pending)
-        few = total is None and _SPARSE * pending.rows < self.groups
+        few = total is None and frames.SPARSE * pending.rows < self.groups
         if self.dense and not few and not self.task.keep:
             if pending.rows or total is None:
                 total = self._merged(total, self._fold(keys, columns, pending.rows, self.groups))
@@ -200,33 +197,9 @@ class _Scan:
     def _numbered(
         self, keys: list[Array], columns: list[Column], rows: int, lost: dict[tuple[int, Route], int]
     ) -> ScanResult:
-        codes, groups = number_groups(keys, self.sizes, rows)
+        codes, groups = frames.number_groups(keys, self.sizes, rows)
         folds = self._fold_groups(groups, columns, rows, len(codes))
         return ScanResult(codes, folds, groups, columns, lost)
-
-
-def number_groups(keys: Sequence[Array], sizes: Sequence[int], rows: int) -> tuple[Array, Array]:
-    """The distinct combinations of codes that occur, in order, and for each row the number of its combination."""
-    if not keys:
-        return np.zeros((1 if rows else 0, 0), np.int64), np.zeros(rows, np.int64)
-    packed, slots = keys[0].astype(np.int64), sizes[0]
-    for codes, size in zip(keys[1:], sizes[1:], strict=True):
-        if slots * size >= 1 << 62:
-            distinct, packed = np.unique(packed, return_inverse=True)
-            slots = len(distinct)
-        packed, slots = packed * size + codes, slots * size
-    if slots <= min(_DENSE_GROUPS, _SPARSE * rows) or slots <= 4 * rows:
-        seen = np.zeros(slots, np.bool_)
-        seen[packed] = True
-        present = np.flatnonzero(seen)
-        number = np.zeros(slots, np.int64)
-        number[present] = np.arange(len(present))
-        groups = number[packed]
-    else:
-        present, groups = np.unique(packed, return_inverse=True)
-    example = np.zeros(len(present), np.int64)
-    example[groups] = np.arange(rows)
-    return np.stack([codes[example].astype(np.int64) for codes in keys], axis=1), groups
 
 
 def _append(pending: _Batch, batch: _Batch) -> None:

@@ -9,7 +9,16 @@ import numpy as np
 
 from relatum.data.columns import Array, Column, Members, members_of, narrow_codes
 from relatum.data.table import TableData
-from relatum.engine.memory.joins import JoinIndex, LevelRows, build_join_index, build_level, composed
+from relatum.data.types import DATE
+from relatum.engine.memory.frames import Links
+from relatum.engine.memory.joins import (
+    JoinIndex,
+    LevelRows,
+    build_join_index,
+    build_level,
+    composed,
+    matching_pairs,
+)
 from relatum.engine.memory.vectors import with_nulls_after
 from relatum.model.routes import Hop, Place, Route
 
@@ -54,6 +63,8 @@ class Store:
         self._row_codes: dict[tuple[Route, str, str], RowCodes] = {}
         self._determined: dict[tuple[Place, str], bool] = {}
         self._cached_bytes = 0
+        self._links: dict[Hop, Links] = {}
+        self._periods: dict[tuple[int, str], bool] = {}
 
     def rows(self, place: Place) -> int:
         """How many rows a table or level has."""
@@ -114,14 +125,61 @@ class Store:
 
     def index(self, hop: Hop) -> JoinIndex:
         """The join index of one hop."""
+        assert not hop.reach, "a hop that reaches many rows has links, not an index"
         if hop not in self._indexes:
             if hop.relationship is None:
                 self._indexes[hop] = self.level(hop.target).index
             else:
-                many = [self.column(hop.source.table, name) for name in hop.relationship.many.columns]
-                one = [self.column_at(hop.target, name) for name in hop.relationship.one.columns]
-                self._indexes[hop] = build_join_index(hop.relationship, many, one)
+                ends = (hop.relationship.many, hop.relationship.one)
+                source, target = reversed(ends) if hop.turned else ends
+                many = [self.column(hop.source.table, name) for name in source.columns]
+                one = [self.column_at(hop.target, name) for name in target.columns]
+                self._indexes[hop] = build_join_index(hop.relationship, many, one, turned=hop.turned)
         return self._indexes[hop]
+
+    def links(self, hop: Hop) -> Links:
+        """For each row of the hop's source the rows that it reaches; none for the virtual row."""
+        if hop not in self._links:
+            size = self.rows(hop.source) + 1
+            relationship = hop.relationship
+            assert relationship is not None
+            if relationship.kind == "many_to_many":
+                ends = (relationship.many, relationship.one)
+                source, target = reversed(ends) if hop.turned else ends
+                own = [self.column(hop.source.table, name) for name in source.columns]
+                other = [self.column(hop.target.table, name) for name in target.columns]
+                codes, targets = matching_pairs(relationship, own, other)
+            else:
+                index = self.index(Hop(hop.target, hop.source, relationship))
+                targets = np.flatnonzero(index.positions != index.size)
+                codes = index.positions[targets].astype(np.int64)
+            self._links[hop] = Links.of(codes, targets, size)
+        return self._links[hop]
+
+    def positions(self, route: Route, codes: Array) -> Array:
+        """The rows that rows find along a route; the virtual row finds the virtual one."""
+        if not route:
+            return codes
+        index = self.route_index(route)
+        return np.append(index.positions.astype(np.int64), index.size)[codes]
+
+    def is_period(self, table: str, name: str) -> bool:
+        """Whether a calendar's column follows from the month, or cuts the dates into unbroken runs."""
+        key = (id(self.tables[table]), name)
+        if key not in self._periods:
+            days = self.column(table, self.date_column(table)).values.astype(np.int64)
+            order = np.argsort(days)
+            codes = self.members(table, name).codes[order].astype(np.int64)
+            months = days[order].astype("datetime64[D]").astype("datetime64[M]").astype(np.int64)
+            breaks = codes[1:] != codes[:-1]
+            follows = not bool(np.any(breaks & (months[1:] == months[:-1])))
+            runs = int(breaks.sum()) + 1 == len(np.unique(codes))
+            self._periods[key] = follows or runs
+        return self._periods[key]
+
+    def date_column(self, table: str) -> str:
+        """The column that holds a calendar's dates."""
+        return next(name for name, type_ in self.tables[table].types.items() if type_ == DATE)
 
     def route_index(self, route: Route) -> JoinIndex:
         """The join index along a route of at least one hop."""

@@ -1,0 +1,148 @@
+"""Moving sets of dates: years back, the year to date, trailing months.
+
+A set of dates is a row of a boolean matrix whose columns are the calendar's dates in order.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from relatum.data.columns import Array
+from relatum.model.declaration import WEEKDAYS
+
+Sets = NDArray[np.bool_]
+_MONTHS = {"month": 1, "quarter": 3, "year": 12, "fiscal_quarter": 3, "fiscal_year": 12}
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Dates:
+    """A calendar's dates as days since 1970, in order and distinct, with the start of its years and weeks."""
+
+    days: Array
+    fiscal_year_starts: int = 1
+    week_starts: str = "monday"
+
+    @property
+    def months(self) -> Array:
+        """The month of each date, counted from January 1970."""
+        return np.asarray(self.days.astype("datetime64[D]").astype("datetime64[M]").astype(np.int64))
+
+    def units(self, unit: str) -> Array:
+        """A number for each date's unit: the same for all dates of one unit, growing with time."""
+        months = self.months
+        if unit == "day":
+            return self.days
+        if unit == "week":
+            start = WEEKDAYS.index(self.week_starts)
+            return np.asarray((self.days + 3 - start) // 7)
+        if unit.startswith("fiscal"):
+            months = months - (self.fiscal_year_starts - 1)
+        return np.asarray(months // _MONTHS[unit])
+
+
+def moved(dates: Dates, sets: Sets, kind: str, unit: str, number: int) -> Sets:
+    """Sets of dates after one calendar change.
+
+    Parameters
+    ----------
+    dates : Dates
+        The calendar.
+    sets : array of bool, shape (sets, dates)
+        Which dates each set holds.
+    kind, unit, number
+        ``back`` and ``forward`` move by ``number`` units. ``to_date`` runs from the start of the unit (of the calendar
+        where there is none) to the set's last date, ``before`` takes every date before its first, ``trailing`` the
+        ``number`` units that end with its last date, ``whole`` the full units that it touches.
+
+    Examples
+    --------
+    >>> days = Dates(np.arange(19723, 19723 + 60))           # from 1 January 2024 on
+    >>> february = (days.months == days.months[-1])[None]
+    >>> moved(days, february, "back", "month", 1).sum()
+    31
+    """
+    if kind in ("back", "forward"):
+        return _shifted(dates, sets, unit, -number if kind == "back" else number)
+    if kind == "whole":
+        return _whole(dates.units(unit), sets)
+    some = np.asarray(sets.any(axis=1))[:, None]
+    count = sets.shape[1]
+    first = sets.argmax(axis=1)
+    last = count - 1 - sets[:, ::-1].argmax(axis=1)
+    place = np.arange(count)[None]
+    if kind == "before":
+        return np.asarray(some & (place < first[:, None]))
+    upto: Sets = np.asarray(np.logical_and(some, place <= last[:, None]))
+    if kind == "trailing":
+        return np.asarray(upto & (dates.days[None] >= _trailing_start(dates, last, unit, number)[:, None]))
+    if unit:
+        units = dates.units(unit)
+        upto &= units[None] == units[last][:, None]
+    return np.asarray(upto)
+
+
+def _whole(units: Array, sets: Sets) -> Sets:
+    distinct, numbers = np.unique(units, return_inverse=True)
+    touched = np.zeros((len(sets), len(distinct)), np.bool_)
+    rows, columns = np.nonzero(sets)
+    touched[rows, numbers[columns]] = True
+    return np.asarray(touched[:, numbers])
+
+
+def _trailing_start(dates: Dates, last: Array, unit: str, number: int) -> Array:
+    end = dates.days[last]
+    if unit in ("day", "week"):
+        return np.asarray(end - number * (7 if unit == "week" else 1) + 1)
+    span = number * _MONTHS[unit]
+    day = end.astype("datetime64[D]")
+    month = day.astype("datetime64[M]")
+    first = month.astype("datetime64[D]").astype(np.int64)
+    next_first = (month + 1).astype("datetime64[D]").astype(np.int64)
+    whole = end == next_first - 1
+    target = month - span
+    target_first = target.astype("datetime64[D]").astype(np.int64)
+    target_last = (target + 1).astype("datetime64[D]").astype(np.int64) - 1
+    clamped = np.minimum(target_first + (end - first), target_last)
+    return np.where(whole, (month - (span - 1)).astype("datetime64[D]").astype(np.int64), clamped + 1)
+
+
+def _shifted(dates: Dates, sets: Sets, unit: str, number: int) -> Sets:
+    if unit in ("day", "week"):
+        return _carried(sets, _places(dates.days, dates.days + number * (7 if unit == "week" else 1)))
+    span = number * _MONTHS[unit]
+    months = dates.months
+    start = months.astype("datetime64[M]").astype("datetime64[D]").astype(np.int64)
+    target = (months + span).astype("datetime64[M]")
+    target_start = target.astype("datetime64[D]").astype(np.int64)
+    target_stop = (target + 1).astype("datetime64[D]").astype(np.int64)
+    same_day = target_start + (dates.days - start)
+    places = np.where(same_day < target_stop, _places(dates.days, same_day), -1)
+    distinct, numbers = np.unique(months, return_inverse=True)
+    # A month that lies wholly in the set moves as a whole, its last days with it; other dates keep their day number.
+    held = np.zeros((len(sets), len(distinct)), np.int64)
+    rows, columns = np.nonzero(sets)
+    np.add.at(held, (rows, numbers[columns]), 1)
+    whole = held == np.bincount(numbers)[None]
+    result = _carried(sets & ~whole[:, numbers], places)
+    goal = _places(distinct, distinct + span)
+    reachable = goal >= 0
+    moved_months = np.zeros_like(whole)
+    moved_months[:, goal[reachable]] = whole[:, reachable]
+    return np.asarray(result | moved_months[:, numbers])
+
+
+def _places(sorted_values: Array, wanted: Array) -> Array:
+    found = np.searchsorted(sorted_values, wanted).clip(max=max(len(sorted_values) - 1, 0))
+    return np.where(sorted_values[found] == wanted, found, -1) if len(sorted_values) else np.full(len(wanted), -1)
+
+
+def _carried(sets: Sets, places: Array) -> Sets:
+    result = np.zeros_like(sets)
+    rows, columns = np.nonzero(sets)
+    goals = places[columns]
+    # Different dates may land on one: a set holds it when any of them was held.
+    result[rows[goals >= 0], goals[goals >= 0]] = True
+    return result

@@ -1,0 +1,419 @@
+"""Formulas on frames: every aggregate, nested or moved, for all cells at once."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from relatum.data.columns import Array, Column
+from relatum.data.types import INTEGER
+from relatum.engine.memory import vectors as v
+from relatum.engine.memory.bounded import (
+    COLLECTED,
+    Coded,
+    Scanned,
+    Scans,
+    arguments_of,
+    bundled,
+    coded,
+    folds_of,
+    stripped,
+)
+from relatum.engine.memory.collect import collected
+from relatum.engine.memory.finish import aggregated, finished, null_column, sole_value
+from relatum.engine.memory.folds import Extreme
+from relatum.engine.memory.frames import Frame, Links, joined, number_groups
+from relatum.engine.memory.groups import Groups
+from relatum.engine.memory.ranks import ranked_among, top_mask
+from relatum.engine.memory.relations import DateSets, cell_codes
+from relatum.engine.memory.rows import evaluate_tree
+from relatum.engine.memory.store import Store
+from relatum.errors import QuestionError
+from relatum.language.catalog import Catalog
+from relatum.language.expression import ColumnValue, Expression, Slot
+from relatum.model.routes import Place
+from relatum.plan.dependencies import kept_keys, node_keys, node_names
+from relatum.plan.nodes import (
+    Aggregation,
+    Bounds,
+    Field,
+    Formula,
+    Kept,
+    KeyColumn,
+    Match,
+    Named,
+    Naming,
+    Nested,
+    Node,
+    RankedAmong,
+    Visible,
+)
+
+#: More cells of an inner grain than this are refused: they would not fit memory.
+INNER_LIMIT = 200_000_000
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Found:
+    """Groups led on to cells: the first columns of ``groups`` are compared with ``cells``, others are extra keys."""
+
+    scanned: Scanned
+    groups: Groups
+    cells: list[Array]
+    extra: int
+
+
+class Evaluator:
+    """Works out the formulas of a plan.
+
+    Parameters
+    ----------
+    store, catalog
+        The data, and what it is called.
+    fields : sequence of Field
+        The plan's keys.
+    axes : int
+        How many of them are a grid's; scans for the grains of a grid are shared.
+    """
+
+    def __init__(self, store: Store, catalog: Catalog, fields: Sequence[Field], axes: int) -> None:
+        self.store = store
+        self.scans = Scans(store, catalog)
+        self.axes = axes
+        self.sizes = {
+            key: store.members(field.table, field.column).size if field.column else store.rows(Place(field.table)) + 1
+            for key, field in enumerate(fields)
+        }
+        self.fields = fields
+        self.dates = DateSets(self.scans, self.sizes)
+        self._values: dict[Aggregation, tuple[Groups, Column]] = {}
+
+    # -- formulas -----------------------------------------------------------------------------------------------------
+
+    def values(self, formula: Formula, frame: Frame) -> Column:
+        """A formula's value for each cell of a frame."""
+        inputs = [_bounded(self.node(node, frame)) for node in formula.inputs]
+
+        def leaf(expression: Expression) -> Column:
+            assert isinstance(expression, Slot)
+            return inputs[expression.number]
+
+        return v.spread(evaluate_tree(formula.expression, leaf), frame.size)
+
+    def node(self, node: Node, frame: Frame) -> Column:
+        """A node's value for each cell, worked out once for cells that do not differ in what it depends on."""
+        if isinstance(node, Named):
+            return frame.names[node.number]
+        if isinstance(node, Naming):
+            for number, value in zip(node.numbers, node.values, strict=True):
+                frame = frame.named({number: self.values(value, frame)})
+            return self.values(node.body, frame)
+        if isinstance(node, KeyColumn):
+            return self._key_column(node, frame)
+        if node_names(node):
+            return self._worked_out(node, frame)
+        cells, numbers = frame.project(node_keys(node), self.sizes)
+        column = self._worked_out(node, cells)
+        return column if numbers is None else column.take(numbers)
+
+    def _worked_out(self, node: Node, cells: Frame) -> Column:
+        match node:
+            case Aggregation():
+                return self._aggregation(node, cells)
+            case Nested():
+                return self._nested(node, cells)
+            case RankedAmong():
+                return self._ranked(node, cells)
+        raise AssertionError(f"{node} is no node to work out")
+
+    def _key_column(self, node: KeyColumn, frame: Frame) -> Column:
+        codes = frame.codes[node.key]
+        field = self.fields[node.key]
+        if field.column:
+            members = self.store.members(field.table, field.column)
+            return v.with_nulls_after(members.values, 2).take(codes)
+        rows = self.store.positions(node.route, codes)
+        place = node.route[-1].target if node.route else Place(field.table)
+        if node.no_match:
+            return v.truth(rows == self.store.rows(place))
+        return self.store.extended(place, node.column).take(rows)
+
+    # -- aggregates over rows -----------------------------------------------------------------------------------------
+
+    def _aggregation(self, node: Aggregation, cells: Frame) -> Column:
+        fixed = not node.bounds.dates and not node.bounds.kept
+        if fixed and node in self._values:
+            groups, values = self._values[node]
+            own = cell_codes(self.scans, node.bounds.matches, cells)
+        else:
+            found = self.found(node, cells, ())
+            groups, own = found.groups, found.cells
+            values = self.group_values(node, found)
+            if fixed:
+                self._values[node] = groups, values
+        return _aligned(groups.codes, own, groups.sizes, values, cells.size)
+
+    def found(self, node: Aggregation, cells: Frame, extra: Sequence[Match]) -> Found:
+        """The groups of an aggregation's rows: by what cells match on, and by more keys."""
+        bounds = node.bounds
+        own = [coded(match) for match in bounds.matches]
+        more = [coded(match) for match in extra]
+        dates = [Coded(each.route, each.calendar, "") for each in bounds.dates]
+        kept = [coded(each.match) for each in bounds.kept]
+        pinned = [Coded(each.route, each.table, each.column) for each in bounds.pinned]
+        scanned, groups = self._columns(node, [*own, *more, *dates, *kept, *pinned], extra)
+        at = len(own) + len(more)
+        codes = cell_codes(self.scans, bounds.matches, cells)
+        for each in bounds.dates:
+            numbers, links, size = self.dates.links(each, cells)
+            groups = groups.led_on(at, links, [size])
+            codes.append(numbers)
+            at += 1
+        for one in bounds.kept:
+            numbers, links, size = self._kept_links(one, cells)
+            groups = groups.led_on(at, links, [size])
+            codes.append(numbers)
+            at += 1
+        for pin in bounds.pinned:
+            groups = self._settled(groups, at, len(own), len(more), pin.word == "last")
+        if more:
+            # Extra keys last: what cells are compared with stands first.
+            order = [*range(len(own)), *range(len(own) + len(more), at), *range(len(own), len(own) + len(more))]
+            groups = Groups(
+                [groups.codes[number] for number in order], [groups.sizes[number] for number in order],
+                groups.folds, groups.rows, groups.columns,
+            )  # fmt: skip
+        return Found(scanned, groups, codes, len(more))
+
+    def _columns(self, node: Aggregation, wanted: list[Coded], extra: Sequence[Match]) -> tuple[Scanned, Groups]:
+        _, bundles = bundled(wanted, node.bounds.restrictions)
+        keys, family = self._scan_keys(node, wanted, extra)
+        scanned, groups = self.scans.groups(node, keys, family)
+        place = {key: at for at, key in enumerate(keys)}
+        for route, (inner, parts) in bundles.items():
+            at = place[_before(route)]
+            inner = list(dict.fromkeys(inner))
+            links = self.scans.reached_codes(route, [stripped(key, len(route)) for key in inner], parts)
+            sizes = [self.scans.size(key) for key in inner]
+            doubled = Groups(
+                [*groups.codes, groups.codes[at]], [*groups.sizes, groups.sizes[at]], groups.folds, groups.rows,
+                groups.columns,
+            )  # fmt: skip
+            groups = doubled.led_on(len(groups.codes), links, sizes)
+            place.update({key: len(groups.codes) - len(inner) + number for number, key in enumerate(inner)})
+        order = [place[key] for key in wanted]
+        if order == list(range(len(groups.codes))):
+            return scanned, groups
+        picked = Groups(
+            [groups.codes[at] for at in order], [groups.sizes[at] for at in order], groups.folds, groups.rows,
+            groups.columns,
+        )  # fmt: skip
+        return scanned, picked.merged()
+
+    def _scan_keys(
+        self, node: Aggregation, wanted: list[Coded], extra: Sequence[Match]
+    ) -> tuple[tuple[Coded, ...], object]:
+        direct, bundles = bundled(wanted, node.bounds.restrictions)
+        keys = tuple(dict.fromkeys([*direct, *(_before(route) for route in bundles)]))
+        plain = not extra and not bundles and not node.bounds.dates and not node.bounds.kept and not node.bounds.pinned
+        on_axes = plain and all(match.key < self.axes for match in node.bounds.matches)
+        return keys, "grid" if on_axes else frozenset(keys)
+
+    def prepare(self, formulas: Iterable[Formula]) -> None:
+        """Tell the scans what the formulas will ask, so that one scan serves several."""
+        for node in _aggregations(formulas):
+            bounds = node.bounds
+            wanted = [coded(match) for match in bounds.matches]
+            wanted += [Coded(each.route, each.calendar, "") for each in bounds.dates]
+            wanted += [coded(each.match) for each in bounds.kept]
+            wanted += [Coded(each.route, each.table, each.column) for each in bounds.pinned]
+            keys, family = self._scan_keys(node, wanted, ())
+            self.scans.want(node, keys, family)
+
+    def _settled(self, groups: Groups, at: int, own: int, more: int, last: bool) -> Groups:
+        """The groups with the first or last real value of one column among those of equal cells; without the column."""
+        others = [number for number in range(len(groups.codes)) if number != at and not own <= number < own + more]
+        codes = groups.codes[at]
+        real = codes < groups.sizes[at] - 2
+        cells = [groups.codes[number] for number in others]
+        _, numbers = number_groups(cells, [groups.sizes[number] for number in others], groups.count)
+        best = np.full(int(numbers.max(initial=-1)) + 1, -1 if last else groups.sizes[at], np.int64)
+        (np.maximum if last else np.minimum).at(best, numbers[real], codes[real])
+        return groups.selected(real & (codes == best[numbers])).without(at)
+
+    def group_values(self, node: Aggregation, found: Found) -> Column:
+        """The value of an aggregation for each group."""
+        groups, scanned = found.groups, found.scanned
+        function, type_ = node.function, node.type
+        numbers = [scanned.numbers[expression] for expression in arguments_of(node)]
+        if function in COLLECTED:
+            if groups.rows is None or not groups.columns:
+                return null_column(type_, groups.count)
+            columns = [groups.columns[number] for number in numbers]
+            return collected(function, groups.rows, columns, groups.count, node.fraction, type_)
+        wanted: list[tuple[str, int | None]] = [("count", None)]
+        if folds_of(node):
+            wanted = [(kind, scanned.numbers[expression]) for kind, expression in folds_of(node)]
+        folds = [groups.folds[scanned.folds[key]] for key in wanted]
+        if function == "sole":
+            (value,) = node.arguments
+            low, high = folds
+            assert isinstance(value, ColumnValue) and isinstance(low, Extreme) and isinstance(high, Extreme)
+            return sole_value(low.best, high.best, type_, self.store.members(value.table, value.column).values)
+        scale = node.arguments[0].type.scale if node.arguments else 0
+        return finished(function, type_, scale, folds)
+
+    # -- members of a cell --------------------------------------------------------------------------------------------
+
+    def pairs(self, visible: Visible, cells: Frame, unmatched: bool = False) -> tuple[Array, dict[int, Array]]:
+        """The members that each cell sees: for each the cell, and the codes of the new keys."""
+        parents = np.arange(cells.size)
+        codes: dict[int, Array] = {}
+        for bounds, matches in visible.parts:
+            owners, own = self._part_pairs(bounds, matches, cells, unmatched)
+            left, right = joined([parents], [owners], [max(cells.size, 1)])
+            if len(left) > INNER_LIMIT:
+                raise QuestionError(
+                    f"A formula would be worked out for {len(left):,} members; the limit is {INNER_LIMIT:,}.",
+                    fix="Take a coarser grain, or filter first.",
+                )
+            codes = {key: each[left] for key, each in codes.items()}
+            codes.update({key: each[right] for key, each in own.items()})
+            parents = parents[left]
+        return parents, codes
+
+    def _part_pairs(
+        self, bounds: Bounds, matches: Sequence[Match], cells: Frame, unmatched: bool
+    ) -> tuple[Array, dict[int, Array]]:
+        found = self.found(Aggregation(bounds, "rows", (), 0.0, INTEGER), cells, matches)
+        count = len(found.groups.codes) - found.extra
+        own, new = found.groups.codes[:count], found.groups.codes[count:]
+        keep = np.ones(found.groups.count, np.bool_)
+        for match, each in zip(matches, new, strict=True):
+            if not unmatched:
+                keep &= each != self.sizes[match.key] - 1
+        rows = np.flatnonzero(keep)
+        if count:
+            owners, positions = joined(found.cells, [each[rows] for each in own], found.groups.sizes[:count])
+        else:
+            owners = np.repeat(np.arange(cells.size), len(rows))
+            positions = np.tile(np.arange(len(rows)), cells.size)
+        return owners, {match.key: each[rows][positions] for match, each in zip(matches, new, strict=True)}
+
+    def _nested(self, node: Nested, cells: Frame) -> Column:
+        parents, new = self.pairs(node.visible, cells)
+        inner = cells.expanded(parents, new)
+        for condition in node.conditions:
+            holds = self.values(condition, inner)
+            keep = np.flatnonzero(holds.values & v.known(holds))
+            parents, inner = parents[keep], _picked(inner, keep)
+        arguments = [self.values(argument, inner) for argument in node.arguments]
+        if node.drops and arguments[0].nulls is not None:
+            keep = np.flatnonzero(~arguments[0].nulls)
+            parents, arguments = parents[keep], [argument.take(keep) for argument in arguments]
+        present, numbers = np.unique(parents, return_inverse=True)
+        if not len(present):
+            return null_column(node.type, cells.size)
+        values = aggregated(node.function, node.type, node.fraction, arguments, numbers, len(present))
+        place = np.full(cells.size, -1, np.int64)
+        place[present] = np.arange(len(present))
+        return _taken(values, place)
+
+    def _ranked(self, node: RankedAmong, cells: Frame) -> Column:
+        keys = node_keys(node)
+        if isinstance(node.current, int):
+            wanted = cells.codes[node.current]
+        else:
+            row = self.values(node.current, cells)
+            wanted = np.where(v.known(row), row.values.astype(np.int64), -1)
+        outer = keys - ({node.current} if isinstance(node.current, int) else frozenset())
+        inside = node.formula.keys | (node.by.keys if node.by else frozenset())
+        if isinstance(node.current, int) and node.current in inside:
+            outer = keys
+        narrow, numbers = (cells, None) if node_names(node) else cells.project(outer, self.sizes)
+        parents, new = self.pairs(node.visible, narrow)
+        inner = narrow.expanded(parents, new)
+        formula = self.values(node.formula, inner)
+        by = None if node.by is None else self.values(node.by, inner)
+        figures = ranked_among(node.function, node.type, parents, formula, by, node.descending)
+        ((key, codes),) = new.items()
+        own = numbers if numbers is not None else np.arange(cells.size)
+        return _aligned(
+            [parents, codes], [own, wanted], [max(narrow.size, 1), self.sizes[key] + 1], figures, cells.size
+        )
+
+    def _kept_links(self, kept: Kept, cells: Frame) -> tuple[Array, Links, int]:
+        """For each cell the number of its set of members; for each member the sets that hold it."""
+        narrow, numbers = (cells, None) if kept.formula.names else cells.project(kept_keys(kept), self.sizes)
+        parents, new = self.pairs(kept.members, narrow)
+        inner = narrow.expanded(parents, new)
+        value = self.values(kept.formula, inner)
+        if kept.word:
+            mask = top_mask(parents, value, kept.number, kept.word == "top")
+        else:
+            mask = value.values & v.known(value)
+        codes = new[kept.match.key]
+        links = Links.of(codes[mask], parents[mask], self.scans.size(coded(kept.match)))
+        own = numbers if numbers is not None else np.arange(cells.size)
+        return own, links, max(narrow.size, 1)
+
+
+def _before(route: tuple) -> Coded:  # type: ignore[type-arg]
+    """The rows from which a route's last hop reaches many."""
+    return Coded(route[:-1], route[-1].source.table, "")
+
+
+def _picked(frame: Frame, cells: Array) -> Frame:
+    codes = {key: own[cells] for key, own in frame.codes.items()}
+    return Frame(len(cells), codes, {number: column.take(cells) for number, column in frame.names.items()})
+
+
+def _aligned(groups: list[Array], cells: list[Array], sizes: Sequence[int], values: Column, size: int) -> Column:
+    """A value for each cell, null where there is no such group."""
+    if not cells:
+        place = np.zeros(size, np.int64) if len(values) else np.full(size, -1, np.int64)
+        return _taken(values, place)
+    every = [np.concatenate([own, other]) for own, other in zip(groups, cells, strict=True)]
+    _, numbers = number_groups(every, sizes, len(every[0]))
+    own, wanted = numbers[: len(values)], numbers[len(values) :]
+    place = np.full(int(numbers.max(initial=0)) + 1, -1, np.int64)
+    place[own] = np.arange(len(own))
+    return _taken(values, place[wanted])
+
+
+def _taken(values: Column, place: Array) -> Column:
+    """The values at positions, null where a position is below zero."""
+    missing = place < 0
+    if not len(values):
+        return null_column(values.type, len(place))
+    taken = values.take(np.where(missing, 0, place))
+    nulls = missing if taken.nulls is None else taken.nulls | missing
+    return replace(taken, nulls=nulls if nulls.any() else None)
+
+
+def _bounded(column: Column) -> Column:
+    """A vector with the bounds of its values, so that arithmetic on it knows whether 64 bits suffice."""
+    if not column.type.exact or not column.values.ndim or not len(column):
+        return column
+    known = column.values if column.nulls is None else column.values[~column.nulls]
+    lower, upper = (int(known.min()), int(known.max())) if len(known) else (0, 0)
+    values = column.values if column.nulls is None else np.where(column.nulls, lower, column.values)
+    return Column(column.type, values, column.nulls, None, lower, upper)
+
+
+def _aggregations(formulas: Iterable[Formula]) -> Iterator[Aggregation]:
+    """Every aggregation over rows in formulas, however deep."""
+    for formula in formulas:
+        for node in formula.inputs:
+            match node:
+                case Aggregation(bounds=bounds):
+                    yield node
+                    yield from _aggregations(each.formula for each in bounds.kept)
+                case Nested():
+                    yield from _aggregations([*node.arguments, *node.conditions])
+                case RankedAmong():
+                    yield from _aggregations([node.formula, *([node.by] if node.by else [])])
+                case Naming():
+                    yield from _aggregations([*node.values, node.body])

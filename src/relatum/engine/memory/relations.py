@@ -1,0 +1,97 @@
+"""Sets of dates by cell: what is visible under period filters, cut at the end of the data, then moved."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from relatum.calendar.moves import Dates, Sets, moved
+from relatum.data.columns import Array
+from relatum.engine.memory.bounded import Scans
+from relatum.engine.memory.frames import Frame, Links, number_groups
+from relatum.model.routes import Place, Route
+from relatum.plan.dependencies import dates_keys
+from relatum.plan.nodes import DateSet, Match
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class DateSets:
+    """Works out sets of dates.
+
+    Parameters
+    ----------
+    scans : Scans
+        The data, and conditions on it.
+    sizes : mapping of int to int
+        How many codes each key of cells has.
+    """
+
+    scans: Scans
+    sizes: Mapping[int, int]
+
+    def links(self, dates: DateSet, cells: Frame) -> tuple[Array, Links, int]:
+        """For each cell the number of its set; for each row of the calendar, or of its level, the sets that hold it."""
+        numbers, sets = self.sets(dates, cells)
+        store = self.scans.store
+        held, columns = np.nonzero(sets)
+        codes = self._order(dates.calendar)[columns]
+        place = dates.route[-1].target if dates.route else Place(dates.calendar)
+        if place.level:
+            # A coarse fact is seen where the dates touch its period.
+            codes = store.level(place).index.positions.astype(np.int64)[codes]
+        size = store.rows(place) + 1
+        distinct, _ = number_groups([codes, held], [size, max(len(sets), 1)], len(codes))
+        return numbers, Links.of(distinct[:, 0], distinct[:, 1], size), max(len(sets), 1)
+
+    def sets(self, dates: DateSet, cells: Frame) -> tuple[Array, Sets]:
+        """For each cell the number of its set, and the sets: a column for each date of the calendar, in order."""
+        narrow, numbers = cells.project(dates_keys(dates), self.sizes)
+        store = self.scans.store
+        order = self._order(dates.calendar)
+        days = self._days(dates.calendar)[order]
+        rows = np.arange(len(order))
+        sets: Sets = np.ones((narrow.size, len(order)), np.bool_)
+        for match, wanted in zip(dates.matches, cell_codes(self.scans, dates.matches, narrow), strict=True):
+            own = store.members(dates.calendar, match.column).codes.astype(np.int64) if match.column else rows
+            sets &= own[order][None] == wanted[:, None]
+        sets &= self.scans.visible_rows(dates.calendar, dates.restrictions)[order][None]
+        for inner in dates.within:
+            own_sets, found = self.sets(inner, narrow)
+            sets &= found[own_sets]
+        end = self._end(dates.calendar, dates.ends)
+        if end is not None:
+            sets &= (days <= end)[None]
+        declaration = self.scans.catalog.declaration
+        span = declaration.tables[declaration.rows_of(dates.calendar)].calendar
+        assert span is not None, "only calendars are moved"
+        calendar = Dates(days, span.fiscal_year_starts, span.week_starts)
+        for step in dates.steps:
+            sets = moved(calendar, sets, step.kind, step.unit, step.number)
+        return (np.arange(cells.size) if numbers is None else numbers), sets
+
+    def _days(self, calendar: str) -> Array:
+        store = self.scans.store
+        return store.column(calendar, store.date_column(calendar)).values.astype(np.int64)
+
+    def _order(self, calendar: str) -> Array:
+        return np.argsort(self._days(calendar), kind="stable")
+
+    def _end(self, calendar: str, ends: Iterable[tuple[str, Route]]) -> int | None:
+        days = self._days(calendar)
+        latest = []
+        for _, route in ends:
+            index = self.scans.store.route_index(route)
+            known = index.positions[index.positions != index.size]
+            if len(known):
+                latest.append(int(days[known].max()))
+        return max(latest) if latest else None
+
+
+def cell_codes(scans: Scans, matches: Iterable[Match], cells: Frame) -> list[Array]:
+    """What each match compares, for each cell."""
+    return [
+        cells.codes[match.key] if match.column else scans.store.positions(match.at, cells.codes[match.key])
+        for match in matches
+    ]

@@ -1,0 +1,225 @@
+"""Which rows of a table a context leaves visible: filters become matches, restrictions, dates and kept members."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+
+from relatum.errors import ModelError
+from relatum.language.catalog import Catalog
+from relatum.language.expression import Apply, ColumnValue, Expression, FilterPart, NoMatch, is_plain
+from relatum.model.names import quoted
+from relatum.model.routes import Place, Route, RouteMap
+from relatum.plan.context import Context, Filter
+from relatum.plan.nodes import Bounds, DateSet, Match, Pinned, Restriction, Step
+
+
+@dataclass(frozen=True, slots=True)
+class Bounded:
+    """A table's bounds under a context.
+
+    ``reached`` are the filters that bear on its rows, ``missed`` those that would have to and do not, ``keyed``
+    conditions that use ``let`` values. ``empty`` says why no row can be visible, for a note.
+    """
+
+    bounds: Bounds
+    reached: frozenset[Filter]
+    missed: tuple[Filter, ...]
+    keyed: tuple[FilterPart, ...]
+    empty: str = ""
+
+
+def attached(expression: Expression, source: str, catalog: Catalog) -> Expression:
+    """A row expression whose columns know how a row of ``source`` looks them up."""
+    match expression:
+        case ColumnValue(table=table, column=column):
+            route = catalog.lookup(source, table, column)
+            assert route is not None, f"{source} looks up {table}.{column}"
+            return replace(expression, route=route)
+        case NoMatch(table=table):
+            return replace(expression, route=row_route(catalog, source, table))
+        case Apply(function, arguments, type_, span):
+            return Apply(function, tuple(attached(each, source, catalog) for each in arguments), type_, span)
+    return expression
+
+
+def row_route(catalog: Catalog, source: str, table: str) -> Route:
+    """How a row of ``source`` finds its row of ``table``, or of a level of it."""
+    found = catalog.routes.lookups(Place(source))
+    return next(route for place, route in sorted(found.items(), key=lambda item: item[0].level) if place.table == table)
+
+
+class Bounder:
+    """Works out bounds in one context.
+
+    Parameters
+    ----------
+    catalog : Catalog
+        Columns and routes.
+    context : Context
+        The filters.
+    ends : iterable of str
+        The tables whose last date ends the data where the bounded table itself has no dates.
+    """
+
+    def __init__(self, catalog: Catalog, context: Context, ends: Iterable[str] = ()) -> None:
+        self.catalog = catalog.opening(context.opened)
+        self.context = context
+        self.ends = tuple(ends)
+
+    @property
+    def _routes(self) -> RouteMap:
+        return self.catalog.routes
+
+    def bounded(self, source: str) -> Bounded:
+        """The bounds of a table."""
+        moved, consumed, empty = self._moved(source)
+        matches: list[tuple[Filter, Match]] = []
+        bounds = Bounds(source, dates=tuple(moved))
+        reached: set[Filter] = set(consumed)
+        missed: list[Filter] = []
+        keyed: list[FilterPart] = []
+        for each in self.context.filters:
+            if each in consumed:
+                continue
+            route = self._route(each, source)
+            if route is None:
+                missed += [each] if each.kind != "row" else []
+                continue
+            reached.add(each)
+            if each.part is not None and not is_plain(each.part.expression):
+                keyed.append(each.part)
+            elif each.part is not None:
+                restriction = Restriction(self._judged(each.part), route)
+                bounds = replace(bounds, restrictions=(*bounds.restrictions, restriction))
+            elif each.kept is not None:
+                own = replace(each.kept.match, route=route)
+                bounds = replace(bounds, kept=(*bounds.kept, replace(each.kept, match=own)))
+            elif each.dates is not None:
+                bounds = replace(bounds, dates=(*bounds.dates, replace(each.dates, route=route)))
+            else:
+                matches.append((each, Match(each.key, each.at, route, each.table, each.column)))
+        kept = tuple(dict.fromkeys(match for each, match in matches if not _implied(each, match, matches)))
+        return Bounded(
+            replace(bounds, matches=kept, pinned=self._pinned(source)), frozenset(reached), tuple(missed), tuple(keyed),
+            empty,
+        )  # fmt: skip
+
+    def _judged(self, part: FilterPart) -> FilterPart:
+        return replace(part, expression=attached(part.expression, part.table, self.catalog))
+
+    def _route(self, each: Filter, source: str) -> Route | None:
+        route = self.catalog.filter(each.table, each.columns, source)
+        if route is None and each.dates is not None:
+            return self._calendar_route(each.table, source)
+        return route
+
+    def _calendar_route(self, calendar: str, source: str) -> Route | None:
+        found = self._routes.filters(Place(source))
+        places = sorted((place for place in found if place.table == calendar), key=lambda place: place.level)
+        return found[places[0]] if places else None
+
+    def _pinned(self, source: str) -> tuple[Pinned, ...]:
+        pinned = []
+        for word, table, column in self.context.pinned:
+            route = self.catalog.filter(table, frozenset([column]), source)
+            if route is not None:
+                pinned.append(Pinned(word, table, column, route))
+        return tuple(pinned)
+
+    # -- calendar changes ---------------------------------------------------------------------------------------------
+
+    def calendars(self, source: str) -> dict[str, list[Step]]:
+        """The calendars whose changes a table carries out, with the changes in order.
+
+        Raises
+        ------
+        ModelError
+            Several calendars reach the table, and a change does not say which it means.
+        """
+        found = self.catalog.calendars(source)
+        steps: dict[str, list[Step]] = {}
+        for calendar, step in self.context.steps:
+            if not calendar and len(found) > 1:
+                raise ModelError(
+                    f"{' and '.join(map(quoted, found))} both reach {quoted(source)}.",
+                    fix=f"Say which calendar moves: … on {quoted(found[0])}.",
+                )
+            name = calendar or next(iter(found), "")
+            if name in found:
+                steps.setdefault(name, []).append(step)
+        return steps
+
+    def _moved(self, source: str) -> tuple[list[DateSet], set[Filter], str]:
+        sets, consumed, empty = [], set(), ""
+        for calendar, steps in self.calendars(source).items():
+            periods = [each for each in self.context.filters if self._is_period(each, calendar)]
+            consumed.update(periods)
+            if not periods and any(step.kind in ("back", "forward") for step in steps):
+                empty = calendar
+            route = self._calendar_route(calendar, source)
+            assert route is not None
+            sets.append(self._date_set(calendar, steps, periods, source, route))
+        return sets, consumed, empty
+
+    def _is_period(self, each: Filter, calendar: str) -> bool:
+        if each.table != calendar or each.kept is not None:
+            return False
+        if each.part is not None and not is_plain(each.part.expression):
+            return False
+        if each.columns is None:
+            return each.part is None
+        return bool(each.columns) and all(self.catalog.is_period(calendar, column) for column in each.columns)
+
+    def _date_set(self, calendar: str, steps: list[Step], periods: list[Filter], source: str, route: Route) -> DateSet:
+        return DateSet(
+            calendar,
+            tuple(
+                dict.fromkeys(
+                    Match(each.key, each.at, (), calendar, each.column)
+                    for each in periods
+                    if each.part is None and each.dates is None
+                )
+            ),
+            tuple(Restriction(self._judged(each.part), ()) for each in periods if each.part is not None),
+            tuple(each.dates for each in periods if each.dates is not None),
+            tuple(steps),
+            self._ends(calendar, source),
+            route,
+        )
+
+    def _ends(self, calendar: str, source: str) -> tuple[tuple[str, Route], ...]:
+        ends = []
+        for table in dict.fromkeys((source, *self.ends)):
+            route = self._routes.lookups(Place(table)).get(Place(calendar))
+            if route:
+                ends.append((table, route))
+                if table == source:
+                    break
+        return tuple(ends)
+
+    def carried_out(self, sources: Iterable[str]) -> tuple[Context, set[Filter]]:
+        """The context for what is inside an aggregate whose own tables carry calendar changes out."""
+        context = self.context
+        consumed: set[Filter] = set()
+        for source in sources:
+            for calendar, steps in self.calendars(source).items():
+                periods = [each for each in context.filters if self._is_period(each, calendar)]
+                consumed.update(periods)
+                dates = self._date_set(calendar, steps, periods, source, ())
+                kept = tuple(each for each in context.filters if each not in periods)
+                moved = Filter("dates", calendar, None, dates=dates)
+                rest = tuple(pair for pair in context.steps if (pair[0] or calendar) != calendar)
+                context = replace(context, filters=(*kept, moved), steps=rest)
+        return context, consumed
+
+
+def _implied(each: Filter, match: Match, matches: list[tuple[Filter, Match]]) -> bool:
+    # The row of a product settles its category: rows matched by the one need not be matched by the other.
+    return each.group >= 0 and any(
+        other.group == each.group
+        and len(nearer.route) < len(match.route)
+        and match.route[: len(nearer.route)] == nearer.route
+        and match.at == nearer.at + match.route[len(nearer.route) :]
+        for other, nearer in matches
+    )
