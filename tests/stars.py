@@ -7,14 +7,14 @@ drawn by type, so that every one of them is understood; what each is worth is fo
 from __future__ import annotations
 
 import random
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from decimal import Decimal
 from typing import Any
 
 import pyarrow as pa
 
-from oracle import Link, Star
+from oracle import Context, Link, Star
 
 START = date(2023, 12, 27)
 DAYS = 12
@@ -30,6 +30,7 @@ TYPES = {
 }  # fmt: skip
 ARROW = {"int": pa.int64(), "text": pa.string(), "dec": pa.decimal128(12, 2), "float": pa.float64(),
          "bool": pa.bool_(), "date": pa.date32()}  # fmt: skip
+KEYS = {"category": "cat", "product": "pid", "customer": "cid", "calendar": "day"}
 PATTERNS = ("'a%'", "'_'", "'%c%'", "''")
 
 
@@ -108,7 +109,7 @@ def random_star(rnd: random.Random) -> Star:
         Link("sales", ("pid",), "product", ("pid",)),
         Link("sales", ("cid",), "customer", ("cid",)),
         Link("sales", ("sold",), "calendar", ("day",)),
-        Link("sales", ("pid", "sold"), "price", ("pid", "start"), as_of=True, off=True),
+        Link("sales", ("pid", "sold"), "price", ("pid", "start"), as_of=True, direction="off"),
         Link("price", ("pid",), "product", ("pid",)),
         Link("product", ("cat",), "category", ("cat",)),
         Link("budget", ("cat",), "category", ("cat",)),
@@ -118,11 +119,8 @@ def random_star(rnd: random.Random) -> Star:
     if rnd.random() < 0.3:
         # Without prices' own link to products, filters may travel from a price to its sales.
         kept = [link for link in kept if (link.many, link.one) != ("price", "product")]
-        kept = [
-            Link(link.many, link.many_columns, link.one, link.one_columns, link.as_of, False, link.level)
-            for link in kept
-        ]
-    return Star(tables, kept)
+        kept = [replace(link, direction="down") for link in kept]
+    return Star(tables, kept, calendars={"calendar": "day"})
 
 
 def _derive(rnd: random.Random, star: Star, maker: Maker) -> None:
@@ -154,7 +152,7 @@ class Maker:
             f"{other}.{column}"
             for other in self.star.tables
             for column in self.columns(other)
-            if self.kind(other, column) == kind and self.star.route(table, other, {column}, filters=False) is not None
+            if self.kind(other, column) == kind and self.star.finds(table, other, column, Context())
         ]
 
     # -- row expressions -------------------------------------------------------------------------------------------

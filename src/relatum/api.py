@@ -98,6 +98,7 @@ class Model:
         key: str | Sequence[str] = (),
         columns: Mapping[str, Mapping[str, str]] | None = None,
         about: str = "",
+        calendar: bool = False,
     ) -> None:
         """Add a table.
 
@@ -115,6 +116,8 @@ class Model:
             ``timestamp``), ``label``, ``order_by`` (the column that its members are sorted by), ``about``.
         about : str, optional
             What a row is.
+        calendar : bool
+            The table is a calendar: its key is a date, and formulas can move along it.
 
         Raises
         ------
@@ -132,6 +135,7 @@ class Model:
             key=(key,) if isinstance(key, str) else tuple(key),
             about=about,
             columns=frozen(settings),
+            dated=calendar,
         )
         frames = dict(self._whereabouts.frames)
         if not is_path:
@@ -139,7 +143,14 @@ class Model:
         self._change(self.declaration.with_table(table), replace(self._whereabouts, frames=frames))
 
     def add_calendar(
-        self, name: str, first: date, last: date, *, fiscal_year_starts: int = 1, week_starts: str = "monday"
+        self,
+        name: str,
+        first: date,
+        last: date,
+        *,
+        fiscal_year_starts: int = 1,
+        week_starts: str = "monday",
+        through: str | date = "",
     ) -> None:
         """Add a generated calendar: a row for each date, with its year, quarter, month, week and weekday.
 
@@ -153,13 +164,16 @@ class Model:
             The month in which the fiscal year starts, 1 to 12.
         week_starts : str
             The day on which weeks start, as ``monday``.
+        through : str or date, optional
+            Where the data ends, for calendar changes: a date column, as ``sales.sold_on``, or a date. Unless given, the
+            last date of the table that is asked.
 
         Raises
         ------
         ModelError
             The name is taken, or a setting is out of range.
         """
-        span = calendar_range(first, last, fiscal_year_starts, week_starts)
+        span = calendar_range(first, last, fiscal_year_starts, week_starts, through)
         self._change(self.declaration.with_table(Table(name, calendar=span, key=("date",))))
 
     def add_role(self, name: str, role_of: str) -> None:

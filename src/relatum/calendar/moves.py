@@ -59,9 +59,9 @@ def moved(dates: Dates, sets: Sets, kind: str, unit: str, number: int) -> Sets:
 
     Examples
     --------
-    >>> days = Dates(np.arange(19723, 19723 + 60))           # from 1 January 2024 on
-    >>> february = (days.months == days.months[-1])[None]
-    >>> moved(days, february, "back", "month", 1).sum()
+    >>> january_and_february = Dates(np.arange(19723, 19723 + 60))  # of 2024
+    >>> february = january_and_february.units("month") == 649
+    >>> int(moved(january_and_february, february[None], "back", "month", 1).sum())
     31
     """
     if kind in ("back", "forward"):

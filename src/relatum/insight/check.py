@@ -153,11 +153,7 @@ def _match_findings(session: Session, hop: Hop, relationship: Relationship, inde
             "They stand under (no match).",
         )
     unused = index.size - len(np.unique(index.positions[index.positions != index.size]))
-    if (
-        unused
-        and relationship.direction != "off"
-        and session.declaration.tables[relationship.one.table].calendar is None
-    ):
+    if unused and relationship.direction != "off" and not session.catalog.is_calendar(relationship.one.table):
         yield Finding(
             "fact",
             str(relationship),

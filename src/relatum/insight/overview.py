@@ -152,7 +152,7 @@ def _kind(session: Session, name: str) -> str:
     table = session.declaration.tables[name]
     if table.role_of:
         return f"role of {table.role_of}"
-    if table.calendar is not None:
+    if session.catalog.is_calendar(name):
         return "calendar"
     relationships = session.declaration.relationships
     if any(each.one.table == name for each in relationships):

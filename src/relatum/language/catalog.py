@@ -24,7 +24,8 @@ class Catalog:
 
     def is_calendar(self, table: str) -> bool:
         """Whether a table is a calendar, or a role of one."""
-        return self.declaration.tables[self.declaration.rows_of(table)].calendar is not None
+        described = self.declaration.tables[self.declaration.rows_of(table)]
+        return described.calendar is not None or described.dated
 
     def calendars(self, start: str) -> list[str]:
         """The calendars from which a filter reaches the rows of a table, at whichever level."""

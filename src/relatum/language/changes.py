@@ -47,9 +47,9 @@ def build_change(items: list[Any], span: Span) -> Change:
             return Change("to_date", span, on=on)
         case "KEEP":
             if isinstance(items[1], Name):
-                return Change("keep", span, names, (items[3],))
+                return Change("keep", span, (items[1],), (items[3],))
             word = _expect(items[1], ("top", "bottom"))
-            return Change("keep", span, names, (items[-1],), word, _count(items[2]))
+            return Change("keep", span, (items[3],), (items[-1],), word, _count(items[2]))
     _expect(items[2], ("date",))
     return Change("to_date", span, (), (), _expect(items[0], UNITS), 0, on)
 

@@ -78,17 +78,24 @@ class Derived:
 
 @dataclass(frozen=True, slots=True)
 class CalendarRange:
-    """A calendar to generate: every date of a range, with its years, months and weeks."""
+    """A calendar to generate: every date of a range, with its years, months and weeks.
+
+    ``through`` is where the data ends: a fact's date column, as ``sales.sold_on``, or a date.
+    """
 
     first: date
     last: date
     fiscal_year_starts: int = 1
     week_starts: str = "monday"
+    through: str | date = ""
 
 
 @dataclass(frozen=True, slots=True)
 class Table:
-    """A table: where its rows come from and what is stated about its columns."""
+    """A table: where its rows come from and what is stated about its columns.
+
+    ``calendar`` is one to generate; ``dated`` says that the table's own key is a date, which makes it a calendar too.
+    """
 
     name: str
     source: str = ""
@@ -97,6 +104,7 @@ class Table:
     about: str = ""
     role_of: str = ""
     calendar: CalendarRange | None = None
+    dated: bool = False
     columns: Mapping[str, ColumnSettings] = field(default_factory=lambda: MappingProxyType({}))
     derived: Mapping[str, Derived] = field(default_factory=lambda: MappingProxyType({}))
 

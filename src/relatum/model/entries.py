@@ -35,6 +35,7 @@ class CalendarEntry(
     last: date
     fiscal_year_starts: int = 1
     week_starts: str = "monday"
+    through: Any = ""
 
 
 class TableEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
@@ -44,7 +45,7 @@ class TableEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True)
     key: str | list[str] = ""
     about: str = ""
     role_of: str = ""
-    calendar: CalendarEntry | None = None
+    calendar: CalendarEntry | bool | None = None
     column: dict[str, ColumnEntry] = {}
     derived: dict[str, DerivedEntry] = {}
 

@@ -135,7 +135,8 @@ class _Reader:
         where: KeyPath = ("table", name)
         nested: dict[str, Any] = {key: {} for key in ("column", "derived") if key in body}
         entry = self._entry(TableEntry, {**body, **nested}, where)
-        given = [key for key in ("source", "role_of", "calendar") if getattr(entry, key)]
+        made = isinstance(entry.calendar, CalendarEntry)
+        given = [key for key in ("source", "role_of") if getattr(entry, key)] + (["calendar"] if made else [])
         if len(given) > 1:
             raise self.error(
                 f"The table {name} has both {given[0]} and {given[1]}.",
@@ -169,15 +170,16 @@ class _Reader:
             entry.about,
             entry.role_of,
             self._calendar(entry.calendar, (*where, "calendar")),
+            entry.calendar is True,
             frozen(columns),
             frozen(derived),
         )
 
-    def _calendar(self, entry: CalendarEntry | None, where: KeyPath) -> CalendarRange | None:
-        if entry is None:
+    def _calendar(self, entry: CalendarEntry | bool | None, where: KeyPath) -> CalendarRange | None:
+        if not isinstance(entry, CalendarEntry):
             return None
         try:
-            return calendar_range(entry.first, entry.last, entry.fiscal_year_starts, entry.week_starts)
+            return calendar_range(entry.first, entry.last, entry.fiscal_year_starts, entry.week_starts, entry.through)
         except ModelError as error:
             raise self.error(error.reason, where, error.fix) from None
 
@@ -309,14 +311,18 @@ def relationship(
     return Relationship(many, one, direction or "down", match, level, kind, standby)
 
 
-def calendar_range(first: date, last: date, fiscal_year_starts: int = 1, week_starts: str = "monday") -> CalendarRange:
+def calendar_range(
+    first: date, last: date, fiscal_year_starts: int = 1, week_starts: str = "monday", through: str | date = ""
+) -> CalendarRange:
     """The settings of a generated calendar, checked."""
     refuse_choice(week_starts, WEEKDAYS, "week_starts")
+    if not isinstance(through, str | date):
+        raise ModelError(f"through is {through!r}; it must be a date column, as sales.sold_on, or a date.")
     if not 1 <= fiscal_year_starts <= 12:
         raise ModelError(f"fiscal_year_starts is {fiscal_year_starts}; it must be a month, 1 to 12.")
     if last < first:
         raise ModelError(f"The calendar ends on {last}, before it begins on {first}.", fix="Swap from and to.")
-    return CalendarRange(first, last, fiscal_year_starts, week_starts)
+    return CalendarRange(first, last, fiscal_year_starts, week_starts, through)
 
 
 def check_role(declaration: Declaration, table: Table) -> None:

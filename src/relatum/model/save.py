@@ -107,10 +107,10 @@ def to_document(declaration: Declaration, sources: Mapping[str, str]) -> dict[st
 
 
 def _table_entry(table: Table, source: str) -> TableEntry:
-    calendar = None
+    calendar: CalendarEntry | bool | None = table.dated or None
     if table.calendar is not None:
         span = table.calendar
-        calendar = CalendarEntry(span.first, span.last, span.fiscal_year_starts, span.week_starts)
+        calendar = CalendarEntry(span.first, span.last, span.fiscal_year_starts, span.week_starts, span.through)
     return TableEntry(
         source,
         table.key[0] if len(table.key) == 1 else list(table.key) if table.key else "",

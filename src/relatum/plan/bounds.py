@@ -86,7 +86,7 @@ class Bounder:
             if route is None:
                 missed += [each] if each.kind != "row" else []
                 continue
-            reached.add(each)
+            reached |= {each} | each.bears
             if each.part is not None and not is_plain(each.part.expression):
                 keyed.append(each.part)
             elif each.part is not None:

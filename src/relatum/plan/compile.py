@@ -91,11 +91,11 @@ def compile_plan(catalog: Catalog, grid: Grid) -> tuple[Plan, list[Note]]:
     combines: list[Combine] = []
     judged: tuple[Node, ...] = ()
     any_judged = False
-    for keys in grid.grains:
+    for number, keys in enumerate(grid.grains):
         context = compiler.grain_context(keys, grid)
         compiler.axes, compiler.judged, compiler.any_judged = context.filters[: len(keys)], {}, False
         combines.append(Combine(keys, tuple(compiler.formula(each, context) for each in grid.formulas)))
-        if not judged and not any_judged:
+        if not number:
             judged, any_judged = tuple(compiler.judged), compiler.any_judged
     bare = Context(tuple(question_filters(grid.filters)))
     members = compiler.members(grid.fields, range(len(grid.fields)), bare)
@@ -385,9 +385,9 @@ class Compiler:
         visible, inner, _, (key,) = self._grain(grain, context, _sources([change.formula]))
         self._reached.append(set())
         formula = self._inside(change.formula, inner)
-        self._reached.pop()
+        bears = frozenset(self._reached.pop())
         kept = Kept(visible, formula, change.word, change.number, Match(key, (), (), table, column))
-        return Filter("keep", table, frozenset([column]) if column else None, kept=kept, text=change.text)
+        return Filter("keep", table, frozenset([column]) if column else None, kept=kept, bears=bears, text=change.text)
 
     def _chain(self, table: str, context: Context) -> set[str]:
         """The lookups of a table's chain: itself, those it looks up, and the lookups that look it up."""

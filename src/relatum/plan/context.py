@@ -34,6 +34,8 @@ class Filter:
     dates: DateSet | None = None
     axis: str = ""
     group: int = -1
+    #: Filters that bear on the formula of ``kept``, and through it on whatever it filters.
+    bears: frozenset[Filter] = frozenset()
     text: str = field(default="", compare=False)
 
     @property

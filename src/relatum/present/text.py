@@ -175,9 +175,9 @@ def _table(result: Result, labels: list[_Column], values: list[_Column]) -> Tabl
     height = max(len(column.heading) for column in [*labels, *values])
     for label in labels:
         heading = "\n" * (height - 1) + label.heading[0]
-        table.add_column(heading, no_wrap=True, overflow="ellipsis")
+        table.add_column(Text(heading), no_wrap=True, overflow="ellipsis")
     for column, heading in zip(values, _headings(values, height), strict=True):
-        table.add_column(heading, justify="right", no_wrap=True, style="bold" if column.total else None)
+        table.add_column(Text(heading), justify="right", no_wrap=True, style="bold" if column.total else None)
     layout_totals = _total_rows(result, labels, values)
     for row in range(len(values[0].cells) if values else 0):
         cells = [column.cells[row] for column in [*labels, *values]]

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping
 
 from relatum.data.columns import Column
 from relatum.data.table import TableData
-from relatum.data.types import Type
+from relatum.data.types import DATE, Type
 from relatum.engine.memory.rows import RowReader
 from relatum.engine.memory.run import MemoryEngine, derived_values
 from relatum.engine.memory.store import Store
@@ -17,7 +17,7 @@ from relatum.language.parse import parse_formula
 from relatum.language.resolve import Formulas
 from relatum.language.tree import names_in
 from relatum.model.declaration import Declaration, Relationship, Table
-from relatum.model.names import column_name, quoted
+from relatum.model.names import column_name, quoted, split_name
 from relatum.model.routes import RouteMap
 from relatum.plan.compile import compile_rows
 from relatum.plan.nodes import Engine
@@ -53,7 +53,11 @@ class Session:
         for number, relationship in enumerate(declaration.relationships):
             self._check_relationship(relationship, number)
         # What was computed for the former session holds as long as tables and relationships are the same.
-        self.store: Store = former.store if former is not None and former._serves(self) else Store(data, self._derive)
+        self.store: Store = (
+            former.store
+            if former is not None and former._serves(self)
+            else Store(data, self._derive, self._date_columns())
+        )
         types: dict[str, dict[str, Type]] = {
             name: dict(data[name].types) for name, table in declaration.tables.items() if not table.role_of
         }
@@ -169,6 +173,17 @@ class Session:
             fix=suggestion(column, known, noun="column"),
         )
 
+    def _date_columns(self) -> dict[str, str]:
+        """The column of each calendar, or role of one, that holds its dates."""
+        found = {}
+        for name in self.declaration.tables:
+            described = self.declaration.tables[self.declaration.rows_of(name)]
+            if described.calendar is not None:
+                found[name] = "date"
+            elif described.dated:
+                found[name] = described.key[0]
+        return found
+
     def _check_columns(self, table: Table) -> None:
         place = ("table", table.name)
         for column in table.derived:
@@ -180,6 +195,25 @@ class Session:
                 )
         for column in table.key:
             self._need(table.name, column, (*place, "key"), f"The key of {quoted(table.name)}")
+        if table.dated and (len(table.key) != 1 or self.data[table.name].types.get(table.key[0]) != DATE):
+            raise ModelError(
+                f"{quoted(table.name)} is stated to be a calendar, and its key is no date.",
+                fix="State the date column as its key.",
+                place=(*place, "calendar"),
+            )
+        self._check_through(table, place)
+
+    def _check_through(self, table: Table, place: tuple[str | int, ...]) -> None:
+        through = table.calendar.through if table.calendar is not None else ""
+        if isinstance(through, str) and through:
+            parts = split_name(through)
+            if len(parts) != 2 or parts[0] not in self.declaration.tables:
+                raise ModelError(
+                    f"{through} is no column that could end the data.",
+                    fix='Write through = "sales.sold_on", or a date.',
+                    place=(*place, "calendar"),
+                )
+            self._need(*parts, (*place, "calendar"), "The end of the data")
 
     def _check_relationship(self, relationship: Relationship, number: int) -> None:
         for end in (relationship.many, relationship.one):

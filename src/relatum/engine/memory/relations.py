@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from datetime import date
 
 import numpy as np
 
@@ -11,6 +12,7 @@ from relatum.calendar.moves import Dates, Sets, moved
 from relatum.data.columns import Array
 from relatum.engine.memory.bounded import Scans
 from relatum.engine.memory.frames import Frame, Links, number_groups
+from relatum.model.names import split_name
 from relatum.model.routes import Place, Route
 from relatum.plan.dependencies import dates_keys
 from relatum.plan.nodes import DateSet, Match
@@ -60,13 +62,12 @@ class DateSets:
         for inner in dates.within:
             own_sets, found = self.sets(inner, narrow)
             sets &= found[own_sets]
-        end = self._end(dates.calendar, dates.ends)
-        if end is not None:
-            sets &= (days <= end)[None]
         declaration = self.scans.catalog.declaration
         span = declaration.tables[declaration.rows_of(dates.calendar)].calendar
-        assert span is not None, "only calendars are moved"
-        calendar = Dates(days, span.fiscal_year_starts, span.week_starts)
+        end = self._end(dates.calendar, dates.ends, span.through if span is not None else "")
+        if end is not None:
+            sets &= (days <= end)[None]
+        calendar = Dates(days) if span is None else Dates(days, span.fiscal_year_starts, span.week_starts)
         for step in dates.steps:
             sets = moved(calendar, sets, step.kind, step.unit, step.number)
         return (np.arange(cells.size) if numbers is None else numbers), sets
@@ -78,7 +79,12 @@ class DateSets:
     def _order(self, calendar: str) -> Array:
         return np.argsort(self._days(calendar), kind="stable")
 
-    def _end(self, calendar: str, ends: Iterable[tuple[str, Route]]) -> int | None:
+    def _end(self, calendar: str, ends: Iterable[tuple[str, Route]], through: str | date) -> int | None:
+        if isinstance(through, date):
+            return (through - date(1970, 1, 1)).days
+        if through:
+            column = self.scans.store.column(*split_name(through))
+            return int(column.upper) if column.null_count < len(column) else None
         days = self._days(calendar)
         latest = []
         for _, route in ends:

@@ -9,7 +9,6 @@ import numpy as np
 
 from relatum.data.columns import Array, Column, Members, members_of, narrow_codes
 from relatum.data.table import TableData
-from relatum.data.types import DATE
 from relatum.engine.memory.frames import Links
 from relatum.engine.memory.joins import (
     JoinIndex,
@@ -50,10 +49,18 @@ class Store:
         Each table's own data; a role's is that of the table it is a role of.
     derive : callable
         Computes a derived column of a table; None where the table has no such derived column.
+    date_columns : mapping of str to str, optional
+        The column that holds the dates of each calendar.
     """
 
-    def __init__(self, tables: Mapping[str, TableData], derive: Callable[[str, str], Column | None]) -> None:
+    def __init__(
+        self,
+        tables: Mapping[str, TableData],
+        derive: Callable[[str, str], Column | None],
+        date_columns: Mapping[str, str] | None = None,
+    ) -> None:
         self.tables = tables
+        self._date_columns = date_columns or {}
         self._derive = derive
         self._columns: dict[tuple[int, str], Column] = {}
         self._members: dict[tuple[int, str], Members] = {}
@@ -179,7 +186,7 @@ class Store:
 
     def date_column(self, table: str) -> str:
         """The column that holds a calendar's dates."""
-        return next(name for name, type_ in self.tables[table].types.items() if type_ == DATE)
+        return self._date_columns[table]
 
     def route_index(self, route: Route) -> JoinIndex:
         """The join index along a route of at least one hop."""
