@@ -512,10 +512,8 @@ class Star:
 
         def finds(start: str, other: str) -> bool:
             columns = [column for table, column in fields if table == other]
-            looked_up = {table for table, _ in self.paths(start, context, filters=False)}
-            return other in looked_up and all(
-                self.path(start, other, frozenset([column]), context, filters=True) is not None for column in columns
-            )
+            paths = [self.path(start, other, frozenset([column]), context, filters=True) for column in columns]
+            return all(path is not None and all(step.how == "up" for step in path) for path in paths)
 
         finest = [
             table for at, table in enumerate(tables)
@@ -804,9 +802,9 @@ class Star:
         names = node.per or (node.among,)
         return names[0].parts[0] if len(names[0].parts) == 1 else [name.parts for name in names]
 
-    def ranked(self, node: Call, context: Context) -> Any:
+    def current(self, node: Call, context: Context) -> tuple[list[Filter], Any]:
+        """The filters of the current member among which a formula ranks, and that member."""
         grain = self.grain_of(node)
-        (formula,) = node.arguments
         if isinstance(grain, str):
             groups = {group for table, _, group in context.rows if table == grain and group is not None}
             own = [each for each in context.filters
@@ -818,6 +816,12 @@ class Star:
             own = [each for each in context.filters
                    if each.kind in ("axis", "member") and (each.table, each.column) == grain[0]]  # fmt: skip
             current = None if not own else (own[-1],)
+        return own, current
+
+    def ranked(self, node: Call, context: Context) -> Any:
+        grain = self.grain_of(node)
+        (formula,) = node.arguments
+        own, current = self.current(node, context)
         if not own or current is None:
             return None
         left = context.without(lambda each: each in own)
@@ -895,11 +899,15 @@ class Star:
                 inner = replace(context, lets={**context.lets, **lets})
                 yield from self.bearing([*(formula for _, formula in node.bindings), node.body], inner)
             elif isinstance(node, Call) and node.function not in FUNCTIONS:
-                if node.among is None and node.function != "filtered":
-                    if not self.missed(node, context) or context.repeat or node.function == "sole":
-                        yield from self.bearing_on(node, context)
-                    else:
-                        yield from self.bearing_on(node, context)
+                if node.among is not None:
+                    own = self.current(node, context)[0]
+                    if own:
+                        left = context.without(lambda each, own=own: each in own)
+                        parts = [*node.arguments, *([node.by] if node.by else [])]
+                        inner = self.inner_of(self.grain_of(node), left, self.sources(list(node.arguments)))
+                        yield from self.bearing(parts, inner)
+                elif node.function != "filtered":
+                    yield from self.bearing_on(node, context)
             else:
                 yield from self.bearing(list(children(node)), context)
 
@@ -937,25 +945,36 @@ class Star:
         if not fields:
             return [()]
         some = self.cell(fields, tuple(NO_MATCH_MEMBER for _ in fields), question)
-        if not any(self.judged(tree, some, some.filters[: len(fields)]) for tree in trees):
-            owners = self.owners(fields, question)
-            parts = []
-            for owner in dict.fromkeys(owners):
-                own = [number for number, other in enumerate(owners) if other == owner]
-                rows = self.bounded(owner, question, [])[0] or []
-                parts.append({tuple((n, self.member_of(row, *fields[n], question)) for n in own) for row in rows})
+        owners = self.owners(fields, question)
+        parts, with_no_match = [], []
+        for owner in dict.fromkeys(owners):
+            own = [number for number, other in enumerate(owners) if other == owner]
+            rows = self.bounded(owner, question, [])[0] or []
+            parts.append({tuple((n, self.member_of(row, *fields[n], question)) for n in own) for row in rows})
+            with_no_match.append(parts[-1] | {tuple((n, NO_MATCH_MEMBER) for n in own)})
+
+        def combinations(sets: list[set[Any]]) -> list[tuple[Any, ...]]:
             return [
                 tuple(member for _, member in sorted((p for part in chosen for p in part), key=lambda p: p[0]))
-                for chosen in itertools.product(*parts)
+                for chosen in itertools.product(*sets)
             ]
+
+        if not any(self.judged(tree, some, some.filters[: len(fields)]) for tree in trees):
+            return combinations(parts)
         found = []
+        visible = set(combinations(with_no_match))
         for combination in itertools.product(*(self.members(*each) for each in fields)):
             context = self.cell(fields, combination, question)
             axes = context.filters[: len(fields)]
             judged = [pair for tree in trees for pair in self.judged(tree, context, axes)]
-            if any(self.aggregate(call, inner) is not None for call, inner in judged):
+            # What nests may have a value for members that nobody sees: they are not shown.
+            seen = [pair for pair in judged if combination in visible or self.is_simple(pair[0])]
+            if any(self.aggregate(call, inner) is not None for call, inner in seen):
                 found.append(combination)
         return found
+
+    def is_simple(self, node: Call) -> bool:
+        return not node.per and not self.sources(self.parts_of(node))
 
     def judged(self, node: Node, context: Context, axes: tuple[Filter, ...]) -> list[tuple[Call, Context]]:
         """The aggregates of a formula for which every axis member is in force, with their contexts."""

@@ -24,7 +24,9 @@ TYPES = {
     "customer": {"cid": "int", "region": "text", "since": "date"},
     "calendar": {"day": "date", "year": "int", "month": "text", "weekday": "int"},
     "price": {"pid": "text", "start": "date", "amount": "dec", "factor": "float"},
-    "sales": {"pid": "text", "cid": "int", "sold": "date", "quantity": "int", "discount": "dec", "speed": "float",
+    "detail": {"pid": "text", "shade": "text", "height": "int"},
+    "member": {"cid": "int", "club": "text"},
+    "sales": {"pid": "text", "cid": "int", "sold": "date", "shipped": "date", "quantity": "int", "discount": "dec", "speed": "float",
               "paid": "bool", "remark": "text"},
     "budget": {"cat": "int", "month": "text", "target": "dec", "share": "float"},
 }  # fmt: skip
@@ -51,10 +53,10 @@ class Case:
         return "\n".join(lines)
 
 
-def random_case(rnd: random.Random) -> Case:
-    """A whole case from a source of randomness."""
+def random_case(rnd: random.Random, plain: bool = False) -> Case:
+    """A whole case from a source of randomness; ``plain`` leaves out all that nests or changes contexts."""
     star = random_star(rnd)
-    maker = Maker(rnd, star)
+    maker = Maker(rnd, star, 0.0 if plain else 0.3)
     if rnd.random() < 0.6:
         _derive(rnd, star, maker)
     for name in ("first_measure", "second_measure"):
@@ -95,11 +97,15 @@ def random_star(rnd: random.Random) -> Star:
             for start in rnd.sample(range(DAYS), rnd.choice((1, 2)))
         ],
         "sales": [
-            {"pid": some([*pids, "x"]), "cid": some([*cids, 99]), "sold": some([*days, START - timedelta(days=40)]),
+            {"pid": some([*pids, "x"]), "cid": some([*cids, 99]), "sold": some([*days, START - timedelta(days=40)]), "shipped": some(days),
              "quantity": some([-1, 0, 1, 2, 7]), "discount": some(money), "speed": some(floats),
              "paid": some([True, False]), "remark": some(words)}
             for _ in range(rnd.randint(1, 14))
         ],
+        "detail": [
+            {"pid": pid, "shade": some(["dark", "light"]), "height": some([1, 2])} for pid in rnd.sample([*pids, "z"], 3)
+        ],
+        "member": [{"cid": some([*cids, 77]), "club": some(["x", "y"])} for _ in range(rnd.randint(1, 4))],
         "budget": [
             {"cat": cat, "month": month, "target": some(money), "share": some(floats)}
             for cat in [*cats, None, 9] for month in ("2023-12", "2024-01", "2030-01", None) if rnd.random() < 0.5
@@ -114,12 +120,26 @@ def random_star(rnd: random.Random) -> Star:
         Link("product", ("cat",), "category", ("cat",)),
         Link("budget", ("cat",), "category", ("cat",)),
         Link("budget", ("month",), "calendar", ("month",), level=True),
+        Link("product", ("pid",), "detail", ("pid",), kind="one_to_one"),
+        Link(
+            "customer",
+            ("cid",),
+            "member",
+            ("cid",),
+            kind="many_to_many",
+            direction=rnd.choice(("left", "right", "both")),
+        ),
+        Link("sales", ("shipped",), "calendar", ("day",), standby=True),
     ]
     kept = [link for link in links if rnd.random() < 0.85]
     if rnd.random() < 0.3:
         # Without prices' own link to products, filters may travel from a price to its sales.
         kept = [link for link in kept if (link.many, link.one) != ("price", "product")]
-        kept = [replace(link, direction="down") for link in kept]
+        kept = [replace(link, direction="down") if link.direction == "off" else link for link in kept]
+    if rnd.random() < 0.2:
+        at = rnd.randrange(len(kept))
+        if kept[at].kind == "many_to_one" and not kept[at].level:
+            kept[at] = replace(kept[at], direction="both")
     return Star(tables, kept, calendars={"calendar": "day"})
 
 
@@ -134,10 +154,13 @@ def _derive(rnd: random.Random, star: Star, maker: Maker) -> None:
 class Maker:
     """Draws formulas by type over the columns that each table can look up."""
 
-    def __init__(self, rnd: random.Random, star: Star) -> None:
+    def __init__(self, rnd: random.Random, star: Star, rich: float = 0.0) -> None:
         self.rnd = rnd
         self.star = star
+        self.rich = rich
         self.derived: dict[tuple[str, str], str] = {}
+        self.lets: list[str] = []
+        self._names = 0
 
     def columns(self, table: str) -> list[str]:
         return [*TYPES[table], *(column for owner, column in self.derived if owner == table)]
@@ -159,6 +182,16 @@ class Maker:
 
     def row(self, table: str, kind: str, depth: int) -> str:
         rnd = self.rnd
+        if kind == "num" and depth and rnd.random() < self.rich * 0.3:
+            return self.cell("num", 0)
+        if kind == "bool" and rnd.random() < self.rich * 0.1:
+            found = [
+                other
+                for other, level in self.star.paths(table, Context(), filters=False)
+                if other != table and not level
+            ]
+            if found:
+                return f"({rnd.choice(found)} is no match)"
         if depth == 0 or rnd.random() < 0.25:
             columns = self.reachable(table, kind)
             return rnd.choice(columns) if columns and rnd.random() < 0.8 else self.literal(kind)
@@ -220,6 +253,10 @@ class Maker:
 
     def cell(self, kind: str, depth: int) -> str:
         rnd = self.rnd
+        if self.lets and kind == "num" and rnd.random() < 0.2:
+            return rnd.choice(self.lets)
+        if depth and rnd.random() < self.rich:
+            return self.rich_cell(kind, depth)
         if depth == 0 or rnd.random() < 0.45:
             return self.aggregate(kind)
         go = lambda wanted: self.cell(wanted, depth - 1)  # noqa: E731
@@ -227,6 +264,106 @@ class Maker:
         if named and rnd.random() < 0.3:
             return rnd.choice(named)
         return self.compound(kind, go)
+
+    def rich_cell(self, kind: str, depth: int) -> str:
+        """A formula that nests, names or changes its context."""
+        rnd = self.rnd
+        inner = lambda wanted="num": self.cell(wanted, depth - 1)  # noqa: E731
+        forms = [
+            lambda: f"({inner(kind)})[{', '.join(self.change(depth - 1) for _ in range(rnd.choice((1, 1, 2))))}]",
+            lambda: f"({inner(kind)})[{', '.join(self.change(depth - 1) for _ in range(rnd.choice((1, 2, 3))))}]",
+        ]
+        if kind == "num":
+            forms += [
+                lambda: f"{rnd.choice(('sum', 'avg', 'min', 'max', 'count', 'median'))}({inner()} per {self.grain()})",
+                lambda: f"rank({inner()} among {self.member_grain()})",
+                lambda: f"running({inner()} among {self.member_grain()} by {inner()} {rnd.choice(('asc', 'desc'))})",
+                lambda: self.let(depth),
+            ]
+        return rnd.choice(forms)()
+
+    def let(self, depth: int) -> str:
+        self._names += 1
+        name = f"x{self._names}"
+        value = self.cell("num", depth - 1)
+        self.lets.append(name)
+        body = f"({name} + {self.cell('num', depth - 1)})"
+        self.lets.remove(name)
+        return f"(let {name} = {value} then {body})"
+
+    def some_column(
+        self, tables: tuple[str, ...] = ("category", "product", "customer", "calendar", "detail", "member", "sales")
+    ) -> str:
+        table = self.rnd.choice(tables)
+        return f"{table}.{self.rnd.choice(self.columns(table))}"
+
+    def member_grain(self) -> str:
+        return self.rnd.choice(("product", "category", "customer", "calendar.month", "category.name", "product.label"))
+
+    def grain(self) -> str:
+        if self.rnd.random() < 0.75:
+            return self.member_grain()
+        one, other = self.some_column(), self.some_column()
+        return f"({one}, {other})" if one != other else one
+
+    def change(self, depth: int) -> str:
+        """One change of context."""
+        rnd = self.rnd
+        unit = rnd.choice(("year", "quarter", "month", "week", "day"))
+        column = self.some_column()
+        lookup = self.rnd.choice(("product", "category", "customer", "calendar", "detail", "member"))
+        forms = [
+            lambda: f"where {self.condition()}",
+            lambda: self.pin(),
+            lambda: (
+                f"pin {rnd.choice(('first', 'last'))} {rnd.choice(('calendar.day', 'calendar.month', 'sales.sold', column))}"
+            ),
+            lambda: (
+                f"ignoring {rnd.choice((lookup, column, 'sales', 'axes', 'rows', 'columns', 'innermost', 'row', 'all'))}"
+            ),
+            lambda: f"ignoring ({lookup}, {column})",
+            lambda: f"only {rnd.choice((lookup, column, 'sales'))}",
+            lambda: f"{rnd.choice(('back', 'forward'))} {rnd.choice((1, 2))} {unit}",
+            lambda: rnd.choice((f"{unit} to date", "to date", "before", f"whole {unit}")),
+            lambda: f"trailing {rnd.choice((1, 2, 5))} {unit}",
+            lambda: f"{rnd.choice(('back', 'forward'))} {rnd.choice((1, 2))} {unit}",
+            lambda: f"keep {self.member_grain()} where {self.cell('bool', max(depth - 1, 0))}",
+            lambda: (
+                f"keep {rnd.choice(('top', 'bottom'))} {rnd.choice((1, 2))} {self.member_grain()} by {self.cell('num', 0)}"
+            ),
+        ]
+        if any(link.standby for link in self.star.links):
+            forms.append(lambda: "via sales.shipped")
+        ways = [
+            link
+            for link in self.star.links
+            if link.kind == "many_to_one" and not link.standby and not link.level and not link.as_of
+        ]
+        if ways:
+            link = rnd.choice(ways)
+            if (
+                sum(other.many == link.many and link.many_columns[0] in other.many_columns for other in self.star.links)
+                == 1
+            ):
+                forms.append(lambda: f"both ways {link.many}.{link.many_columns[0]}")
+        return rnd.choice(forms)()
+
+    def pin(self) -> str:
+        rnd = self.rnd
+        table = rnd.choice(("product", "category", "customer", "calendar", "sales"))
+        column = rnd.choice([name for name in self.columns(table) if self.kind(table, name) != "bool"])
+        kind = self.kind(table, column)
+        return rnd.choice(
+            (
+                f"pin {table}.{column} = {self.literal(kind)}",
+                f"pin {table}.{column} in ({self.literal(kind)}, {self.literal(kind)})",
+                f"pin {table}.{column} is null",
+                f"pin {table}.{column} is no match",
+                f"pin {table} is no match",
+                "pin calendar.month = '2024-01'",
+                "pin calendar.year = 2023",
+            )
+        )
 
     def _numeric(self, name: str) -> bool:
         return self.star.measures[name].startswith(("sum(", "count(", "avg("))

@@ -15,7 +15,7 @@ from relatum.engine.memory.joins import JoinIndex, duplicate_keys, repr_value
 from relatum.errors import DataError, RelatumError, ValueOverflowError, counted
 from relatum.model.declaration import Control, Relationship
 from relatum.model.names import column_name, quoted
-from relatum.model.routes import Hop
+from relatum.model.routes import Hop, hops_of
 from relatum.pivot.answer import answer
 from relatum.pivot.question import ask
 from relatum.session.session import Session
@@ -121,16 +121,28 @@ def _table_findings(session: Session) -> Iterator[Finding]:
 
 
 def _relationship_findings(session: Session) -> Iterator[Finding]:
-    for hop in session.catalog.routes.hops:
-        relationship = hop.relationship
-        if relationship is None:
-            continue
+    for relationship in session.declaration.relationships:
+        hop = hops_of(relationship)[0]
         try:
+            if hop.reach:
+                yield _pairs_finding(session, hop, relationship)
+                continue
             index = session.store.index(hop)
         except DataError as error:
             yield Finding("problem", str(relationship), error.reason, error.fix)
             continue
         yield from _match_findings(session, hop, relationship, index)
+
+
+def _pairs_finding(session: Session, hop: Hop, relationship: Relationship) -> Finding:
+    links = session.store.links(hop)
+    alone = int((links.offsets[1:-1] == links.offsets[:-2]).sum())
+    return Finding(
+        "fact",
+        str(relationship),
+        f"{counted(len(links.targets), 'pair')} of rows match; {counted(alone, 'row')} of "
+        f"{quoted(relationship.many.table)} match none. Values by the other end may count a row several times.",
+    )
 
 
 def _match_findings(session: Session, hop: Hop, relationship: Relationship, index: JoinIndex) -> Iterator[Finding]:

@@ -8,6 +8,7 @@ from relatum.data.columns import Column
 from relatum.errors import DataError, ModelError, suggestion
 from relatum.model.declaration import Declaration, Relationship
 from relatum.model.names import split_name
+from relatum.model.routes import hops_of
 from relatum.session.session import Session
 
 
@@ -166,19 +167,24 @@ def _stored(column: Column) -> str:
 
 
 def _relationship(session: Session, relationship: Relationship) -> RelationshipOverview:
-    kind = "many to one"
+    kind = relationship.kind.replace("_", " ")
     if relationship.level:
         kind = "to a level"
     elif relationship.match == "as_of":
         kind = "as of"
     rows = session.data[relationship.many.table].rows
     many, one = str(relationship.many), str(relationship.one)
-    hop = next(hop for hop in session.catalog.routes.hops if hop.relationship == relationship)
+    hop = hops_of(relationship)[0]
+    direction = "standby" if relationship.standby else relationship.direction
     try:
+        if hop.reach:
+            links = session.store.links(hop)
+            matched = int((links.offsets[1:-1] > links.offsets[:-2]).sum())
+            return RelationshipOverview(many, one, "many to many", direction, rows, matched)
         index = session.store.index(hop)
     except DataError as error:
-        return RelationshipOverview(many, one, kind, relationship.direction, rows, 0, error.reason)
-    return RelationshipOverview(many, one, kind, relationship.direction, rows, rows - index.unmatched)
+        return RelationshipOverview(many, one, kind, direction, rows, 0, error.reason)
+    return RelationshipOverview(many, one, kind, direction, rows, rows - index.unmatched)
 
 
 def _measure(declaration: Declaration, name: str) -> MeasureOverview:

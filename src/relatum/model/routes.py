@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
-from functools import cached_property
 
 from relatum.errors import ModelError
 from relatum.model.declaration import Declaration, Relationship
@@ -132,15 +131,6 @@ class RouteMap:
             self._filters[start] = _search(start, self._filter_hops, refuse_circles=False)
         return self._filters[start]
 
-    @cached_property
-    def hops(self) -> list[Hop]:
-        """Every step of the graph, each relationship once."""
-        found: dict[object, Hop] = {}
-        for hops in (*self._lookup_hops.values(), *self._filter_hops.values()):
-            for hop in hops:
-                found.setdefault(hop.relationship or hop, hop)
-        return list(found.values())
-
     def lookup(self, start: str, table: str, column: str, determines: Determines) -> Route | None:
         """The route by which a row of ``start`` finds its value of ``table.column``; None where there is none."""
         for place, route in _candidates(self.lookups(Place(start)), table):
@@ -157,6 +147,16 @@ class RouteMap:
             if not place.level or (columns is not None and all(determines(place, column) for column in columns)):
                 return route
         return None
+
+
+def hops_of(relationship: Relationship) -> list[Hop]:
+    """The steps that a relationship answers by itself, active or not: both of a one-to-one pair."""
+    many, one = Place(relationship.many.table), Place(relationship.one.table)
+    if relationship.kind == "many_to_many":
+        return [Hop(many, one, relationship, reach=True)]
+    target = Place(one.table, relationship.one.columns) if relationship.level else one
+    hops = [Hop(many, target, relationship)]
+    return [*hops, Hop(one, many, relationship, turned=True)] if relationship.kind == "one_to_one" else hops
 
 
 def _candidates(routes: Mapping[Place, Route], table: str) -> Iterator[tuple[Place, Route]]:

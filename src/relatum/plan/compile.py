@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 
+from relatum.data.types import Type
 from relatum.errors import FormulaError, ModelError, Span
 from relatum.language.catalog import Catalog
 from relatum.language.expression import (
@@ -32,7 +33,7 @@ from relatum.model.names import column_name, quoted
 from relatum.model.routes import Place
 from relatum.plan.bounds import Bounded, Bounder, attached, row_route
 from relatum.plan.context import Context, Filter, changed, question_filters
-from relatum.plan.dependencies import formula_keys, formula_names
+from relatum.plan.dependencies import formula_keys, formula_names, node_names
 from relatum.plan.nodes import (
     Aggregation,
     Combine,
@@ -171,7 +172,9 @@ class Compiler:
                 case LetIn(numbers, values, body):
                     # Each value is worked out where the let stands; a later one may use an earlier one.
                     formulas = tuple(self.formula(value, context) for value in values)
+                    before = set(self.judged)
                     node: Node | None = Naming(numbers, formulas, self.formula(body, context))
+                    self._name_judged(before, numbers, formulas)
                 case LetValue(number, type_):
                     node = Named(number, type_)
                 case Filtered():
@@ -189,6 +192,17 @@ class Compiler:
             return Slot(inputs.setdefault(node, len(inputs)), part.type)
 
         return rewritten(expression, leaf)
+
+    def _name_judged(self, before: set[Node], numbers: tuple[int, ...], formulas: tuple[Formula, ...]) -> None:
+        """Aggregates that use named values can only be judged where those are named."""
+        judged: dict[Node, None] = {}
+        for node in self.judged:
+            if node not in before and node_names(node) & set(numbers):
+                body = Formula(Slot(0, node_type(node)), (node,), formula_keys((node,)), node_names(node))
+                judged[Naming(numbers, formulas, body)] = None
+            else:
+                judged[node] = None
+        self.judged = judged
 
     def _key_column(self, value: ColumnValue | NoMatch, context: Context) -> KeyColumn:
         catalog = self.catalog.opening(context.opened)
@@ -299,10 +313,8 @@ class Compiler:
 
         def finds(start: str, other: str) -> bool:
             columns = [field.column for field in fields if field.table == other]
-            lookups = catalog.routes.lookups(Place(start))
-            return any(place.table == other for place in lookups) and all(
-                catalog.filter(other, frozenset([column]), start) is not None for column in columns
-            )
+            routes = [catalog.filter(other, frozenset([column]), start) for column in columns]
+            return all(route is not None and not any(hop.reach for hop in route) for route in routes)
 
         finest = [
             table
@@ -323,9 +335,11 @@ class Compiler:
     def _related(self, aggregate: Aggregate, context: Context, bounded: Bounded, reached: Iterable[Filter]) -> bool:
         """Whether an aggregate has a value in its context; notes why not."""
         reached = set(reached)
-        for collector in self._reached:
-            collector |= reached
+        if self._reached:
+            self._reached[-1] |= reached
+        in_force = self._depth == 0 and all(axis in context.filters or axis in reached for axis in self.axes)
         if bounded.empty:
+            self.any_judged |= in_force and aggregate.function != "sole"
             self._note(
                 "period",
                 f"{aggregate.text} has no value: no period of {quoted(bounded.empty)} is chosen that could be moved. "
@@ -337,8 +351,7 @@ class Compiler:
         missed = [each for each in context.filters if each.kind not in ("row", "dates") and each not in reached]
         for each in missed:
             self._note_unrelated(aggregate, each)
-        if missed and self._depth == 0:
-            self.any_judged = True
+        self.any_judged |= bool(missed) and in_force
         return not missed
 
     def _judge(self, node: Node, aggregate: Aggregate, reached: Iterable[Filter]) -> Node:
@@ -412,7 +425,9 @@ class Compiler:
         self._reached.append(set())
         formula = self._inside(ranked.formula, inner)
         by = None if ranked.by is None else self._inside(ranked.by, inner)
-        self._reached.pop()
+        inside = self._reached.pop()
+        if self._reached:
+            self._reached[-1] |= inside
         return RankedAmong(visible, ranked.function, formula, by, ranked.descending, key, ranked.type)
 
     def _current(self, ranked: Ranked, context: Context) -> tuple[int | Formula, Context] | None:
@@ -491,6 +506,11 @@ def _bears(filtered: Filtered, context: Context) -> bool:
         ):
             return True
     return False
+
+
+def node_type(node: Node) -> Type:
+    """The type of a node's value."""
+    return node.body.expression.type if isinstance(node, Naming) else node.type
 
 
 def _whole(text: str) -> Span:

@@ -18,7 +18,8 @@ from relatum.language.resolve import Formulas
 from relatum.language.tree import names_in
 from relatum.model.declaration import Declaration, Relationship, Table
 from relatum.model.names import column_name, quoted, split_name
-from relatum.model.routes import RouteMap
+from relatum.model.routes import RouteMap, hops_of
+from relatum.plan.bounds import attached
 from relatum.plan.compile import compile_rows
 from relatum.plan.nodes import Engine
 
@@ -102,7 +103,7 @@ class Session:
         if expression is None:
             return None
         if is_plain(expression):
-            return RowReader(self.store, self.catalog, owner).whole(expression)
+            return RowReader(self.store, self.catalog, owner).whole(attached(expression, owner, self.catalog))
         fields, formula = compile_rows(self.catalog, owner, expression)
         return derived_values(self.store, self.catalog, fields, formula, self.data[owner].rows)
 
@@ -238,15 +239,16 @@ class Session:
         DataError
             A one side is not unique, or the two ends can never match.
         """
-        wanted = set(map(str, relationships))
-        written = [str(relationship) for relationship in self.declaration.relationships]
-        for hop in self.catalog.routes.hops:
-            if hop.relationship is not None and str(hop.relationship) in wanted:
-                try:
-                    self.store.index(hop)
-                except DataError as error:
-                    error.place = ("relationship", written.index(str(hop.relationship)))
-                    raise
+        for relationship in relationships:
+            try:
+                for hop in hops_of(relationship):
+                    if hop.reach:
+                        self.store.links(hop)
+                    else:
+                        self.store.index(hop)
+            except DataError as error:
+                error.place = ("relationship", self.declaration.relationships.index(relationship))
+                raise
 
 
 def _owner(table: str, column: str) -> str:

@@ -234,7 +234,7 @@ class Evaluator:
 
     def _settled(self, groups: Groups, at: int, own: int, more: int, last: bool) -> Groups:
         """The groups with the first or last real value of one column among those of equal cells; without the column."""
-        others = [number for number in range(len(groups.codes)) if number != at and not own <= number < own + more]
+        others = [number for number in range(at) if not own <= number < own + more]
         codes = groups.codes[at]
         real = codes < groups.sizes[at] - 2
         cells = [groups.codes[number] for number in others]
@@ -247,6 +247,8 @@ class Evaluator:
         """The value of an aggregation for each group."""
         groups, scanned = found.groups, found.scanned
         function, type_ = node.function, node.type
+        if not groups.count:
+            return null_column(type_, 0)
         numbers = [scanned.numbers[expression] for expression in arguments_of(node)]
         if function in COLLECTED:
             if groups.rows is None or not groups.columns:

@@ -149,6 +149,8 @@ class _Shown:
             wide = replace(node, bounds=replace(node.bounds, kept=(), pinned=()))
             found = self._moved(wide)
             return self._members(unmatched=True) if found is None else found
+        if isinstance(node, Naming):
+            return self._candidates(node.body.inputs[0])
         if isinstance(node, Nested):
             for argument in node.arguments if all(each.strict for each in node.arguments) else ():
                 for inner in _aggregations_of(argument):
