@@ -59,6 +59,39 @@ AGGREGATE = [
 ]  # fmt: skip
 
 #: A formula, a condition and the value under it.
+NESTED = [
+    ("sum(product.price * sum(sales.quantity))", 153), ("avg(quantity per customer)", 7.0), ("max(quantity per product)", 5),
+    ("count(quantity per product)", 3), ("min(quantity per calendar.month)", 2), ("sum(quantity per customer)", 14),
+    ("median(quantity per (customer.region, product.kind))", 3.0), ("percentile(1 of quantity per product)", 5.0),
+    ("max(quantity * product.price per product)", 100), ("sum(product.price over product)[where product.kind = 'tree']", 120),
+    ("avg(rank(quantity among product) per product)", 2.0), ("max(running(quantity among product by quantity desc) per product)", 10),
+    ("min(running(quantity among product by product.price asc) per product)", 5),
+    ("quantity[where product.kind = 'fruit']", 5), ("quantity[pin product.kind = 'tree']", 1),
+    ("quantity[pin product is no match]", 5), ("quantity[pin customer.region is no match]", 1),
+    ("quantity[where customer is no match]", 1), ("quantity[pin first calendar.month]", 2), ("count(sales)[pin last calendar.date]", 1),
+    ("let q = quantity, half = q / 2 then q - half", 7.5), ("let q = quantity then q[where product.kind = 'tree']", 15),
+    ("let dear = avg(product.price) then count(product)[where product.price > dear]", 1),
+    ("quantity[keep product where quantity > 3]", 9), ("quantity[keep top 1 product by quantity]", 5),
+    ("quantity[keep bottom 1 product by quantity]", 1), ("quantity[keep top 2 customer by count(sales)]", 14),
+    ("count(kind)[keep kind where count(product) > 1]", 1), ("quantity[both ways sales.product]", 15),
+    ("count(product)[both ways sales.product, where customer.region = 'North']", 2), ("count(product)[where product.kind is null]", None),
+    ("sum(case when product is no match then 1 else 0 end over sales)", 1), ("count(sales)[where product.kind in ('fruit', 'tree')]", 4),
+]  # fmt: skip
+
+#: Calendar changes, each in the context of a condition.
+MOVED = [
+    ("quantity[back 1 month]", "calendar.month = '2024-03'", 7), ("quantity[forward 1 month]", "calendar.month = '2024-01'", 7),
+    ("quantity[month to date]", "calendar.date = date '2024-02-29'", 7), ("quantity[year to date]", "calendar.month = '2024-02'", 9),
+    ("quantity[to date]", "calendar.date = date '2024-02-01'", 5), ("quantity[before]", "calendar.month = '2024-03'", 9),
+    ("quantity[trailing 2 months]", "calendar.month = '2024-02'", 9), ("quantity[trailing 1 day]", "calendar.month = '2024-02'", 4),
+    ("quantity[whole quarter]", "calendar.date = date '2024-02-01'", 15), ("quantity[whole week]", "calendar.date = date '2024-02-02'", 5),
+    ("quantity[back 1 year]", "calendar.year = 2024", None), ("quantity[back 1 month, ignoring calendar.month]", "calendar.month = '2024-03'", None),
+    ("goal[back 1 month]", "calendar.month = '2024-03'", Decimal("20.50")), ("goal[year to date]", "calendar.month = '2024-02'", Decimal("30.50")),
+    ("quantity[back 1 month][whole quarter]", "calendar.month = '2024-04'", 6), ("quantity[back 7 days]", "calendar.date = date '2024-02-06'", 2),
+    ("quantity[fiscal_year to date]", "calendar.month = '2024-03'", 15), ("quantity[back 1 month, where product.kind = 'fruit']", "calendar.month = '2024-03'", 3),
+    ("max(quantity per calendar.month)[year to date]", "calendar.month = '2024-03'", 7), ("quantity[back 1 month on calendar]", "calendar.month = '2024-03'", 7),
+]  # fmt: skip
+
 FILTERED = [
     ("quantity", "product.kind = 'fruit'", 5), ("quantity", "kind.family = 'wood'", 1), ("quantity", "product.product is null", 5),
     ("quantity", "product.kind <> 'fruit'", 5), ("quantity", "sales.quantity > 2", 12), ("quantity", "sales.quantity > product.price", None),
@@ -94,13 +127,23 @@ def test_aggregate(shared_stall: relatum.Model, formula: str, expected: Any) -> 
     assert same(shared_stall.evaluate(formula), expected)
 
 
+@pytest.mark.parametrize(("formula", "expected"), NESTED)
+def test_nested(shared_stall: relatum.Model, formula: str, expected: Any) -> None:
+    assert same(shared_stall.evaluate(formula), expected)
+
+
+@pytest.mark.parametrize(("formula", "where", "expected"), MOVED)
+def test_moved(shared_stall: relatum.Model, formula: str, where: str, expected: Any) -> None:
+    assert same(shared_stall.evaluate(formula, where), expected)
+
+
 @pytest.mark.parametrize(("formula", "where", "expected"), FILTERED)
 def test_under_a_filter(shared_stall: relatum.Model, formula: str, where: str, expected: Any) -> None:
     assert same(shared_stall.evaluate(formula, where), expected)
 
 
 def test_every_function_of_the_register_stands_in_a_table() -> None:
-    texts = " ".join([row[0] for row in SCALAR] + [row[0] for row in AGGREGATE]).lower()
+    texts = " ".join([row[0] for row in SCALAR] + [row[0] for row in AGGREGATE + NESTED]).lower()
     spelled = {"negate": "- -3", "is_null": "is null", "case": "case when"}
     missing = [name for name in [*SCALARS, *AGGREGATES] if spelled.get(name, name) not in texts]
     assert not missing

@@ -99,11 +99,11 @@ def test_types_of_csv_columns_are_inferred_and_overridden(tmp_path: Path) -> Non
 
 def test_headings_may_have_spaces_capitals_and_a_byte_order_mark(tmp_path: Path) -> None:
     path = tmp_path / "t.csv"
-    path.write_text("﻿Unit Price,per\n2,a\n3,b\n", encoding="utf-8")
+    path.write_text("﻿Unit Price,each\n2,a\n3,b\n", encoding="utf-8")
     model = relatum.Model()
     model.add_table("t", path)
     assert model.evaluate('sum(t."Unit Price")') == 5
-    assert model.pivot(rows="t.per", values='p: sum(t."Unit Price")').to_arrow().column_names == ["t.per", "p"]
+    assert model.pivot(rows="t.each", values='p: sum(t."Unit Price")').to_arrow().column_names == ["t.each", "p"]
 
 
 def frames() -> list[Any]:

@@ -281,6 +281,15 @@ def _moment(text: str, span: Span) -> int:
 
 def _tree(text: str, start: str) -> Any:
     steps = _parser().parse_interactive(text, start=start)
+    try:
+        return _fed(steps)
+    except UnexpectedToken as error:
+        # The parser's own list holds whatever could follow in some formula; this one what could follow in this one.
+        error.expected = steps.accepts()  # type: ignore[no-untyped-call]
+        raise
+
+
+def _fed(steps: Any) -> Any:
     depth, token = 0, None
     for token in steps.iter_parse():
         if token.type in ("LPAR", "CASE", "LSQB"):
@@ -293,7 +302,7 @@ def _tree(text: str, start: str) -> Any:
                 )
         elif token.type in ("RPAR", "END", "RSQB"):
             depth -= 1
-    return steps.feed_eof(token)  # type: ignore[no-untyped-call]
+    return steps.feed_eof(token)
 
 
 def _refuse_chain(root: Node, text: str, owner: str) -> None:
@@ -351,7 +360,8 @@ def _syntax_error(error: UnexpectedInput, text: str, owner: str) -> FormulaError
                 owner=owner,
             )
         doubled = text[span.start - 1 : span.stop] if span.start else word
-        fix = _SLIPS.get(doubled, _SLIPS.get(text[span.start : span.start + 2], "")) or _expected(error, token)
+        fix = _SLIPS.get(doubled, _SLIPS.get(text[span.start : span.start + 2], _SLIPS.get(word, "")))
+        fix = fix or _expected(error, token)
         return FormulaError(f"{word!r} cannot stand here.", text=text, span=span, fix=fix, owner=owner)
     assert isinstance(error, UnexpectedCharacters)
     character = text[at]

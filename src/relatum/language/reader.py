@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 
 from relatum.errors import FormulaError, ModelError, Span, nearest, suggestion
 from relatum.language.catalog import Catalog
-from relatum.language.expression import ColumnValue, Expression, LetValue, NoMatch, columns_in
+from relatum.language.expression import ColumnValue, Expression, LetValue, NoMatch, columns_in, is_plain
 from relatum.language.tree import Name
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Opened
@@ -143,10 +143,14 @@ class Reader:
         if over:
             return over
         if not mentioned:
+            example = quoted(next(iter(self.catalog.declaration.tables), "sales"))
+            nested = not all(map(is_plain, expressions))
             raise self.error(
                 "No column is mentioned here, so it is not clear whose rows are meant.",
                 span,
-                f"State the table: … over {quoted(next(iter(self.catalog.declaration.tables), 'sales'))}.",
+                f"State the members: … per {example}, or the rows: … over {example}."
+                if nested
+                else f"State the table: … over {example}.",
             )
         found = [
             start
