@@ -68,7 +68,9 @@ def make_stall() -> relatum.Model:
         columns={"product": {"label": "Plant", "order_by": "shelf"}},
     )
     model.add_table(
-        "kind", pa.table({"kind": ["fruit", "climber", "tree", "fern"], "family": ["food", "wall", "wood", "shade"]}), key="kind"
+        "kind",
+        pa.table({"kind": ["fruit", "climber", "tree", "fern"], "family": ["food", "wall", "wood", "shade"]}),
+        key="kind",
     )
     model.add_table("customer", pa.table({"customer": ["ann", "bob"], "region": ["North", "South"]}), key="customer")
     model.add_calendar("calendar", date(2024, 1, 1), date(2024, 12, 31), fiscal_year_starts=4)

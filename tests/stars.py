@@ -414,7 +414,10 @@ class Maker:
 
     def _with(self, own: str, text: str, table: str) -> str:
         """The expression, with a column of the table itself in it, so that the row table can be inferred."""
-        return text if f"{table}." in text else f"case when {own} is null then {text} else {text} end"
+        # A column of the table inside another aggregate of the text says nothing about the rows meant here.
+        if f"{table}." in text and not self.rich:
+            return text
+        return f"case when {own} is null then {text} else {text} end"
 
     def condition(self) -> str:
         table = self.rnd.choice(("sales", "product", "category", "customer", "calendar", "budget"))

@@ -89,6 +89,7 @@ class Evaluator:
         self.fields = fields
         self.dates = DateSets(self.scans, self.sizes)
         self._values: dict[Aggregation, tuple[Groups, Column]] = {}
+        self._known: dict[Node, tuple[tuple[int, ...], list[Array], Column]] = {}
 
     # -- formulas -----------------------------------------------------------------------------------------------------
 
@@ -112,11 +113,21 @@ class Evaluator:
             return self.values(node.body, frame)
         if isinstance(node, KeyColumn):
             return self._key_column(node, frame)
+        if node in self._known:
+            keys, codes, values = self._known[node]
+            return _aligned(
+                codes, [frame.codes[key] for key in keys], [self.sizes[k] for k in keys], values, frame.size
+            )
         if node_names(node):
             return self._worked_out(node, frame)
         cells, numbers = frame.project(node_keys(node), self.sizes)
         column = self._worked_out(node, cells)
         return column if numbers is None else column.take(numbers)
+
+    def remember(self, node: Node, cells: Frame, values: Column) -> None:
+        """Keep a node's values for all cells in which it has one, so that they are not worked out again."""
+        keys = tuple(cells.codes)
+        self._known[node] = keys, [cells.codes[key] for key in keys], values
 
     def _worked_out(self, node: Node, cells: Frame) -> Column:
         match node:
@@ -305,6 +316,9 @@ class Evaluator:
         return owners, {match.key: each[rows][positions] for match, each in zip(matches, new, strict=True)}
 
     def _nested(self, node: Nested, cells: Frame) -> Column:
+        inner_node = _only_aggregation(node)
+        if inner_node is not None:
+            return self._over_groups(node, inner_node, cells)
         parents, new = self.pairs(node.visible, cells)
         inner = cells.expanded(parents, new)
         for condition in node.conditions:
@@ -322,6 +336,31 @@ class Evaluator:
         place = np.full(cells.size, -1, np.int64)
         place[present] = np.arange(len(present))
         return _taken(values, place)
+
+    def _over_groups(self, node: Nested, inner: Aggregation, cells: Frame) -> Column:
+        """A ``per`` of one aggregate: its groups are the members that have a value, so that no others are looked at."""
+        ((_, matches),) = node.visible.parts
+        new = {match.key for match in matches}
+        found = self.found(inner, Frame(0, {each.key: np.zeros(0, np.int64) for each in inner.bounds.matches}), ())
+        values = self.group_values(inner, found)
+        keep = np.ones(found.groups.count, np.bool_) & v.known(values)
+        outer = []
+        for at, match in enumerate(inner.bounds.matches):
+            if match.key in new:
+                keep &= found.groups.codes[at] != self.sizes[match.key] - 1
+            else:
+                outer.append(at)
+        rows = np.flatnonzero(keep)
+        codes = [found.groups.codes[at][rows] for at in outer]
+        sizes = [found.groups.sizes[at] for at in outer]
+        if not len(rows):
+            return null_column(node.type, cells.size)
+        distinct, numbers = number_groups(codes, sizes, len(rows))
+        taken = values.take(rows)
+        argument = Column(taken.type, taken.values, None, taken.dictionary, taken.lower, taken.upper)
+        result = aggregated(node.function, node.type, node.fraction, [_bounded(argument)], numbers, len(distinct))
+        own = cell_codes(self.scans, [inner.bounds.matches[at] for at in outer], cells)
+        return _aligned([distinct[:, at] for at in range(len(outer))], own, sizes, result, cells.size)
 
     def _ranked(self, node: RankedAmong, cells: Frame) -> Column:
         keys = node_keys(node)
@@ -360,6 +399,23 @@ class Evaluator:
         links = Links.of(codes[mask], parents[mask], self.scans.size(coded(kept.match)))
         own = numbers if numbers is not None else np.arange(cells.size)
         return own, links, max(narrow.size, 1)
+
+
+def _only_aggregation(node: Nested) -> Aggregation | None:
+    """The one aggregate that a ``per`` works out, where a member with a value is sure to be visible."""
+    if not node.drops or node.conditions or len(node.visible.parts) != 1:
+        return None
+    (argument,) = node.arguments
+    if not isinstance(argument.expression, Slot) or not isinstance(argument.inputs[0], Aggregation):
+        return None
+    inner = argument.inputs[0]
+    ((seen, matches),) = node.visible.parts
+    plain = [bounds for bounds in (seen, inner.bounds) if not (bounds.dates or bounds.kept or bounds.pinned)]
+    parts = {each.part for each in inner.bounds.restrictions}
+    keys = {match.key for match in inner.bounds.matches}
+    if len(plain) < 2 or seen.matches or not {match.key for match in matches} <= keys:
+        return None
+    return inner if all(each.part in parts for each in seen.restrictions) else None
 
 
 def _before(route: tuple) -> Coded:  # type: ignore[type-arg]

@@ -51,6 +51,9 @@ class Groups:
         counts = np.bincount(self.rows, minlength=self.count)
         starts = np.cumsum(counts) - counts
         owners, positions = spread_ranges(starts[groups], counts[groups], order)
+        # Rows stay in the order of their table, which settles ties.
+        in_order = np.argsort(positions, kind="stable")
+        owners, positions = owners[in_order], positions[in_order]
         columns = [column.take(positions) for column in self.columns]
         return Groups(codes, self.sizes, folds, owners, columns)
 

@@ -85,14 +85,8 @@ class DateSets:
         if through:
             column = self.scans.store.column(*split_name(through))
             return int(column.upper) if column.null_count < len(column) else None
-        days = self._days(calendar)
-        latest = []
-        for _, route in ends:
-            index = self.scans.store.route_index(route)
-            known = index.positions[index.positions != index.size]
-            if len(known):
-                latest.append(int(days[known].max()))
-        return max(latest) if latest else None
+        latest = [self.scans.store.latest(calendar, route) for _, route in ends]
+        return max((day for day in latest if day is not None), default=None)
 
 
 def cell_codes(scans: Scans, matches: Iterable[Match], cells: Frame) -> list[Array]:

@@ -132,6 +132,7 @@ class _Shown:
         candidates = self._distinct(self._candidates(node))
         frame = Frame(len(candidates), {key: candidates[:, key] for key in self.axes})
         values = self.evaluator.node(node, frame)
+        self.evaluator.remember(node, frame, values)
         return candidates if values.nulls is None else candidates[~np.broadcast_to(values.nulls, len(candidates))]
 
     def _plain(self, node: Aggregation) -> bool:

@@ -72,6 +72,7 @@ class Store:
         self._cached_bytes = 0
         self._links: dict[Hop, Links] = {}
         self._periods: dict[tuple[int, str], bool] = {}
+        self._latest: dict[Route, int | None] = {}
 
     def rows(self, place: Place) -> int:
         """How many rows a table or level has."""
@@ -183,6 +184,16 @@ class Store:
             runs = int(breaks.sum()) + 1 == len(np.unique(codes))
             self._periods[key] = follows or runs
         return self._periods[key]
+
+    def latest(self, calendar: str, route: Route) -> int | None:
+        """The last date, in days since 1970, that any row at the start of a route to a calendar finds."""
+        if route not in self._latest:
+            index = self.route_index(route)
+            found = np.zeros(index.size + 1, np.bool_)
+            found[index.positions] = True
+            days = self.column(calendar, self.date_column(calendar)).values[found[:-1]]
+            self._latest[route] = int(days.max()) if len(days) else None
+        return self._latest[route]
 
     def date_column(self, table: str) -> str:
         """The column that holds a calendar's dates."""

@@ -1,0 +1,142 @@
+"""Formulas that nest and move, on the star benchmark's tables: Relatum beside DuckDB, each with its best SQL.
+
+``python benchmarks/language.py`` uses the 6 million order lines of star.py and prints medians and their ratios.
+"""
+
+from __future__ import annotations
+
+import argparse
+import math
+import statistics
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import duckdb
+
+import relatum
+from star import open_duckdb, timed
+from star_data import FIRST, LAST, write_tables
+
+
+@dataclass(frozen=True)
+class Question:
+    """A grid, and SQL for the same numbers: its columns are the axis members, then the values."""
+
+    name: str
+    rows: tuple[str, ...]
+    values: dict[str, str]
+    sql: str
+    where: str = ""
+
+
+_MONTHS = """with months as (
+  select c.nation, d.yearmonth, d.year, sum(l.revenue) as revenue from lineorder l
+  join dates d on l.orderdate = d.datekey join customer c on l.custkey = c.custkey group by all)"""
+
+QUESTIONS = (
+    Question(
+        "back 1 year", ("customer.nation", "calendar.month"), {"r": "revenue", "last": "revenue[back 1 year]"},
+        """with days as (select c.nation, l.orderdate, sum(l.revenue) as revenue from lineorder l
+          join customer c on l.custkey = c.custkey group by all),
+        moved as (select nation, orderdate + interval 1 year as day, revenue from days),
+        last as (select max(orderdate) as day from lineorder),
+        a as (select nation, strftime(orderdate, '%Y-%m') as month, sum(revenue) as revenue from days group by all),
+        b as (select nation, strftime(day, '%Y-%m') as month, sum(revenue) as revenue from moved
+          where day <= (select day from last) group by all)
+        select coalesce(a.nation, b.nation), coalesce(a.month, b.month), a.revenue, b.revenue
+        from a full join b on a.nation = b.nation and a.month = b.month""",
+    ),
+    Question(
+        "year to date", ("customer.nation", "calendar.month"), {"r": "revenue", "ytd": "revenue[year to date]"},
+        _MONTHS + """ select nation, yearmonth, revenue,
+          sum(revenue) over (partition by nation, year order by yearmonth) from months""",
+    ),
+    Question(
+        "share of total", ("customer.nation", "part.category"),
+        {"r": "revenue", "all": "revenue[ignoring part.category]"},
+        """with cells as (select c.nation, p.category, sum(l.revenue) as revenue from lineorder l
+          join customer c on l.custkey = c.custkey join part p on l.partkey = p.partkey group by all)
+          select nation, category, revenue, sum(revenue) over (partition by nation) from cells""",
+    ),
+    Question(
+        "distinct customers", ("calendar.year", "part.category"), {"n": "count(distinct lineorder.custkey)"},
+        """select d.year, p.category, count(distinct l.custkey) from lineorder l join dates d on l.orderdate = d.datekey
+          join part p on l.partkey = p.partkey group by all""",
+    ),
+    Question(
+        "average per customer", ("calendar.year", "part.category"), {"a": "avg(revenue per customer)"},
+        """with cells as (select d.year, p.category, l.custkey, sum(l.revenue) as revenue from lineorder l
+          join dates d on l.orderdate = d.datekey join part p on l.partkey = p.partkey group by all)
+          select year, category, avg(revenue) from cells group by all""",
+    ),
+    Question(
+        "top 10 brands", ("part.brand",), {"r": "revenue[keep top 10 part.brand by revenue]"},
+        """with brands as (select p.brand, sum(l.revenue) as revenue from lineorder l join part p
+          on l.partkey = p.partkey group by p.brand)
+          select brand, revenue from brands qualify rank() over (order by revenue desc) <= 10""",
+    ),
+)  # fmt: skip
+
+
+def open_model(folder: Path) -> relatum.Model:
+    """The star with a calendar that formulas can move along, and revenue as a measure."""
+    model = relatum.Model("star")
+    for table in ("lineorder", "supplier"):
+        model.add_table(table, folder / f"{table}.parquet")
+    model.add_table("customer", folder / "customer.parquet", key="custkey")
+    model.add_table("part", folder / "part.parquet", key="partkey")
+    model.add_calendar("calendar", FIRST, LAST)
+    model.relate("lineorder.custkey -> customer.custkey")
+    model.relate("lineorder.partkey -> part.partkey")
+    model.relate("lineorder.suppkey -> supplier.suppkey")
+    model.relate("lineorder.orderdate -> calendar.date")
+    model.measure("revenue", "sum(lineorder.revenue)")
+    return model
+
+
+def ask(model: relatum.Model, question: Question) -> Any:
+    """The question to Relatum."""
+    return model.pivot(rows=question.rows, values=question.values, where=question.where, totals=False).to_arrow()
+
+
+def same(question: Question, model: relatum.Model, connection: duckdb.DuckDBPyConnection) -> bool:
+    """Whether both give the same rows."""
+
+    def rows(records: Any) -> dict[Any, Any]:
+        at = len(question.rows)
+        return {
+            tuple(map(str, row[:at])): tuple(None if x is None else round(float(x), 2) for x in row[at:])
+            for row in records
+        }
+
+    ours = rows(tuple(record.values()) for record in ask(model, question).to_pylist())
+    return ours == rows(connection.execute(question.sql).fetchall())
+
+
+def main() -> None:
+    """Run the benchmark."""
+    options = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    options.add_argument("--lines", type=int, default=6_000_000)
+    options.add_argument("--runs", type=int, default=5)
+    given = options.parse_args()
+    folder = Path(__file__).parent / "data" / f"star-{given.lines}"
+    write_tables(folder, given.lines)
+    model, connection = open_model(folder), open_duckdb(folder)
+    print(f"{'question':<24}{'relatum ms':>11}{'duckdb ms':>11}{'ratio':>8}  result")
+    ratios = []
+    for question in QUESTIONS:
+        actions: list[Callable[[], Any]] = [
+            lambda question=question: ask(model, question),
+            lambda question=question: connection.execute(question.sql).fetchnumpy(),
+        ]
+        ours, theirs = (timed(action, given.runs) for action in actions)
+        ratios.append(ours / theirs)
+        equal = "equal" if same(question, model, connection) else "DIFFERENT"
+        print(f"{question.name:<24}{ours:>11.1f}{theirs:>11.1f}{ours / theirs:>8.2f}  {equal}", flush=True)
+    print(f"geometric mean {math.exp(statistics.fmean(map(math.log, ratios))):.2f}")
+
+
+if __name__ == "__main__":
+    main()
