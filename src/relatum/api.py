@@ -9,9 +9,9 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
-from relatum.data.table import TableData
 from relatum.errors import ModelError, RelatumError
 from relatum.insight.check import Report, check_session
+from relatum.insight.understood import Reading, read_formula
 from relatum.model.declaration import (
     ColumnSettings,
     Control,
@@ -29,6 +29,7 @@ from relatum.pivot.answer import answer
 from relatum.pivot.question import Names, Values, ask
 from relatum.present.grid import Grid
 from relatum.present.numbers import check_locale, check_pattern
+from relatum.session.derived import with_derived_tables
 from relatum.session.load import Whereabouts, load_tables, source_path
 from relatum.session.session import Session
 
@@ -188,6 +189,33 @@ class Model:
         check_role(self.declaration, table)
         self._change(self.declaration.with_table(table))
 
+    def add_derived_table(
+        self, name: str, per: str | Sequence[str], columns: Mapping[str, str], *, about: str = ""
+    ) -> None:
+        """Add a table worked out from the model: one row per member of a grain, with formulas.
+
+        Parameters
+        ----------
+        name : str
+            What formulas call it.
+        per : str or list of str
+            The grain's columns, as ``category.category``; they keep their column names.
+        columns : mapping of str to str
+            Formulas by name. Rows in which every one is null are left out.
+        about : str, optional
+            What a row is.
+
+        Raises
+        ------
+        ModelError, FormulaError
+            The name is taken, a column is not there, or a formula cannot be understood.
+        """
+        grain = (per,) if isinstance(per, str) else tuple(per)
+        if not grain or not columns:
+            raise ModelError(f"The derived table {name} has no {'formulas' if grain else 'grain'}.")
+        table = Table(name, per=grain, about=about, formulas=frozen(columns))
+        self._change(self.declaration.with_table(table))
+
     def relate(
         self, link: str, *, direction: str = "", match: str = "equal", level: bool = False, standby: bool = False
     ) -> None:
@@ -269,7 +297,9 @@ class Model:
 
     def _change(self, declaration: Declaration, whereabouts: Whereabouts | None = None) -> None:
         whereabouts = whereabouts or self._whereabouts
-        session = self._session.changed(declaration, load_tables(declaration, whereabouts, self._session.data))
+        loaded = load_tables(declaration, whereabouts, self._session.data)
+        data = with_derived_tables(declaration, loaded, self._session)
+        session = self._session.changed(declaration, data)
         session.verify(declaration.relationships[len(self.declaration.relationships) :])
         self._session, self._whereabouts = session, whereabouts
 
@@ -329,6 +359,16 @@ class Model:
             As :meth:`pivot`.
         """
         return answer(self._session, ask(values={" ".join(formula.split()): formula}, where=where)).scalar()
+
+    def formula(self, text: str) -> Reading:
+        """How a formula is understood: its type, and for each aggregate its rows, lookups and filters.
+
+        Raises
+        ------
+        FormulaError
+            It cannot be understood.
+        """
+        return read_formula(self._session, text)
 
     def check(self) -> Report:
         """Audit the model, its data and its controls."""
@@ -391,7 +431,7 @@ def open_model(path: str | os.PathLike[str], *, allow_outside: bool = False) -> 
         for measure in declaration.measures.values():
             if measure.format:
                 check_pattern(measure.format, measure.name)
-        data: dict[str, TableData] = load_tables(declaration, whereabouts)
+        data = with_derived_tables(declaration, load_tables(declaration, whereabouts))
         return Model._of(Session(declaration, data), whereabouts)
     except RelatumError as error:
         error.locate(file, line_of(key_lines(file.read_text(encoding="utf-8")), error.place))

@@ -15,8 +15,8 @@ class TableData:
     ----------
     types : mapping of str to Type
         The columns, in order.
-    rows : int
-        How many rows there are.
+    rows : int or callable
+        How many rows there are, or a function that finds out.
     fetch : callable
         Reads one column.
     left_out : mapping of str to str, optional
@@ -28,17 +28,22 @@ class TableData:
     def __init__(
         self,
         types: Mapping[str, Type],
-        rows: int,
+        rows: int | Callable[[], int],
         fetch: Callable[[str], Column],
         left_out: Mapping[str, str] | None = None,
         orders: Mapping[str, Sequence[str]] | None = None,
     ) -> None:
         self.types = dict(types)
-        self.rows = rows
+        self._rows = rows
         self.left_out = dict(left_out or {})
         self.orders = dict(orders or {})
         self._fetch = fetch
         self._columns: dict[str, Column] = {}
+
+    @property
+    def rows(self) -> int:
+        """How many rows there are."""
+        return self._rows if isinstance(self._rows, int) else self._rows()
 
     def column(self, name: str) -> Column:
         """The values of a column; read at the first call, kept for the next."""

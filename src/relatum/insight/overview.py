@@ -139,11 +139,11 @@ def _table(session: Session, name: str) -> TableOverview:
                 0 if table.role_of else data.nbytes,
                 data.null_count,
                 len(session.store.members(name, column).values),
-                derived.formula if derived else "",
+                derived.formula if derived else table.formulas.get(column, ""),
                 about,
             )
         )
-    source = "frame" if table.frame else table.source
+    source = "frame" if table.frame else f"per {', '.join(table.per)}" if table.per else table.source
     return TableOverview(
         name, _kind(session, name), session.data[name].rows, described.key, source, table.about, tuple(columns)
     )

@@ -95,6 +95,7 @@ class Table:
     """A table: where its rows come from and what is stated about its columns.
 
     ``calendar`` is one to generate; ``dated`` says that the table's own key is a date, which makes it a calendar too.
+    A derived table has one row per member of the columns ``per``, with ``formulas`` by name.
     """
 
     name: str
@@ -105,6 +106,8 @@ class Table:
     role_of: str = ""
     calendar: CalendarRange | None = None
     dated: bool = False
+    per: tuple[str, ...] = ()
+    formulas: Mapping[str, str] = field(default_factory=lambda: MappingProxyType({}))
     columns: Mapping[str, ColumnSettings] = field(default_factory=lambda: MappingProxyType({}))
     derived: Mapping[str, Derived] = field(default_factory=lambda: MappingProxyType({}))
 

@@ -45,6 +45,8 @@ class TableEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True)
     key: str | list[str] = ""
     about: str = ""
     role_of: str = ""
+    per: str | list[str] = ""
+    columns: dict[str, str] = {}
     calendar: CalendarEntry | bool | None = None
     column: dict[str, ColumnEntry] = {}
     derived: dict[str, DerivedEntry] = {}

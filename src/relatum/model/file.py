@@ -136,7 +136,7 @@ class _Reader:
         nested: dict[str, Any] = {key: {} for key in ("column", "derived") if key in body}
         entry = self._entry(TableEntry, {**body, **nested}, where)
         made = isinstance(entry.calendar, CalendarEntry)
-        given = [key for key in ("source", "role_of") if getattr(entry, key)] + (["calendar"] if made else [])
+        given = [key for key in ("source", "role_of", "per") if getattr(entry, key)] + (["calendar"] if made else [])
         if len(given) > 1:
             raise self.error(
                 f"The table {name} has both {given[0]} and {given[1]}.",
@@ -147,8 +147,10 @@ class _Reader:
             raise self.error(
                 f"The table {name} has no source.",
                 where,
-                'State source = "file", role_of = "table" or calendar = { from = …, to = … }.',
+                'State source = "file", role_of = "table", per = ["table.column"] or calendar = { from = …, to = … }.',
             )
+        if entry.columns and not entry.per:
+            raise self.error(f"The table {name} has columns and no grain.", (*where, "columns"), 'State per = ["…"].')
         columns = {
             column: ColumnSettings(
                 **msgspec.structs.asdict(self._entry(ColumnEntry, settings, (*where, "column", column)))
@@ -171,6 +173,8 @@ class _Reader:
             entry.role_of,
             self._calendar(entry.calendar, (*where, "calendar")),
             entry.calendar is True,
+            (entry.per,) if isinstance(entry.per, str) and entry.per else tuple(entry.per),
+            frozen(entry.columns),
             frozen(columns),
             frozen(derived),
         )

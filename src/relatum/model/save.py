@@ -116,6 +116,8 @@ def _table_entry(table: Table, source: str) -> TableEntry:
         table.key[0] if len(table.key) == 1 else list(table.key) if table.key else "",
         table.about,
         table.role_of,
+        table.per[0] if len(table.per) == 1 else list(table.per) if table.per else "",
+        dict(table.formulas),
         calendar,
         {name: ColumnEntry(s.type, s.label, s.order_by, s.about) for name, s in table.columns.items()},
         {name: DerivedEntry(derived.formula, derived.about) for name, derived in table.derived.items()},

@@ -60,19 +60,16 @@ def source_path(table: Table, whereabouts: Whereabouts) -> Path:
 def load_tables(
     declaration: Declaration, whereabouts: Whereabouts, known: Mapping[str, TableData] | None = None
 ) -> dict[str, TableData]:
-    """Every table's data; what is ``known`` already is not read again."""
+    """The data of every table that has a source; what is ``known`` already is not read again."""
     data: dict[str, TableData] = dict(known or {})
     for name, table in declaration.tables.items():
-        if name not in data and not table.role_of:
+        if name not in data and not table.role_of and not table.per:
             try:
                 data[name] = load_table(table, whereabouts)
             except SourceError as error:
                 error.place = ("table", name)
                 raise
-    for name, table in declaration.tables.items():
-        if table.role_of:
-            data[name] = data[table.role_of]
-    return {name: data[name] for name in declaration.tables}
+    return {name: data[name] for name, table in declaration.tables.items() if not table.role_of and not table.per}
 
 
 def _declared(table: str, column: str, word: str) -> Type:

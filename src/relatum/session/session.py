@@ -35,6 +35,10 @@ class Session:
         The model.
     data : mapping of str to TableData
         The data of each of its tables.
+    former : Session, optional
+        A session whose work may be taken over.
+    whole : bool
+        Whether everything is there: a session that a derived table is worked out in lacks that table itself.
 
     Raises
     ------
@@ -45,7 +49,12 @@ class Session:
     """
 
     def __init__(
-        self, declaration: Declaration, data: Mapping[str, TableData], *, former: Session | None = None
+        self,
+        declaration: Declaration,
+        data: Mapping[str, TableData],
+        *,
+        former: Session | None = None,
+        whole: bool = True,
     ) -> None:
         self.declaration = declaration
         self.data = data
@@ -74,8 +83,9 @@ class Session:
                 raise
             self._derived[table_name, column] = expression
             types[table_name][column] = expression.type
-        self._check_settings()
-        for name in declaration.measures:
+        if whole:
+            self._check_settings()
+        for name in declaration.measures if whole else ():
             try:
                 self.formulas.measure(name)
             except FormulaError as error:

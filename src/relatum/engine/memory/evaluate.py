@@ -339,8 +339,7 @@ class Evaluator:
 
     def _over_groups(self, node: Nested, inner: Aggregation, cells: Frame) -> Column:
         """A ``per`` of one aggregate: its groups are the members that have a value, so that no others are looked at."""
-        ((_, matches),) = node.visible.parts
-        new = {match.key for match in matches}
+        new = {match.key for _, matches in node.visible.parts for match in matches}
         found = self.found(inner, Frame(0, {each.key: np.zeros(0, np.int64) for each in inner.bounds.matches}), ())
         values = self.group_values(inner, found)
         keep = np.ones(found.groups.count, np.bool_) & v.known(values)
@@ -403,19 +402,21 @@ class Evaluator:
 
 def _only_aggregation(node: Nested) -> Aggregation | None:
     """The one aggregate that a ``per`` works out, where a member with a value is sure to be visible."""
-    if not node.drops or node.conditions or len(node.visible.parts) != 1:
+    if not node.drops or node.conditions:
         return None
     (argument,) = node.arguments
     if not isinstance(argument.expression, Slot) or not isinstance(argument.inputs[0], Aggregation):
         return None
     inner = argument.inputs[0]
-    ((seen, matches),) = node.visible.parts
-    plain = [bounds for bounds in (seen, inner.bounds) if not (bounds.dates or bounds.kept or bounds.pinned)]
-    parts = {each.part for each in inner.bounds.restrictions}
+    conditions = {each.part for each in inner.bounds.restrictions}
     keys = {match.key for match in inner.bounds.matches}
-    if len(plain) < 2 or seen.matches or not {match.key for match in matches} <= keys:
-        return None
-    return inner if all(each.part in parts for each in seen.restrictions) else None
+    for seen, matches in node.visible.parts:
+        moved = any(bounds.dates or bounds.kept or bounds.pinned for bounds in (seen, inner.bounds))
+        if moved or seen.matches or not {match.key for match in matches} <= keys:
+            return None
+        if not all(each.part in conditions for each in seen.restrictions):
+            return None
+    return inner
 
 
 def _before(route: tuple) -> Coded:  # type: ignore[type-arg]
