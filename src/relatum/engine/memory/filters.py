@@ -157,7 +157,12 @@ def _unmatched(store: Store, test: NoMatch, place: Place) -> NDArray[np.bool_]:
 
 
 def _truth(expression: Expression, judged: Column, length: int) -> NDArray[np.bool_]:
-    result = v.spread(evaluate_tree(expression, lambda _: judged), length)
+    unmatched = v.truth(np.arange(length) == length - 1)
+
+    def leaf(value: Expression) -> Column:
+        return unmatched if isinstance(value, NoMatch) else judged
+
+    result = v.spread(evaluate_tree(expression, leaf), length)
     return np.asarray(result.values if result.nulls is None else result.values & ~result.nulls)
 
 

@@ -153,7 +153,8 @@ class _Shown:
         if isinstance(node, Naming):
             return self._candidates(node.body.inputs[0])
         if isinstance(node, Nested):
-            for argument in node.arguments if all(each.strict for each in node.arguments) else ():
+            counts = node.function in ("count", "distinct") and not node.drops  # 0 where rows have no value
+            for argument in node.arguments if all(each.strict for each in node.arguments) and not counts else ():
                 for inner in _aggregations_of(argument):
                     if set(self.axes) <= node_keys(inner) and not inner.bounds.kept:
                         found = self._moved(replace(inner, bounds=replace(inner.bounds, pinned=())))
