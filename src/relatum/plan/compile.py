@@ -485,7 +485,9 @@ def _strict(expression: Expression, nodes: tuple[Node, ...]) -> bool:
     """Whether a formula is null wherever its aggregates all are."""
     if isinstance(expression, Slot):
         node = nodes[expression.number]
-        return isinstance(node, Aggregation | Nested) or (isinstance(node, Naming) and node.body.strict)
+        if isinstance(node, Nested):
+            return node.drops or node.function not in ("count", "distinct")  # 0 where rows have no value
+        return isinstance(node, Aggregation) or (isinstance(node, Naming) and node.body.strict)
     if not isinstance(expression, Apply):
         return False
     each = [_strict(argument, nodes) for argument in expression.arguments]

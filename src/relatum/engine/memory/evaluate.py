@@ -33,7 +33,7 @@ from relatum.engine.memory.store import Store
 from relatum.errors import QuestionError
 from relatum.language.catalog import Catalog
 from relatum.language.expression import ColumnValue, Expression, Slot
-from relatum.model.routes import Place
+from relatum.model.routes import Place, Route
 from relatum.plan.dependencies import kept_keys, node_keys, node_names
 from relatum.plan.nodes import (
     Aggregation,
@@ -48,6 +48,7 @@ from relatum.plan.nodes import (
     Nested,
     Node,
     RankedAmong,
+    Restriction,
     Visible,
 )
 
@@ -63,6 +64,15 @@ class Found:
     groups: Groups
     cells: list[Array]
     extra: int
+
+
+@dataclass(frozen=True, slots=True)
+class _Wanted:
+    """A coded column of rows; with ``links`` the sets that its codes lead to, of which there are ``size``."""
+
+    key: Coded
+    links: Links | None = None
+    size: int = 0
 
 
 class Evaluator:
@@ -171,22 +181,20 @@ class Evaluator:
         bounds = node.bounds
         own = [coded(match) for match in bounds.matches]
         more = [coded(match) for match in extra]
-        dates = [Coded(each.route, each.calendar, "") for each in bounds.dates]
-        kept = [coded(each.match) for each in bounds.kept]
-        pinned = [Coded(each.route, each.table, each.column) for each in bounds.pinned]
-        scanned, groups = self._columns(node, [*own, *more, *dates, *kept, *pinned], extra)
-        at = len(own) + len(more)
         codes = cell_codes(self.scans, bounds.matches, cells)
+        related: list[_Wanted] = []
         for each in bounds.dates:
             numbers, links, size = self.dates.links(each, cells)
-            groups = groups.led_on(at, links, [size])
+            related.append(_Wanted(Coded(each.route, each.calendar, ""), links, size))
             codes.append(numbers)
-            at += 1
         for one in bounds.kept:
             numbers, links, size = self._kept_links(one, cells)
-            groups = groups.led_on(at, links, [size])
+            related.append(_Wanted(coded(one.match), links, size))
             codes.append(numbers)
-            at += 1
+        pinned = [_Wanted(Coded(each.route, each.table, each.column)) for each in bounds.pinned]
+        wanted = [*(_Wanted(key) for key in (*own, *more)), *related, *pinned]
+        scanned, groups = self._columns(node, wanted, extra)
+        at = len(own) + len(more) + len(related)
         for pin in bounds.pinned:
             groups = self._settled(groups, at, len(own), len(more), pin.word == "last")
         if more:
@@ -198,30 +206,51 @@ class Evaluator:
             )  # fmt: skip
         return Found(scanned, groups, codes, len(more))
 
-    def _columns(self, node: Aggregation, wanted: list[Coded], extra: Sequence[Match]) -> tuple[Scanned, Groups]:
-        _, bundles = bundled(wanted, node.bounds.restrictions)
-        keys, family = self._scan_keys(node, wanted, extra)
+    def _columns(self, node: Aggregation, wanted: list[_Wanted], extra: Sequence[Match]) -> tuple[Scanned, Groups]:
+        """The groups of a scan with a column for each thing wanted, led on to sets where it says so."""
+        every = [each.key for each in wanted]
+        _, bundles = bundled(every, node.bounds.restrictions)
+        keys, family = self._scan_keys(node, every, extra)
         scanned, groups = self.scans.groups(node, keys, family)
-        place = {key: at for at, key in enumerate(keys)}
+        place = {_Wanted(key): at for at, key in enumerate(keys)}
         for route, (inner, parts) in bundles.items():
-            at = place[_before(route)]
-            inner = list(dict.fromkeys(inner))
-            links = self.scans.reached_codes(route, [stripped(key, len(route)) for key in inner], parts)
-            sizes = [self.scans.size(key) for key in inner]
+            own = list(dict.fromkeys(each for each in wanted if each.key in inner))
+            at = place[_Wanted(_before(route))]
+            links = self._reached_links(route, own, parts)
             doubled = Groups(
                 [*groups.codes, groups.codes[at]], [*groups.sizes, groups.sizes[at]], groups.folds, groups.rows,
                 groups.columns,
             )  # fmt: skip
+            sizes = [each.size if each.links else self.scans.size(each.key) for each in own]
             groups = doubled.led_on(len(groups.codes), links, sizes)
-            place.update({key: len(groups.codes) - len(inner) + number for number, key in enumerate(inner)})
-        order = [place[key] for key in wanted]
-        if order == list(range(len(groups.codes))):
-            return scanned, groups
-        picked = Groups(
-            [groups.codes[at] for at in order], [groups.sizes[at] for at in order], groups.folds, groups.rows,
-            groups.columns,
-        )  # fmt: skip
-        return scanned, picked.merged()
+            place.update({each: len(groups.codes) - len(own) + number for number, each in enumerate(own)})
+        order = [place.get(each, place.get(_Wanted(each.key), -1)) for each in wanted]
+        if order != list(range(len(groups.codes))):
+            groups = Groups(
+                [groups.codes[at] for at in order], [groups.sizes[at] for at in order], groups.folds, groups.rows,
+                groups.columns,
+            ).merged()  # fmt: skip
+        for at, each in enumerate(wanted):
+            if each.links is not None and each not in place:
+                groups = groups.led_on(at, each.links, [each.size])
+        return scanned, groups
+
+    def _reached_links(self, route: Route, wanted: list[_Wanted], parts: list[Restriction]) -> Links:
+        """For each row before a reaching hop, the distinct codes and sets of the rows that it reaches."""
+        keys = list(dict.fromkeys(each.key for each in wanted))
+        reached = self.scans.reached_codes(route, [stripped(key, len(route)) for key in keys], parts)
+        size = len(reached.offsets) - 1
+        owners, targets = reached.follow(np.arange(size))
+        codes = [targets[:, keys.index(each.key)] for each in wanted]
+        for at, each in enumerate(wanted):
+            if each.links is not None:
+                # A row is in a set once, however many of the rows that it reaches are.
+                again, sets = each.links.follow(codes[at])
+                owners = owners[again]
+                codes = [sets if number == at else own[again] for number, own in enumerate(codes)]
+        sizes = [size, *(each.size if each.links else self.scans.size(each.key) for each in wanted)]
+        distinct, _ = number_groups([owners, *codes], sizes, len(owners))
+        return Links.of(distinct[:, 0], distinct[:, 1:], size)
 
     def _scan_keys(
         self, node: Aggregation, wanted: list[Coded], extra: Sequence[Match]
@@ -419,7 +448,7 @@ def _only_aggregation(node: Nested) -> Aggregation | None:
     return inner
 
 
-def _before(route: tuple) -> Coded:  # type: ignore[type-arg]
+def _before(route: Route) -> Coded:
     """The rows from which a route's last hop reaches many."""
     return Coded(route[:-1], route[-1].source.table, "")
 
