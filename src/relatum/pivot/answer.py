@@ -9,6 +9,8 @@ import numpy as np
 from relatum.data.columns import Array, Members
 from relatum.errors import counted
 from relatum.language.expression import Aggregate, ColumnValue, FilterPart
+from relatum.language.parse import parse_formula
+from relatum.language.tree import Changed, Name
 from relatum.model.names import column_name, quoted
 from relatum.pivot.question import Question, Resolved, resolve_question
 from relatum.pivot.result import Axis, Result, Value
@@ -74,8 +76,18 @@ def _grains(resolved: Resolved, totals: bool) -> tuple[tuple[int, ...], ...]:
 
 
 def _value(session: Session, label: str, formula: str, position: int, resolved: Resolved) -> Value:
-    measure = session.declaration.measures.get(formula.strip('"'))
-    return Value(label, formula, resolved.formulas[position].type, measure.format if measure else "")
+    type_ = resolved.formulas[position].type
+    return Value(label, formula, type_, _format_of(session, formula) if type_.numeric else "")
+
+
+def _format_of(session: Session, formula: str) -> str:
+    """The format of the measure that a formula is, in whichever context."""
+    node = parse_formula(formula)
+    while isinstance(node, Changed):
+        node = node.formula
+    name = node.parts[0] if isinstance(node, Name) and len(node.parts) == 1 else ""
+    measure = session.declaration.measures.get(name)
+    return measure.format if measure else ""
 
 
 def _axis(session: Session, field: Field, members: Members) -> Axis:
@@ -117,6 +129,10 @@ def _loss_notes(losses: Iterable[Loss]) -> list[Note]:
 
 def _loss_note(loss: Loss) -> Note:
     rows = counted(loss.rows, "row")
+    if loss.kind == "period":
+        return Note("period", f"The data ends on {loss.about}: later dates of {quoted(loss.source)} are left out.")
+    if loss.kind == "member":
+        return Note("member", f"{loss.about} leaves out (no match) of {quoted(loss.lookup)}, which has a value.")
     if loss.kind == "lookup":
         return Note(
             "lookup",

@@ -167,6 +167,7 @@ class Compiler:
         def leaf(part: Expression) -> Expression:
             match part:
                 case InContext(formula, changes):
+                    self._note_finer_axes(changes, context)
                     after = changed(self.catalog, context, changes, self._keep)
                     return self._rewrite(formula, after, inputs)
                 case LetIn(numbers, values, body):
@@ -192,6 +193,23 @@ class Compiler:
             return Slot(inputs.setdefault(node, len(inputs)), part.type)
 
         return rewritten(expression, leaf)
+
+    def _note_finer_axes(self, changes: tuple[ContextChange, ...], context: Context) -> None:
+        """Note a calendar column set aside while a finer one stays on an axis: the finer one still says which."""
+        for change in changes:
+            for table, column in (
+                change.targets if change.kind in ("pin", "ignoring") and change.word in ("", "=", "null") else ()
+            ):
+                if not table or not column or not self.catalog.is_calendar(table):
+                    continue
+                for axis in context.filters:
+                    finer = axis.kind == "axis" and axis.table == table and axis.column not in ("", column)
+                    if finer and self.catalog.determines(Place(table, (axis.column,)), column):
+                        self._note(
+                            "finer",
+                            f"{change.text} has no effect beside {column_name(table, axis.column)} on an axis, "
+                            f"which settles {column_name(table, column)}.",
+                        )
 
     def _name_judged(self, before: set[Node], numbers: tuple[int, ...], formulas: tuple[Formula, ...]) -> None:
         """Aggregates that use named values can only be judged where those are named."""
@@ -264,7 +282,9 @@ class Compiler:
         reached = frozenset(self._reached.pop()).union(*(owner.reached for owner in owners))
         if not self._related(aggregate, context, owners[0], reached):
             return None
-        node = Nested(visible, aggregate.function, (formula,), (), aggregate.fraction, aggregate.type, True)
+        node = Nested(
+            visible, aggregate.function, (formula,), (), aggregate.fraction, aggregate.type, True, aggregate.text
+        )
         return self._judge(node, aggregate, reached)
 
     def _grain(

@@ -142,6 +142,7 @@ class Nested:
     fraction: float
     type: Type
     drops: bool
+    text: str = field(default="", compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -238,7 +239,11 @@ class Plan:
 
 @dataclass(frozen=True, slots=True)
 class Loss:
-    """Rows left out, for a note: ``kind`` is ``lookup`` (an argument's lookup found nothing) or ``condition``."""
+    """Something left out, for a note.
+
+    ``kind`` is ``lookup`` (rows whose lookup in an argument found nothing), ``condition`` (rows for which a condition
+    reads null), ``period`` (dates after the end of the data) or ``member`` (no match, where a grain leaves it out).
+    """
 
     kind: str
     source: str

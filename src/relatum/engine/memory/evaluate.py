@@ -99,6 +99,7 @@ class Evaluator:
         self.fields = fields
         self.dates = DateSets(self.scans, self.sizes)
         self._values: dict[Aggregation, tuple[Groups, Column]] = {}
+        self.unmatched: dict[tuple[Nested, int], Match] = {}
         self._known: dict[Node, tuple[tuple[int, ...], list[Array], Column]] = {}
 
     # -- formulas -----------------------------------------------------------------------------------------------------
@@ -355,6 +356,8 @@ class Evaluator:
             keep = np.flatnonzero(holds.values & v.known(holds))
             parents, inner = parents[keep], _picked(inner, keep)
         arguments = [self.values(argument, inner) for argument in node.arguments]
+        if node.drops:
+            self._find_unmatched(node, cells)
         if node.drops and arguments[0].nulls is not None:
             keep = np.flatnonzero(~arguments[0].nulls)
             parents, arguments = parents[keep], [argument.take(keep) for argument in arguments]
@@ -366,6 +369,20 @@ class Evaluator:
         place[present] = np.arange(len(present))
         return _taken(values, place)
 
+    def _find_unmatched(self, node: Nested, cells: Frame) -> None:
+        """Take down the grains whose no match has a value, which is left out."""
+        for at, (_, matches) in enumerate(node.visible.parts):
+            for match in matches:
+                if (node, at) in self.unmatched or not match.column:
+                    continue
+                parents, new = self.pairs(node.visible, cells, unmatched=True)
+                rows = np.flatnonzero(new[match.key] == self.sizes[match.key] - 1)
+                if not len(rows):
+                    continue
+                inner = cells.expanded(parents[rows], {key: codes[rows] for key, codes in new.items()})
+                if bool(np.any(v.known(self.values(node.arguments[0], inner)))):
+                    self.unmatched[node, at] = match
+
     def _over_groups(self, node: Nested, inner: Aggregation, cells: Frame) -> Column:
         """A ``per`` of one aggregate: its groups are the members that have a value, so that no others are looked at."""
         new = {match.key for _, matches in node.visible.parts for match in matches}
@@ -375,7 +392,10 @@ class Evaluator:
         outer = []
         for at, match in enumerate(inner.bounds.matches):
             if match.key in new:
-                keep &= found.groups.codes[at] != self.sizes[match.key] - 1
+                unmatched = found.groups.codes[at] == self.sizes[match.key] - 1
+                if bool((keep & unmatched).any()):
+                    self.unmatched[node, at] = match
+                keep &= ~unmatched
             else:
                 outer.append(at)
         rows = np.flatnonzero(keep)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date
 
 import numpy as np
@@ -32,6 +32,8 @@ class DateSets:
 
     scans: Scans
     sizes: Mapping[int, int]
+    #: Where the end of the data cut a set short: the calendar, and the last date that counts.
+    cut: dict[tuple[str, int], None] = field(default_factory=dict)
 
     def links(self, dates: DateSet, cells: Frame) -> tuple[Array, Links, int]:
         """For each cell the number of its set; for each row of the calendar, or of its level, the sets that hold it."""
@@ -66,6 +68,8 @@ class DateSets:
         span = declaration.tables[declaration.rows_of(dates.calendar)].calendar
         end = self._end(dates.calendar, dates.ends, span.through if span is not None else "")
         if end is not None:
+            if bool(sets[:, days > end].any()) and not all(step.kind == "forward" for step in dates.steps):
+                self.cut[dates.calendar, end] = None
             sets &= (days <= end)[None]
         calendar = Dates(days) if span is None else Dates(days, span.fiscal_year_starts, span.week_starts)
         for step in dates.steps:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
+from datetime import date, timedelta
 
 import numpy as np
 
@@ -52,6 +53,10 @@ class MemoryEngine:
         return Answer(tuple(cells), members, tuple(dict.fromkeys(self._losses(evaluator))))
 
     def _losses(self, evaluator: Evaluator) -> Iterator[Loss]:
+        for calendar, end in evaluator.dates.cut:
+            yield Loss("period", calendar, "", 0, (date(1970, 1, 1) + timedelta(days=end)).isoformat())
+        for (node, _), match in evaluator.unmatched.items():
+            yield Loss("member", "", match.table, 0, node.text)
         for scanned in evaluator.scans.done.values():
             texts = {number: expression for expression, number in scanned.numbers.items()}
             source = scanned.bounds.source
