@@ -75,7 +75,7 @@ class RouteMap:
         for relationship in declaration.relationships:
             if relationship in self.opened.both:
                 self._add(replace(relationship, direction="both"))
-            elif self._active(relationship):
+            elif self._in_use(relationship):
                 self._add(relationship)
         if opened is None:
             for table in declaration.tables:
@@ -90,7 +90,7 @@ class RouteMap:
             self._variants[opened] = RouteMap(self.declaration, opened)
         return self._variants[opened]
 
-    def _active(self, relationship: Relationship) -> bool:
+    def _in_use(self, relationship: Relationship) -> bool:
         if relationship.standby:
             return relationship in self.opened.via
         ends = {relationship.many.table, relationship.one.table}

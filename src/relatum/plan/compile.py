@@ -253,7 +253,7 @@ class Compiler:
         bounder = Bounder(self.catalog, context, _sources(aggregate.arguments))
         bounded = bounder.bounded(source)
         if all(map(is_plain, aggregate.arguments)) and not bounded.keyed:
-            if not self._related(aggregate, context, bounded, bounded.reached):
+            if not self._has_value(aggregate, context, bounded, bounded.reached):
                 return None
             arguments = tuple(attached(argument, source, catalog) for argument in aggregate.arguments)
             node: Node = Aggregation(bounded.bounds, aggregate.function, arguments, aggregate.fraction, aggregate.type)
@@ -265,7 +265,7 @@ class Compiler:
         arguments_inside = tuple(self._inside(argument, inner) for argument in aggregate.arguments)
         conditions = tuple(self._inside(part.expression, inner) for part in bounded.keyed)
         reached = bounded.reached | self._reached.pop()
-        if not self._related(aggregate, context, bounded, reached):
+        if not self._has_value(aggregate, context, bounded, reached):
             return None
         visible = Visible(((bounded.bounds, (Match(key, (), (), source, ""),)),))
         nested = Nested(
@@ -280,7 +280,7 @@ class Compiler:
         (argument,) = aggregate.arguments
         formula = self._inside(argument, inner)
         reached = frozenset(self._reached.pop()).union(*(owner.reached for owner in owners))
-        if not self._related(aggregate, context, owners[0], reached):
+        if not self._has_value(aggregate, context, owners[0], reached):
             return None
         node = Nested(
             visible, aggregate.function, (formula,), (), aggregate.fraction, aggregate.type, True, aggregate.text
@@ -352,7 +352,7 @@ class Compiler:
 
     # -- blanks and notes ---------------------------------------------------------------------------------------------
 
-    def _related(self, aggregate: Aggregate, context: Context, bounded: Bounded, reached: Iterable[Filter]) -> bool:
+    def _has_value(self, aggregate: Aggregate, context: Context, bounded: Bounded, reached: Iterable[Filter]) -> bool:
         """Whether an aggregate has a value in its context; notes why not."""
         reached = set(reached)
         if self._reached:
