@@ -13,7 +13,8 @@ from typing import Any
 import pyarrow as pa
 
 import relatum
-from oracle import NO_MATCH_MEMBER, TOTAL, Star
+from oracle import Star
+from oracle_rows import NO_MATCH_MEMBER, TOTAL
 from stars import ARROW, KEYS, TYPES, Case, random_case
 
 #: The engine refuses a product of decimals with more digits than fit, and formulas that open a second route; the oracle

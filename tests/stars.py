@@ -14,7 +14,8 @@ from typing import Any
 
 import pyarrow as pa
 
-from oracle import Context, Link, Star
+from oracle import Star
+from oracle_rows import Context, Link
 
 START = date(2023, 12, 27)
 DAYS = 12

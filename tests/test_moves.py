@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from oracle import moved as moved_by_date
+from oracle_dates import moved as moved_by_date
 from relatum.calendar.moves import Dates, moved
 
 EPOCH = date(1970, 1, 1)

@@ -226,6 +226,14 @@ class Extreme:
 Fold = CountFold | ExactSum | FloatSum | Extreme
 
 
+def same_counts(fold: Fold) -> CountFold:
+    """A copy of a count, for values that every row has."""
+    assert isinstance(fold, CountFold)
+    result = CountFold(0)
+    result.counts = fold.counts.copy()
+    return result
+
+
 def fold_maker(kind: str, type_: Type | None) -> Callable[[int], Fold]:
     """How to begin a fold: ``count``, ``sum``, ``min`` or ``max`` of values of a type."""
     if kind == "count":

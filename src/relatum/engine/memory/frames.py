@@ -10,7 +10,7 @@ import numpy as np
 from relatum.data.columns import Array, Column
 
 #: Above this many possible groups, only those that occur are numbered.
-DENSE_GROUPS = 1 << 22
+DENSE_GROUPS = 1 << 24
 #: Fewer rows than possible groups by this factor are sorted rather than counted into every group.
 SPARSE = 16
 

@@ -14,7 +14,7 @@ from relatum.data.columns import Array, Column
 from relatum.data.types import Type
 from relatum.engine.memory import frames
 from relatum.engine.memory.filters import PartTest, Test, survivors
-from relatum.engine.memory.folds import Fold, Groups, fold_maker
+from relatum.engine.memory.folds import Fold, Groups, fold_maker, same_counts
 from relatum.engine.memory.joins import JoinIndex
 from relatum.engine.memory.rows import Chunk, Evaluate
 from relatum.engine.memory.store import RowCodes
@@ -162,12 +162,17 @@ class _Scan:
         return self._fold_groups(self._pack(keys), columns, rows, size)
 
     def _fold_groups(self, groups: Groups, columns: list[Column], rows: int, size: int) -> list[Fold]:
-        folds = []
+        folds: list[Fold] = []
         for kind, number in self.task.folds:
             type_ = None if number is None else self.task.arguments[number].type
+            column = None if number is None or not rows else columns[number]
+            if kind == "count" and column is not None and column.nulls is None:
+                # Every row has a value: the rows, which come first, are counted already.
+                folds.append(same_counts(folds[0]))
+                continue
             fold = fold_maker(kind, type_)(size)
             if rows:
-                fold.add(groups, None if number is None else columns[number], rows)
+                fold.add(groups, column, rows)
             folds.append(fold)
         return folds
 
@@ -188,7 +193,8 @@ class _Scan:
         counts = folds[0].counts  # type: ignore[union-attr]
         present = np.flatnonzero(counts)
         codes = np.empty((len(present), len(self.sizes)), np.int64)
-        rest = present
+        # Division is quicker in 32 bits.
+        rest = present.astype(np.int32) if self.groups < 1 << 31 else present
         for position in range(len(self.sizes) - 1, -1, -1):
             codes[:, position] = rest % self.sizes[position]
             rest = rest // self.sizes[position]

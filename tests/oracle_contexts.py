@@ -1,0 +1,451 @@
+"""The oracle's contexts: filters, how brackets change them, which rows and members they leave."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable, Iterator
+from dataclasses import replace
+from datetime import date
+from typing import Any
+
+from oracle_dates import moved
+from oracle_rows import NO_MATCH, NO_MATCH_MEMBER, Context, Filter, Path, Row, Tables
+from oracle_values import FUNCTIONS, _compare, _logic, scalar
+from relatum.language.tree import Call, Change, Changed, Condition, Name, Node, Operation, children, conjuncts
+
+
+class Contexts(Tables):
+    """Contexts over tables."""
+
+    # -- contexts --------------------------------------------------------------------------------------------------
+
+    def at_row(self, context: Context, table: str, number: int, kind: str) -> Context:
+        """The context with a current row: a filter on its table and one on each table that it looks up."""
+        group = object()
+        filters = []
+        for (other, level), path in self.paths(table, context, filters=False).items():
+            if level:
+                continue
+            target = self.follow((table, number), path)
+            test = lambda row, target=target: row == target  # noqa: E731
+            filters.append(Filter("row" if path else kind, other, None, test, group=group))
+        return replace(context.plus(*filters), rows=(*context.rows, (table, number, group)))
+
+    def at_member(self, context: Context, table: str, column: str, member: Any, kind: str, axis: str = "") -> Context:
+        def test(row: Row) -> bool:
+            if row[1] == NO_MATCH or member == NO_MATCH_MEMBER:
+                return row[1] == NO_MATCH and member == NO_MATCH_MEMBER
+            return self.value(row, column) == member
+
+        named = frozenset([(table, column)])
+        one = Filter(kind, table, frozenset([column]), test, named, axis)
+        changed = context.plus(one)
+        return replace(changed, members=(*context.members, ((table, column), member))) if kind == "member" else changed
+
+    def conditions(self, condition: Condition, kind: str, context: Context) -> list[Filter]:
+        over = condition.over.parts[0] if condition.over else ""
+        found = []
+        for part in conjuncts(condition.formula):
+            table = self.row_table([part], over, context)
+            named = frozenset(self.mentioned(part, context))
+            elsewhere = any(other != table for other, _ in named) or _tests_no_match(part)
+            columns = None if elsewhere else frozenset(column for _, column in named)
+            test = lambda row, part=part: self.condition(part, row, context)  # noqa: E731
+            found.append(
+                Filter(kind, table, columns, test, named, keyed=any(name in context.lets for name in _bare(part)))
+            )
+        return found
+
+    def condition(self, part: Node, row: Row, context: Context) -> bool:
+        def leaf(node: Node) -> Any:
+            if isinstance(node, Operation) and node.operator == "is_no_match":
+                table = node.operands[0].parts[0]
+                path = self.paths(row[0], context, filters=False)
+                way = path.get((table, False), path.get((table, True)))
+                return self.follow(row, way)[1] == NO_MATCH
+            if isinstance(node, Changed):
+                inner = self.changed(context, node.changes)
+                return scalar(node.formula, lambda name: self.look_up(row, *name.parts, inner))
+            assert isinstance(node, Name)
+            if len(node.parts) == 1:
+                return context.lets[node.parts[0]]
+            return self.look_up(row, *node.parts, context)
+
+        return scalar(part, leaf) is True
+
+    def mentioned(self, node: Node, context: Context) -> Iterator[tuple[str, str]]:
+        """The columns that a row expression reads from its own row."""
+        match node:
+            case Name(parts) if len(parts) == 2:
+                yield parts[0], parts[1]
+            case Call() if node.function not in FUNCTIONS:
+                return
+            case Changed(formula):
+                yield from self.mentioned(formula, context)
+            case Operation("is_no_match"):
+                return
+            case _:
+                for child in children(node):
+                    yield from self.mentioned(child, context)
+
+    def row_table(self, nodes: list[Node], over: str, context: Context) -> str:
+        if over:
+            return over
+        mentioned = {pair for node in nodes for pair in self.mentioned(node, context)}
+        tables = {table for table, _ in mentioned} | {table for node in nodes for table in _no_match_tables(node)}
+        found = {
+            start
+            for start in tables
+            if all(self.finds(start, *pair, context) for pair in mentioned)
+            and all(self.paths(start, context, False).keys() & {(other, False), (other, True)} for other in tables)
+        }
+        lefts = {link.many for link in self.links if link.kind == "one_to_one" and {link.many, link.one} <= found}
+        return (found & lefts or found).pop()
+
+    def changed(self, context: Context, changes: tuple[Change, ...]) -> Context:
+        for change in changes:
+            context = self._changed(context, change)
+        return context
+
+    def _changed(self, context: Context, change: Change) -> Context:
+        kind = change.kind
+        if kind == "where":
+            return context.plus(*self.conditions(change.condition, "where", context))
+        if kind == "pin":
+            return self._pin(context, change)
+        if kind == "ignoring":
+            for name in change.names:
+                context = self._ignoring(context, name)
+            return context
+        if kind == "only":
+            return self._only(context, change)
+        if kind == "via":
+            (link,) = [each for each in self.links if each.standby and each.many == change.names[0].parts[0]
+                       and change.names[0].parts[1] in each.many_columns]  # fmt: skip
+            kept = {each for each in context.via if {each.many, each.one} != {link.many, link.one}}
+            return replace(context, via=frozenset({*kept, link}))
+        if kind == "both_ways":
+            table, column = change.names[0].parts
+            (link,) = [
+                each for each in self.links
+                if (each.many == table and column in each.many_columns)
+                or (each.kind == "many_to_many" and each.one == table and column in each.one_columns)
+            ]  # fmt: skip
+            return replace(context, both=context.both | {link})
+        if kind == "keep":
+            return self._keep(context, change)
+        return replace(context, steps=(*context.steps, (change.on.parts[0] if change.on else "", change)))
+
+    def _pin(self, context: Context, change: Change) -> Context:
+        table, column = (*change.names[0].parts, "")[:2]
+        if change.word in ("first", "last"):
+            return replace(context, pinned=(*context.pinned, (change.word, table, column)))
+        if column:
+            context = context.without(lambda each: each.table == table and each.column == column)
+        else:
+            context = context.without(lambda each: each.table == table and each.columns is not None)
+        if change.word == "no match":
+            return context.plus(Filter("pin", table, None, lambda row: row[1] == NO_MATCH))
+        named = frozenset([(table, column)])
+        if change.word == "null":
+            test = lambda row: row[1] != NO_MATCH and self.value(row, column) is None  # noqa: E731
+            return context.plus(Filter("pin", table, frozenset([column]), test, named))
+        values = [scalar(each, lambda name: context.lets[name.parts[0]]) for each in change.operands]
+        test = lambda row: _logic("or", [_compare("=", self.value(row, column), each) for each in values]) is True  # noqa: E731
+        return context.plus(Filter("pin", table, frozenset([column]), test, named))
+
+    def upstream(self, table: str, context: Context) -> set[str]:
+        return {other for other, level in self.paths(table, context, filters=False) if not level}
+
+    def _ignoring(self, context: Context, name: Name) -> Context:
+        if len(name.parts) == 2:
+            table, column = name.parts
+            pinned = tuple(each for each in context.pinned if each[1:] != (table, column))
+            return replace(context.without(lambda each: each.table == table and each.column == column), pinned=pinned)
+        (word,) = name.parts
+        if word == "all":
+            return replace(context, filters=(), steps=(), pinned=())
+        if word == "axes":
+            return context.without(lambda each: each.kind == "axis")
+        if word in ("rows", "columns"):
+            return context.without(lambda each: each.kind == "axis" and each.axis == word)
+        if word == "innermost":
+            inner = [each for each in context.filters if each.kind == "axis" and each.axis == "rows"]
+            return context.without(lambda each: inner and each is inner[-1])
+        if word == "row":
+            group = context.rows[-1][2] if context.rows else None
+            left = context.without(lambda each: group is not None and each.group is group)
+            return replace(left, rows=tuple((t, n, g if g is not group else None) for t, n, g in context.rows))
+        drop = self.upstream(word, context)
+        left = context.without(lambda each: each.table in drop)
+        return self._drop_steps(left, lambda other: other in drop)
+
+    def _only(self, context: Context, change: Change) -> Context:
+        tables: set[str] = set()
+        columns = {name.parts for name in change.names if len(name.parts) == 2}
+        for name in change.names:
+            if len(name.parts) == 1:
+                tables |= self.upstream(name.parts[0], context)
+        left = context.without(lambda each: each.table not in tables and (each.table, each.column) not in columns)
+        pinned = tuple(each for each in left.pinned if each[1] in tables or each[1:] in columns)
+        touched = tables | {table for table, _ in columns}
+        return self._drop_steps(replace(left, pinned=pinned), lambda other: other not in touched)
+
+    def _drop_steps(self, context: Context, dropped: Callable[[str], bool]) -> Context:
+        steps = tuple(
+            (name, step)
+            for name, step in context.steps
+            if not (dropped(name) if name else all(dropped(each) for each in self.calendars))
+        )
+        return replace(context, steps=steps)
+
+    def _keep(self, context: Context, change: Change) -> Context:
+        grain = change.names[0].parts
+        (formula,) = change.operands
+        aside = context
+        if change.word:
+            chain = self.chain(grain[0], context)
+            aside = context.without(lambda each: each.kind in ("axis", "member", "row") and each.table in chain)
+        grains = [grain] if len(grain) == 2 else grain[0]
+        kept = self.grain_members(grains, aside, self.sources([formula]))
+        values = [(member, self.evaluate(formula, inner)) for member, inner in kept]
+        if change.word:
+            known = [(member, value) for member, value in values if value is not None]
+            better = (lambda a, b: a > b) if change.word == "top" else (lambda a, b: a < b)
+            chosen = [
+                member for member, value in known if sum(better(other, value) for _, other in known) < change.number
+            ]
+        else:
+            chosen = [member for member, value in values if value is True]
+        bears = tuple(self.bearing([formula], self.inner_of(grains, aside, self.sources([formula]))))
+        if len(grain) == 2:
+            table, column = grain
+            test = lambda row: row[1] != NO_MATCH and self.value(row, column) in [each[0] for each in chosen]  # noqa: E731
+            return context.plus(Filter("keep", table, frozenset([column]), test, frozenset([grain]), bears=bears))
+        return context.plus(Filter("keep", grain[0], None, lambda row: row[1] in chosen, bears=bears))
+
+    def chain(self, table: str, context: Context) -> set[str]:
+        ones = {link.one for link in self.links}
+        down = {other for other in self.tables if other in ones and table in self.upstream(other, context)}
+        return {table} | self.upstream(table, context) | down
+
+    # -- members of a grain ----------------------------------------------------------------------------------------
+
+    def owners(self, fields: list[tuple[str, str]], context: Context) -> list[str]:
+        """The table on whose rows each field's members are seen: the finest that looks it up."""
+        tables = list(dict.fromkeys(table for table, _ in fields))
+
+        def finds(start: str, other: str) -> bool:
+            columns = [column for table, column in fields if table == other]
+            paths = [self.path(start, other, frozenset([column]), context, filters=True) for column in columns]
+            return all(path is not None and all(step.how == "up" for step in path) for path in paths)
+
+        finest = [
+            table for at, table in enumerate(tables)
+            if not any(other != table and finds(other, table) and not (finds(table, other) and tables.index(other) > at)
+                       for other in tables)
+        ]  # fmt: skip
+        return [next(owner for owner in finest if owner == table or finds(owner, table)) for table, _ in fields]
+
+    def grain_members(
+        self, grain: str | list[tuple[str, str]], context: Context, ends: list[str]
+    ) -> Iterator[tuple[Any, Context]]:
+        """The visible members of a grain, each with the context at it; no match is left out."""
+        if isinstance(grain, str):
+            rows = self.bounded(grain, context, ends)[0] or []
+            carried = self.carried(context, [grain], ends)
+            for _, number in rows:
+                yield number, self.at_row(carried, grain, number, "member")
+            return
+        owners = self.owners(grain, context)
+        carried = self.carried(context, list(dict.fromkeys(owners)), ends)
+        parts = []
+        for owner in dict.fromkeys(owners):
+            own = [number for number, other in enumerate(owners) if other == owner]
+            rows = self.bounded(owner, context, ends)[0] or []
+            parts.append({tuple((n, self.member_of(row, *grain[n], context)) for n in own) for row in rows})
+        for chosen in itertools.product(*parts):
+            members = [member for _, member in sorted((pair for part in chosen for pair in part), key=lambda p: p[0])]
+            if NO_MATCH_MEMBER in members:
+                continue
+            inner = carried
+            for pair, member in zip(grain, members, strict=True):
+                inner = self.at_member(inner, *pair, member, "member")
+            yield tuple(members), inner
+
+    def member_of(self, row: Row, table: str, column: str, context: Context) -> Any:
+        found = self.follow(row, self.path(row[0], table, frozenset([column]), context, filters=True))
+        return NO_MATCH_MEMBER if found[1] == NO_MATCH else self.value(found, column)
+
+    def inner_of(self, grain: str | list[tuple[str, str]], context: Context, ends: list[str]) -> Context:
+        """The context at some member of a grain, for what bears on formulas there."""
+        if isinstance(grain, str):
+            return self.at_row(self.carried(context, [grain], ends), grain, NO_MATCH, "member")
+        inner = self.carried(context, list(dict.fromkeys(self.owners(grain, context))), ends)
+        for pair in grain:
+            inner = self.at_member(inner, *pair, NO_MATCH_MEMBER, "member")
+        return inner
+
+    # -- calendar changes ------------------------------------------------------------------------------------------
+
+    def calendars_of(self, table: str, context: Context) -> list[str]:
+        reached = {other for other, _ in self.paths(table, context, filters=True)}
+        return [name for name in self.calendars if name in reached]
+
+    def steps_of(self, table: str, context: Context) -> dict[str, list[Change]]:
+        found = self.calendars_of(table, context)
+        result: dict[str, list[Change]] = {}
+        for name, change in context.steps:
+            name = name or (found[0] if found else "")
+            if name in found:
+                result.setdefault(name, []).append(change)
+        return result
+
+    def is_period(self, each: Filter, calendar: str) -> bool:
+        if (
+            each.table != calendar
+            or (each.kind == "keep" and each.columns is None)
+            or each.keyed
+            or each.kind == "keep"
+        ):
+            return False
+        if each.columns is None:
+            return each.kind in ("row", "member", "dates")
+        return bool(each.columns) and all(self.period_column(calendar, column) for column in each.columns)
+
+    def period_column(self, calendar: str, column: str) -> bool:
+        key = self.calendars[calendar]
+        ordered = sorted(self.rows(calendar), key=lambda row: self.value(row, key))
+        values = [self.value(row, column) for row in ordered]
+        months: dict[tuple[int, int], set[Any]] = {}
+        for row, value in zip(ordered, values, strict=True):
+            day = self.value(row, key)
+            months.setdefault((day.year, day.month), set()).add(value)
+        if all(len(found) == 1 for found in months.values()):
+            return True
+        return len([1 for _ in itertools.groupby(values)]) == len(set(values))
+
+    def dates_filter(
+        self, calendar: str, steps: list[Change], context: Context, source: str, ends: list[str]
+    ) -> tuple[Filter, list[Filter]]:
+        """The dates that a source sees after calendar changes, as a filter, and the filters that it replaces."""
+        periods = [each for each in context.filters if self.is_period(each, calendar)]
+        key = self.calendars[calendar]
+        every = [self.value(row, key) for row in self.rows(calendar)]
+        held = {self.value(row, key) for row in self.rows(calendar) if all(each.test(row) for each in periods)}
+        end = self.end_of(calendar, source, ends, context)
+        if end is not None:
+            held = {day for day in held if day <= end}
+        for step in steps:
+            held = moved(sorted(every), held, step.kind, step.word, step.number)
+        return Filter("dates", calendar, None, lambda row: row[1] != NO_MATCH and self.value(row, key) in held), periods
+
+    def end_of(self, calendar: str, source: str, ends: list[str], context: Context) -> date | None:
+        last = []
+        for table in dict.fromkeys([source, *ends]):
+            path = self.paths(table, context, filters=False).get((calendar, False))
+            if path:
+                days = [self.value(self.follow(row, path), self.calendars[calendar]) for row in self.rows(table)]
+                last += [max(day for day in days if day is not None)] if any(days) else []
+                if table == source:
+                    break
+        return max(last) if last else None
+
+    def carried(self, context: Context, sources: list[str], ends: list[str]) -> Context:
+        """The context inside an aggregate whose own tables carry calendar changes out."""
+        for source in sources:
+            for calendar, steps in self.steps_of(source, context).items():
+                dates, periods = self.dates_filter(calendar, steps, context, source, ends)
+                left = context.without(lambda each, periods=periods: each in periods).plus(dates)
+                rest = tuple(pair for pair in context.steps if (pair[0] or calendar) != calendar)
+                context = replace(left, steps=rest)
+        return context
+
+    # -- bounds ----------------------------------------------------------------------------------------------------
+
+    def reach(
+        self, source: str, context: Context, ends: list[str]
+    ) -> tuple[list[tuple[Path, Filter]], list[Filter], bool]:
+        """The filters that reach a table with their paths, those that they stand for, and whether nothing may move."""
+        reached: list[tuple[Path, Filter]] = []
+        stand_for: list[Filter] = []
+        stuck = False
+        consumed: list[Filter] = []
+        for calendar, steps in self.steps_of(source, context).items():
+            dates, periods = self.dates_filter(calendar, steps, context, source, ends)
+            stuck = stuck or (not periods and any(step.kind in ("back", "forward") for step in steps))
+            reached.append(self.dates_path(source, dates, context))
+            consumed += periods
+        for each in context.filters:
+            if each in consumed:
+                continue
+            path = self.path(source, each.table, each.columns, context, filters=True)
+            if path is None and each.kind == "dates":
+                if (each.table, True) in self.paths(source, context, filters=True):
+                    reached.append(self.dates_path(source, each, context))
+                continue
+            if path is not None:
+                reached.append((path, each))
+                stand_for += [each, *each.bears]
+        return reached, [*stand_for, *consumed], stuck
+
+    def dates_path(self, source: str, dates: Filter, context: Context) -> tuple[Path, Filter]:
+        paths = self.paths(source, context, filters=True)
+        if (dates.table, False) in paths:
+            return paths[dates.table, False], dates
+        path = paths[dates.table, True]
+        level = path[-1].link.one_columns
+
+        def touches(row: Row) -> bool:
+            # A coarse fact is seen where the dates touch its period.
+            own = [self.value(row, column) for column in level]
+            return any(
+                dates.test(other) and [self.value(other, column) for column in level] == own
+                for other in self.rows(dates.table)
+            )
+
+        return path, replace_test(dates, touches)
+
+    def bounded(self, source: str, context: Context, ends: list[str]) -> tuple[list[Row] | None, list[Filter]]:
+        """The visible rows of a table, and the filters that bear on them; None for rows where nothing may move."""
+        reached, bearing, stuck = self.reach(source, context, ends)
+        rows = None if stuck else self.visible(source, reached)
+        for word, table, column in context.pinned:
+            path = self.path(source, table, frozenset([column]), context, filters=True)
+            if path is None or rows is None:
+                continue
+            values = {row: self.reached_values(row, path, column, reached) for row in rows}
+            known = [value for found in values.values() for value in found]
+            best = (min if word == "first" else max)(known) if known else None
+            rows = [row for row in rows if best is not None and best in values[row]]
+        return rows, bearing
+
+    def reached_values(self, row: Row, path: Path, column: str, filters: list[tuple[Path, Filter]]) -> list[Any]:
+        rows = [row]
+        for passed, step in enumerate(path, 1):
+            rows = [other for one in rows for other in self.found(one, step)]
+            beyond = [(way[passed:], each) for way, each in filters if way[:passed] == path[:passed]]
+            rows = [other for other in rows if self.passes(other, beyond)]
+        return [value for value in (self.value(other, column) for other in rows) if value is not None]
+
+
+def replace_test(one: Filter, test: Callable[[Row], bool]) -> Filter:
+    return Filter(one.kind, one.table, one.columns, test, one.named, one.axis, one.group, one.bears)
+
+
+def _bare(node: Node) -> Iterator[str]:
+    if isinstance(node, Name) and len(node.parts) == 1:
+        yield node.parts[0]
+    for child in children(node):
+        yield from _bare(child)
+
+
+def _no_match_tables(node: Node) -> Iterator[str]:
+    if isinstance(node, Operation) and node.operator == "is_no_match":
+        yield node.operands[0].parts[0]
+    for child in children(node):
+        yield from _no_match_tables(child)
+
+
+def _tests_no_match(node: Node) -> bool:
+    return any(True for _ in _no_match_tables(node))
