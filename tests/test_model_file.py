@@ -179,3 +179,128 @@ def test_saving_elsewhere_is_refused_unless_allowed(file: Path, tmp_path: Path) 
 def test_the_schema_that_ships_is_the_one_of_the_code() -> None:
     shipped = resources.files("relatum.model").joinpath("schema.json").read_bytes()
     assert shipped == json_schema(), "write relatum.model.entries.json_schema() to schema.json again"
+
+
+WHOLE = """relatum = 1
+name = "club"
+
+[table.visit]
+source = "visit.csv"
+
+[table.person]
+source = "person.csv"
+key = "person"
+
+[table.card]
+source = "card.csv"
+
+[table.days]
+source = "days.csv"
+key = "day"
+calendar = true
+
+[table.calendar]
+calendar = { from = 2024-01-01, to = 2024-12-31, through = "visit.came" }
+
+[table.left_on]
+role_of = "calendar"
+
+[table.by_person]
+per = ["person.person"]
+columns = { visits = "visits", fees = "sum(card.fee)" }
+
+[[relationship]]
+link = "visit.person -> person.person"
+direction = "both"
+
+[[relationship]]
+link = "person.person >-< card.person"
+direction = "left"
+
+[[relationship]]
+link = "visit.came -> calendar.date"
+
+[[relationship]]
+link = "visit.left -> calendar.date"
+standby = true
+
+[[relationship]]
+link = "visit.left -> left_on.date"
+
+[[relationship]]
+link = "by_person.person <-> person.person"
+
+[measure.visits]
+formula = "count(visit)"
+
+[measure.so_far]
+formula = "visits[year to date on calendar]"
+unrelated = "repeat"
+"""
+
+
+@pytest.fixture
+def club(tmp_path: Path) -> Path:
+    (tmp_path / "visit.csv").write_text(
+        "person,came,left\nann,2024-01-05,2024-01-06\nbob,2024-02-01,\nann,2024-02-02,2024-03-01\n"
+    )
+    (tmp_path / "person.csv").write_text("person\nann\nbob\ncyd\n")
+    (tmp_path / "card.csv").write_text("person,fee\nann,3\nann,4\nbob,5\n")
+    (tmp_path / "days.csv").write_text("day,open\n2024-01-05,true\n")
+    (tmp_path / "club.toml").write_text(WHOLE)
+    return tmp_path / "club.toml"
+
+
+def test_every_kind_of_table_and_relationship_has_its_place_in_the_file(club: Path) -> None:
+    model = relatum.open(club)
+    assert model.evaluate("visits", "calendar.month = '2024-02'") == 2
+    assert model.evaluate("visits[via visit.left]", "calendar.month = '2024-03'") == 1
+    assert model.evaluate("so_far", "calendar.month = '2024-02'") == 3
+    assert model.evaluate("sum(by_person.visits)") == 3
+    assert model.evaluate("count(by_person)") == 2, "cyd has neither visits nor a card, and is left out"
+    assert model.evaluate("visits", "card.fee = 4") == 2
+
+
+def test_every_kind_survives_saving(club: Path) -> None:
+    model = relatum.open(club)
+    before = club.read_text()
+    model.save(club)
+    assert club.read_text() == before, "nothing changed, so nothing is written anew"
+    copy = club.with_name("copy.toml")
+    model.save(copy)
+    assert read_model(copy) == model.declaration
+
+
+KINDS = [
+    ('direction = "left"\n', "", "says no direction"),
+    ('direction = "left"', 'direction = "down"', "it can be left or right or both"),
+    ('direction = "both"', 'direction = "left"', "it can be down or both or off"),
+    (
+        'link = "by_person.person <-> person.person"',
+        'link = "by_person.person <-> person.person"\nlevel = true',
+        "only a many-to-one",
+    ),
+    ('per = ["person.person"]', 'per = ["person.persn"]', "names person.persn, which is no column"),
+    ('per = ["person.person"]', 'per = ["person.person"]\nsource = "x.csv"', "both source and per"),
+    ('per = ["person.person"]\n', "", "no source"),
+    ('fees = "sum(card.fee)"', 'fees = "sum(card.fe)"', "has no column fe"),
+    ('through = "visit.came"', 'through = "visit.come"', "has no column come"),
+    ('through = "visit.came"', "through = 3", "it must be a date column"),
+    ('key = "day"\n', "", "its key is no date"),
+    (
+        'formula = "visits[year to date on calendar]"',
+        'formula = "visits[yaer to date on calendar]"',
+        "Did you mean year?",
+    ),
+    ("standby = true", "standby = 1", "standby is 1; it must be true or false"),
+]
+
+
+@pytest.mark.parametrize(("old", "new", "message"), KINDS)
+def test_what_a_kind_does_not_allow(club: Path, old: str, new: str, message: str) -> None:
+    assert old in WHOLE
+    club.write_text(WHOLE.replace(old, new, 1))
+    with pytest.raises(relatum.RelatumError) as caught:
+        relatum.open(club)
+    assert message in str(caught.value)
+    assert str(caught.value).startswith(str(club)), str(caught.value)

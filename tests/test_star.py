@@ -9,6 +9,8 @@ import polars as pl
 import pytest
 
 import relatum
+from language import QUESTIONS, Question, open_model
+from language import same as same_numbers
 from star import QUERIES, Query, open_duckdb, open_polars, open_relatum, polars_query, same
 from star_data import write_tables
 
@@ -34,3 +36,17 @@ def test_a_question_has_the_same_answer_everywhere(opened: Opened, query: Query)
 def test_the_questions_find_rows(opened: Opened) -> None:
     model, _, _ = opened
     assert sum(query.ask(model).to_arrow().num_rows > 0 for query in QUERIES) >= 10
+
+
+@pytest.fixture(scope="module")
+def moving(tmp_path_factory: pytest.TempPathFactory) -> tuple[relatum.Model, duckdb.DuckDBPyConnection]:
+    folder = tmp_path_factory.mktemp("moving")
+    write_tables(folder, 150_000)
+    return open_model(folder), open_duckdb(folder)
+
+
+@pytest.mark.parametrize("question", QUESTIONS, ids=lambda question: question.name)
+def test_a_formula_that_nests_or_moves_equals_its_sql(
+    moving: tuple[relatum.Model, duckdb.DuckDBPyConnection], question: Question
+) -> None:
+    assert same_numbers(question, *moving)

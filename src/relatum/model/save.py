@@ -136,7 +136,8 @@ def _merge(current: MutableMapping[str, Any], wanted: Mapping[str, Any]) -> None
             _merge(current[key], value)
         elif isinstance(value, list) and value and isinstance(value[0], dict):
             _merge_list(current, key, value)
-        elif current[key] != value:
+        elif current[key] != value and current[key] != [value]:
+            # A key or grain of one column may stand as a list of one: it says the same, and is left as it stands.
             current[key] = value
 
 
