@@ -25,6 +25,7 @@ test: $(VENV)/.installed
 
 benchmark: $(VENV)/.installed
 	$(BIN)/python benchmarks/star.py
+	$(BIN)/python benchmarks/language.py
 
 clean:
 	rm -rf $(VENV) hollowmere

@@ -381,7 +381,7 @@ def _syntax_error(error: UnexpectedInput, text: str, owner: str) -> FormulaError
 
 
 def _missing(error: UnexpectedToken, text: str) -> str:
-    opened = text.count("(") - text.count(")")
+    opened = sum(map(text.count, "([")) - sum(map(text.count, ")]"))
     if opened > 0:
         return f"{'A bracket is' if opened == 1 else f'{opened} brackets are'} not closed."
     if "END" in error.expected and "IDENT" not in error.expected:
@@ -395,6 +395,11 @@ def _expected(error: UnexpectedToken, token: Token) -> str:
     expected = error.expected
     if token.type == "RPAR" and "COMMA" not in expected and "IDENT" not in expected:
         return "This bracket was never opened."
+    if expected >= {"PIN", "WHERE"} or expected == {"TO"}:
+        return (
+            "Square brackets hold changes: where and a condition, pin, ignoring, only, via, keep, "
+            "or a move along the calendar such as back 1 year."
+        )
     if "IDENT" in expected or "NUMBER" in expected:
         return "A number, a column, a measure or an aggregate belongs here."
     if "END" in expected and "THEN" not in expected:

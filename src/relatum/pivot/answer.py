@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import replace
 
 import numpy as np
 
@@ -121,10 +122,10 @@ def _rank(session: Session, field: Field, members: Members, order_by: str) -> Ar
 
 def _loss_notes(losses: Iterable[Loss]) -> list[Note]:
     # One note for a lookup, however many of its columns were wanted.
-    together: dict[tuple[str, str, str, int], list[str]] = {}
+    together: dict[Loss, list[str]] = {}
     for loss in losses:
-        together.setdefault((loss.kind, loss.source, loss.lookup, loss.rows), []).append(loss.about)
-    return [_loss_note(Loss(*key, " or ".join(dict.fromkeys(about)))) for key, about in together.items()]
+        together.setdefault(replace(loss, about="") if loss.kind == "lookup" else loss, []).append(loss.about)
+    return [_loss_note(replace(key, about=" or ".join(dict.fromkeys(about)))) for key, about in together.items()]
 
 
 def _loss_note(loss: Loss) -> Note:

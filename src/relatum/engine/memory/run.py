@@ -19,6 +19,7 @@ from relatum.engine.memory.store import Store
 from relatum.errors import QuestionError
 from relatum.language.catalog import Catalog
 from relatum.language.expression import ColumnValue, columns_in
+from relatum.model.names import column_name
 from relatum.plan.dependencies import node_keys
 from relatum.plan.nodes import Aggregation, Answer, Cells, DateSet, Field, Formula, Loss, Naming, Nested, Node, Plan
 
@@ -63,9 +64,9 @@ class MemoryEngine:
             for (number, route), rows in scanned.result.lost.items():
                 if rows:
                     name = route[-1].target.table
-                    columns = [each for each in columns_in(texts[number]) if isinstance(each, ColumnValue)]
-                    about = ", ".join(sorted(f"{c.table}.{c.column}" for c in columns if c.table == name))
-                    yield Loss("lookup", source, name, rows, about)
+                    for each in columns_in(texts[number]):
+                        if isinstance(each, ColumnValue) and each.table == name:
+                            yield Loss("lookup", source, name, rows, column_name(name, each.column))
             for position, test in enumerate(scanned.tests):
                 if test.no_match is not None:
                     rows = _left_out(scanned, position)
