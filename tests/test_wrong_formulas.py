@@ -130,6 +130,9 @@ SLIPS = [
     ("count(sales)[where product is not match]", "]", "cannot stand here", ""),
     ("count(sales)[where product is a match]", "a match", "null, not null, or no match", ""),
     ("keep + 1", "keep", "word of the language", 'double quotes: "keep"'),
+    ("sum(target.amount)[where (product.kind = 'fern')]", "where (product.kind = 'fern')", "reaches no aggregate", "relate the tables"),
+    ("sum(target.amount)[pin product.kind = 'fern']", "pin product.kind = 'fern'", "reaches no aggregate", "relate the tables"),
+    ("sum(target.amount)[pin last product.kind]", "pin last product.kind", "reaches no aggregate", "relate the tables"),
     ("0.1234567891 * 0.1234567891", "0.1234567891", "20 digits after the point", "Round one side"),
 ]  # fmt: skip
 

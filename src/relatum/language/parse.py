@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import date, datetime, timedelta
 from functools import cache
 from importlib import resources
@@ -152,7 +153,7 @@ class _Builder(Transformer[Token, Any]):
 
     def bracketed(self, items: list[Any]) -> Node:
         node: Node = items[1]
-        return node
+        return replace(node, span=_span(items))
 
     def is_words(self, items: list[Any]) -> Operation:
         if (items[-2].value.lower(), items[-1].value.lower()) != ("no", "match"):

@@ -32,7 +32,7 @@ from relatum.language.functions import SCALARS
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Place
 from relatum.plan.bounds import Bounded, Bounder, attached, row_route
-from relatum.plan.context import Context, Filter, changed, question_filters
+from relatum.plan.context import Context, Filter, changed, conditions, question_filters
 from relatum.plan.dependencies import formula_keys, formula_names, node_names
 from relatum.plan.nodes import (
     Aggregation,
@@ -128,6 +128,8 @@ class Compiler:
         self.axes: tuple[Filter, ...] = ()
         self._depth = 0
         self._reached: list[set[Filter]] = []
+        #: For each bracket in hand: the filters and pins that an aggregate in it took up, and those that one could not.
+        self._brackets: list[tuple[set[object], set[object]]] = []
 
     def grain_context(self, keys: tuple[int, ...], grid: Grid) -> Context:
         """The context of one grain's cells."""
@@ -169,7 +171,10 @@ class Compiler:
                 case InContext(formula, changes):
                     self._note_finer_axes(changes, context)
                     after = changed(self.catalog, context, changes, self._keep)
-                    return self._rewrite(formula, after, inputs)
+                    self._brackets.append((set(), set()))
+                    inside = self._rewrite(formula, after, inputs)
+                    self._refuse_idle(changes, *self._brackets.pop())
+                    return inside
                 case LetIn(numbers, values, body):
                     # Each value is worked out where the let stands; a later one may use an earlier one.
                     formulas = tuple(self.formula(value, context) for value in values)
@@ -179,7 +184,9 @@ class Compiler:
                 case LetValue(number, type_):
                     node = Named(number, type_)
                 case Filtered():
-                    return Constant(_bears(part, context), part.type)
+                    bears = _bears(part, context)
+                    self._take_up(context, context.filters if bears else ())
+                    return Constant(bears, part.type)
                 case ColumnValue() | NoMatch():
                     node = self._key_column(part, context)
                 case Aggregate():
@@ -193,6 +200,32 @@ class Compiler:
             return Slot(inputs.setdefault(node, len(inputs)), part.type)
 
         return rewritten(expression, leaf)
+
+    def _take_up(self, context: Context, filters: Iterable[Filter], bounded: Bounded | None = None) -> None:
+        """Record what an aggregate took up of its context, and what it could not, for the bracket around it."""
+        if self._brackets:
+            pins = {(each.word, each.table, each.column) for each in bounded.bounds.pinned} if bounded else set()
+            taken, missed = self._brackets[-1]
+            taken |= {*filters, *pins}
+            missed |= {*context.filters, *context.pinned} - {*filters, *pins}
+
+    def _refuse_idle(self, changes: tuple[ContextChange, ...], taken: set[object], missed: set[object]) -> None:
+        """Refuse a where or pin that every aggregate of its formula misses; tell the bracket around."""
+        for change in changes:
+            parts: set[object] = set()
+            if change.kind in ("where", "pin"):
+                first_or_last = change.word in ("first", "last")
+                parts = {(change.word, *change.targets[0])} if first_or_last else set(conditions(change))
+            if parts & missed and not parts & taken:
+                raise FormulaError(
+                    f"{change.text} reaches no aggregate of its formula.",
+                    text=change.text,
+                    span=_whole(change.text),
+                    fix="No filter travels from there to the rows aggregated: relate the tables, or leave it out.",
+                )
+        if self._brackets:
+            self._brackets[-1][0].update(taken)
+            self._brackets[-1][1].update(missed)
 
     def _note_finer_axes(self, changes: tuple[ContextChange, ...], context: Context) -> None:
         """Note a calendar column set aside while a finer one stays on an axis: the finer one still says which."""
@@ -357,6 +390,7 @@ class Compiler:
         reached = set(reached)
         if self._reached:
             self._reached[-1] |= reached
+        self._take_up(context, reached, bounded)
         in_force = self._depth == 0 and all(axis in context.filters or axis in reached for axis in self.axes)
         if bounded.empty:
             self.any_judged |= in_force and aggregate.function != "sole"

@@ -91,7 +91,7 @@ def changed(catalog: Catalog, context: Context, changes: Iterable[ContextChange]
 def _changed(catalog: Catalog, context: Context, change: ContextChange, keep: Keep) -> Context:
     match change.kind:
         case "where":
-            return context.with_filters(_condition("where", part) for part in change.parts)
+            return context.with_filters(conditions(change))
         case "pin":
             return _pinned(context, change)
         case "ignoring":
@@ -112,6 +112,11 @@ def _condition(kind: str, part: FilterPart) -> Filter:
     return Filter(kind, part.table, part.columns, part=part, text=part.text)
 
 
+def conditions(change: ContextChange) -> list[Filter]:
+    """The filters that a ``where`` or ``pin`` adds."""
+    return [_condition(change.kind, part) for part in change.parts]
+
+
 def question_filters(parts: Iterable[FilterPart]) -> list[Filter]:
     """The filters of a question's condition."""
     return [_condition("question", part) for part in parts]
@@ -125,7 +130,7 @@ def _pinned(context: Context, change: ContextChange) -> Context:
         context = _without(context, lambda each: each.table == table and each.column == column)
     else:
         context = _without(context, lambda each: each.table == table and each.columns is not None)
-    return context.with_filters(_condition("pin", part) for part in change.parts)
+    return context.with_filters(conditions(change))
 
 
 def _without(context: Context, dropped: Callable[[Filter], bool]) -> Context:
