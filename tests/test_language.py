@@ -250,3 +250,27 @@ def test_how_a_formula_was_understood(shared_stall: relatum.Model) -> None:
     assert reading.aggregates[0].lookups == ("product.price by sales -> product",)
     assert "calendar" in reading.aggregates[0].filtered_by
     assert "over: rows of sales" in str(reading)
+
+
+COARSE = [
+    # A coarse fact under dates that a change moved: which months count, and whether a note says that one counts in full.
+    ("amount[back 1 month]", "calendar.month = '2024-03'", 20, False),
+    ("amount[year to date]", "calendar.month = '2024-03'", 70, False),
+    ("amount[back 10 days]", "calendar.month = '2024-03'", 60, True),
+    ("amount[trailing 32 days]", "calendar.quarter = '2024-Q1'", 60, True),
+    ("amount[whole quarter]", "calendar.month = '2024-02'", 70, False),
+]
+
+
+@pytest.mark.parametrize(("formula", "where", "expected", "noted"), COARSE)
+def test_a_coarse_fact_is_seen_by_the_periods_that_moved_dates_touch(
+    formula: str, where: str, expected: int, noted: bool
+) -> None:
+    model = relatum.Model()
+    model.add_table("budget", pa.table({"month": ["2024-01", "2024-02", "2024-03"], "amount": [10, 20, 40]}))
+    model.add_calendar("calendar", date(2023, 1, 1), date(2024, 12, 31))
+    model.relate("budget.month -> calendar.month", level=True)
+    model.measure("amount", "sum(budget.amount)")
+    grid = model.pivot(values={"v": formula}, where=where)
+    assert rows_of(grid) == [(expected,)]
+    assert any("calendar.month only in part" in note.text for note in grid.notes) is noted

@@ -132,6 +132,11 @@ def _loss_note(loss: Loss) -> Note:
     rows = counted(loss.rows, "row")
     if loss.kind == "period":
         return Note("period", f"The data ends on {loss.about}: later dates of {quoted(loss.source)} are left out.")
+    if loss.kind == "partly":
+        return Note(
+            "partly",
+            f"The dates of a calendar change cover some {loss.lookup} only in part: facts at that level count in full.",
+        )
     if loss.kind == "member":
         return Note("member", f"{loss.about} leaves out (no match) of {quoted(loss.lookup)}, which has a value.")
     if loss.kind == "lookup":

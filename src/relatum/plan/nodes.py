@@ -242,7 +242,8 @@ class Loss:
     """Something left out, for a note.
 
     ``kind`` is ``lookup`` (rows whose lookup in an argument found nothing), ``condition`` (rows for which a condition
-    reads null), ``period`` (dates after the end of the data) or ``member`` (no match, where a grain leaves it out).
+    reads null), ``period`` (dates after the end of the data), ``partly`` (a period covered in part counts in full) or
+    ``member`` (no match, where a grain leaves it out).
     """
 
     kind: str

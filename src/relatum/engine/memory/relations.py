@@ -34,6 +34,8 @@ class DateSets:
     sizes: Mapping[int, int]
     #: Where the end of the data cut a set short: the calendar, and the last date that counts.
     cut: dict[tuple[str, int], None] = field(default_factory=dict)
+    #: Levels that a coarse fact is at, of which a set of dates covers a period only in part.
+    partly: dict[Place, None] = field(default_factory=dict)
 
     def links(self, dates: DateSet, cells: Frame) -> tuple[Array, Links, int]:
         """For each cell the number of its set; for each row of the calendar, or of its level, the sets that hold it."""
@@ -42,11 +44,15 @@ class DateSets:
         held, columns = np.nonzero(sets)
         codes = self._order(dates.calendar)[columns]
         place = dates.route[-1].target if dates.route else Place(dates.calendar)
+        size = store.rows(place) + 1
+        days = np.ones(size, np.int64)
         if place.level:
             # A coarse fact is seen where the dates touch its period.
-            codes = store.level(place).index.positions.astype(np.int64)[codes]
-        size = store.rows(place) + 1
-        distinct, _ = number_groups([codes, held], [size, max(len(sets), 1)], len(codes))
+            periods = store.level(place).index.positions.astype(np.int64)
+            codes, days = periods[codes], np.bincount(periods, minlength=size)
+        distinct, inverse = number_groups([codes, held], [size, max(len(sets), 1)], len(codes))
+        if place.level and bool((np.bincount(inverse, minlength=len(distinct)) < days[distinct[:, 0]]).any()):
+            self.partly[place] = None
         return numbers, Links.of(distinct[:, 0], distinct[:, 1], size), max(len(sets), 1)
 
     def sets(self, dates: DateSet, cells: Frame) -> tuple[Array, Sets]:

@@ -56,6 +56,9 @@ class MemoryEngine:
     def _losses(self, evaluator: Evaluator) -> Iterator[Loss]:
         for calendar, end in evaluator.dates.cut:
             yield Loss("period", calendar, "", 0, (date(1970, 1, 1) + timedelta(days=end)).isoformat())
+        for place in evaluator.dates.partly:
+            columns_of = " and ".join(column_name(place.table, column) for column in place.level)
+            yield Loss("partly", "", columns_of, 0, "")
         for (node, _), match in evaluator.unmatched.items():
             yield Loss("member", "", match.table, 0, node.text)
         for scanned in evaluator.scans.done.values():
