@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from functools import cache
@@ -23,6 +23,9 @@ from relatum.model.routes import Route
 
 #: Rows worked at once. Smaller chunks would stay in a nearer cache, but then threads wait for each other's Python.
 CHUNK_ROWS = 1 << 19
+
+#: How an action is carried out for each number of a range.
+Each = Callable[[Callable[[int], None], range], None]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -103,7 +106,7 @@ class _Scan:
         few = total is None and frames.SPARSE * pending.rows < self.groups
         if self.dense and not few and not self.task.keep:
             if pending.rows or total is None:
-                total = self._merged(total, self._fold(keys, columns, pending.rows, self.groups))
+                total = self._merged(total, self._fold(keys, columns, pending.rows, self.groups, _side_by_side))
             return self._occurring(total, lost)
         return self._numbered(keys, columns, pending.rows, lost)
 
@@ -128,7 +131,7 @@ class _Scan:
         columns = [argument.evaluate(chunk) for argument in self.task.arguments]
         self._count_lost(chunk, columns, batch.lost)
         if self._foldable(rows):
-            batch.folds = self._fold(keys, columns, rows, self.groups)
+            batch.folds = self._fold(keys, columns, rows, self.groups, _in_turn)
         else:
             batch.keys = [[part] for part in keys]
             batch.columns = [[spread(column, rows)] for column in columns]
@@ -156,25 +159,29 @@ class _Scan:
 
     def _fold_batch(self, batch: _Batch) -> list[Fold]:
         keys, columns = self._joined(batch)
-        return self._fold(keys, columns, batch.rows, self.groups)
+        return self._fold(keys, columns, batch.rows, self.groups, _side_by_side)
 
-    def _fold(self, keys: list[Array], columns: list[Column], rows: int, size: int) -> list[Fold]:
-        return self._fold_groups(self._pack(keys), columns, rows, size)
+    def _fold(self, keys: list[Array], columns: list[Column], rows: int, size: int, each: Each) -> list[Fold]:
+        return self._fold_groups(self._pack(keys), columns, rows, size, each)
 
-    def _fold_groups(self, groups: Groups, columns: list[Column], rows: int, size: int) -> list[Fold]:
-        folds: list[Fold] = []
+    def _fold_groups(self, groups: Groups, columns: list[Column], rows: int, size: int, each: Each) -> list[Fold]:
+        made: list[tuple[Fold | None, Column | None]] = []
         for kind, number in self.task.folds:
             type_ = None if number is None else self.task.arguments[number].type
             column = None if number is None or not rows else columns[number]
-            if kind == "count" and column is not None and column.nulls is None:
-                # Every row has a value: the rows, which come first, are counted already.
-                folds.append(same_counts(folds[0]))
-                continue
-            fold = fold_maker(kind, type_)(size)
-            if rows:
+            # Where every row has a value, the rows, which come first, are counted already.
+            counted = kind == "count" and column is not None and column.nulls is None
+            made.append((None if counted else fold_maker(kind, type_)(size), column))
+
+        def take_in(at: int) -> None:
+            fold, column = made[at]
+            if fold is not None and rows:
                 fold.add(groups, column, rows)
-            folds.append(fold)
-        return folds
+
+        each(take_in, range(len(made)))
+        rows_counted = made[0][0]
+        assert rows_counted is not None
+        return [same_counts(rows_counted) if fold is None else fold for fold, _ in made]
 
     def _merged(self, total: list[Fold] | None, part: list[Fold]) -> list[Fold]:
         if total is None:
@@ -195,16 +202,21 @@ class _Scan:
         codes = np.empty((len(present), len(self.sizes)), np.int64)
         # Division is quicker in 32 bits.
         rest = present.astype(np.int32) if self.groups < 1 << 31 else present
-        for position in range(len(self.sizes) - 1, -1, -1):
-            codes[:, position] = rest % self.sizes[position]
-            rest = rest // self.sizes[position]
+
+        def split(start: int) -> None:
+            part = rest[start : start + CHUNK_ROWS]
+            for position in range(len(self.sizes) - 1, -1, -1):
+                codes[start : start + CHUNK_ROWS, position] = part % self.sizes[position]
+                part = part // self.sizes[position]
+
+        _side_by_side(split, range(0, len(present), CHUNK_ROWS))
         return ScanResult(codes, [fold.at(present) for fold in folds], None, [], lost)
 
     def _numbered(
         self, keys: list[Array], columns: list[Column], rows: int, lost: dict[tuple[int, Route], int]
     ) -> ScanResult:
         codes, groups = frames.number_groups(keys, self.sizes, rows)
-        folds = self._fold_groups(groups, columns, rows, len(codes))
+        folds = self._fold_groups(groups, columns, rows, len(codes), _side_by_side)
         return ScanResult(codes, folds, groups, columns, lost)
 
 
@@ -230,6 +242,20 @@ def _concatenated(parts: list[Column]) -> Column:
         min(part.lower for part in parts),
         max(part.upper for part in parts),
     )
+
+
+def _in_turn(action: Callable[[int], None], numbers: range) -> None:
+    for number in numbers:
+        action(number)
+
+
+def _side_by_side(action: Callable[[int], None], numbers: range) -> None:
+    """On all cores; never from within a chunk, which would wait for itself."""
+    if len(numbers) < 2:
+        _in_turn(action, numbers)
+    else:
+        for _ in _pool().map(action, numbers):
+            pass
 
 
 @cache
