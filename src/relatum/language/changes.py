@@ -63,8 +63,9 @@ def _pin(items: list[Any], names: tuple[Name, ...], span: Span) -> Change:
         return Change("pin", span, names, items[4][0], "=")
     if items[3].type == "NULL":
         return Change("pin", span, names, (), "null")
-    _expect(items[3], ("no",))
-    _expect(items[4], ("match",))
+    if [token.value.lower() for token in items[3:5]] != ["no", "match"]:
+        at = Span(items[3].start_pos or 0, items[4].end_pos or 0)
+        raise FormulaError("After is comes null or no match.", text="", span=at)
     return Change("pin", span, names, (), "no match")
 
 

@@ -66,10 +66,11 @@ def _kinds(arguments: Sequence[Expression]) -> list[Kind]:
 def _numeric(arguments: Sequence[Expression]) -> None:
     for position, argument in enumerate(arguments):
         if not argument.type.numeric and argument.type != NULL:
-            raise TypeProblem(position, f"This is {_a(argument.type)}, where a number is needed.")
+            raise TypeProblem(position, f"This is {an(argument.type)}, where a number is needed.")
 
 
-def _a(type_: Type) -> str:
+def an(type_: Type) -> str:
+    """A type's name in a sentence: an integer, a date, text."""
     word = str(type_)
     if word in ("text", "null"):
         return word
@@ -167,7 +168,7 @@ def _common(arguments: Sequence[Expression], noun: str = "mixed") -> Type:
             elif Kind.TEXT in kinds and kinds & {Kind.INTEGER, Kind.DECIMAL, Kind.FLOAT}:
                 fix = "Numbers stand without quotes; texts stand in single quotes."
             raise TypeProblem(
-                position, f"{_a(first)[0].upper()}{_a(first)[1:]} and {_a(argument.type)} cannot be {noun}.", fix
+                position, f"{an(first)[0].upper()}{an(first)[1:]} and {an(argument.type)} cannot be {noun}.", fix
             )
     raise AssertionError("some pair must differ")
 
@@ -180,7 +181,7 @@ def _compared(arguments: Sequence[Expression]) -> Type:
 def _truth(arguments: Sequence[Expression]) -> Type:
     for position, kind in enumerate(_kinds(arguments)):
         if kind not in (Kind.BOOLEAN, Kind.NULL):
-            raise TypeProblem(position, f"This is {_a(arguments[position].type)}, where a condition is needed.")
+            raise TypeProblem(position, f"This is {an(arguments[position].type)}, where a condition is needed.")
     return BOOLEAN
 
 
@@ -191,7 +192,7 @@ def _any_to_truth(arguments: Sequence[Expression]) -> Type:
 def _texts(arguments: Sequence[Expression]) -> Type:
     for position, kind in enumerate(_kinds(arguments)):
         if kind not in (Kind.TEXT, Kind.NULL):
-            raise TypeProblem(position, f"This is {_a(arguments[position].type)}, where text is needed.")
+            raise TypeProblem(position, f"This is {an(arguments[position].type)}, where text is needed.")
     return TEXT
 
 
@@ -199,7 +200,7 @@ def _joined(arguments: Sequence[Expression]) -> Type:
     for position, kind in enumerate(_kinds(arguments)):
         if kind not in (Kind.TEXT, Kind.INTEGER, Kind.NULL):
             raise TypeProblem(
-                position, f"This is {_a(arguments[position].type)}; text and whole numbers can be joined."
+                position, f"This is {an(arguments[position].type)}; text and whole numbers can be joined."
             )
     return TEXT
 
@@ -228,14 +229,14 @@ def _slice(arguments: Sequence[Expression]) -> Type:
 
 def _date_part(arguments: Sequence[Expression]) -> Type:
     if arguments[0].type.kind not in (Kind.DATE, Kind.TIMESTAMP, Kind.NULL):
-        raise TypeProblem(0, f"This is {_a(arguments[0].type)}, where a date is needed.")
+        raise TypeProblem(0, f"This is {an(arguments[0].type)}, where a date is needed.")
     return INTEGER
 
 
 def _cases(arguments: Sequence[Expression]) -> Type:
     for position in range(0, len(arguments) - 1, 2):
         if arguments[position].type.kind not in (Kind.BOOLEAN, Kind.NULL):
-            raise TypeProblem(position, f"This is {_a(arguments[position].type)}, where a condition is needed.")
+            raise TypeProblem(position, f"This is {an(arguments[position].type)}, where a condition is needed.")
     values = [*arguments[1:-1:2], arguments[-1]]
     try:
         return _common(values, "results of one case")

@@ -262,7 +262,7 @@ def _number(text: str, span: Span) -> Literal:
     whole, _, digits = text.partition(".")
     value = int(whole + digits)
     if value >= 1 << 63 or len(digits) > MAX_SCALE:
-        raise _error(f"The number {text} does not fit 64 bits.", span, "Write it as a float: 1e30.")
+        raise _error(f"The number {text} does not fit 64 bits.", span, f"As a float it fits: {text}e0.")
     return Literal(value, decimal(len(digits)) if digits else INTEGER, span)
 
 
@@ -332,7 +332,6 @@ _SLIPS = {
     "**": "Write power(x, y).",
     ";": "A formula has no semicolon.",
     "[": "A column is written table.column; square brackets follow a formula: revenue[back 1 year].",
-    "]": "Square brackets follow a formula and hold changes: revenue[back 1 year].",
     "{": "Lists stand in round brackets: in ('a', 'b').",
     "}": "Lists stand in round brackets: in ('a', 'b').",
     "`": 'A name with spaces or capitals stands in double quotes: "Unit Price".',
@@ -381,30 +380,50 @@ def _syntax_error(error: UnexpectedInput, text: str, owner: str) -> FormulaError
     )
 
 
+_CHANGES = (
+    "Square brackets hold changes: where and a condition, pin, ignoring, only, via, keep, "
+    "or a move along the calendar such as back 1 year."
+)
+_NAMED = "The name of a table or column belongs here."
+
+#: What belongs at a place, by the tokens that can stand there: exactly these, or these among others.
+_EXACTLY = {
+    frozenset({"TO"}): _CHANGES,
+    frozenset({"NUMBER"}): "A whole number belongs here.",
+    frozenset({"IDENT"}): "A word is missing here: back 1 year, year to date, is not no match.",
+    frozenset({"IDENT", "NULL"}): "After is comes null or no match.",
+    frozenset({"IDENT", "QUOTED"}): _NAMED,
+    frozenset({"IDENT", "QUOTED", "LPAR"}): _NAMED,
+    frozenset({"EQUAL", "IN", "IS"}): "After the column comes = a value, in (…), is null or is no match.",
+}
+_AMONG = (
+    ({"PIN", "WHERE"}, _CHANGES),
+    ({"THEN", "COMMA"}, "After the names of a let comes then, and the formula that uses them."),
+    ({"THEN"}, "After when and its condition comes then."),
+    ({"END"}, "A case ends with end."),
+)
+
+
+def _belongs(accepts: set[str]) -> str:
+    return _EXACTLY.get(frozenset(accepts)) or next((text for tokens, text in _AMONG if tokens <= accepts), "")
+
+
 def _missing(error: UnexpectedToken, text: str) -> str:
     opened = sum(map(text.count, "([")) - sum(map(text.count, ")]"))
     if opened > 0:
         return f"{'A bracket is' if opened == 1 else f'{opened} brackets are'} not closed."
-    if "END" in error.expected and "IDENT" not in error.expected:
-        return "A case ends with end."
-    if "THEN" in error.expected:
-        return "After when and its condition comes then."
-    return "Something must follow: a number, a column, a measure or an aggregate."
+    return _belongs(error.expected) or "Something must follow: a number, a column, a measure or an aggregate."
 
 
 def _expected(error: UnexpectedToken, token: Token) -> str:
-    expected = error.expected
-    if token.type == "RPAR" and "COMMA" not in expected and "IDENT" not in expected:
-        return "This bracket was never opened."
-    if expected >= {"PIN", "WHERE"} or expected == {"TO"}:
-        return (
-            "Square brackets hold changes: where and a condition, pin, ignoring, only, via, keep, "
-            "or a move along the calendar such as back 1 year."
-        )
-    if "IDENT" in expected or "NUMBER" in expected:
+    accepts = error.expected
+    belongs = _belongs(accepts)
+    if belongs:
+        return belongs
+    if "IDENT" in accepts or "NUMBER" in accepts:
         return "A number, a column, a measure or an aggregate belongs here."
-    if "END" in expected and "THEN" not in expected:
-        return "A case ends with end."
+    if token.type == "RPAR" and "RPAR" not in accepts:
+        return "This bracket was never opened."
     if token.type in ("IDENT", "QUOTED", "NUMBER", "STRING", "DATE"):
         return "An operator or a comma is missing before it."
     return "An operator belongs here, or nothing."

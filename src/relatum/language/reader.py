@@ -115,9 +115,14 @@ class Reader:
         ]
         fix = f"Say how the values become one: {ways}; sole({name}) is the value where there is just one."
         if lookers:
+            inside = (
+                f"sum({quoted(lookers[0])}.… * {name})"
+                if type_.numeric
+                else f"count(distinct {name} over {quoted(lookers[0])})"
+            )
             fix += (
                 f"\nTo use the value that belongs to each row of {quoted(lookers[0])}, put the column inside an "
-                f"aggregate: sum({quoted(lookers[0])}.… * {name})."
+                f"aggregate: {inside}."
             )
         return self.error(
             f"{name} has a value for each row of {quoted(table)}, and here one value is needed.", node.span, fix

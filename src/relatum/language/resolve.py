@@ -25,7 +25,7 @@ from relatum.language.expression import (
     Ranked,
     columns_in,
 )
-from relatum.language.functions import AGGREGATES, CALLABLE, OTHER_NAMES, SCALARS, AggregateFunction, TypeProblem
+from relatum.language.functions import AGGREGATES, CALLABLE, OTHER_NAMES, SCALARS, AggregateFunction, TypeProblem, an
 from relatum.language.parse import parse_condition, parse_formula
 from relatum.language.reader import Reader, Scope
 from relatum.language.resolve_changes import ChangeReader
@@ -116,7 +116,9 @@ class FormulaReader(Reader):
         expression = self.resolve(node, scope)
         if expression.type not in (BOOLEAN, NULL):
             raise self.error(
-                f"This is {expression.type}, and a condition is needed.", node.span, "Compare it: sales.quantity > 10."
+                f"This is {an(expression.type)}, and a condition is needed.",
+                node.span,
+                "Compare it: sales.quantity > 10.",
             )
         table = self.row_table([expression], node.span, over, scope.opened)
         mentioned = list(columns_in(expression))

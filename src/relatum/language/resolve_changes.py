@@ -19,7 +19,7 @@ from relatum.language.expression import (
     NoMatch,
     columns_in,
 )
-from relatum.language.functions import SCALARS, TypeProblem
+from relatum.language.functions import SCALARS, TypeProblem, an
 from relatum.language.reader import Scope
 from relatum.language.tree import Change, Condition, Name, Node
 from relatum.model.declaration import Relationship
@@ -158,7 +158,7 @@ class ChangeReader:
         formula = self.reader.resolve(node, inner)
         if not change.word and formula.type not in (BOOLEAN, NULL):
             raise self.reader.error(
-                f"This is {formula.type}, and a condition is needed.", node.span, "Compare it: revenue > 1000."
+                f"This is {an(formula.type)}, and a condition is needed.", node.span, "Compare it: revenue > 1000."
             )
         target = (grain.table, "") if grain.table else grain.columns[0]
         return ContextChange("keep", (target,), (), formula, change.word, change.number)
@@ -179,7 +179,11 @@ class ChangeReader:
         what = "standby relationship" if change.kind == "via" else "relationship"
         starts = column_name(table, column)
         known = [str(each) for each in declaration.relationships if each.standby or change.kind != "via"]
-        fix = f"There is {listed(known)}." if known else "State one with standby = true, or leave the change out."
+        fix = (
+            f"Those that can be named: {listed(known)}."
+            if known
+            else "State one with standby = true, or leave the change out."
+        )
         reason = f"No {what} starts at {starts}." if not wanted else f"Several relationships start at {starts}."
         raise self.reader.error(reason, name.span, fix)
 
