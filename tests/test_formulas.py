@@ -69,7 +69,7 @@ NESTED = [
     ("quantity[where product.kind = 'fruit']", 5), ("quantity[pin product.kind = 'tree']", 1),
     ("quantity[pin product is no match]", 5), ("quantity[pin customer.region is no match]", 1),
     ("quantity[where customer is no match]", 1), ("quantity[pin first calendar.month]", 2), ("count(sales)[pin last calendar.date]", 1),
-    ("let q = quantity, half = q / 2 then q - half", 7.5), ("let q = quantity then q[where product.kind = 'tree']", 15),
+    ("let q = quantity, half = q / 2 then q - half", 7.5), ("let q = quantity then (q - quantity)[where product.kind = 'tree']", 14),
     ("let dear = avg(product.price) then count(product)[where product.price > dear]", 1),
     ("quantity[keep product where quantity > 3]", 9), ("quantity[keep top 1 product by quantity]", 5),
     ("quantity[keep bottom 1 product by quantity]", 1), ("quantity[keep top 2 customer by count(sales)]", 14),

@@ -132,6 +132,7 @@ SLIPS = [
     ("keep + 1", "keep", "word of the language", 'double quotes: "keep"'),
     ("sum(target.amount)[where (product.kind = 'fern')]", "where (product.kind = 'fern')", "reaches no aggregate", "relate the tables"),
     ("sum(target.amount)[pin product.kind = 'fern']", "pin product.kind = 'fern'", "reaches no aggregate", "relate the tables"),
+    ("let q = quantity then q[where product.kind = 'fern']", "where product.kind = 'fern'", "reaches no aggregate", "it has none"),
     ("sum(target.amount)[pin last product.kind]", "pin last product.kind", "reaches no aggregate", "relate the tables"),
     ("0.1234567891 * 0.1234567891", "0.1234567891", "20 digits after the point", "Round one side"),
 ]  # fmt: skip

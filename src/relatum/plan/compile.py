@@ -51,6 +51,9 @@ from relatum.plan.nodes import (
     Visible,
 )
 
+#: Stands among what a bracket's aggregates took up, to say that there are any.
+_AGGREGATE = "an aggregate"
+
 
 @dataclass(frozen=True, slots=True)
 class Note:
@@ -206,22 +209,24 @@ class Compiler:
         if self._brackets:
             pins = {(each.word, each.table, each.column) for each in bounded.bounds.pinned} if bounded else set()
             taken, missed = self._brackets[-1]
-            taken |= {*filters, *pins}
+            taken |= {_AGGREGATE, *filters, *pins}
             missed |= {*context.filters, *context.pinned} - {*filters, *pins}
 
     def _refuse_idle(self, changes: tuple[ContextChange, ...], taken: set[object], missed: set[object]) -> None:
-        """Refuse a where or pin that every aggregate of its formula misses; tell the bracket around."""
+        """Refuse a where or pin that no aggregate of its formula can take up; tell the bracket around."""
         for change in changes:
             parts: set[object] = set()
             if change.kind in ("where", "pin"):
                 first_or_last = change.word in ("first", "last")
                 parts = {(change.word, *change.targets[0])} if first_or_last else set(conditions(change))
-            if parts & missed and not parts & taken:
+            if parts and not parts & taken and (parts & missed or _AGGREGATE not in taken):
                 raise FormulaError(
                     f"{change.text} reaches no aggregate of its formula.",
                     text=change.text,
                     span=_whole(change.text),
-                    fix="No filter travels from there to the rows aggregated: relate the tables, or leave it out.",
+                    fix="No filter travels from there to the rows aggregated: relate the tables, or leave it out."
+                    if _AGGREGATE in taken
+                    else "The brackets follow a formula that an aggregate belongs in; it has none.",
                 )
         if self._brackets:
             self._brackets[-1][0].update(taken)
@@ -469,6 +474,7 @@ class Compiler:
         return {table} | up | down
 
     def _ranked(self, ranked: Ranked, context: Context) -> Node | None:
+        self._take_up(context, context.filters)
         current = self._current(ranked, context)
         if current is None:
             grain = ranked.grain.table or column_name(*ranked.grain.columns[0])
