@@ -82,6 +82,8 @@ SLIPS = [
     ("max(sales.sold_on) + max(sales.sold_on)", "max(sales.sold_on)", "moved by a whole number of days", ""),
     ("quantity[", "", "stops too early", ""),
     ("quantity[product.kind = 'fern']", ".", "cannot stand here", "hold changes: where and a condition"),
+    ("quantity[bak 1 year]", "bak", "cannot stand here", "Did you mean back?"),
+    ("quantity[whre product.kind = 'fern']", "whre", "cannot stand here", "Did you mean where?"),
     ("quantity[2024]", "2024", "cannot stand here", "hold changes: where and a condition"),
     ("quantity[back 1 year", "", "stops too early", "A bracket is not closed"),
     ("quantity[]", "]", "cannot stand here", "Square brackets hold changes"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from dataclasses import replace
 from datetime import date, datetime, timedelta
@@ -13,7 +14,7 @@ from lark import Lark, Token, Transformer, UnexpectedInput, UnexpectedToken
 from lark.exceptions import UnexpectedCharacters
 
 from relatum.data.types import BOOLEAN, DATE, FLOAT, INTEGER, MAX_SCALE, NULL, TEXT, TIMESTAMP, decimal
-from relatum.errors import FormulaError, Span
+from relatum.errors import FormulaError, Span, nearest
 from relatum.language.changes import build_change
 from relatum.language.tree import Call, Case, Change, Changed, Condition, Let, Literal, Name, Node, Operation, children
 from relatum.model.names import KEYWORDS
@@ -359,6 +360,15 @@ def _syntax_error(error: UnexpectedInput, text: str, owner: str) -> FormulaError
                 fix=f'If it is a name, write it in double quotes: "{word}".',
                 owner=owner,
             )
+        if error.expected == {"TO"}:
+            # The word before was taken for a unit, as in year to date.
+            before = list(re.finditer(r"\w+", text[: span.start]))[-1]
+            near = nearest(before.group(), _CHANGE_WORDS)
+            if near:
+                span, word = Span(*before.span()), before.group()
+                return FormulaError(
+                    f"{word!r} cannot stand here.", text=text, span=span, fix=f"Did you mean {near}?", owner=owner
+                )
         doubled = text[span.start - 1 : span.stop] if span.start else word
         fix = _SLIPS.get(doubled, _SLIPS.get(text[span.start : span.start + 2], _SLIPS.get(word, "")))
         fix = fix or _expected(error, token)
@@ -383,6 +393,20 @@ def _syntax_error(error: UnexpectedInput, text: str, owner: str) -> FormulaError
 _CHANGES = (
     "Square brackets hold changes: where and a condition, pin, ignoring, only, via, keep, "
     "or a move along the calendar such as back 1 year."
+)
+_CHANGE_WORDS = (
+    "where",
+    "pin",
+    "ignoring",
+    "only",
+    "via",
+    "both",
+    "keep",
+    "back",
+    "forward",
+    "trailing",
+    "whole",
+    "before",
 )
 _NAMED = "The name of a table or column belongs here."
 
