@@ -121,6 +121,13 @@ def test_an_average_needs_no_sum_that_fits() -> None:
     assert ask([LOWEST, LOWEST], "avg(t.v)") == pytest.approx(float(LOWEST))
 
 
+@pytest.mark.parametrize("function", ["stddev", "stddev_pop", "variance", "variance_pop"])
+def test_equal_values_have_no_spread_at_all(function: str) -> None:
+    model = relatum.Model()
+    model.add_table("t", pa.table({"x": [0.1, 0.1, 0.1, 1e9 + 0.1, 1e9 + 0.1, 1e9 + 0.1], "g": [1, 1, 1, 2, 2, 2]}))
+    assert [model.evaluate(f"{function}(t.x)", f"t.g = {group}") for group in (1, 2)] == [0, 0]
+
+
 def test_float_sums_have_the_same_bits_every_time() -> None:
     source = random.Random(5)
     values = [source.uniform(-1e9, 1e9) for _ in range(200_000)]

@@ -88,7 +88,11 @@ def _percentile(groups: Array, values: Array, size: int, fraction: float) -> Col
 
 def _spread_of(function: str, groups: Array, values: Array, size: int) -> Column:
     counts = np.bincount(groups, minlength=size)
-    # Deviations from the group's mean first, squares after: no difference of two large numbers.
+    # Deviations from one value of the group and from their mean first, squares after: no difference of two large
+    # numbers, and equal values have no spread at all.
+    shift = np.zeros(size)
+    shift[groups] = values
+    values = values - shift[groups]
     means = np.bincount(groups, values, size) / counts.clip(min=1)
     squares = np.bincount(groups, (values - means[groups]) ** 2, size)
     divisor = counts if function.endswith("_pop") else counts - 1
