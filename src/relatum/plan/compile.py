@@ -458,7 +458,7 @@ class Compiler:
         self._reached.append(set())
         formula = self._inside(change.formula, inner)
         bears = frozenset(self._reached.pop())
-        kept = Kept(visible, formula, change.word, change.number, Match(key, (), (), table, column))
+        kept = Kept(visible, formula, change.word, change.number, Match(key, (), (), table, column), change.text)
         return Filter("keep", table, frozenset([column]) if column else None, kept=kept, bears=bears, text=change.text)
 
     def _chain(self, table: str, context: Context) -> set[str]:
@@ -488,7 +488,7 @@ class Compiler:
         inside = self._reached.pop()
         if self._reached:
             self._reached[-1] |= inside
-        return RankedAmong(visible, ranked.function, formula, by, ranked.descending, key, ranked.type)
+        return RankedAmong(visible, ranked.function, formula, by, ranked.descending, key, ranked.type, ranked.text)
 
     def _current(self, ranked: Ranked, context: Context) -> tuple[int | Formula, Context] | None:
         """The key or row of the current member, and the context without it."""

@@ -86,6 +86,7 @@ class Kept:
     word: str
     number: int
     match: Match
+    text: str = field(default="", compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -159,6 +160,7 @@ class RankedAmong:
     descending: bool
     current: int | Formula
     type: Type
+    text: str = field(default="", compare=False)
 
 
 @dataclass(frozen=True, slots=True)

@@ -99,7 +99,8 @@ class Evaluator:
         self.fields = fields
         self.dates = DateSets(self.scans, self.sizes)
         self._values: dict[Aggregation, tuple[Groups, Column]] = {}
-        self.unmatched: dict[tuple[Nested, int], Match] = {}
+        #: Of which lookups a formula leaves no match out, where that has a value: its text, and the table.
+        self.unmatched: dict[tuple[str, str], None] = {}
         self._known: dict[Node, tuple[tuple[int, ...], list[Array], Column]] = {}
 
     # -- formulas -----------------------------------------------------------------------------------------------------
@@ -357,7 +358,7 @@ class Evaluator:
             parents, inner = parents[keep], _picked(inner, keep)
         arguments = [self.values(argument, inner) for argument in node.arguments]
         if node.drops:
-            self._find_unmatched(node, cells)
+            self._find_unmatched(node.text, node.visible, node.arguments[0], cells)
         if node.drops and arguments[0].nulls is not None:
             keep = np.flatnonzero(~arguments[0].nulls)
             parents, arguments = parents[keep], [argument.take(keep) for argument in arguments]
@@ -369,19 +370,28 @@ class Evaluator:
         place[present] = np.arange(len(present))
         return _taken(values, place)
 
-    def _find_unmatched(self, node: Nested, cells: Frame) -> None:
-        """Take down the grains whose no match has a value, which is left out."""
-        for at, (_, matches) in enumerate(node.visible.parts):
-            for match in matches:
-                if (node, at) in self.unmatched or not match.column:
-                    continue
-                parents, new = self.pairs(node.visible, cells, unmatched=True)
-                rows = np.flatnonzero(new[match.key] == self.sizes[match.key] - 1)
-                if not len(rows):
-                    continue
-                inner = cells.expanded(parents[rows], {key: codes[rows] for key, codes in new.items()})
-                if bool(np.any(v.known(self.values(node.arguments[0], inner)))):
-                    self.unmatched[node, at] = match
+    def _find_unmatched(
+        self, text: str, visible: Visible, formula: Formula, cells: Frame, condition: bool = False
+    ) -> None:
+        """Take down the tables of a grain whose no match has a value (or fulfils a condition), which is left out."""
+        matches = [match for _, own in visible.parts for match in own]
+        for match in matches:
+            if (text, match.table) in self.unmatched:
+                continue
+            unmatched = self.sizes[match.key] - 1
+            parents, new = np.arange(cells.size), {match.key: np.full(cells.size, unmatched)}
+            if len(matches) > 1:
+                parents, new = self.pairs(visible, cells, unmatched=True)
+                rows = np.flatnonzero(new[match.key] == unmatched)
+                parents, new = parents[rows], {key: codes[rows] for key, codes in new.items()}
+            inner = cells.expanded(parents, new)
+            valued = np.zeros(inner.size, np.bool_)
+            for node in formula.inputs:
+                if not isinstance(node, KeyColumn) and match.key in node_keys(node):
+                    valued |= v.known(self.node(node, inner))
+            value = self.values(formula, inner)
+            if bool((valued & v.known(value) & (value.values if condition else True)).any()):
+                self.unmatched[text, match.table] = None
 
     def _over_groups(self, node: Nested, inner: Aggregation, cells: Frame) -> Column:
         """A ``per`` of one aggregate: its groups are the members that have a value, so that no others are looked at."""
@@ -394,7 +404,7 @@ class Evaluator:
             if match.key in new:
                 unmatched = found.groups.codes[at] == self.sizes[match.key] - 1
                 if bool((keep & unmatched).any()):
-                    self.unmatched[node, at] = match
+                    self.unmatched[node.text, match.table] = None
                 keep &= ~unmatched
             else:
                 outer.append(at)
@@ -426,6 +436,7 @@ class Evaluator:
         inner = narrow.expanded(parents, new)
         formula = self.values(node.formula, inner)
         by = None if node.by is None else self.values(node.by, inner)
+        self._find_unmatched(node.text, node.visible, node.formula, narrow)
         figures = ranked_among(node.function, node.type, parents, formula, by, node.descending)
         ((key, codes),) = new.items()
         own = numbers if numbers is not None else np.arange(cells.size)
@@ -443,6 +454,7 @@ class Evaluator:
             mask = top_mask(parents, value, kept.number, kept.word == "top")
         else:
             mask = value.values & v.known(value)
+        self._find_unmatched(kept.text, kept.members, kept.formula, narrow, condition=not kept.word)
         codes = new[kept.match.key]
         links = Links.of(codes[mask], parents[mask], self.scans.size(coded(kept.match)))
         own = numbers if numbers is not None else np.arange(cells.size)

@@ -59,8 +59,8 @@ class MemoryEngine:
         for place in evaluator.dates.partly:
             columns_of = " and ".join(column_name(place.table, column) for column in place.level)
             yield Loss("partly", "", columns_of, 0, "")
-        for (node, _), match in evaluator.unmatched.items():
-            yield Loss("member", "", match.table, 0, node.text)
+        for text, table in evaluator.unmatched:
+            yield Loss("member", "", table, 0, text)
         for scanned in evaluator.scans.done.values():
             texts = {number: expression for expression, number in scanned.numbers.items()}
             source = scanned.bounds.source
