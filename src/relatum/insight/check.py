@@ -12,7 +12,7 @@ import numpy as np
 from relatum.data.arrow import python_values
 from relatum.data.columns import Column
 from relatum.engine.memory.joins import JoinIndex, duplicate_keys, repr_value
-from relatum.errors import DataError, RelatumError, ValueOverflowError, counted
+from relatum.errors import DataError, RelatumError, counted
 from relatum.model.declaration import Control, Relationship
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Hop, hops_of
@@ -201,7 +201,7 @@ def _measure_findings(session: Session) -> Iterator[Finding]:
     for name in session.declaration.measures:
         try:
             value = answer(session, ask(values={name: quoted(name)})).scalar()
-        except (DataError, ValueOverflowError) as error:
+        except RelatumError as error:
             yield Finding("problem", f"measure {quoted(name)}", error.reason, error.fix)
             continue
         if value is None:

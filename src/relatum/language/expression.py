@@ -124,6 +124,9 @@ class ContextChange:
     relationship: Relationship | None = None
     text: str = field(default="", compare=False)
     span: Span = field(default=_NOWHERE, compare=False)
+    #: The formula that it stands in, and what that belongs to, for messages.
+    within: str = field(default="", compare=False)
+    owner: str = field(default="", compare=False)
 
 
 @dataclass(frozen=True, slots=True)

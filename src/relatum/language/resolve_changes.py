@@ -34,6 +34,8 @@ class Resolver(Protocol):
     """The part of a formula's reader that changes need."""
 
     catalog: Catalog
+    text: str
+    owner: str
 
     def resolve(self, node: Node, scope: Scope) -> Expression:
         """Resolve a node."""
@@ -78,7 +80,13 @@ class ChangeReader:
         """The relationships opened after all changes, and the changes themselves."""
         resolved = []
         for change in changes:
-            one = replace(self._change(change, scope), text=self.reader.written(change.span), span=change.span)
+            one = replace(
+                self._change(change, scope),
+                text=self.reader.written(change.span),
+                span=change.span,
+                within=self.reader.text,
+                owner=self.reader.owner,
+            )
             resolved.append(one)
             if one.relationship is not None:
                 scope = replace(scope, opened=opened_by(one, scope.opened))

@@ -222,8 +222,9 @@ class Compiler:
             if parts and not parts & taken and (parts & missed or _AGGREGATE not in taken):
                 raise FormulaError(
                     f"{change.text} reaches no aggregate of its formula.",
-                    text=change.text,
-                    span=_whole(change.text),
+                    text=change.within,
+                    span=change.span,
+                    owner=change.owner,
                     fix="No filter travels from there to the rows aggregated: relate the tables, or leave it out."
                     if _AGGREGATE in taken
                     else "The brackets follow a formula that an aggregate belongs in; it has none.",
