@@ -206,7 +206,7 @@ def test_a_fault_inside_another_measure_is_shown_where_it_stands(stall: relatum.
 
 def test_a_measure_that_cannot_be_asked_is_a_problem_in_the_audit(stall: relatum.Model) -> None:
     stall.measure("odd", "1 + sum(target.amount)[where product.kind = 'fern']")
-    with pytest.raises(relatum.FormulaError, match="^measure odd: where product.kind = 'fern' reaches no aggregate"):
+    with pytest.raises(relatum.FormulaError, match=r"^measure odd: where product.kind = 'fern' reaches no aggregate"):
         stall.evaluate("odd / 2")
     found = {finding.subject: finding.text for finding in stall.check().findings if finding.severity == "problem"}
     assert "reaches no aggregate" in found["measure odd"]
