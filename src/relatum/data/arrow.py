@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import decimal
-from datetime import date, datetime, timedelta
 from typing import Any
 
 import numpy as np
@@ -170,16 +168,3 @@ def column_to_arrow(column: Column) -> Any:
 def python_values(column: Column) -> list[Any]:
     """A short column's values turned into Python objects: int, Decimal, float, str, bool, date, datetime or None."""
     return list(column_to_arrow(column).to_pylist())
-
-
-def internal_value(value: object, type_: Type) -> int | float | bool | str:
-    """A Python value as a column of ``type_`` holds it; text stays text."""
-    if type_.kind is Kind.DECIMAL:
-        return int(decimal.Decimal(str(value)).scaleb(type_.scale).to_integral_exact())
-    if isinstance(value, datetime):
-        return (value - datetime(1970, 1, 1)) // timedelta(microseconds=1)
-    if isinstance(value, date):
-        return (value - date(1970, 1, 1)).days
-    if isinstance(value, bool | int | float | str):
-        return value
-    raise TypeError(f"no column holds a {type(value).__name__}")

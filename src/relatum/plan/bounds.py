@@ -18,13 +18,12 @@ from relatum.plan.nodes import Bounds, DateSet, Match, Pinned, Restriction, Step
 class Bounded:
     """A table's bounds under a context.
 
-    ``reached`` are the filters that bear on its rows, ``missed`` those that would have to and do not, ``keyed``
-    conditions that use ``let`` values. ``empty`` says why no row can be visible, for a note.
+    ``reached`` are the filters that bear on its rows, ``keyed`` conditions that use ``let`` values. ``empty`` is the
+    calendar of which no period is chosen that could be moved.
     """
 
     bounds: Bounds
     reached: frozenset[Filter]
-    missed: tuple[Filter, ...]
     keyed: tuple[FilterPart, ...]
     empty: str = ""
 
@@ -77,14 +76,12 @@ class Bounder:
         matches: list[tuple[Filter, Match]] = []
         bounds = Bounds(source, dates=tuple(moved))
         reached: set[Filter] = set(consumed)
-        missed: list[Filter] = []
         keyed: list[FilterPart] = []
         for each in self.context.filters:
             if each in consumed:
                 continue
             route = self._route(each, source)
             if route is None:
-                missed += [each] if each.kind != "row" else []
                 continue
             reached |= {each} | each.bears
             if each.part is not None and not is_plain(each.part.expression):
@@ -100,10 +97,8 @@ class Bounder:
             else:
                 matches.append((each, Match(each.key, each.at, route, each.table, each.column)))
         kept = tuple(dict.fromkeys(match for each, match in matches if not _implied(each, match, matches)))
-        return Bounded(
-            replace(bounds, matches=kept, pinned=self._pinned(source)), frozenset(reached), tuple(missed), tuple(keyed),
-            empty,
-        )  # fmt: skip
+        bounds = replace(bounds, matches=kept, pinned=self._pinned(source))
+        return Bounded(bounds, frozenset(reached), tuple(keyed), empty)
 
     def _judged(self, part: FilterPart) -> FilterPart:
         return replace(part, expression=attached(part.expression, part.table, self.catalog))

@@ -202,10 +202,7 @@ class Evaluator:
         if more:
             # Extra keys last: what cells are compared with stands first.
             order = [*range(len(own)), *range(len(own) + len(more), at), *range(len(own), len(own) + len(more))]
-            groups = Groups(
-                [groups.codes[number] for number in order], [groups.sizes[number] for number in order],
-                groups.folds, groups.rows, groups.columns,
-            )  # fmt: skip
+            groups = groups.ordered(order)
         return Found(scanned, groups, codes, len(more))
 
     def _columns(self, node: Aggregation, wanted: list[_Wanted], extra: Sequence[Match]) -> tuple[Scanned, Groups]:
@@ -219,19 +216,13 @@ class Evaluator:
             own = list(dict.fromkeys(each for each in wanted if each.key in inner))
             at = place[_Wanted(_before(route))]
             links = self._reached_links(route, own, parts)
-            doubled = Groups(
-                [*groups.codes, groups.codes[at]], [*groups.sizes, groups.sizes[at]], groups.folds, groups.rows,
-                groups.columns,
-            )  # fmt: skip
+            doubled = groups.ordered([*range(len(groups.codes)), at])
             sizes = [each.size if each.links else self.scans.size(each.key) for each in own]
             groups = doubled.led_on(len(groups.codes), links, sizes)
             place.update({each: len(groups.codes) - len(own) + number for number, each in enumerate(own)})
         order = [place.get(each, place.get(_Wanted(each.key), -1)) for each in wanted]
         if order != list(range(len(groups.codes))):
-            groups = Groups(
-                [groups.codes[at] for at in order], [groups.sizes[at] for at in order], groups.folds, groups.rows,
-                groups.columns,
-            ).merged()  # fmt: skip
+            groups = groups.ordered(order).merged()
         for at, each in enumerate(wanted):
             if each.links is not None and each not in place:
                 groups = groups.led_on(at, each.links, [each.size])

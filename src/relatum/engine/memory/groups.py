@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -40,6 +41,11 @@ class Groups:
         folds = [fold.regrouped(numbers, len(distinct)) for fold in self.folds]
         rows = None if self.rows is None else numbers[self.rows]
         return Groups([distinct[:, at] for at in range(len(wanted))], sizes, folds, rows, self.columns)
+
+    def ordered(self, wanted: Sequence[int]) -> Groups:
+        """The same groups with their columns in this order; one may be wanted twice or not at all; no groups merge."""
+        codes, sizes = [self.codes[at] for at in wanted], [self.sizes[at] for at in wanted]
+        return Groups(codes, sizes, self.folds, self.rows, self.columns)
 
     def at(self, groups: Array) -> Groups:
         """These groups, one of them possibly several times; rows are repeated with their group."""

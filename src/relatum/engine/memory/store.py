@@ -90,11 +90,6 @@ class Store:
             self._columns[key] = derived
         return self._columns[key]
 
-    def derived_columns(self, table: str) -> Mapping[str, Column]:
-        """The derived columns of a table that are stored now."""
-        data = id(self.tables[table])
-        return {name: column for (owner, name), column in self._columns.items() if owner == data}
-
     def column_at(self, place: Place, name: str) -> Column:
         """A column of a table, or of the distinct values of a level."""
         column = self.column(place.table, name)
