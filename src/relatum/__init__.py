@@ -18,6 +18,7 @@ from relatum.errors import (
 if TYPE_CHECKING:
     from relatum.api import Model
     from relatum.api import open_model as open
+    from relatum.drafting import draft
     from relatum.insight.check import Report
     from relatum.present.grid import Grid
 
@@ -34,6 +35,7 @@ __all__ = [
     "Report",
     "SourceError",
     "ValueOverflowError",
+    "draft",
     "open",
 ]
 
@@ -41,6 +43,7 @@ _LAZY = {
     "Grid": ("relatum.present.grid", "Grid"),
     "Model": ("relatum.api", "Model"),
     "Report": ("relatum.insight.check", "Report"),
+    "draft": ("relatum.drafting", "draft"),
     "open": ("relatum.api", "open_model"),
 }
 

@@ -23,6 +23,8 @@ class TableData:
         Columns that are there but cannot be read, with the reason.
     orders : mapping of str to sequence of str, optional
         Text columns whose members have an order of their own, such as weekdays.
+    remarks : sequence of str, optional
+        What the reader of the source decided that a person should know: rows or columns left out.
     """
 
     def __init__(
@@ -32,11 +34,13 @@ class TableData:
         fetch: Callable[[str], Column],
         left_out: Mapping[str, str] | None = None,
         orders: Mapping[str, Sequence[str]] | None = None,
+        remarks: Sequence[str] = (),
     ) -> None:
         self.types = dict(types)
         self._rows = rows
         self.left_out = dict(left_out or {})
         self.orders = dict(orders or {})
+        self.remarks = tuple(remarks)
         self._fetch = fetch
         self._columns: dict[str, Column] = {}
 
@@ -50,6 +54,30 @@ class TableData:
         if name not in self._columns:
             self._columns[name] = self._fetch(name)
         return self._columns[name]
+
+    def renamed(self, headings: Mapping[str, str]) -> TableData:
+        """The same rows with other column names; ``headings`` gives the name here of each new name."""
+        names = {old: new for new, old in headings.items()}
+        renamed = {names.get(old, old): old for old in self.types}
+        return TableData(
+            {new: self.types[old] for new, old in renamed.items()},
+            self._rows,
+            lambda name: self.column(renamed[name]),
+            {names.get(old, old): reason for old, reason in self.left_out.items()},
+            {names.get(old, old): order for old, order in self.orders.items()},
+            self.remarks,
+        )
+
+    def with_types(self, types: Mapping[str, Type], convert: Callable[[str, Column], Column]) -> TableData:
+        """The same rows with some columns converted to the types given, when they are first asked for."""
+        return TableData(
+            {**self.types, **types},
+            self._rows,
+            lambda name: convert(name, self.column(name)) if name in types else self.column(name),
+            self.left_out,
+            self.orders,
+            self.remarks,
+        )
 
     def loaded(self) -> Mapping[str, Column]:
         """The columns in memory now."""

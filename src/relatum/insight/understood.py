@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
+from relatum.data.types import NULL
+from relatum.language.catalog import Catalog
 from relatum.language.expression import (
     Aggregate,
     Apply,
     ColumnValue,
+    ContextChange,
     Expression,
+    Grain,
     InContext,
     LetIn,
     Ranked,
@@ -19,6 +23,9 @@ from relatum.language.resolve_changes import opened_by
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Opened, Place, Route
 from relatum.session.session import Session
+
+#: The changes that move the calendar.
+MOVES = frozenset(("back", "forward", "to_date", "before", "trailing", "whole"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,35 +65,114 @@ def read_formula(session: Session, text: str) -> Reading:
         It cannot be understood.
     """
     expression = session.formulas.formula(text)
-    found = dict.fromkeys(_aggregates(session, expression, Opened()))
+    found = dict.fromkeys(_reading(session, use) for use in aggregate_uses(expression))
     return Reading(" ".join(text.split()), str(expression.type), tuple(found))
 
 
-def _aggregates(session: Session, expression: Expression, opened: Opened) -> Iterator[AggregateReading]:
+@dataclass(frozen=True, slots=True)
+class Use:
+    """An aggregate where it stands: the relationships opened around it, and the columns that bear on it.
+
+    ``bearing`` are pairs of a table and its columns (None for its rows) on which brackets, ``per`` or ``among`` around
+    the aggregate put a filter. ``moved`` says that a calendar change is carried out on it.
+    """
+
+    aggregate: Aggregate
+    opened: Opened
+    bearing: tuple[tuple[str, frozenset[str] | None], ...] = ()
+    moved: bool = False
+
+
+_NO_AGGREGATE = Aggregate("", (), "", NULL)
+
+
+def aggregate_uses(expression: Expression, around: Use | None = None) -> Iterator[Use]:
+    """Every aggregate of a formula, nested ones included, with what is around it."""
+    around = around or Use(_NO_AGGREGATE, Opened())
     match expression:
-        case Aggregate():
-            yield _reading(session, expression, opened)
-            for argument in expression.arguments:
-                yield from _aggregates(session, argument, opened)
+        case Aggregate(grain=grain, arguments=arguments):
+            yield replace(around, aggregate=expression)
+            inner = around if grain is None else _bearing(around, grain)
+            for argument in arguments:
+                yield from aggregate_uses(argument, inner)
         case Apply(arguments=arguments):
             for argument in arguments:
-                yield from _aggregates(session, argument, opened)
+                yield from aggregate_uses(argument, around)
         case InContext(formula=formula, changes=changes):
             for change in changes:
                 if change.relationship is not None:
-                    opened = opened_by(change, opened)
+                    around = replace(around, opened=opened_by(change, around.opened))
                 if change.formula is not None:
-                    yield from _aggregates(session, change.formula, opened)
-            yield from _aggregates(session, formula, opened)
-        case Ranked(formula=formula):
-            yield from _aggregates(session, formula, opened)
+                    yield from aggregate_uses(change.formula, around)
+                around = _changed(around, change)
+            yield from aggregate_uses(formula, around)
+        case Ranked(formula=formula, grain=grain, by=by):
+            for part in (formula, by):
+                if part is not None:
+                    yield from aggregate_uses(part, _bearing(around, grain))
         case LetIn(values=values, body=body):
             for value in (*values, body):
-                yield from _aggregates(session, value, opened)
+                yield from aggregate_uses(value, around)
 
 
-def _reading(session: Session, aggregate: Aggregate, opened: Opened) -> AggregateReading:
-    catalog = session.catalog.opening(opened)
+def _bearing(around: Use, grain: Grain) -> Use:
+    new: list[tuple[str, frozenset[str] | None]] = [(grain.table, None)] if grain.table else []
+    new += [(table, frozenset([column])) for table, column in grain.columns]
+    return replace(around, bearing=(*around.bearing, *new))
+
+
+def _changed(around: Use, change: ContextChange) -> Use:
+    bearing = [(part.table, part.columns) for part in change.parts]
+    if change.kind in ("keep", "pin") and not change.parts:
+        bearing += [(table, frozenset([column]) if column else None) for table, column in change.targets]
+    moved = around.moved or change.kind in MOVES
+    return replace(around, bearing=(*around.bearing, *bearing), moved=moved)
+
+
+def routes_used(session: Session, expression: Expression, home: str = "") -> tuple[list[Route], list[Route]]:
+    """The routes that a formula cannot do without, and those along which its values can be filtered.
+
+    Parameters
+    ----------
+    expression : Expression
+        The formula, resolved.
+    home : str, optional
+        The table for whose rows it is worked out.
+    """
+    needed: list[Route | None] = []
+    filters: list[Route] = []
+    if home:
+        needed += _lookups(session.catalog, home, expression)
+    for use in aggregate_uses(expression):
+        catalog = session.catalog.opening(use.opened)
+        aggregate = use.aggregate
+        source = aggregate.row_table or (aggregate.grain.table if aggregate.grain else "")
+        if not source:
+            continue
+        for argument in aggregate.arguments:
+            needed += _lookups(catalog, source, argument)
+        if not aggregate.row_table:
+            continue
+        needed += [catalog.filter(table, columns, source) for table, columns in use.bearing]
+        found = catalog.routes.filters(Place(source))
+        filters += [route for route in found.values() if route]
+        if use.moved:
+            calendars = catalog.calendars(source)
+            needed += [route for place, route in found.items() if place.table in calendars]
+    return [route for route in needed if route], filters
+
+
+def _lookups(catalog: Catalog, source: str, expression: Expression) -> list[Route | None]:
+    return [
+        catalog.lookup(source, value.table, value.column)
+        for value in columns_in(expression)
+        if isinstance(value, ColumnValue)
+    ]
+
+
+def _reading(session: Session, use: Use) -> AggregateReading:
+    aggregate = use.aggregate
+    catalog = session.catalog.opening(use.opened)
     if aggregate.grain is not None:
         grain = aggregate.grain
         members = quoted(grain.table) if grain.table else ", ".join(column_name(*column) for column in grain.columns)

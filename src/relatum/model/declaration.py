@@ -12,9 +12,10 @@ from types import MappingProxyType
 from typing import TypeVar
 
 from relatum.errors import ModelError, suggestion
-from relatum.model.names import column_name, quoted
+from relatum.model.names import column_name, quoted, split_name
 
 T = TypeVar("T")
+_REPLACE = "Give the new one another name, or say replace=True."
 
 WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
 
@@ -59,12 +60,18 @@ class Relationship:
 
 @dataclass(frozen=True, slots=True)
 class ColumnSettings:
-    """What a person adds to one column: a type to read it as, a label, the column its members are sorted by."""
+    """What a person adds to one column: a type to read it as, a label, the column its members are sorted by.
+
+    ``heading`` is the column's name in the source, where the model gives it another; ``pattern`` is how the source
+    writes a date as text, a date pattern of Unicode CLDR.
+    """
 
     type: str = ""
     label: str = ""
     order_by: str = ""
     about: str = ""
+    heading: str = ""
+    pattern: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,7 +102,8 @@ class Table:
     """A table: where its rows come from and what is stated about its columns.
 
     ``calendar`` is one to generate; ``dated`` says that the table's own key is a date, which makes it a calendar too.
-    A derived table has one row per member of the columns ``per``, with ``formulas`` by name.
+    A derived table has one row per member of the columns ``per``, with ``formulas`` by name. ``part`` is the sheet or
+    table of a workbook or database that ``source`` names, ``query`` what to ask the database instead.
     """
 
     name: str
@@ -110,6 +118,8 @@ class Table:
     formulas: Mapping[str, str] = field(default_factory=lambda: MappingProxyType({}))
     columns: Mapping[str, ColumnSettings] = field(default_factory=lambda: MappingProxyType({}))
     derived: Mapping[str, Derived] = field(default_factory=lambda: MappingProxyType({}))
+    part: str = ""
+    query: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,6 +144,15 @@ class Control:
 
 
 @dataclass(frozen=True, slots=True)
+class Hierarchy:
+    """Columns from coarse to fine, ``table.column`` each; on an axis its name stands for all of them."""
+
+    name: str
+    levels: tuple[str, ...]
+    about: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class Declaration:
     """A whole model as stated. All mappings keep the order in which a person wrote them."""
 
@@ -143,6 +162,7 @@ class Declaration:
     tables: Mapping[str, Table] = field(default_factory=lambda: MappingProxyType({}))
     relationships: tuple[Relationship, ...] = ()
     measures: Mapping[str, Measure] = field(default_factory=lambda: MappingProxyType({}))
+    hierarchies: Mapping[str, Hierarchy] = field(default_factory=lambda: MappingProxyType({}))
     controls: tuple[Control, ...] = ()
 
     def table(self, name: str) -> Table:
@@ -155,19 +175,13 @@ class Declaration:
         """The table that holds the rows of ``name``: itself, or the one it is a role of."""
         return self.table(name).role_of or name
 
-    def with_table(self, table: Table) -> Declaration:
-        """This declaration with one table more."""
-        refuse_name(table.name, "table")
-        if table.name in self.tables:
-            raise ModelError(f"There is a table {table.name} already.", fix="Give the new one another name.")
-        if table.name in self.measures:
-            raise ModelError(
-                f"{table.name} is the name of a measure.", fix="Tables and measures share one set of names."
-            )
+    def with_table(self, table: Table, *, replacing: bool = False) -> Declaration:
+        """This declaration with one table more, or with another of its name in its place."""
+        self._refuse_taken(table.name, "table", replacing)
         return replace(self, tables=frozen({**self.tables, table.name: table}))
 
-    def with_derived(self, table: str, derived: Derived) -> Declaration:
-        """This declaration with one derived column more."""
+    def with_derived(self, table: str, derived: Derived, *, replacing: bool = False) -> Declaration:
+        """This declaration with one derived column more, or with another of its name in its place."""
         refuse_name(derived.name, "column")
         current = self.table(table)
         if current.role_of:
@@ -175,43 +189,74 @@ class Declaration:
                 f"{table} is a role of {current.role_of}: its columns are those of {current.role_of}.",
                 fix=f"Add {derived.name} to {current.role_of}.",
             )
-        if derived.name in current.derived:
-            raise ModelError(f"{table} has a derived column {derived.name} already.")
+        if derived.name in current.derived and not replacing:
+            raise ModelError(f"{table} has a derived column {derived.name} already.", fix=_REPLACE)
         changed = replace(current, derived=frozen({**current.derived, derived.name: derived}))
         return replace(self, tables=frozen({**self.tables, table: changed}))
 
-    def with_relationship(self, relationship: Relationship) -> Declaration:
-        """This declaration with one relationship more."""
+    def with_relationship(self, relationship: Relationship, *, replacing: bool = False) -> Declaration:
+        """This declaration with one relationship more, or with another between the same columns in its place."""
         for end in (relationship.many, relationship.one):
             self.table(end.table)
-        if any(str(relationship) == str(other) for other in self.relationships):
-            raise ModelError(f"The relationship {relationship} is there already.")
+        ends = {relationship.many, relationship.one}
+        same = [each for each in self.relationships if {each.many, each.one} == ends]
+        if not replacing and any(str(relationship) == str(other) for other in same):
+            raise ModelError(f"The relationship {relationship} is there already.", fix=_REPLACE)
         if relationship.many.table == relationship.one.table:
             raise ModelError(
                 f"The relationship {relationship} leads from a table to itself.",
                 fix=f'Give the rows another name with role_of = "{relationship.one.table}", and relate to that.',
             )
+        if replacing and same:
+            changed = tuple(relationship if each is same[0] else each for each in self.relationships)
+            return replace(self, relationships=changed)
         return replace(self, relationships=(*self.relationships, relationship))
 
-    def with_measure(self, measure: Measure) -> Declaration:
-        """This declaration with one measure more."""
-        refuse_name(measure.name, "measure")
-        if measure.name in self.measures:
-            raise ModelError(f"There is a measure {measure.name} already.", fix="Give the new one another name.")
-        if measure.name in self.tables:
-            raise ModelError(
-                f"{measure.name} is the name of a table.", fix="Tables and measures share one set of names."
-            )
+    def with_measure(self, measure: Measure, *, replacing: bool = False) -> Declaration:
+        """This declaration with one measure more, or with another of its name in its place."""
+        self._refuse_taken(measure.name, "measure", replacing)
         return replace(self, measures=frozen({**self.measures, measure.name: measure}))
 
-    def with_control(self, control: Control) -> Declaration:
-        """This declaration with one control more."""
+    def with_hierarchy(self, hierarchy: Hierarchy, *, replacing: bool = False) -> Declaration:
+        """This declaration with one hierarchy more, or with another of its name in its place."""
+        self._refuse_taken(hierarchy.name, "hierarchy", replacing)
+        if len(hierarchy.levels) < 2:
+            raise ModelError(f"The hierarchy {hierarchy.name} needs two levels or more, from coarse to fine.")
+        for level in hierarchy.levels:
+            parts = split_name(level)
+            if len(parts) != 2:
+                raise ModelError(
+                    f"The hierarchy {hierarchy.name} names {level}, which is no column.", fix="Write table.column."
+                )
+            self.table(parts[0])
+            if hierarchy.levels.count(level) > 1:
+                raise ModelError(f"The hierarchy {hierarchy.name} names {level} twice.")
+        return replace(self, hierarchies=frozen({**self.hierarchies, hierarchy.name: hierarchy}))
+
+    def _refuse_taken(self, name: str, noun: str, replacing: bool) -> None:
+        refuse_name(name, noun)
+        for other, taken in (("table", self.tables), ("measure", self.measures), ("hierarchy", self.hierarchies)):
+            if name in taken and other == noun:
+                if replacing:
+                    continue
+                raise ModelError(f"There is a {noun} {name} already.", fix=_REPLACE)
+            if name in taken:
+                raise ModelError(
+                    f"{name} is the name of a {other}.",
+                    fix="Tables, measures and hierarchies share one set of names.",
+                )
+
+    def with_control(self, control: Control, *, replacing: bool = False) -> Declaration:
+        """This declaration with one control more, or with another of the same measure and context in its place."""
         if control.measure not in self.measures:
             raise ModelError(
                 f"A control names the measure {control.measure}, which is not there.",
                 fix=suggestion(control.measure, self.measures, noun="measure"),
             )
-        return replace(self, controls=(*self.controls, control))
+        kept = [
+            each for each in self.controls if not replacing or (each.measure, each.at) != (control.measure, control.at)
+        ]
+        return replace(self, controls=(*kept, control))
 
 
 def frozen(mapping: Mapping[str, T]) -> Mapping[str, T]:

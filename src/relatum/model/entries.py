@@ -17,6 +17,8 @@ class ColumnEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True
     label: str = ""
     order_by: str = ""
     about: str = ""
+    heading: str = ""
+    pattern: str = ""
 
 
 class DerivedEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
@@ -42,6 +44,8 @@ class TableEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True)
     """``[table.NAME]``."""
 
     source: str = ""
+    part: str = ""
+    query: str = ""
     key: str | list[str] = ""
     about: str = ""
     role_of: str = ""
@@ -71,6 +75,13 @@ class MeasureEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=Tru
     unrelated: str = "blank"
 
 
+class HierarchyEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
+    """``[hierarchy.NAME]``."""
+
+    levels: list[str]
+    about: str = ""
+
+
 class ControlEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
     """``[[control]]``."""
 
@@ -90,6 +101,7 @@ class ModelEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True)
     table: dict[str, TableEntry] = {}
     relationship: list[RelationshipEntry] = []
     measure: dict[str, MeasureEntry] = {}
+    hierarchy: dict[str, HierarchyEntry] = {}
     control: list[ControlEntry] = []
 
 

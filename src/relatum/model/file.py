@@ -17,6 +17,7 @@ from relatum.model.declaration import (
     Control,
     Declaration,
     Derived,
+    Hierarchy,
     Measure,
     Relationship,
     Table,
@@ -29,6 +30,7 @@ from relatum.model.entries import (
     ColumnEntry,
     ControlEntry,
     DerivedEntry,
+    HierarchyEntry,
     MeasureEntry,
     ModelEntry,
     RelationshipEntry,
@@ -104,7 +106,7 @@ class _Reader:
             raise self.error(
                 f"The format's version is {document['relatum']!r}; this program reads version {VERSION}.", ("relatum",)
             )
-        nested: dict[str, Any] = {"table": {}, "relationship": [], "measure": {}, "control": []}
+        nested: dict[str, Any] = {"table": {}, "relationship": [], "measure": {}, "hierarchy": {}, "control": []}
         self._whole({**document, **nested})
         declaration = Declaration(
             name=document.get("name", "model"),
@@ -122,6 +124,10 @@ class _Reader:
         for name, body in self._named(document, "measure"):
             measure = self._measure(name, body)
             declaration = self._added(declaration.with_measure, measure, ("measure", name))
+        for name, body in self._named(document, "hierarchy"):
+            levels = self._entry(HierarchyEntry, body, ("hierarchy", name))
+            hierarchy = Hierarchy(name, tuple(levels.levels), levels.about)
+            declaration = self._added(declaration.with_hierarchy, hierarchy, ("hierarchy", name))
         for number, body in self._numbered(document, "control"):
             where = ("control", number)
             entry = self._entry(ControlEntry, body, where)
@@ -149,6 +155,9 @@ class _Reader:
                 where,
                 'State source = "file", role_of = "table", per = ["table.column"] or calendar = { from = …, to = … }.',
             )
+        for choice in ("part", "query"):
+            if getattr(entry, choice) and not entry.source:
+                raise self.error(f"The table {name} has a {choice} and no source.", (*where, choice), "State it.")
         if entry.columns and not entry.per:
             raise self.error(f"The table {name} has columns and no grain.", (*where, "columns"), 'State per = ["…"].')
         columns = {
@@ -177,6 +186,8 @@ class _Reader:
             frozen(entry.columns),
             frozen(columns),
             frozen(derived),
+            entry.part,
+            entry.query,
         )
 
     def _calendar(self, entry: CalendarEntry | bool | None, where: KeyPath) -> CalendarRange | None:

@@ -21,6 +21,7 @@ from relatum.model.entries import (
     ColumnEntry,
     ControlEntry,
     DerivedEntry,
+    HierarchyEntry,
     MeasureEntry,
     ModelEntry,
     RelationshipEntry,
@@ -97,6 +98,7 @@ def to_document(declaration: Declaration, sources: Mapping[str, str]) -> dict[st
             name: MeasureEntry(measure.formula, measure.format, measure.about, measure.unrelated)
             for name, measure in declaration.measures.items()
         },
+        {name: HierarchyEntry(list(each.levels), each.about) for name, each in declaration.hierarchies.items()},
         [
             ControlEntry(control.measure, control.equals, dict(control.at), control.tolerance)
             for control in declaration.controls
@@ -113,13 +115,18 @@ def _table_entry(table: Table, source: str) -> TableEntry:
         calendar = CalendarEntry(span.first, span.last, span.fiscal_year_starts, span.week_starts, span.through)
     return TableEntry(
         source,
+        table.part,
+        table.query,
         table.key[0] if len(table.key) == 1 else list(table.key) if table.key else "",
         table.about,
         table.role_of,
         table.per[0] if len(table.per) == 1 else list(table.per) if table.per else "",
         dict(table.formulas),
         calendar,
-        {name: ColumnEntry(s.type, s.label, s.order_by, s.about) for name, s in table.columns.items()},
+        {
+            name: ColumnEntry(s.type, s.label, s.order_by, s.about, s.heading, s.pattern)
+            for name, s in table.columns.items()
+        },
         {name: DerivedEntry(derived.formula, derived.about) for name, derived in table.derived.items()},
     )
 
@@ -131,7 +138,7 @@ def _merge(current: MutableMapping[str, Any], wanted: Mapping[str, Any]) -> None
             del current[key]
     for key, value in wanted.items():
         if key not in current:
-            current[key] = _item(value)
+            current[key] = toml_item(value)
         elif isinstance(value, dict):
             _merge(current[key], value)
         elif isinstance(value, list) and value and isinstance(value[0], dict):
@@ -164,14 +171,14 @@ def _merge_list(current: MutableMapping[str, Any], key: str, wanted: list[dict[s
         for entry, value in zip(kept, wanted, strict=False):
             _merge(entry, value)
         for value in wanted[len(kept) :]:
-            entries.append(_item(value))
+            entries.append(toml_item(value))
         return
     known = {_identity(entry): entry for entry in kept}
     array = tomlkit.aot()
     for value in wanted:
         entry = known.get(_identity(value))
         if entry is None:
-            array.append(_item(value))
+            array.append(toml_item(value))
         else:
             _merge(entry, value)
             array.append(entry)
@@ -184,7 +191,8 @@ def _identity(entry: Mapping[str, Any]) -> str:
     return f"{entry.get('measure')} {dict(entry.get('at', {}))}"
 
 
-def _item(value: Any) -> Any:
+def toml_item(value: Any) -> Any:
+    """A value as the file shows it: a calendar on one line, relationships each under a heading of its own."""
     if isinstance(value, dict):
         if set(value) >= {"from", "to"}:
             inline = tomlkit.inline_table()
@@ -192,11 +200,11 @@ def _item(value: Any) -> Any:
             return inline
         table = tomlkit.table(is_super_table=bool(value) and all(isinstance(each, dict) for each in value.values()))
         for key, each in value.items():
-            table[key] = _item(each)
+            table[key] = toml_item(each)
         return table
     if isinstance(value, list) and value and isinstance(value[0], dict):
         array = tomlkit.aot()
         for each in value:
-            array.append(_item(each))
+            array.append(toml_item(each))
         return array
     return value

@@ -102,7 +102,8 @@ def resolve_question(session: Session, question: Question) -> Resolved:
     for label in labels:
         if labels.count(label) > 1:
             raise QuestionError(f"Two values have the label {label}.", fix="Give one of them a label: label: formula.")
-    fields = [_field(session, name) for name in (*question.rows, *question.columns)]
+    rows = [_field(session, name) for name in _spread(session, question.rows)]
+    fields = [*rows, *(_field(session, name) for name in _spread(session, question.columns))]
     for field in fields:
         if fields.count(field) > 1:
             raise QuestionError(f"{column_name(field.table, field.column)} stands on the axes twice.")
@@ -111,7 +112,17 @@ def resolve_question(session: Session, question: Question) -> Resolved:
         for label, formula in question.values
     )
     filters = session.formulas.condition(question.where) if question.where else ()
-    return Resolved(tuple(fields), len(question.rows), formulas, filters)
+    return Resolved(tuple(fields), len(rows), formulas, filters)
+
+
+def _spread(session: Session, names: Sequence[str]) -> list[str]:
+    """The columns that an axis names, a hierarchy taken apart into its levels."""
+    hierarchies = session.declaration.hierarchies
+    spread: list[str] = []
+    for name in names:
+        parts = split_name(name)
+        spread += hierarchies[parts[0]].levels if len(parts) == 1 and parts[0] in hierarchies else [name]
+    return spread
 
 
 def _field(session: Session, text: str) -> Field:

@@ -105,6 +105,10 @@ class Session:
             and all(self.data[name] is other.data[name] for name in mine.tables)
         )
 
+    def derived_formula(self, table: str, column: str) -> Expression:
+        """A derived column's formula, resolved."""
+        return self._derived[self.declaration.rows_of(table), column]
+
     # -- derived columns ----------------------------------------------------------------------------------------------
 
     def _derive(self, table: str, name: str) -> Column | None:
@@ -240,6 +244,11 @@ class Session:
                     self._need(
                         name, settings.order_by, (*place, "order_by"), f"The order of {column_name(name, column)}"
                     )
+
+        for name, hierarchy in self.declaration.hierarchies.items():
+            for level in hierarchy.levels:
+                parts = split_name(level)
+                self._need(parts[0], parts[1], ("hierarchy", name, "levels"), f"The hierarchy {quoted(name)}")
 
     def verify(self, relationships: Iterable[Relationship]) -> None:
         """Check relationships on the data.

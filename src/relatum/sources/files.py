@@ -1,63 +1,38 @@
-"""CSV, Parquet and Arrow IPC files."""
+"""CSV, JSON lines, Parquet and Arrow IPC files."""
 
 from __future__ import annotations
 
 import csv
+import mmap
+import re
 from collections import Counter
-from collections.abc import Callable, Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 import pyarrow.ipc as paipc
+import pyarrow.json as pajson
 import pyarrow.parquet as pq
 
 from relatum.data.arrow import arrow_type, type_of
 from relatum.data.table import TableData
 from relatum.data.types import TEXT, Type
-from relatum.errors import SourceError, listed, suggestion
+from relatum.errors import SourceError
 from relatum.sources.arrow import table_data
 
 _BLOCK = 1 << 22
+_ZERO_LED = re.compile(rb'(?:^|[,"\n\r])[+-]?0[0-9]')
 
 
-def read_file(path: Path, types: Mapping[str, Type]) -> TableData:
-    """A file's rows and columns. Parquet and Arrow files are read column by column, when one is first needed.
-
-    Parameters
-    ----------
-    path : Path
-        A file ending in .csv, .parquet, .arrow, .ipc or .feather.
-    types : mapping of str to Type
-        Columns to be read as another type than the one found.
-
-    Raises
-    ------
-    SourceError
-        The file is not there, is a folder, is empty, or is not what its ending says; a heading is missing, empty or
-        there twice; a row has more or fewer fields than the heading.
-    """
-    if not path.exists():
-        near = [other.name for other in path.parent.iterdir()] if path.parent.is_dir() else []
-        raise SourceError(
-            "There is no such file.",
-            path=path,
-            fix=suggestion(path.name, near, noun="file") if near else f"There is no folder {path.parent} either.",
-        )
-    if path.is_dir():
-        raise SourceError("This is a folder, not a file.", path=path, fix="Name one of the files in it.")
-    if path.stat().st_size == 0:
-        raise SourceError("The file is empty.", path=path, fix="A CSV file needs at least a heading row.")
-    reader = _READERS.get(path.suffix.lower())
-    if reader is None:
-        raise SourceError(
-            f"Files ending in {path.suffix or 'nothing'} are not read.",
-            path=path,
-            fix=f"Known endings: {listed(sorted(_READERS))}.",
-        )
+@contextmanager
+def sentences(path: Path) -> Iterator[None]:
+    """Turn what goes wrong while a file is read into a SourceError that says what is wrong with the file."""
     try:
-        return reader(path, types)
+        yield
     except PermissionError:
         raise SourceError("The file may not be read.", path=path, fix="Check its permissions.") from None
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError, OSError) as error:
@@ -72,20 +47,71 @@ def _first_line(error: Exception) -> str:
     return str(error).splitlines()[0][:200] if str(error) else type(error).__name__
 
 
-def _read_csv(path: Path, types: Mapping[str, Type]) -> TableData:
+def read_csv(path: Path, types: Mapping[str, Type]) -> TableData:
+    """A CSV file. A column in which a whole number begins with a zero that counts nothing is text: it names things."""
     names = _heading(path)
-    options = pacsv.ConvertOptions(
-        null_values=[""],
-        strings_can_be_null=True,
-        quoted_strings_can_be_null=True,
-        column_types={name: arrow_type(type_) for name, type_ in types.items() if name in names},
-    )
     try:
-        table = pacsv.read_csv(path, parse_options=pacsv.ParseOptions(newlines_in_values=True), convert_options=options)
+        table = _csv_table(path, {name: arrow_type(type_) for name, type_ in types.items() if name in names})
+        whole = [field.name for field in table.schema if pa.types.is_integer(field.type) and field.name not in types]
+        for name, texts in _zero_led(path, whole).items():
+            table = table.set_column(table.column_names.index(name), name, texts)
     except pa.ArrowInvalid as error:
         _explain_csv(path, names, types)
         raise SourceError(f"This is not a CSV file that can be read: {_first_line(error)}", path=path) from None
     return table_data(table.schema, types, str(path), table.num_rows, table.column)
+
+
+def csv_texts(path: Path, names: list[str]) -> Any:
+    """Columns of a CSV file as the texts that stand in it, an Arrow table; empty is null."""
+    return _csv_table(path, dict.fromkeys(names, pa.string()), names)
+
+
+def _csv_table(path: Path, types: Mapping[str, Any], include: list[str] | None = None) -> Any:
+    options = pacsv.ConvertOptions(
+        null_values=[""],
+        strings_can_be_null=True,
+        quoted_strings_can_be_null=True,
+        column_types=types,
+        include_columns=include or [],
+    )
+    return pacsv.read_csv(path, parse_options=pacsv.ParseOptions(newlines_in_values=True), convert_options=options)
+
+
+def _zero_led(path: Path, names: list[str]) -> dict[str, Any]:
+    """The texts of those columns in which some number begins with a zero, as ``0042`` does."""
+    if not names:
+        return {}
+    # A look at the bytes is cheap, and in most files finds no such number anywhere.
+    with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as data:
+        if _ZERO_LED.search(data) is None:
+            return {}
+    texts = csv_texts(path, names)
+    return {
+        name: texts.column(name)
+        for name in names
+        if pc.any(pc.match_substring_regex(texts.column(name), r"^[+-]?0[0-9]")).as_py()
+    }
+
+
+def read_lines(path: Path, types: Mapping[str, Type]) -> TableData:
+    """A file of JSON lines: one object a line, its members the columns."""
+    try:
+        table = pajson.read_json(path, parse_options=pajson.ParseOptions(newlines_in_values=False))
+    except pa.ArrowInvalid as error:
+        raise SourceError(
+            f"This is not a file of JSON lines that can be read: {_first_line(error)}",
+            path=path,
+            fix='Each line is one object, {"column": value, …}, with values of one type a column.',
+        ) from None
+    for at, field in enumerate(table.schema):
+        if pa.types.is_timestamp(field.type) and field.name not in types and _whole_days(table.column(at)):
+            table = table.set_column(at, field.name, table.column(at).cast(pa.date32()))
+    return table_data(table.schema, types, str(path), table.num_rows, table.column)
+
+
+def _whole_days(moments: Any) -> bool:
+    # A date alone is read as the midnight that begins it.
+    return bool(pc.all(pc.equal(moments, pc.floor_temporal(moments, unit="day"))).as_py())
 
 
 def _heading(path: Path) -> list[str]:
@@ -174,7 +200,8 @@ def _encoding_error(path: Path) -> SourceError:
     )
 
 
-def _read_parquet(path: Path, types: Mapping[str, Type]) -> TableData:
+def read_parquet(path: Path, types: Mapping[str, Type]) -> TableData:
+    """A Parquet file; a column is read when it is first needed."""
     metadata = pq.read_metadata(path)
     texts = [field.name for field in metadata.schema.to_arrow_schema() if type_of(field.type) == TEXT]
     # Text is kept as a dictionary in the file as in memory: it need not be spelled out in between.
@@ -189,18 +216,10 @@ def _read_parquet(path: Path, types: Mapping[str, Type]) -> TableData:
     return table_data(file.schema_arrow, types, str(path), file.metadata.num_rows, read)
 
 
-def _read_ipc(path: Path, types: Mapping[str, Type]) -> TableData:
+def read_ipc(path: Path, types: Mapping[str, Type]) -> TableData:
+    """An Arrow IPC file, or a stream of them, mapped rather than read."""
     with pa.memory_map(str(path)) as mapped:
         head = mapped.read(6)
     source = pa.memory_map(str(path))
     table = (paipc.open_file(source) if head == b"ARROW1" else paipc.open_stream(source)).read_all()
     return table_data(table.schema, types, str(path), table.num_rows, table.column)
-
-
-_READERS: dict[str, Callable[[Path, Mapping[str, Type]], TableData]] = {
-    ".csv": _read_csv,
-    ".parquet": _read_parquet,
-    ".arrow": _read_ipc,
-    ".ipc": _read_ipc,
-    ".feather": _read_ipc,
-}

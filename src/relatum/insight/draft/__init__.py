@@ -1,0 +1,1 @@
+"""From raw data to a proposed model, each proposal with its evidence."""

@@ -1,0 +1,213 @@
+"""The tables that raw data holds: files, folders, workbooks, packages, databases, frames."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from relatum.data.table import TableData
+from relatum.data.types import parse_type
+from relatum.errors import SourceError, listed
+from relatum.sources.arrow import read_frame
+from relatum.sources.database import ForeignKey, database_tables, is_database, is_server
+from relatum.sources.datapackage import read_datapackage
+from relatum.sources.place import READERS, WORKBOOKS, Source, files_in, read_source
+from relatum.sources.workbook import workbook_parts
+
+#: What a file's name may have that tells its part of a table: a date, a number.
+_NUMBERED = re.compile(r"[-_ .]*\d[\d_.-]*")
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Raw:
+    """A table as found: where it is, its rows, and what its source declares."""
+
+    name: str
+    source: Source
+    data: TableData
+    frame: object = None
+    key: tuple[str, ...] = ()
+    foreign_keys: tuple[ForeignKey, ...] = ()
+    types: Mapping[str, str] = field(default_factory=dict)
+    labels: Mapping[str, str] = field(default_factory=dict)
+    about: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class LeftOut:
+    """Something that was found and not made a table, and why."""
+
+    what: str
+    why: str
+
+
+def collect(data: Iterable[object], frames: Mapping[str, object], folder: Path) -> tuple[list[Raw], list[LeftOut]]:
+    """Every table that the data holds.
+
+    Parameters
+    ----------
+    data : iterable of path or str
+        Files, folders, workbooks, package descriptors, addresses of databases.
+    frames : mapping of str to frame
+        Frames by table name.
+    folder : Path
+        What the sources that are found are written relative to.
+
+    Raises
+    ------
+    SourceError
+        Something cannot be read, or holds no table at all.
+    """
+    found: list[Raw] = []
+    left_out: list[LeftOut] = []
+    for each in data:
+        if not isinstance(each, str | os.PathLike):
+            raise SourceError(
+                f"A {type(each).__name__} is no path, and as a frame it has no name.",
+                fix="Pass frames by name: relatum.draft(sales=frame).",
+            )
+        found += _found(os.fspath(each), folder, left_out)
+    for name, frame in frames.items():
+        found.append(Raw(name, Source(""), read_frame(frame, {}, name), frame))
+    if not found:
+        raise SourceError("There is no table in this data.", fix="Name files, folders, a workbook or a database.")
+    return _apart(found), left_out
+
+
+def _found(address: str, folder: Path, left_out: list[LeftOut]) -> Iterator[Raw]:
+    if is_server(address):
+        yield from _database(address, folder)
+        return
+    path = Path(address)
+    if path.is_dir():
+        yield from _folder(path, folder, left_out)
+    elif path.suffix == ".json" and path.is_file():
+        yield from _package(path, folder)
+    elif "*" in path.name:
+        yield _file(path, folder, _stem(path.name.replace("*", "")))
+    else:
+        yield from _one(path, folder)
+
+
+def _one(path: Path, folder: Path) -> Iterator[Raw]:
+    relative = _relative(path, folder)
+    if is_database(str(path)):
+        yield from _database(relative, folder)
+    elif path.suffix.lower() in WORKBOOKS and path.is_file():
+        for part in workbook_parts(path):
+            source = Source(relative, part)
+            yield Raw(_word(part), source, read_source(source, folder, {}))
+    else:
+        yield _file(path, folder, _stem(path.name))
+
+
+def _file(path: Path, folder: Path, name: str) -> Raw:
+    source = Source(_relative(path, folder))
+    return Raw(name, source, read_source(source, folder, {}))
+
+
+def _folder(path: Path, folder: Path, left_out: list[LeftOut]) -> Iterator[Raw]:
+    descriptor = path / "datapackage.json"
+    if descriptor.is_file():
+        yield from _package(descriptor, folder)
+        return
+    groups: dict[tuple[str, str], list[Path]] = {}
+    some = False
+    for each in sorted(path.iterdir()):
+        kind = each.suffix.lower()
+        if each.name.startswith("."):
+            continue
+        if each.is_dir():
+            if any(inner.suffix.lower() in READERS for inner in each.iterdir()):
+                some = True
+                yield _file(each, folder, _word(each.name))
+            else:
+                left_out.append(LeftOut(str(each), "a folder without data files"))
+        elif kind in READERS:
+            groups.setdefault((_NUMBERED.sub("", each.stem) or each.stem, kind), []).append(each)
+        elif kind in WORKBOOKS or is_database(each.name):
+            some = True
+            yield from _one(each, folder)
+        else:
+            left_out.append(LeftOut(str(each), f"files ending in {kind or 'nothing'} are no data"))
+    for (stem, kind), files in groups.items():
+        yield from _group(stem, kind, files, folder)
+    if not groups and not some:
+        raise SourceError("There is no data file here.", path=path, fix=f"Known endings: {listed(sorted(READERS))}.")
+
+
+def _group(stem: str, kind: str, files: list[Path], folder: Path) -> Iterator[Raw]:
+    """Files whose names differ by a number alone are one table if they have the same columns; else one each."""
+    if len(files) > 1:
+        pattern = files[0].with_name(f"{stem}*{kind}")
+        if files_in(pattern) == files:
+            try:
+                yield _file(pattern, folder, _word(stem))
+                return
+            except SourceError:
+                pass  # of different shape: tables of their own
+    for each in files:
+        yield _file(each, folder, _stem(each.name))
+
+
+def _package(path: Path, folder: Path) -> Iterator[Raw]:
+    _, resources = read_datapackage(path)
+    for each in resources:
+        source = Source(_relative(path.parent / each.path, folder))
+        types = {name: parse_type(type_) for name, type_ in each.types.items()}
+        data = read_source(source, folder, types)
+        foreign = _pointing(each.foreign_keys)
+        yield Raw(_word(each.name), source, data, None, each.key, foreign, each.types, each.labels, each.about)
+
+
+def _database(address: str, folder: Path) -> Iterator[Raw]:
+    for each in database_tables(address, folder):
+        source = Source(address, each.name)
+        data = read_source(source, folder, {})
+        yield Raw(_word(each.name), source, data, None, each.key, _pointing(each.foreign_keys))
+
+
+def _pointing(keys: Iterable[ForeignKey]) -> tuple[ForeignKey, ...]:
+    return tuple(ForeignKey(each.columns, _word(each.target), each.target_columns) for each in keys)
+
+
+def _relative(path: Path, folder: Path) -> str:
+    return Path(os.path.relpath(path.resolve(), folder.resolve())).as_posix()
+
+
+def _stem(name: str) -> str:
+    return _word(name.rpartition(".")[0] or name)
+
+
+def _word(text: str) -> str:
+    """A name as formulas like it: lower case, words joined by underscores."""
+    text = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", text.rpartition(".")[2] if text.count(".") == 1 else text)
+    word = re.sub(r"\W+", "_", text.lower()).strip("_")
+    return word if word and not word[0].isdigit() else f"table_{word}"
+
+
+def _apart(found: list[Raw]) -> list[Raw]:
+    """Two tables of one name get a number each."""
+    names: dict[str, int] = {}
+    apart = []
+    for each in found:
+        names[each.name] = names.get(each.name, 0) + 1
+        number = names[each.name]
+        name = each.name if number == 1 else f"{each.name}_{number}"
+        apart.append(
+            Raw(
+                name,
+                each.source,
+                each.data,
+                each.frame,
+                each.key,
+                each.foreign_keys,
+                each.types,
+                each.labels,
+                each.about,
+            )
+        )
+    return apart

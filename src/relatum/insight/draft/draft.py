@@ -1,0 +1,419 @@
+"""A draft: from raw tables to a declaration, with the evidence for each part of it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from relatum.data.types import DATE
+from relatum.data.written import dates_of
+from relatum.errors import ModelError
+from relatum.insight.draft.collect import LeftOut, Raw
+from relatum.insight.draft.dates import (
+    calendar_range,
+    date_relationships,
+    dated,
+    existing_calendar,
+    level_relationship,
+    leveled,
+)
+from relatum.insight.draft.hierarchies import hierarchies
+from relatum.insight.draft.keys import proposed_key
+from relatum.insight.draft.measures import Namer, fact_measures, lookup_averages, priced
+from relatum.insight.draft.profile import ColumnProfile, TableProfile, profile
+from relatum.insight.draft.proposals import LIKELY, Proposal
+from relatum.insight.draft.relationships import (
+    Tables,
+    date_rank,
+    name_match,
+    relate_columns,
+    relate_pairs,
+    shared_prefix,
+)
+from relatum.model.declaration import ColumnSettings, Declaration, End, Hierarchy, Measure, Relationship, Table, frozen
+from relatum.model.links import parse_link
+from relatum.model.names import column_name, quoted
+from relatum.model.routes import Place, RouteMap
+from relatum.sources.database import is_database
+
+
+@dataclass(frozen=True, slots=True)
+class Drafted:
+    """What was made of raw data: the declaration of all that is likely, and every proposal with its evidence."""
+
+    declaration: Declaration
+    proposals: tuple[Proposal, ...]
+    kinds: Mapping[str, str]
+    rows: Mapping[str, int]
+    left_out: tuple[LeftOut, ...]
+
+
+def _start(note: Proposal) -> End:
+    """The column that a note about two like names begins with."""
+    many, _, _ = parse_link(note.subject)
+    return many
+
+
+def _typed(address: str) -> bool:
+    """Whether a file itself says that a number is a float: text does not."""
+    return address.lower().endswith((".parquet", ".arrow", ".ipc", ".feather")) or is_database(address)
+
+
+@dataclass
+class _Draft:
+    raws: list[Raw]
+    name: str
+    proposals: list[Proposal] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self.tables = {raw.name: profile(raw) for raw in self.raws}
+        self.settings: dict[str, dict[str, ColumnSettings]] = {name: {} for name in self.tables}
+        self.keys: dict[str, tuple[str, ...]] = {}
+        self.declared = Declaration(self.name)
+
+    # -- steps, in order ----------------------------------------------------------------------------------------------
+
+    def types(self) -> None:
+        """Dates written as text, codes that look like numbers, money read as floats."""
+        for table in self.tables.values():
+            for name, type_ in table.raw.types.items():
+                if name in table.columns and type_ != "text":
+                    self._set(table.name, name, type=type_)
+            for name, column in list(table.columns.items()):
+                self._type(table, name, column)
+            for name, label in table.raw.labels.items():
+                if name in table.columns:
+                    self._set(table.name, name, label=label)
+            for remark in table.raw.data.remarks:
+                self._note(table.name, remark, "")
+            for name, reason in table.raw.data.left_out.items():
+                self._note(table.name, f"{column_name(table.name, name)} is left out", reason)
+
+    def _type(self, table: TableProfile, name: str, column: ColumnProfile) -> None:
+        where = column_name(table.name, name)
+        pattern, doubt = column.date_pattern
+        if pattern:
+            self._set(table.name, name, type="date", pattern=pattern)
+            table.columns[name] = ColumnProfile(table.name, name, dates_of(column.column, DATE, pattern))
+            evidence = f"every text is a date written so: {column.sample()}"
+            self._add("type", where, f"{where} is a date, written {pattern}", 0.97, evidence)
+        elif doubt:
+            statement = f"{where} is text that looks like a date, and is left as text"
+            self._add("type", where, statement, 0.4, doubt, "state type and pattern once you know")
+        elif column.zero_led and table.raw.frame is None and table.raw.source.address.lower().endswith((".csv", "*")):
+            self._set(table.name, name, type="text")
+            self._add(
+                "type", where, f"{where} is text", 0.98, f"{column.zero_led} begins with a zero: a code, no number"
+            )
+        elif column.comma_numbers:
+            statement = f"{where} is text that looks like numbers with a decimal comma"
+            self._add("type", where, statement, 0.4, column.sample(), "write them with a point to have them read")
+        elif column.exact is not None and table.raw.frame is None and not _typed(table.raw.source.address):
+            self._set(table.name, name, type=str(column.exact))
+            evidence = f"no value has more digits: {column.sample()}"
+            self._add("type", where, f"{where} is {column.exact}", 0.95, evidence)
+
+    def keys_(self) -> None:
+        """What tells each table's rows apart."""
+        for table in self.tables.values():
+            key, proposal = proposed_key(table)
+            if proposal is not None:
+                self.proposals.append(proposal)
+            self.keys[table.name] = key if proposal is None or proposal.confidence >= LIKELY else ()
+
+    def relationships(self) -> None:
+        """Declared ones, then those that names and values speak for; two routes are resolved or left to a person."""
+        self._declare_tables()
+        prefixes = {name: shared_prefix(table) for name, table in self.tables.items()}
+        tables = Tables(list(self.tables.values()), self.keys, prefixes)
+        found = [*self._foreign_keys(), *relate_columns(tables), *relate_pairs(tables)]
+        found = self._one_target_each(tables, found)
+        singles = [each for each in found if not each.active or not isinstance(each.content, Relationship)]
+        pointing = {each.content.many for each in found if each.active and isinstance(each.content, Relationship)}
+        # What a column has nothing in common with is worth a word only where it points nowhere else.
+        self.proposals += [each for each in singles if each.kind != "note" or _start(each) not in pointing]
+        for each in sorted((each for each in found if each.active), key=self._order):
+            self._accept(each)
+
+    def calendars(self) -> None:
+        """A calendar over all dates of facts, or the one that is there."""
+        targets = {each.one.table for each in self.declared.relationships}
+        facts = [table for name, table in self.tables.items() if name not in targets]
+        own = [name for name, key in self.keys.items() if existing_calendar(self.tables[name], key)]
+        if own:
+            (calendar, *_) = own
+            key = self.keys[calendar][0]
+            self._replace(calendar, dated=True)
+            self._add("calendar", calendar, f"{quoted(calendar)} is a calendar", 0.97, f"a row for each date in {key}")
+            facts = [table for table in facts if table.name != calendar]
+            linked = {each.many for each in self.declared.relationships}
+            for table, columns in dated(facts):
+                free = [each for each in columns if End(table.name, (each.name,)) not in linked]
+                for each in date_relationships(table, free, calendar, key):
+                    self._accept(each)
+            return
+        dates = dated(facts)
+        keyed = [self.tables[name] for name, key in self.keys.items() if name in targets and len(key) > 1]
+        levels = leveled([*facts, *keyed], {table.name for table, _ in dates})
+        if not dates and not levels:
+            return
+        (calendar,) = [name for name in ("calendar", "dates", "all_dates") if name not in self.tables][:1]
+        main = max(dates, key=lambda each: each[0].rows, default=None)
+        through = column_name(main[0].name, main[1][0].name) if main else ""
+        span, doubt = calendar_range([each for _, columns in dates for each in columns], levels, through)
+        self.declared = self.declared.with_table(Table(calendar, calendar=span, key=("date",)))
+        used = [each for _, columns in dates for each in columns] + levels
+        evidence = "whole years around " + ", ".join(column_name(each.table, each.name) for each in used)
+        statement = f"{calendar} from {span.first} to {span.last}" + (f", through {through}" if through else "")
+        self._add("calendar", calendar, statement, 0.85 if doubt else 0.97, evidence, doubt)
+        for table, columns in dates:
+            for each in date_relationships(table, columns, calendar, "date"):
+                self._accept(each)
+        for column in levels:
+            self._accept(level_relationship(column, calendar))
+
+    def measures(self) -> None:
+        """Sums, counts and averages of each fact."""
+        linked = self._linked()
+        targets = {each.one.table for each in self.declared.relationships if each.match == "equal"}
+        namer = Namer({*self.declared.tables})
+        facts = [table for name, table in self.tables.items() if self.kind(name) in ("fact", "alone")]
+        for table in sorted(facts, key=lambda each: -each.rows):
+            found = list(fact_measures(table, linked[table.name], self._calendar_of(table.name), namer))
+            for related in self.declared.relationships:
+                if related.match == "as_of" and related.many.table == table.name:
+                    found += priced(table, self.tables[related.one.table], True, namer)
+            self._measures(found)
+        for related in self.declared.relationships:
+            if related.match == "as_of" and related.one.table not in targets:
+                table = self.tables[related.one.table]
+                self._measures(list(lookup_averages(table, linked[table.name], namer)))
+
+    def hierarchies(self) -> None:
+        """Levels of lookups, from coarse to fine."""
+        linked = self._linked()
+        lookups = {name: table for name, table in self.tables.items() if self.kind(name) == "lookup"}
+        taken = {*self.declared.tables, *self.declared.measures}
+        for proposal in hierarchies(lookups, self._chains(lookups), linked, taken):
+            self.proposals.append(proposal)
+            if proposal.active and isinstance(proposal.content, Hierarchy):
+                self.declared = self.declared.with_hierarchy(proposal.content)
+        calendar = next((name for name, table in self.declared.tables.items() if table.calendar), "")
+        if calendar and "time" not in {*taken, *self.declared.hierarchies}:
+            levels = tuple(column_name(calendar, each) for each in ("year", "quarter", "month"))
+            self._add("hierarchy", "time", " > ".join(levels), 0.99, "of the calendar")
+            self.declared = self.declared.with_hierarchy(Hierarchy("time", levels))
+
+    # -- helpers ------------------------------------------------------------------------------------------------------
+
+    def kind(self, name: str) -> str:
+        """``fact``, ``lookup``, ``calendar`` or ``alone``."""
+        table = self.declared.tables[name]
+        if table.calendar is not None or table.dated:
+            return "calendar"
+        if any(each.one.table == name for each in self.declared.relationships):
+            return "lookup"
+        return "fact" if any(each.many.table == name for each in self.declared.relationships) else "alone"
+
+    def _add(self, kind: str, subject: str, statement: str, confidence: float, evidence: str, doubt: str = "") -> None:
+        self.proposals.append(Proposal(kind, subject, statement, confidence, evidence, doubt))
+
+    def _note(self, subject: str, statement: str, evidence: str) -> None:
+        self._add("note", subject, statement, 0.0, evidence)
+
+    def _set(self, table: str, column: str, **settings: str) -> None:
+        here = self.settings[table].get(column, ColumnSettings())
+        self.settings[table][column] = replace(here, **settings)
+
+    def _declare_tables(self) -> None:
+        for name, table in self.tables.items():
+            raw = table.raw
+            described = Table(
+                name,
+                raw.source.address,
+                raw.frame is not None,
+                self.keys[name],
+                raw.about,
+                columns=frozen(self.settings[name]),
+                part=raw.source.part,
+                query=raw.source.query,
+            )
+            self.declared = self.declared.with_table(described)
+
+    def _replace(self, name: str, **changes: Any) -> None:
+        changed = replace(self.declared.tables[name], **changes)
+        self.declared = replace(self.declared, tables=frozen({**self.declared.tables, name: changed}))
+
+    def _foreign_keys(self) -> list[Proposal]:
+        found = []
+        for table in self.tables.values():
+            for each in table.raw.foreign_keys:
+                if each.target not in self.tables or each.target == table.name:
+                    said = f"{table.name}.({', '.join(each.columns)}) points to {each.target}"
+                    self._note(table.name, said, "a role of the table would be needed: role_of")
+                    continue
+                related = Relationship(End(table.name, each.columns), End(each.target, each.target_columns))
+                found.append(
+                    Proposal("relationship", str(related), str(related), 1.0, "declared by the source", "", related)
+                )
+        return found
+
+    def _one_target_each(self, tables: Tables, found: list[Proposal]) -> list[Proposal]:
+        """A column points to one table: the best one stays, the others become doubts."""
+        best: dict[End, Proposal] = {}
+        ranked = sorted(found, key=lambda each: self._fit(tables, each), reverse=True)
+        kept = []
+        for each in ranked:
+            related = each.content
+            if not isinstance(related, Relationship):
+                kept.append(each)
+                continue
+            former = best.setdefault(related.many, each)
+            if former is each or not isinstance(former.content, Relationship):
+                kept.append(each)
+            elif {former.content.many, former.content.one} != {related.many, related.one} and each.active:
+                doubt = f"{related.many} points to {former.content.one} already"
+                kept.append(replace(each, confidence=min(each.confidence, 0.6), doubt=doubt))
+        ones = {
+            frozenset((each.content.many, each.content.one))
+            for each in kept
+            if isinstance(each.content, Relationship) and each.content.kind == "one_to_one"
+        }
+        return [
+            each
+            for each in kept
+            if not isinstance(each.content, Relationship)
+            or each.content.kind == "one_to_one"
+            or frozenset((each.content.many, each.content.one)) not in ones
+        ]
+
+    def _fit(self, tables: Tables, proposal: Proposal) -> tuple[float, float, bool, int]:
+        related = proposal.content
+        if not isinstance(related, Relationship):
+            return 0.0, 0.0, False, 0
+        many = self.tables[related.many.table].columns[related.many.columns[0]]
+        one = self.tables[related.one.table].columns[related.one.columns[0]]
+        named = related.one.table.replace("_", "") in many.name.replace("_", "").lower()
+        whole = self.keys.get(related.one.table) == related.one.columns
+        return proposal.confidence, name_match(tables, many, one), whole and named, -one.rows
+
+    def _order(self, proposal: Proposal) -> tuple[int, int, float, tuple[int, int, int]]:
+        related = proposal.content
+        assert isinstance(related, Relationship)
+        many, one = self.tables[related.many.table], self.tables[related.one.table]
+        rank = date_rank(many, many.columns[related.many.columns[0]])
+        return many.rows, -one.rows if related.match == "equal" else one.rows, -proposal.confidence, rank
+
+    def _accept(self, proposal: Proposal) -> None:
+        """Take a relationship into the model, in the first way that leaves one route between any two tables."""
+        related = proposal.content
+        assert isinstance(related, Relationship)
+        problem = ""
+        for variant, said in self._variants(related):
+            try:
+                declared = self.declared.with_relationship(variant)
+                RouteMap(declared)
+            except ModelError as error:
+                problem = problem or error.reason
+                continue
+            self.declared = declared
+            evidence = f"{proposal.evidence}; {said}" if said else proposal.evidence
+            self.proposals.append(replace(proposal, evidence=evidence, content=variant))
+            return
+        if self._yielding(proposal, related):
+            return
+        doubt = " ".join(line.strip() for line in problem.splitlines()[:3])
+        self.proposals.append(replace(proposal, confidence=0.5, doubt=doubt))
+
+    def _yielding(self, proposal: Proposal, related: Relationship) -> bool:
+        """Take a relationship, and have one between lookups that opens the second route answer its own rows alone."""
+        reached = {str(place) for place in RouteMap(self.declared).lookups(Place(related.one.table))}
+        for other in self.declared.relationships:
+            if quoted(other.many.table) not in reached or other.direction != "down" or other.level:
+                continue
+            quiet = replace(other, direction="off")
+            changed = tuple(quiet if each is other else each for each in self.declared.relationships)
+            try:
+                declared = replace(self.declared, relationships=changed).with_relationship(related)
+                RouteMap(declared)
+            except ModelError:
+                continue
+            self.declared = declared
+            said = f"off, since {related.many.table} finds {other.one.table} by another route too"
+            self.proposals = [
+                replace(each, content=quiet, confidence=min(each.confidence, 0.85), evidence=f"{each.evidence}; {said}")
+                if each.content is other
+                else each
+                for each in self.proposals
+            ]
+            self.proposals.append(proposal)
+            return True
+        return False
+
+    def _variants(self, related: Relationship) -> list[tuple[Relationship, str]]:
+        ways = [(related, "")]
+        if related.match == "as_of":
+            ways.append((replace(related, direction="off"), "off, since another route leads on from there"))
+        twin = next(
+            (
+                each
+                for each in self.declared.relationships
+                if (each.many.table, each.one.table) == (related.many.table, related.one.table) and not each.standby
+            ),
+            None,
+        )
+        if twin is not None and twin.match == related.match:
+            said = f"stands by for {twin.many.columns[0]}: a formula takes it with via"
+            ways.append((replace(related, standby=True), said))
+        return ways
+
+    def _linked(self) -> dict[str, set[str]]:
+        linked: dict[str, set[str]] = {name: set(key) for name, key in self.keys.items()}
+        for related in self.declared.relationships:
+            for end in (related.many, related.one):
+                linked.setdefault(end.table, set()).update(end.columns)
+        return linked
+
+    def _calendar_of(self, fact: str) -> str:
+        for related in self.declared.relationships:
+            if related.many.table == fact and self.kind(related.one.table) == "calendar" and not related.standby:
+                return column_name(related.one.table, related.one.columns[0])
+        return ""
+
+    def _chains(self, lookups: Mapping[str, TableProfile]) -> list[tuple[str, ...]]:
+        """Lookups from fine to coarse, each that no other of them points to being the start of one."""
+        steps: dict[str, list[str]] = {}
+        for related in self.declared.relationships:
+            if related.many.table in lookups and related.one.table in lookups and related.kind == "many_to_one":
+                steps.setdefault(related.many.table, []).append(related.one.table)
+        starts = [name for name in lookups if not any(name in targets for targets in steps.values())]
+        chains: list[tuple[str, ...]] = []
+        pending: list[tuple[str, ...]] = [(start,) for start in starts]
+        while pending:
+            chain = pending.pop(0)
+            further = steps.get(chain[-1], [])
+            if not further:
+                chains.append(chain)
+            pending += [(*chain, each) for each in further]
+        return chains
+
+    def _measures(self, found: list[Proposal]) -> None:
+        for each in found:
+            self.proposals.append(each)
+            if each.active and isinstance(each.content, Measure):
+                self.declared = self.declared.with_measure(each.content)
+
+
+def draft_model(raws: list[Raw], left_out: list[LeftOut], name: str) -> Drafted:
+    """Propose a model of raw tables: what is likely is declared, what is not stands among the proposals."""
+    draft = _Draft(raws, name)
+    for step in (draft.types, draft.keys_, draft.relationships, draft.calendars, draft.measures, draft.hierarchies):
+        step()
+    return Drafted(
+        draft.declared,
+        tuple(draft.proposals),
+        {name: draft.kind(name) for name in draft.declared.tables},
+        {name: table.rows for name, table in draft.tables.items()},
+        tuple(left_out),
+    )

@@ -1,0 +1,106 @@
+"""Which columns tell a table's rows apart."""
+
+from __future__ import annotations
+
+from itertools import combinations
+
+import numpy as np
+
+from relatum.data.types import Kind
+from relatum.engine.memory.joins import duplicate_keys
+from relatum.errors import counted
+from relatum.insight.draft.profile import ColumnProfile, TableProfile
+from relatum.insight.draft.proposals import Proposal
+from relatum.insight.draft.words import core, is_counted, is_rate, looks_like_key, singular, words
+
+#: Pairs and triples of columns are tried only where so few rows say at once that most of them repeat.
+_PROBE = 20_000
+_MOST_COLUMNS = 8
+
+
+def proposed_key(table: TableProfile) -> tuple[tuple[str, ...], Proposal | None]:
+    """The key of a table, with its evidence; an empty one where nothing tells the rows apart, or surely names them."""
+    if table.raw.key:
+        return table.raw.key, _key(table, table.raw.key, 1.0, "declared by the source")
+    singles = [each for each in table.columns.values() if each.unique and _can_be_key(each)]
+    if singles:
+        best = min(singles, key=lambda each: (-key_score(table, each), list(table.columns).index(each.name)))
+        score = key_score(table, best)
+        if score >= 1:
+            evidence = f"{counted(table.rows, 'row')}, each with a value of its own, no null"
+            return (best.name,), _key(table, (best.name,), 0.99 if score >= 2 else 0.9, evidence)
+    almost = [each for each in table.columns.values() if looks_like_key(each.name) and _almost_unique(each)]
+    if almost and not singles:
+        first = almost[0]
+        keys, rows, samples = duplicate_keys([first.column])
+        said = (
+            f"{counted(keys, 'value')} on {counted(rows, 'row')}" if keys else f"null on {counted(first.nulls, 'row')}"
+        )
+        shown = f", for instance {samples[0][0]}" if samples else ""
+        doubt = f"not unique: {said}{shown}" if keys else said
+        return (), Proposal("key", table.name, f"key {first.name}", 0.5, f"{first.distinct:,} values", doubt)
+    return _composite(table)
+
+
+def _key(table: TableProfile, columns: tuple[str, ...], confidence: float, evidence: str) -> Proposal:
+    return Proposal("key", table.name, f"key {', '.join(columns)}", confidence, evidence)
+
+
+def _can_be_key(column: ColumnProfile) -> bool:
+    return column.type.kind in (Kind.INTEGER, Kind.TEXT, Kind.DATE) and not is_rate(column.name)
+
+
+def key_score(table: TableProfile, column: ColumnProfile) -> int:
+    """How much a unique column looks like the key of its table: by its name, its type and its place."""
+    own = tuple(map(singular, words(table.name)))
+    named_so = core(column.name) == own[-len(core(column.name)) :] or words(column.name) in (
+        ("id",),
+        ("key",),
+        ("code",),
+    )
+    first = next(iter(table.columns)) == column.name
+    if is_counted(column.name):
+        return 0
+    score = 2 * looks_like_key(column.name) + named_so + first
+    # A date for each row is a calendar's key; any unique text in front names its rows.
+    return max(score, 2) if column.type.kind is Kind.DATE and first else score
+
+
+def _almost_unique(column: ColumnProfile) -> bool:
+    known = column.rows - column.nulls
+    return column.rows >= 3 and known > 0 and column.distinct < column.rows and column.distinct >= 0.97 * column.rows
+
+
+def _composite(table: TableProfile) -> tuple[tuple[str, ...], Proposal | None]:
+    """The first pair or triple of columns that tells the rows apart."""
+    usable = [
+        each
+        for each in table.columns.values()
+        if each.type.kind in (Kind.INTEGER, Kind.TEXT, Kind.DATE)
+        and not each.nulls
+        and each.distinct > 1
+        and not each.unique
+        and not is_counted(each.name)
+        and not is_rate(each.name)
+    ]
+    usable.sort(key=lambda each: not (looks_like_key(each.name) or each.type.kind is Kind.DATE or bool(each.level)))
+    usable = usable[:_MOST_COLUMNS]
+    for size in (2, 3):
+        for chosen in combinations(usable, size):
+            if np.prod([float(each.distinct) for each in chosen]) < table.rows:
+                continue
+            if tells_apart(chosen, table.rows):
+                names = tuple(each.name for each in sorted(chosen, key=lambda one: list(table.columns).index(one.name)))
+                evidence = f"together they differ on all {counted(table.rows, 'row')}"
+                named = any(looks_like_key(each.name) for each in chosen)
+                return names, _key(table, names, 0.9 if named and size == 2 else 0.7, evidence)
+    return (), None
+
+
+def tells_apart(columns: tuple[ColumnProfile, ...], rows: int) -> bool:
+    """Whether columns together differ on every row."""
+    if rows > _PROBE:
+        step = np.arange(0, _PROBE)
+        if duplicate_keys([each.column.take(step) for each in columns])[0]:
+            return False
+    return duplicate_keys([each.column for each in columns])[0] == 0

@@ -1,0 +1,113 @@
+"""Which numbers add up, which are averaged, and which are not numbers at all."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from relatum.data.types import Kind
+from relatum.errors import counted
+from relatum.insight.draft.profile import ColumnProfile, TableProfile
+from relatum.insight.draft.proposals import Proposal
+from relatum.insight.draft.words import core, is_counted, is_ordinal, is_rate, is_stock, looks_like_key, words
+from relatum.model.declaration import Measure
+from relatum.model.names import column_name, quoted
+
+_MONEY = frozenset("price cost amount revenue sales value total target budget paid payment margin turnover fee".split())
+
+
+class Namer:
+    """Gives each measure a name that no table and no other measure has."""
+
+    def __init__(self, taken: set[str]) -> None:
+        self.taken = taken
+
+    def name(self, wanted: str, table: str) -> str:
+        """The name wanted, or with the table's before it."""
+        choices = [wanted, f"{table}_{wanted}", *(f"{table}_{wanted}_{number}" for number in range(2, 99))]
+        name = next(each for each in choices if each not in self.taken)
+        self.taken.add(name)
+        return name
+
+
+def fact_measures(table: TableProfile, linked: set[str], calendar: str, namer: Namer) -> Iterator[Proposal]:
+    """Measures of a fact.
+
+    Parameters
+    ----------
+    table : TableProfile
+        The fact.
+    linked : set of str
+        Its columns that a relationship or its key uses.
+    calendar : str
+        The column by which its time passes, as ``calendar.date``; empty where it has none.
+    namer : Namer
+        Gives names.
+    """
+    rows = namer.name(f"{table.name}_rows", table.name)
+    yield _measure(rows, f"count({quoted(table.name)})", "#,##0", 0.99, f"{counted(table.rows, 'row')}")
+    for column in table.columns.values():
+        if column.name in linked:
+            continue
+        where = column_name(table.name, column.name)
+        if column.type.numeric:
+            yield from _number(table, column, where, calendar, namer)
+        if looks_like_key(column.name) and not column.unique and column.type.kind in (Kind.INTEGER, Kind.TEXT):
+            said = f"{column.distinct:,} values on {counted(column.rows, 'row')}, and no table of their own"
+            yield Proposal("note", where, f"{where} is kept in the fact: it names things", 0.0, said)
+            name = namer.name(_plural("_".join(core(column.name)) or column.name), table.name)
+            yield _measure(name, f"count(distinct {where})", "#,##0", 0.9, said)
+
+
+def _number(table: TableProfile, column: ColumnProfile, where: str, calendar: str, namer: Namer) -> Iterator[Proposal]:
+    name = column.name if column.name == column.name.lower() else "_".join(words(column.name))
+    if column.is_year or is_ordinal(column.name):
+        if not looks_like_key(column.name):
+            said = f"its values are {column.sample()}"
+            yield Proposal("note", where, f"{where} is not added up: it numbers or orders things", 0.0, said)
+        return
+    pattern = "#,##0.00" if set(words(column.name)) & _MONEY and column.type.kind is not Kind.INTEGER else "#,##0.##"
+    if is_rate(column.name):
+        evidence = "its name says a price, rate or share: added up it means nothing"
+        yield _measure(namer.name(f"average_{name}", table.name), f"avg({where})", pattern, 0.9, evidence)
+        return
+    if is_stock(column.name):
+        formula = f"sum({where})[pin last {calendar}]" if calendar else f"sum({where})"
+        evidence = "counted at a moment: added over things, and over time the last"
+        doubt = "" if calendar else "nothing says at which moment"
+        yield _measure(namer.name(name, table.name), formula, "#,##0.##", 0.85 if calendar else 0.6, evidence, doubt)
+        return
+    sure = is_counted(column.name)
+    evidence = f"numbers {column.sample()}, …" + ("; its name says that they add up" if sure else "")
+    yield _measure(namer.name(name, table.name), f"sum({where})", pattern, 0.96 if sure else 0.85, evidence)
+
+
+def lookup_averages(table: TableProfile, linked: set[str], namer: Namer) -> Iterator[Proposal]:
+    """Averages of the prices and rates of a table whose rows hold from a date on."""
+    for column in table.columns.values():
+        if column.type.numeric and column.name not in linked and is_rate(column.name):
+            where = column_name(table.name, column.name)
+            name = namer.name("average_" + "_".join(words(column.name)), table.name)
+            yield _measure(name, f"avg({where})", "#,##0.00", 0.9, "a price, rate or share: over rows of the list")
+
+
+def priced(fact: TableProfile, prices: TableProfile, doubtful: bool, namer: Namer) -> Iterator[Proposal]:
+    """A quantity times a price that each of its rows finds: what it would be, for a person to decide."""
+    quantities = [each for each in fact.columns if set(words(each)) & {"quantity", "qty", "units", "pieces"}]
+    named = [each.name for each in prices.columns.values() if "price" in words(each.name) and each.type.numeric]
+    for quantity in quantities[:1]:
+        for price in named[:1]:
+            formula = f"sum({column_name(fact.name, quantity)} * {column_name(prices.name, price)})"
+            evidence = f"each row of {quoted(fact.name)} finds its {price}"
+            doubt = "a guess from the names: decide whether it is what you mean"
+            yield _measure(namer.name("revenue", fact.name), formula, "#,##0.00", 0.7, evidence, doubt)
+
+
+def _measure(name: str, formula: str, pattern: str, confidence: float, evidence: str, doubt: str = "") -> Proposal:
+    measure = Measure(name, formula, pattern)
+    return Proposal("measure", name, formula, confidence, evidence, doubt, measure)
+
+
+def _plural(word: str) -> str:
+    if word.endswith("y") and word[-2:-1] not in "aeiou":
+        return word[:-1] + "ies"
+    return word if word.endswith("s") else word + "s"

@@ -1,0 +1,177 @@
+"""What a column holds: how many values, how many distinct, whether they are dates, money or codes in disguise."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from relatum.data.arrow import python_values
+from relatum.data.columns import Column, Members, members_of
+from relatum.data.types import Kind, Type, decimal
+from relatum.insight.draft.collect import Raw
+
+_DATE = re.compile(r"(\d{1,4})([-/.])(\d{1,2})\2(\d{1,4})\Z")
+_COMMA = re.compile(r"-?\d{1,3}(?:[. ]\d{3})*,\d+\Z|-?\d+,\d+\Z")
+_DIGITS = re.compile(r"\d+\Z")
+_MONTH = re.compile(r"\d{4}-(?:0[1-9]|1[0-2])\Z")
+_QUARTER = re.compile(r"\d{4}-Q[1-4]\Z")
+_SAMPLE = 20_000
+#: A decimal has as many digits as some value needs, up to this many.
+_MOST_DIGITS = 4
+
+
+@dataclass(frozen=True)
+class ColumnProfile:
+    """One column of a table, looked at."""
+
+    table: str
+    name: str
+    column: Column
+
+    @property
+    def type(self) -> Type:
+        """The type in which it was read."""
+        return self.column.type
+
+    @cached_property
+    def members(self) -> Members:
+        """Its distinct values."""
+        return members_of(self.column)
+
+    @cached_property
+    def rows(self) -> int:
+        """How many rows it has."""
+        return len(self.column)
+
+    @cached_property
+    def nulls(self) -> int:
+        """How many rows have no value."""
+        return self.column.null_count
+
+    @cached_property
+    def distinct(self) -> int:
+        """How many distinct values it has."""
+        return len(self.members.values)
+
+    @property
+    def unique(self) -> bool:
+        """Whether every row has a value of its own."""
+        return self.rows > 0 and self.nulls == 0 and self.distinct == self.rows
+
+    @cached_property
+    def texts(self) -> list[str]:
+        """Some of its distinct texts, from all over; none for other columns."""
+        if self.type.kind is not Kind.TEXT:
+            return []
+        count = self.distinct
+        picked = (
+            np.unique(np.linspace(0, count - 1, min(count, _SAMPLE)).astype(np.int64)) if count else np.zeros(0, int)
+        )
+        return [str(each) for each in python_values(self.members.values.take(picked))]
+
+    @cached_property
+    def digits_only(self) -> bool:
+        """Whether it is text that holds nothing but digits."""
+        return bool(self.texts) and all(_DIGITS.match(each) for each in self.texts)
+
+    @cached_property
+    def zero_led(self) -> str:
+        """A text of digits that begins with a zero, where all are digits."""
+        led = [each for each in self.texts if each.startswith("0") and len(each) > 1] if self.digits_only else []
+        return led[0] if led else ""
+
+    @cached_property
+    def comma_numbers(self) -> bool:
+        """Whether its texts look like numbers with a decimal comma."""
+        return (
+            bool(self.texts)
+            and all(_COMMA.match(each) or _DIGITS.match(each) for each in self.texts)
+            and any("," in each for each in self.texts)
+        )
+
+    @cached_property
+    def level(self) -> str:
+        """``month`` or ``quarter`` where all texts are months or quarters of a year, as a calendar writes them."""
+        if self.texts and all(_MONTH.match(each) for each in self.texts):
+            return "month"
+        return "quarter" if self.texts and all(_QUARTER.match(each) for each in self.texts) else ""
+
+    @cached_property
+    def is_year(self) -> bool:
+        """Whether it holds years: whole numbers from 1900 to 2100, and a name that says so."""
+        inside = self.distinct > 0 and 1900 <= self.column.lower and self.column.upper <= 2100
+        return self.type.kind is Kind.INTEGER and inside and "year" in self.name.lower()
+
+    @cached_property
+    def date_pattern(self) -> tuple[str, str]:
+        """The pattern in which its texts write dates (empty where they do not, or not surely), and a doubt."""
+        return _date_pattern(self.texts)
+
+    @cached_property
+    def exact(self) -> Type | None:
+        """The decimal type that holds every value of a float column exactly as written; None where none does."""
+        if self.type.kind is not Kind.FLOAT or not self.distinct:
+            return None
+        values = self.column.values if self.column.nulls is None else self.column.values[~self.column.nulls]
+        if np.abs(values).max() >= 1e12:
+            return None
+        for digits in range(1, _MOST_DIGITS + 1):
+            scaled = np.rint(values * 10.0**digits)
+            if bool(np.all(scaled / 10.0**digits == values)):
+                return decimal(digits)
+        return None
+
+    def sample(self) -> str:
+        """A few of its values, for evidence."""
+        shown = python_values(self.members.values.take(np.arange(min(3, self.distinct))))
+        return ", ".join(map(str, shown))
+
+
+def _date_pattern(texts: list[str]) -> tuple[str, str]:
+    parts = [_DATE.match(each) for each in texts]
+    if not texts or not all(parts):
+        return "", ""
+    found = [each for each in parts if each is not None]
+    marks = {each[2] for each in found}
+    first, second = ([int(each[at]) for each in found] for at in (1, 3))
+    if len(marks) > 1:
+        return "", f"dates written in more than one way: {', '.join(texts[:3])}"
+    (mark,) = marks
+    if all(len(each[1]) == 4 for each in found):
+        return f"yyyy{mark}MM{mark}dd", ""
+    if not all(len(each[4]) == 4 for each in found):
+        return "", f"dates with years of two digits: {texts[0]}"
+    day_first, month_first = max(first) > 12, max(second) > 12
+    if day_first and month_first:
+        example = next(each for each, a in zip(texts, first, strict=True) if a > 12)
+        other = next(each for each, b in zip(texts, second, strict=True) if b > 12)
+        return "", f"dates in two orders: {example} has the day first, {other} the month"
+    if not day_first and not month_first:
+        return "", f"dates in which day and month cannot be told apart: {texts[0]}"
+    return (f"dd{mark}MM{mark}yyyy" if day_first else f"MM{mark}dd{mark}yyyy"), ""
+
+
+@dataclass(frozen=True)
+class TableProfile:
+    """A table, looked at."""
+
+    raw: Raw
+    columns: dict[str, ColumnProfile]
+
+    @property
+    def name(self) -> str:
+        """Its name in the model."""
+        return self.raw.name
+
+    @property
+    def rows(self) -> int:
+        """How many rows it has."""
+        return self.raw.data.rows
+
+
+def profile(raw: Raw) -> TableProfile:
+    """Look at a table."""
+    return TableProfile(raw, {name: ColumnProfile(raw.name, name, raw.data.column(name)) for name in raw.data.types})

@@ -1,0 +1,39 @@
+"""What a draft is made of: proposals with their evidence."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from relatum.model.declaration import Hierarchy, Measure, Relationship
+
+SURE, LIKELY = 0.95, 0.8
+
+
+@dataclass(frozen=True, slots=True)
+class Proposal:
+    """One thing proposed: what, how sure, and why.
+
+    ``kind`` is ``type``, ``key``, ``relationship``, ``calendar``, ``measure``, ``hierarchy`` or ``note``; ``statement``
+    says it in one line; ``confidence`` is from 0 to 1; ``doubt`` says what speaks against it. A proposal below 0.8 is
+    written into the model as a comment.
+    """
+
+    kind: str
+    subject: str
+    statement: str
+    confidence: float
+    evidence: str
+    doubt: str = ""
+    content: Relationship | Measure | Hierarchy | None = None
+
+    @property
+    def active(self) -> bool:
+        """Whether it is part of the model, rather than a comment in it."""
+        return self.confidence >= LIKELY and self.kind != "note"
+
+    @property
+    def word(self) -> str:
+        """How sure it is, in a word."""
+        if self.kind == "note":
+            return "note"
+        return "sure" if self.confidence >= SURE else "likely" if self.confidence >= LIKELY else "unsure"

@@ -1,0 +1,310 @@
+"""Which columns point to which tables: names and values compared."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from relatum.data.arrow import python_values
+from relatum.data.columns import Column
+from relatum.data.types import Kind
+from relatum.engine.memory.joins import build_join_index
+from relatum.errors import DataError
+from relatum.insight.draft.profile import ColumnProfile, TableProfile
+from relatum.insight.draft.proposals import Proposal
+from relatum.insight.draft.words import (
+    core,
+    is_counted,
+    is_generic,
+    is_rate,
+    looks_like_key,
+    singular,
+    starts_a_validity,
+    words,
+)
+from relatum.model.declaration import End, Relationship
+from relatum.model.names import quoted
+
+#: Kinds of values that can name a thing.
+_NAMING = (Kind.INTEGER, Kind.TEXT, Kind.DATE)
+#: A name match below this is no evidence by itself.
+_WEAK = 0.6
+
+
+@dataclass(frozen=True, slots=True)
+class Tables:
+    """The tables of a draft with their keys, and the prefix that each table's columns share."""
+
+    tables: Sequence[TableProfile]
+    keys: dict[str, tuple[str, ...]]
+    prefixes: dict[str, str]
+
+    def bare(self, column: ColumnProfile) -> str:
+        """A column's name without the prefix of its table: ``lo_custkey`` is ``custkey``."""
+        return column.name[len(self.prefixes[column.table]) :]
+
+
+def shared_prefix(table: TableProfile) -> str:
+    """The prefix that all of a table's columns have, up to an underscore: ``lo_``."""
+    names = list(table.columns)
+    head, mark, _ = names[0].partition("_") if names else ("", "", "")
+    prefix = head + mark
+    return prefix if mark and len(names) > 1 and all(each.startswith(prefix) for each in names) else ""
+
+
+def name_match(tables: Tables, many: ColumnProfile, one: ColumnProfile) -> float:
+    """How much two names say that one column points to the other, from 0 to 1."""
+    left, right = tables.bare(many), tables.bare(one)
+    target = tuple(map(singular, words(one.table)))
+    many_core, one_core = core(left), core(right)
+    if tuple(map(singular, words(left))) == (*target, *map(singular, words(right))):
+        return 0.97
+    plain = words(right) in (("id",), ("key",), ("code",), ("no",), ("number",), ("name",), ("pk",))
+    if words(left) == words(right) and not is_generic(left):
+        return 1.0
+    if plain and many_core == target[-len(many_core) :] and looks_like_key(left):
+        return 0.97
+    if many_core == one_core and not plain and (looks_like_key(left) or looks_like_key(right)):
+        return 0.95
+    if looks_like_key(left) or looks_like_key(right):
+        if plain and "".join(many_core).endswith("".join(target)):
+            return 0.9
+        if not plain and many_core[-len(one_core) :] == one_core:
+            return 0.9
+        if not plain and len("".join(one_core)) > 2 and "".join(many_core).endswith("".join(one_core)):
+            return 0.75
+    if many_core == target and not looks_like_key(left):
+        return 0.7
+    return 0.3 if words(left) == words(right) else 0.0
+
+
+def relate_columns(tables: Tables) -> list[Proposal]:
+    """Every relationship of one column to a unique one that names and values speak for, and near misses as notes."""
+    found: list[Proposal] = []
+    for one_table in tables.tables:
+        for one in one_table.columns.values():
+            if one.type.kind not in _NAMING or not _one_side(one) or is_counted(one.name) or is_rate(one.name):
+                continue
+            for many_table in tables.tables:
+                if many_table is one_table:
+                    continue
+                for many in many_table.columns.values():
+                    proposal = _pair(tables, many_table, many, one_table, one)
+                    if proposal is not None:
+                        found.append(proposal)
+    return found
+
+
+def _one_side(column: ColumnProfile) -> bool:
+    known = column.rows - column.nulls
+    return known > 1 and column.distinct == known and column.nulls <= 0.02 * column.rows
+
+
+def _pair(
+    tables: Tables, many_table: TableProfile, many: ColumnProfile, one_table: TableProfile, one: ColumnProfile
+) -> Proposal | None:
+    if many.type.kind not in _NAMING or not many.distinct:
+        return None
+    score = name_match(tables, many, one)
+    link = f"{End(many.table, (many.name,))} -> {End(one.table, (one.name,))}"
+    if not _comparable(many, one):
+        if score < 0.9:
+            return None
+        doubt = f"{many.name} is {many.type} and {one.table}.{one.name} is {one.type}: they never match"
+        return Proposal("relationship", link, link, 0.3, "the names agree", doubt, _related(many, one))
+    # The evidence of values costs more than that of names: a pair that no name speaks for must be text.
+    if score < 0.3 and (many.type.kind is not Kind.TEXT or many.distinct < 10):
+        return None
+    if many.unique and one.unique:
+        return _one_to_one(tables, many_table, many, one_table, one, score)
+    share, members, example = coverage([many], [one])
+    evidence = f"{share:.1%} of {many.rows - many.nulls:,} keys found" if many.rows > many.nulls else "no keys"
+    evidence += f", {members:,} of {one.distinct:,} rows pointed to"
+    evidence += f"; names agree ({score:.0%})" if score >= _WEAK else "; the names do not agree"
+    confidence, doubt = _judged(many, one, score, share, example, _certainly_key(tables, one))
+    if confidence == 0:
+        if score >= 0.9 and not is_generic(tables.bare(many)):
+            said = f"{quoted(many.table)}.{many.name} and {quoted(one.table)}.{one.name} have like names"
+            return Proposal("note", link, f"{said} and hardly a value in common: not related", 0.0, evidence)
+        return None
+    return Proposal("relationship", link, link, confidence, evidence, doubt, _related(many, one))
+
+
+def _certainly_key(tables: Tables, one: ColumnProfile) -> bool:
+    return tables.keys.get(one.table) == (one.name,)
+
+
+def _judged(
+    many: ColumnProfile, one: ColumnProfile, score: float, share: float, example: str, is_key: bool
+) -> tuple[float, str]:
+    missing = f"{1 - share:.1%} of the keys find nothing, for instance {example}" if share < 1 else ""
+    if many.unique:
+        # Each value once on both sides of different size: the smaller may be a part of the larger.
+        return (0.6, "both sides are unique") if score >= 0.9 and share >= 0.98 else (0.0, "")
+    if score >= 0.9:
+        if share >= 0.9:
+            return (0.99 if share >= 0.98 and is_key else 0.93), missing
+        return (0.6, missing) if share >= 0.5 else (0.0, "")
+    # Small whole numbers are found among any others.
+    dense = one.type.kind is Kind.INTEGER and one.column.upper - one.column.lower < 4 * max(one.distinct, 1)
+    if score >= _WEAK:
+        if share >= 0.98:
+            return (0.7, "the numbers may be found there by chance") if dense else (0.9, missing)
+        return (0.5, missing) if share >= 0.8 else (0.0, "")
+    if share == 1 and many.type.kind is Kind.TEXT and many.distinct >= max(10, one.distinct // 2):
+        doubt = "the values agree, the names do not" if score == 0 else "the name is too common to say anything"
+        return 0.6, doubt
+    return 0.0, ""
+
+
+def _one_to_one(
+    tables: Tables,
+    many_table: TableProfile,
+    many: ColumnProfile,
+    one_table: TableProfile,
+    one: ColumnProfile,
+    score: float,
+) -> Proposal | None:
+    # Of the two ways round one is proposed: from the table with more rows, or the first one.
+    later = tables.tables.index(many_table) > tables.tables.index(one_table)
+    if score < 0.9 or many.rows < one.rows or (many.rows == one.rows and later):
+        return None
+    share, _, example = coverage([one], [many])
+    if share < 0.9:
+        return None
+    link = f"{End(many.table, (many.name,))} <-> {End(one.table, (one.name,))}"
+    content = Relationship(End(many.table, (many.name,)), End(one.table, (one.name,)), kind="one_to_one")
+    evidence = f"{share:.1%} of the {one.rows:,} keys found, unique on both sides"
+    doubt = f"not found: {example}" if share < 1 else ""
+    return Proposal("relationship", link, link, 0.95 if share == 1 else 0.85, evidence, doubt, content)
+
+
+def _related(many: ColumnProfile, one: ColumnProfile) -> Relationship:
+    return Relationship(End(many.table, (many.name,)), End(one.table, (one.name,)))
+
+
+def _comparable(many: ColumnProfile, one: ColumnProfile) -> bool:
+    return many.type.kind is one.type.kind
+
+
+def coverage(
+    many: Sequence[ColumnProfile], one: Sequence[ColumnProfile], match: str = "equal"
+) -> tuple[float, int, str]:
+    """The share of rows whose keys are found, how many rows of the other side are, and a key that is not."""
+    sides = End(many[0].table, tuple(each.name for each in many)), End(one[0].table, tuple(each.name for each in one))
+    related = Relationship(*sides, match=match)
+    targets = [each.column for each in one]
+    if len(many) == 1:
+        members = many[0].members
+        columns: list[Column] = [members.values]
+        weights = np.bincount(members.codes.astype(np.int64), minlength=members.size)[: len(members.values)]
+    else:
+        columns = [each.column for each in many]
+        known = [each.column.nulls for each in many if each.column.nulls is not None]
+        weights = np.ones(many[0].rows, np.int64)
+        for nulls in known:
+            weights[nulls] = 0
+    try:
+        index = build_join_index(related, columns, targets)
+    except DataError:
+        return 0.0, 0, ""
+    missed = (index.positions == index.size) & (weights > 0)
+    total = int(weights.sum())
+    share = 1 - int(weights[missed].sum()) / total if total else 0.0
+    found = len(np.unique(index.positions[(index.positions != index.size) & (weights > 0)]))
+    rows = np.flatnonzero(missed)[:1]
+    shown = ", ".join(str(python_values(column.take(rows))[0]) for column in columns) if len(rows) else ""
+    return share, found, shown
+
+
+def relate_pairs(tables: Tables) -> Iterator[Proposal]:
+    """Relationships of several columns: to a composite key, or to the latest row that holds on a date."""
+    for one_table in tables.tables:
+        key = tables.keys.get(one_table.name, ())
+        if len(key) < 2:
+            continue
+        one = [one_table.columns[name] for name in key]
+        for many_table in tables.tables:
+            if many_table is not one_table:
+                yield from _several(tables, many_table, one_table, one)
+
+
+def _several(
+    tables: Tables, many_table: TableProfile, one_table: TableProfile, one: list[ColumnProfile]
+) -> Iterator[Proposal]:
+    dated = [each for each in one if each.type.kind is Kind.DATE]
+    exact = [each for each in one if each.type.kind is not Kind.DATE]
+    partners = [_partner(tables, many_table, each) for each in exact]
+    if any(each is None for each in partners) or not exact:
+        return
+    many = [each for each in partners if each is not None]
+    if not dated:
+        if tables.keys.get(many_table.name) == tuple(each.name for each in many):
+            return
+        share, found, example = coverage(many, one)
+        if share >= 0.5:
+            yield _composite(many, one, share, found, example, "equal", 0.95 if share >= 0.9 else 0.6)
+        return
+    dates = [each for each in many_table.columns.values() if each.type.kind is Kind.DATE]
+    if len(dated) != 1 or not dates:
+        return
+    date = min(dates, key=lambda each: date_rank(many_table, each))
+    one = [*exact, *dated]
+    equal, found, example = coverage([*many, date], one)
+    if equal >= 0.95 and not starts_a_validity(dated[0].name):
+        yield _composite([*many, date], one, equal, found, example, "equal", 0.9)
+        return
+    share, found, example = coverage([*many, date], one, "as_of")
+    said = starts_a_validity(dated[0].name)
+    if share >= 0.5:
+        confidence = (0.96 if share >= 0.95 else 0.85) if said else 0.6
+        yield _composite([*many, date], one, share, found, example, "as_of", confidence, not said)
+
+
+def _partner(tables: Tables, many_table: TableProfile, one: ColumnProfile) -> ColumnProfile | None:
+    # Beside another column that agrees, a name as common as month or code is evidence too.
+    scored = [
+        (0.9 if words(tables.bare(each)) == words(tables.bare(one)) else name_match(tables, each, one), each)
+        for each in many_table.columns.values()
+        if each.type.kind is one.type.kind and each.type.kind in _NAMING
+    ]
+    best = max(scored, key=lambda each: each[0], default=(0.0, None))
+    return best[1] if best[0] >= 0.9 else None
+
+
+def _composite(
+    many: list[ColumnProfile],
+    one: list[ColumnProfile],
+    share: float,
+    found: int,
+    example: str,
+    match: str,
+    confidence: float,
+    doubtful: bool = False,
+) -> Proposal:
+    related = Relationship(
+        End(many[0].table, tuple(each.name for each in many)),
+        End(one[0].table, tuple(each.name for each in one)),
+        match=match,
+    )
+    evidence = f"{share:.1%} of the keys found, {found:,} of {one[0].rows:,} rows pointed to"
+    if match == "as_of":
+        evidence += f"; {one[-1].name} says from when a row holds"
+    doubt = f"{1 - share:.1%} find nothing, for instance {example}" if share < 1 else ""
+    if doubtful:
+        doubt = f"nothing says that a row of {one[0].table} holds until the next one"
+    return Proposal("relationship", str(related), str(related), confidence, evidence, doubt, related)
+
+
+def date_rank(table: TableProfile, column: ColumnProfile) -> tuple[int, int, int]:
+    """Which of a fact's dates is the one it is counted by: the lower the better."""
+    parts = set(words(column.name))
+    late = set(
+        "ship shipped due delivered delivery commit received paid updated created end required closed cancelled "
+        "returned birth modified".split()
+    )
+    place = list(table.columns).index(column.name)
+    is_late = bool(parts & late) or any(word.startswith(("ship", "due", "commit")) for word in parts)
+    return int(is_late), column.nulls, place

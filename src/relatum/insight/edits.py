@@ -1,0 +1,299 @@
+"""Renaming and removing what a model consists of, so that all that names it follows."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import replace
+from typing import TypeVar
+
+from relatum.errors import ModelError, listed
+from relatum.insight.impact import Dependant, Dependencies, Thing, find_relationship, thing_of
+from relatum.language.mentions import Known, Mention, mentions, respelled
+from relatum.model.declaration import ColumnSettings, Declaration, End, Table, frozen, refuse_name
+from relatum.model.names import column_name, quoted, split_name
+
+Column = tuple[str, str]
+T = TypeVar("T")
+
+
+def renamed(dependencies: Dependencies, name: str, new: str) -> Declaration:
+    """The declaration in which a thing has another name, and everything that names it says so.
+
+    Parameters
+    ----------
+    name : str
+        A table, ``table.column``, measure or hierarchy.
+    new : str
+        Its new name, without the table's.
+
+    Raises
+    ------
+    ModelError
+        There is nothing of that name, the new name is taken, or a formula would come to mean something else.
+    """
+    thing = dependencies.find(name)
+    refuse_name(new, thing.kind)
+    if thing.kind in ("relationship", "control"):
+        raise ModelError(f"A {thing.kind} has no name to change.", fix="Remove it and state it anew.")
+    declaration, known = dependencies.declaration, dependencies.known
+    parts = split_name(thing.name)
+    if parts[-1] == new:
+        return declaration
+    if thing.kind == "column":
+        table, column = parts
+        columns = _column_aliases(declaration, table, column)
+        for owner in columns:
+            _refuse_column(declaration, known, owner, column, new)
+        return _rewritten(declaration, known, _Names({}, {}, dict.fromkeys(columns, new)))
+    taken = {**declaration.tables, **declaration.measures, **declaration.hierarchies}
+    if new in taken:
+        raise ModelError(f"{new} is a name of the model already.", fix="Choose another name.")
+    if thing.kind == "table":
+        return _rewritten(declaration, known, _Names({parts[0]: new}, {}, {}))
+    if thing.kind == "measure":
+        return _rewritten(declaration, known, _Names({}, {parts[0]: new}, {}))
+    hierarchies = {new if each == parts[0] else each: value for each, value in declaration.hierarchies.items()}
+    return replace(
+        declaration, hierarchies=frozen({key: replace(value, name=key) for key, value in hierarchies.items()})
+    )
+
+
+def _column_aliases(declaration: Declaration, table: str, column: str) -> list[Column]:
+    """The column itself, and the same column where roles and derived tables have it."""
+    if table in declaration.tables and declaration.tables[table].role_of:
+        table = declaration.tables[table].role_of
+    found = [(table, column)]
+    for name, each in declaration.tables.items():
+        if each.role_of == table:
+            found.append((name, column))
+    for name, each in declaration.tables.items():
+        if any(tuple(split_name(grain)) in found for grain in each.per):
+            found.append((name, column))
+    return found
+
+
+def _refuse_column(declaration: Declaration, known: Known, owner: Column, column: str, new: str) -> None:
+    table = declaration.tables[owner[0]]
+    if table.calendar is not None:
+        raise ModelError(
+            f"{column_name(*owner)} is generated with its calendar, and keeps its name.",
+            fix="Give it a label, which is what grids show.",
+        )
+    if new in known.tables[owner[0]]:
+        raise ModelError(f"The table {quoted(owner[0])} has a column {new} already.", fix="Choose another name.")
+    grains = [split_name(each)[-1] for each in table.per]
+    if column in grains and owner == (table.name, column) and not table.role_of and len(set(grains)) < len(grains):
+        raise ModelError(f"Two columns of {quoted(owner[0])} would have one name.")
+
+
+class _Names:
+    """New names of tables, measures and columns."""
+
+    def __init__(self, tables: Mapping[str, str], measures: Mapping[str, str], columns: Mapping[Column, str]) -> None:
+        self.tables, self.measures, self.columns = tables, measures, columns
+
+    def table(self, name: str) -> str:
+        return self.tables.get(name, name)
+
+    def measure(self, name: str) -> str:
+        return self.measures.get(name, name)
+
+    def column(self, table: str, name: str) -> str:
+        return self.columns.get((table, name), name)
+
+    def path(self, text: str) -> str:
+        """``table.column`` as written in settings; what is no such name stays as it is."""
+        parts = split_name(text)
+        if len(parts) != 2:
+            return text
+        new = (self.table(parts[0]), self.column(*parts))
+        return text if new == parts else column_name(*new)
+
+    def mention(self, mention: Mention) -> str | None:
+        if mention.kind == "column":
+            new = self.column(mention.table, mention.name)
+        else:
+            new = (self.table if mention.kind == "table" else self.measure)(mention.name)
+        return None if new == mention.name else quoted(new)
+
+    def thing(self, mention: Mention) -> Thing:
+        if mention.kind == "column":
+            return Thing("column", column_name(self.table(mention.table), self.column(mention.table, mention.name)))
+        name = (self.table if mention.kind == "table" else self.measure)(mention.name)
+        return Thing(mention.kind, quoted(name))
+
+    def known(self, known: Known) -> Known:
+        tables = {
+            self.table(table): [self.column(table, column) for column in columns]
+            for table, columns in known.tables.items()
+        }
+        return Known(tables, [self.measure(each) for each in known.measures])
+
+
+def _rewritten(declaration: Declaration, known: Known, names: _Names) -> Declaration:
+    known_after = names.known(known)
+
+    def formula(text: str, owner: str, home: str = "") -> str:
+        found = mentions(text, known, home)
+        changed = respelled(text, found, names.mention)
+        wanted = [names.thing(each) for each in found]
+        got = [thing_of(each) for each in mentions(changed, known_after, names.table(home) if home else "")]
+        if wanted != got:
+            wrong = next((str(each) for each in got if each not in wanted), "another name")
+            raise ModelError(
+                f"With that name, {owner} would mean something else: it would read {wrong}.",
+                fix="Choose a name that is no column of its table and no let name in the formula.",
+            )
+        return changed
+
+    tables = {names.table(name): _table(table, names, formula) for name, table in declaration.tables.items()}
+    return replace(
+        declaration,
+        tables=frozen(tables),
+        relationships=tuple(
+            replace(each, many=_end(each.many, names), one=_end(each.one, names)) for each in declaration.relationships
+        ),
+        measures=frozen(
+            {
+                names.measure(name): replace(
+                    each, name=names.measure(name), formula=formula(each.formula, f"measure {quoted(name)}")
+                )
+                for name, each in declaration.measures.items()
+            }
+        ),
+        hierarchies=frozen(
+            {
+                name: replace(each, levels=tuple(map(names.path, each.levels)))
+                for name, each in declaration.hierarchies.items()
+            }
+        ),
+        controls=tuple(
+            replace(
+                each,
+                measure=names.measure(each.measure),
+                at=frozen({names.path(column): value for column, value in each.at.items()}),
+            )
+            for each in declaration.controls
+        ),
+    )
+
+
+def _end(end: End, names: _Names) -> End:
+    return End(names.table(end.table), tuple(names.column(end.table, column) for column in end.columns))
+
+
+def _table(table: Table, names: _Names, formula: Callable[..., str]) -> Table:
+    old = table.name
+
+    def column(name: str) -> str:
+        return names.column(old, name)
+
+    settings = {
+        column(name): replace(each, order_by=column(each.order_by) if each.order_by else "")
+        for name, each in table.columns.items()
+    }
+    for name in (each for (owner, each) in names.columns if owner == old):
+        # A column of the source keeps the heading that it has there.
+        if name not in table.derived and name not in table.formulas and not table.role_of and not table.per:
+            here = settings.get(column(name), ColumnSettings())
+            heading = here.heading or name
+            settings[column(name)] = replace(here, heading="" if heading == column(name) else heading)
+    span = table.calendar
+    if span is not None and isinstance(span.through, str):
+        span = replace(span, through=names.path(span.through))
+    return replace(
+        table,
+        name=names.table(old),
+        key=tuple(map(column, table.key)),
+        role_of=names.table(table.role_of),
+        calendar=span,
+        per=tuple(map(names.path, table.per)),
+        formulas=frozen(
+            {column(name): formula(text, f"column {column_name(old, name)}") for name, text in table.formulas.items()}
+        ),
+        columns=frozen(settings),
+        derived=frozen(
+            {
+                column(name): replace(
+                    each,
+                    name=column(name),
+                    formula=formula(each.formula, f"derived column {column_name(old, name)}", old),
+                )
+                for name, each in table.derived.items()
+            }
+        ),
+    )
+
+
+def removed(dependencies: Dependencies, name: str, force: bool) -> tuple[Declaration, tuple[Dependant, ...]]:
+    """The declaration without a thing; with ``force`` without all that breaks either, which is returned too.
+
+    Raises
+    ------
+    ModelError
+        There is nothing of that name, it is a column of a source, or others need it and ``force`` is not said.
+    """
+    thing = dependencies.find(name)
+    breaks = dependencies.impact(name).breaks
+    if thing.kind == "column":
+        table, column = split_name(thing.name)
+        described = dependencies.declaration.tables[table]
+        if column not in described.derived and column not in described.formulas:
+            raise ModelError(
+                f"{thing.name} is a column of the source of {quoted(table)}.",
+                fix="Leave it out where the data is made; relatum impact says what would break.",
+            )
+    if breaks and not force:
+        shown = listed([f"{each.kind} {each.name}" for each in breaks], 8)
+        raise ModelError(f"{thing} is needed by {shown}.", fix="Change those first, or remove them with it: force.")
+    gone = [thing, *(Thing(each.kind, each.name) for each in breaks)]
+    return _without(dependencies.declaration, gone), breaks
+
+
+def _without(declaration: Declaration, gone: Iterable[Thing]) -> Declaration:
+    names: dict[str, set[str]] = {}
+    for thing in gone:
+        names.setdefault(thing.kind, set()).add(thing.name)
+    tables = {}
+    dropped = names.get("table", set())
+    columns, settings = names.get("column", set()), names.get("setting", set())
+    for name, table in declaration.tables.items():
+        if quoted(name) in dropped:
+            continue
+
+        def stays(column: str, name: str = name) -> bool:
+            return column_name(name, column) not in columns
+
+        span = table.calendar
+        if span is not None and f"end of the data of {quoted(name)}" in settings:
+            span = replace(span, through="")
+        tables[name] = replace(
+            table,
+            key=() if f"key of {quoted(name)}" in settings else table.key,
+            calendar=span,
+            formulas=frozen({each: text for each, text in table.formulas.items() if stays(each)}),
+            columns=frozen(
+                {
+                    each: replace(value, order_by="") if f"order of {each} of {quoted(name)}" in settings else value
+                    for each, value in table.columns.items()
+                    if stays(each)
+                }
+            ),
+            derived=frozen({each: value for each, value in table.derived.items() if stays(each)}),
+        )
+    links = {str(find_relationship(declaration, link)) for link in names.get("relationship", ())}
+    controls = names.get("control", set())
+    return replace(
+        declaration,
+        tables=frozen(tables),
+        relationships=tuple(each for each in declaration.relationships if str(each) not in links),
+        measures=_kept(declaration.measures, names.get("measure", set())),
+        hierarchies=_kept(declaration.hierarchies, names.get("hierarchy", set())),
+        controls=tuple(
+            each for number, each in enumerate(declaration.controls, 1) if f"control {number}" not in controls
+        ),
+    )
+
+
+def _kept(mapping: Mapping[str, T], dropped: set[str]) -> Mapping[str, T]:
+    return frozen({name: each for name, each in mapping.items() if quoted(name) not in dropped})

@@ -1,0 +1,280 @@
+"""What depends on a table, column, relationship or measure: what breaks without it, and what would say less."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from functools import cached_property
+
+from relatum.errors import ModelError, listed, suggestion
+from relatum.insight.understood import routes_used
+from relatum.language.mentions import Known, Mention, mentions
+from relatum.model.declaration import Control, Declaration, Relationship
+from relatum.model.links import parse_link
+from relatum.model.names import column_name, quoted, split_name
+from relatum.model.routes import Route
+from relatum.session.session import Session
+
+
+@dataclass(frozen=True, slots=True)
+class Thing:
+    """Something in a model. ``name`` is how a person writes it: ``sales``, ``sales.quantity``, a link, ``control 2``.
+
+    ``kind`` is ``table``, ``column``, ``relationship``, ``measure``, ``hierarchy``, ``control``, or ``setting``: a
+    table's key, a column's order.
+    """
+
+    kind: str
+    name: str
+
+    def __str__(self) -> str:
+        return self.name if self.kind in ("control", "setting") else f"{self.kind} {self.name}"
+
+
+@dataclass(frozen=True, slots=True)
+class Dependant:
+    """Something that depends on another. ``path`` leads from it, step by step, to the thing asked about."""
+
+    kind: str
+    name: str
+    effect: str
+    path: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Impact:
+    """What would happen if one thing went away: what breaks, and what loses a filter or lookup but still has a value.
+
+    A renamed thing is followed by all that names it: the same list says what is rewritten.
+    """
+
+    thing: str
+    kind: str
+    breaks: tuple[Dependant, ...]
+    changes: tuple[Dependant, ...]
+
+    def __str__(self) -> str:
+        return "\n".join(self.lines())
+
+    def lines(self) -> Iterator[str]:
+        """The impact as lines of text."""
+        yield f"{self.kind} {self.thing}"
+        for each in self.breaks:
+            yield f"breaks   {each.kind} {each.name}  ({' <- '.join(each.path)})"
+        for each in self.changes:
+            yield f"changes  {each.kind} {each.name}: {each.effect}"
+        if not self.breaks and not self.changes:
+            yield "nothing depends on it"
+
+
+def find_thing(declaration: Declaration, columns: dict[str, list[str]], name: str) -> Thing:
+    """The thing that a name stands for.
+
+    Raises
+    ------
+    ModelError
+        There is nothing of that name.
+    """
+    if any(arrow in name for arrow in ("->", ">-<")):
+        related = find_relationship(declaration, name)
+        return Thing("relationship", str(related))
+    if name.startswith("control "):
+        number = name.removeprefix("control ")
+        if not number.isdigit() or not 1 <= int(number) <= len(declaration.controls):
+            raise ModelError(f"There is no {name}.", fix=f"The model has {len(declaration.controls)} controls.")
+        return Thing("control", name)
+    parts = split_name(name)
+    if len(parts) == 1:
+        for kind, known in (
+            ("table", declaration.tables),
+            ("measure", declaration.measures),
+            ("hierarchy", declaration.hierarchies),
+        ):
+            if parts[0] in known:
+                return Thing(kind, quoted(parts[0]))
+    if len(parts) == 2 and parts[1] in columns.get(parts[0], ()):
+        return Thing("column", column_name(*parts))
+    every = [*declaration.tables, *declaration.measures, *declaration.hierarchies]
+    every += [column_name(table, column) for table, own in columns.items() for column in own]
+    raise ModelError(f"There is nothing named {name} in the model.", fix=suggestion(name, every))
+
+
+def find_relationship(declaration: Declaration, link: str) -> Relationship:
+    """The relationship that a link means, whichever end is named first.
+
+    Raises
+    ------
+    ModelError
+        There is none.
+    """
+    left, right, _ = parse_link(link)
+    for each in declaration.relationships:
+        if {each.many, each.one} == {left, right}:
+            return each
+    raise ModelError(
+        f"There is no relationship {link}.", fix=suggestion(link, map(str, declaration.relationships), noun="link")
+    )
+
+
+@dataclass(frozen=True)
+class Dependencies:
+    """Which thing needs which others, from every formula and setting of a model."""
+
+    session: Session
+    #: What each thing needs: it breaks without any of these.
+    needs: dict[Thing, dict[Thing, None]] = field(default_factory=dict)
+    #: Through which relationships each formula's values can be filtered, and by which tables.
+    filters: dict[Thing, dict[Thing, set[str]]] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self._tables()
+        self._relationships()
+        self._formulas()
+        for name, hierarchy in self.declaration.hierarchies.items():
+            own = Thing("hierarchy", quoted(name))
+            for level in hierarchy.levels:
+                self._need(own, self._column(*split_name(level)))
+        for number, control in enumerate(self.declaration.controls, 1):
+            self._control(number, control)
+
+    @property
+    def declaration(self) -> Declaration:
+        """The model."""
+        return self.session.declaration
+
+    @cached_property
+    def columns(self) -> dict[str, list[str]]:
+        """The names of each table's columns."""
+        return {name: list(self.session.catalog.columns(name)) for name in self.declaration.tables}
+
+    @cached_property
+    def known(self) -> Known:
+        """The names that formulas can use."""
+        return Known(self.columns, self.declaration.measures)
+
+    def find(self, name: str) -> Thing:
+        """The thing that a name stands for; a ModelError where there is none."""
+        return find_thing(self.declaration, self.columns, name)
+
+    def impact(self, name: str) -> Impact:
+        """What depends on a thing, directly or through others."""
+        thing = self.find(name)
+        broken: dict[Thing, tuple[str, ...]] = {thing: (str(thing),)}
+        pending = [thing]
+        while pending:
+            here = pending.pop(0)
+            for other, needed in self.needs.items():
+                if here in needed and other not in broken:
+                    broken[other] = (str(other), *broken[here])
+                    pending.append(other)
+        # The columns of a table go with it: they are no others.
+        own = {self._column(*each) for each in self._columns_of(thing)}
+        breaks = [
+            Dependant(each.kind, each.name, "breaks", path)
+            for each, path in broken.items()
+            if each != thing and each not in own
+        ]
+        gone = {each for each in broken if each.kind in ("relationship",)}
+        changes = [
+            Dependant(
+                other.kind,
+                other.name,
+                f"no longer filtered by {listed(sorted(map(quoted, through[lost])))}",
+                (str(other), *broken[lost]),
+            )
+            for other, through in self.filters.items()
+            if other not in broken
+            for lost in gone
+            if lost in through
+        ]
+        order = ["column", "measure", "table", "hierarchy", "setting", "relationship", "control"]
+        breaks.sort(key=lambda each: order.index(each.kind))
+        return Impact(thing.name, thing.kind, tuple(breaks), tuple(changes))
+
+    def _columns_of(self, thing: Thing) -> list[tuple[str, str]]:
+        if thing.kind != "table":
+            return []
+        (table,) = split_name(thing.name)
+        return [(table, column) for column in self.columns[table]]
+
+    # -- edges --------------------------------------------------------------------------------------------------------
+
+    def _need(self, thing: Thing, *needed: Thing) -> None:
+        self.needs.setdefault(thing, {}).update(dict.fromkeys(each for each in needed if each != thing))
+
+    def _column(self, table: str, column: str) -> Thing:
+        return Thing("column", column_name(table, column))
+
+    def _tables(self) -> None:
+        for name, table in self.declaration.tables.items():
+            own = Thing("table", quoted(name))
+            self._need(own)
+            for column in self.columns[name]:
+                self._need(self._column(name, column), own)
+                if table.role_of:
+                    self._need(self._column(name, column), self._column(table.role_of, column))
+            if table.role_of:
+                self._need(own, Thing("table", quoted(table.role_of)))
+            settings = [("key", column) for column in table.key if table.calendar is None]
+            settings += [(f"order of {column}", each.order_by) for column, each in table.columns.items()]
+            for what, column in settings:
+                if column:
+                    self._need(Thing("setting", f"{what} of {quoted(name)}"), self._column(name, column))
+            through = table.calendar.through if table.calendar else ""
+            if isinstance(through, str) and through:
+                self._need(Thing("setting", f"end of the data of {quoted(name)}"), self._column(*split_name(through)))
+            for column in table.per:
+                self._need(own, self._column(*split_name(column)))
+
+    def _relationships(self) -> None:
+        for each in self.declaration.relationships:
+            own = Thing("relationship", str(each))
+            for end in (each.many, each.one):
+                self._need(own, *(self._column(end.table, column) for column in end.columns))
+
+    def _formulas(self) -> None:
+        session = self.session
+        for name, table in self.declaration.tables.items():
+            for column, derived in table.derived.items():
+                own = self._column(name, column)
+                self._formula(own, derived.formula, name)
+                self._routes(own, *routes_used(session, session.derived_formula(name, column), name))
+            for formula in table.formulas.values():
+                own = Thing("table", quoted(name))
+                self._formula(own, formula)
+                self._routes(own, *routes_used(session, session.formulas.formula(formula)))
+        for name, measure in self.declaration.measures.items():
+            own = Thing("measure", quoted(name))
+            self._formula(own, measure.formula)
+            self._routes(own, *routes_used(session, session.formulas.measure(name)))
+
+    def _formula(self, own: Thing, text: str, home: str = "") -> None:
+        for mention in mentions(text, self.known, home):
+            self._need(own, thing_of(mention))
+
+    def _routes(self, own: Thing, lookups: list[Route], filters: list[Route]) -> None:
+        for route in lookups:
+            for hop in route:
+                if hop.relationship is not None:
+                    self._need(own, Thing("relationship", str(hop.relationship)))
+        through = self.filters.setdefault(own, {})
+        for route in filters:
+            for hop in route:
+                if hop.relationship is not None:
+                    related = Thing("relationship", str(hop.relationship))
+                    through.setdefault(related, set()).add(route[-1].target.table)
+
+    def _control(self, number: int, control: Control) -> None:
+        own = Thing("control", f"control {number}")
+        self._need(own, Thing("measure", quoted(control.measure)))
+        for column in control.at:
+            parts = split_name(column)
+            if len(parts) == 2:
+                self._need(own, self._column(*parts))
+
+
+def thing_of(mention: Mention) -> Thing:
+    """The thing that a mention in a formula names."""
+    if mention.kind == "column":
+        return Thing("column", column_name(mention.table, mention.name))
+    return Thing(mention.kind, quoted(mention.name))

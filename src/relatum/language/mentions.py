@@ -1,0 +1,151 @@
+"""What a formula mentions by name, with where in the text; and the text with a name changed, or its bare meaning."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Collection, Iterator, Mapping
+from dataclasses import dataclass, fields, is_dataclass
+
+from relatum.errors import Span
+from relatum.language.functions import AGGREGATES
+from relatum.language.parse import parse_condition, parse_formula
+from relatum.language.tree import Call, Changed, Condition, Let, Name, Node, children
+
+_IDENT = re.compile(r'"(?:[^"]|"")+"|[^\W\d]\w*')
+
+
+@dataclass(frozen=True, slots=True)
+class Mention:
+    """A name in a formula: of a table, of a measure, or of a column of ``table``; ``span`` is that name alone."""
+
+    kind: str
+    table: str
+    name: str
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """The names that a model has: what a name of one part can stand for."""
+
+    tables: Mapping[str, Collection[str]]
+    measures: Collection[str]
+
+
+def mentions(text: str, known: Known, home: str = "", *, condition: bool = False) -> list[Mention]:
+    """Every table, column and measure that a formula names.
+
+    Parameters
+    ----------
+    text : str
+        The formula.
+    known : Known
+        The model's names.
+    home : str, optional
+        The table whose derived column this is: its columns may be named alone.
+    condition : bool
+        The text is a condition on rows.
+
+    Raises
+    ------
+    FormulaError
+        The text is no formula.
+    """
+    found: list[Mention] = []
+    if condition:
+        whole = parse_condition(text)
+        found += _in_condition(text, whole, known, frozenset())
+    else:
+        found += _in_node(text, parse_formula(text), known, home, frozenset())
+    return sorted(set(found), key=lambda each: each.span.start)
+
+
+def _in_condition(text: str, condition: Condition, known: Known, lets: frozenset[str]) -> Iterator[Mention]:
+    yield from _in_node(text, condition.formula, known, "", lets)
+    if condition.over is not None:
+        yield from _in_name(text, condition.over, known, "", lets)
+
+
+def _in_node(text: str, node: Node, known: Known, home: str, lets: frozenset[str]) -> Iterator[Mention]:
+    match node:
+        case Name():
+            yield from _in_name(text, node, known, home, lets)
+        case Call():
+            # Inside an aggregate the rows are others: a name alone is no column of the home table there.
+            inner = "" if node.function in AGGREGATES else home
+            for child in children(node):
+                yield from _in_node(text, child, known, inner, lets)
+            for name in (node.over, *node.per, node.among):
+                if name is not None:
+                    yield from _in_name(text, name, known, "", frozenset())
+        case Changed(formula, changes):
+            yield from _in_node(text, formula, known, home, lets)
+            for change in changes:
+                for name in (*change.names, change.on):
+                    if name is not None:
+                        yield from _in_name(text, name, known, "", frozenset())
+                for operand in change.operands:
+                    yield from _in_node(text, operand, known, "", lets)
+                if change.condition is not None:
+                    yield from _in_condition(text, change.condition, known, lets)
+        case Let(bindings, body):
+            for name, formula in bindings:
+                yield from _in_node(text, formula, known, home, lets)
+                lets |= {name.parts[0]}
+            yield from _in_node(text, body, known, home, lets)
+        case _:
+            for child in children(node):
+                yield from _in_node(text, child, known, home, lets)
+
+
+def _in_name(text: str, name: Name, known: Known, home: str, lets: frozenset[str]) -> Iterator[Mention]:
+    spans = [Span(match.start(), match.end()) for match in _IDENT.finditer(text, name.span.start, name.span.stop)]
+    if len(name.parts) == 2:
+        table, column = name.parts
+        if table in known.tables:
+            yield Mention("table", "", table, spans[0])
+            yield Mention("column", table, column, spans[1])
+        return
+    (word,) = name.parts
+    if word in lets:
+        return
+    if home and word in known.tables.get(home, ()):
+        yield Mention("column", home, word, spans[0])
+    elif word in known.measures:
+        yield Mention("measure", "", word, spans[0])
+    elif word in known.tables:
+        yield Mention("table", "", word, spans[0])
+
+
+def respelled(text: str, found: list[Mention], spelling: Callable[[Mention], str | None]) -> str:
+    """The text with mentions spelled anew; ``spelling`` gives None for one that stays as it is."""
+    for mention in sorted(found, key=lambda each: -each.span.start):
+        new = spelling(mention)
+        if new is not None:
+            text = text[: mention.span.start] + new + text[mention.span.stop :]
+    return text
+
+
+def meaning(text: str) -> object:
+    """What a formula says, apart from how it is laid out: equal for two texts that differ in blanks or comments.
+
+    Raises
+    ------
+    FormulaError
+        The text is no formula.
+
+    Examples
+    --------
+    >>> meaning("sum( a.b )+1 -- why") == meaning("SUM(a.b) + 1")
+    True
+    """
+    return _without_places(parse_formula(text))
+
+
+def _without_places(node: object) -> object:
+    if isinstance(node, tuple):
+        return tuple(_without_places(each) for each in node)
+    if is_dataclass(node):
+        inner = (getattr(node, each.name) for each in fields(node))
+        return type(node).__name__, *(_without_places(each) for each in inner if not isinstance(each, Span))
+    return node

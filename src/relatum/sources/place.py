@@ -1,0 +1,133 @@
+"""Where a table's rows are, as a model states it, and how that place is read."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from relatum.data.table import TableData
+from relatum.data.types import Type
+from relatum.errors import SourceError, listed, suggestion
+from relatum.sources.database import is_database, read_database
+from relatum.sources.files import read_csv, read_ipc, read_lines, read_parquet, sentences
+from relatum.sources.stacked import stacked
+from relatum.sources.workbook import read_workbook
+
+Reader = Callable[[Path, Mapping[str, Type]], TableData]
+
+#: How a file is read, by its ending.
+READERS: dict[str, Reader] = {
+    ".csv": read_csv,
+    ".parquet": read_parquet,
+    ".arrow": read_ipc,
+    ".ipc": read_ipc,
+    ".feather": read_ipc,
+    ".jsonl": read_lines,
+    ".ndjson": read_lines,
+}
+WORKBOOKS = (".xlsx", ".xlsm")
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """Where rows are.
+
+    ``address`` is a file, a folder or pattern of files of one shape, or a database; ``part`` the sheet, named table or
+    database table in it, ``query`` what to ask the database instead.
+    """
+
+    address: str
+    part: str = ""
+    query: str = ""
+
+
+def read_source(source: Source, folder: Path, types: Mapping[str, Type]) -> TableData:
+    """The rows and columns of a source.
+
+    Parameters
+    ----------
+    source : Source
+        Where they are.
+    folder : Path
+        What a relative path is relative to.
+    types : mapping of str to Type
+        Columns to be read as another type than the one found.
+
+    Raises
+    ------
+    SourceError
+        The source is not there, or is not what its ending says.
+    """
+    if is_database(source.address):
+        return read_database(source.address, source.part, source.query, folder, types)
+    path = folder / source.address
+    if source.query:
+        raise SourceError("Only a database can be asked a query.", path=path, fix="Leave query out.")
+    if path.suffix.lower() in WORKBOOKS and path.is_file():
+        with sentences(path):
+            return read_workbook(path, source.part, types)
+    if source.part:
+        raise SourceError(f"A file of this kind has no part {source.part!r}.", path=path, fix="Leave part out.")
+    if is_folder(source.address, folder):
+        return _read_folder(path, types)
+    return read_file(path, types)
+
+
+def is_folder(address: str, folder: Path) -> bool:
+    """Whether an address is a folder, or a pattern of file names."""
+    return "*" in Path(address).name or (folder / address).is_dir()
+
+
+def read_file(path: Path, types: Mapping[str, Type]) -> TableData:
+    """The rows and columns of one file. Parquet is read column by column, when one is first needed.
+
+    Raises
+    ------
+    SourceError
+        The file is not there, is empty, or is not what its ending says.
+    """
+    if not path.exists():
+        near = [other.name for other in path.parent.iterdir()] if path.parent.is_dir() else []
+        raise SourceError(
+            "There is no such file.",
+            path=path,
+            fix=suggestion(path.name, near, noun="file") if near else f"There is no folder {path.parent} either.",
+        )
+    if path.stat().st_size == 0:
+        raise SourceError("The file is empty.", path=path, fix="A CSV file needs at least a heading row.")
+    reader = READERS.get(path.suffix.lower())
+    if reader is None:
+        raise SourceError(
+            f"Files ending in {path.suffix or 'nothing'} are not read.",
+            path=path,
+            fix=f"Known endings: {listed(sorted([*READERS, *WORKBOOKS]))}, and databases in files.",
+        )
+    with sentences(path):
+        return reader(path, types)
+
+
+def files_in(path: Path) -> list[Path]:
+    """The data files of a folder, or those that a pattern of names matches, in the order of their names.
+
+    Raises
+    ------
+    SourceError
+        There is none.
+    """
+    parent, pattern = (path.parent, path.name) if "*" in path.name else (path, "*")
+    found = sorted(
+        each
+        for each in (parent.glob(pattern) if parent.is_dir() else ())
+        if each.suffix.lower() in READERS and each.is_file() and not each.name.startswith(".")
+    )
+    if not found:
+        raise SourceError(
+            "There is no data file here.", path=path, fix=f"Files ending in {listed(sorted(READERS))} are read."
+        )
+    return found
+
+
+def _read_folder(path: Path, types: Mapping[str, Type]) -> TableData:
+    files = files_in(path)
+    return stacked({str(file): read_file(file, types) for file in files})

@@ -1,0 +1,128 @@
+"""Several files of one shape as one table, and the rows that a file has gained below those it had."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+import pyarrow as pa
+
+from relatum.data.columns import Array, Column, float_column, narrow_integers, text_column
+from relatum.data.table import TableData
+from relatum.data.types import FLOAT, Kind, Type
+from relatum.errors import SourceError, listed
+from relatum.language.functions import common_type
+
+
+def stacked(parts: Mapping[str, TableData]) -> TableData:
+    """The rows of several parts, one below the other.
+
+    Parameters
+    ----------
+    parts : mapping of str to TableData
+        The parts by where they come from, for messages.
+
+    Raises
+    ------
+    SourceError
+        The parts do not have the same columns, or a column has types that do not go together.
+    """
+    (first_place, first), *others = parts.items()
+    for place, part in others:
+        missing = [name for name in first.types if name not in part.types]
+        extra = [name for name in part.types if name not in first.types]
+        if missing or extra:
+            said = [f"lacks {listed(missing)}"] * bool(missing) + [f"has {listed(extra)} besides"] * bool(extra)
+            raise SourceError(
+                f"This file has not the columns of {first_place}: it {' and '.join(said)}.",
+                path=place,
+                fix="Files of one folder make one table: give them the same columns, or name them one by one.",
+            )
+    types = {name: _common(name, parts) for name in first.types}
+    remarks = tuple(remark for part in parts.values() for remark in part.remarks)
+    every = list(parts.values())
+    return TableData(
+        types,
+        lambda: sum(part.rows for part in every),
+        lambda name: joined([part.column(name) for part in every], types[name]),
+        first.left_out,
+        first.orders,
+        remarks,
+    )
+
+
+def _common(name: str, parts: Mapping[str, TableData]) -> Type:
+    (first_place, first), *others = parts.items()
+    # A column without any value is read as text, and goes with every type.
+    found, found_at = first.types[name], first_place
+    for place, part in others:
+        here = part.types[name]
+        if here == found:
+            continue
+        both = common_type([found, here])
+        if both is None and _empty(part, name):
+            continue
+        if both is None and all(_empty(parts[each], name) for each in list(parts)[: list(parts).index(place)]):
+            both = here
+        if both is None:
+            raise SourceError(
+                f"{name} is {here} here and {found} in {found_at}.",
+                path=place,
+                fix=f'State its type in the model: type = "text" for the column {name}, or correct the values.',
+            )
+        found, found_at = both, place if both == here else found_at
+    return found
+
+
+def _empty(part: TableData, name: str) -> bool:
+    column = part.column(name)
+    return column.null_count == len(column)
+
+
+def joined(columns: list[Column], type_: Type) -> Column:
+    """Columns one below the other, as one of the type given."""
+    if len(columns) == 1:
+        return columns[0]
+    nulls = np.concatenate([np.zeros(len(each), np.bool_) if each.nulls is None else each.nulls for each in columns])
+    kept = nulls if nulls.any() else None
+    columns = [each if each.type.kind is type_.kind else _converted(each, type_) for each in columns]
+    if type_.kind is Kind.TEXT:
+        codes, start = [], 0
+        for each in columns:
+            codes.append(each.values.astype(np.int64) + start)
+            start += max(len(each.dictionary), 1)
+        texts = [each.dictionary if len(each.dictionary) else pa.array([""], pa.large_string()) for each in columns]
+        return text_column(type_, np.concatenate(codes), pa.concat_arrays(texts), kept)
+    if type_.kind is Kind.FLOAT:
+        return float_column(type_, np.concatenate([each.values for each in columns]), kept)
+    values = [_scaled(each, type_) for each in columns]
+    used = [each for each in columns if each.null_count < len(each)]
+    factors = [10 ** (type_.scale - each.type.scale) for each in used]
+    lower = min((each.lower * factor for each, factor in zip(used, factors, strict=True)), default=0)
+    upper = max((each.upper * factor for each, factor in zip(used, factors, strict=True)), default=0)
+    whole = np.concatenate(values)
+    if type_.kind is Kind.BOOLEAN:
+        return Column(type_, whole, kept, None, 0, 1)
+    whole = whole if kept is None else np.where(nulls, lower, whole)
+    return Column(type_, narrow_integers(whole, lower, upper), kept, None, lower, upper)
+
+
+def _scaled(column: Column, type_: Type) -> Array:
+    if type_.kind is Kind.BOOLEAN:
+        return np.asarray(column.values)
+    factor = 10 ** (type_.scale - column.type.scale)
+    if max(abs(column.lower), abs(column.upper)) * factor >= 1 << 63:
+        raise SourceError(f"holds a value that does not fit 64 bits as {type_}")
+    return np.asarray(column.values.astype(np.int64) * factor)
+
+
+def _converted(column: Column, type_: Type) -> Column:
+    if column.null_count == len(column):
+        values = np.zeros(len(column), np.float64 if type_ == FLOAT else np.int64)
+        dictionary = pa.array([], pa.large_string()) if type_.kind is Kind.TEXT else None
+        return Column(
+            type_, values.astype(np.bool_) if type_.kind is Kind.BOOLEAN else values, column.nulls, dictionary
+        )
+    if type_ == FLOAT:
+        return float_column(FLOAT, column.values.astype(np.float64) / 10**column.type.scale, column.nulls)
+    return column

@@ -1,0 +1,202 @@
+"""Sheets and named tables of a workbook (Office Open XML)."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import closing
+from dataclasses import dataclass
+from datetime import date, datetime, time
+from pathlib import Path
+from typing import Any
+from zipfile import BadZipFile
+
+import pyarrow as pa
+
+from relatum.data.arrow import arrow_type
+from relatum.data.table import TableData
+from relatum.data.types import Type
+from relatum.errors import SourceError, counted, listed, suggestion
+from relatum.sources.arrow import table_data
+
+#: So many rows at the top of a sheet are looked at for its heading.
+_SEARCHED = 30
+_Row = Sequence[Any]
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """A table of a workbook: its heading and rows, and what around it was left out."""
+
+    names: tuple[str, ...]
+    rows: tuple[_Row, ...]
+    remarks: tuple[str, ...]
+
+
+def workbook_parts(path: Path) -> dict[str, Part]:
+    """Every named table of a workbook, and every sheet without one, that holds rows below a heading.
+
+    Raises
+    ------
+    SourceError
+        The file is no workbook.
+    """
+    with closing(_opened(path)) as book:
+        return {name: part for name, part in _parts(book) if part.rows}
+
+
+def read_workbook(path: Path, part: str, types: Mapping[str, Type]) -> TableData:
+    """A sheet or named table of a workbook; its only one where ``part`` is empty.
+
+    Raises
+    ------
+    SourceError
+        The file is no workbook, or has no such part; a heading is there twice.
+    """
+    parts = workbook_parts(path)
+    if not part and len(parts) != 1:
+        raise SourceError(
+            f"The workbook has {counted(len(parts), 'table')}, and the model does not say which one is meant.",
+            path=path,
+            fix=f'State part = "{next(iter(parts), "Sheet1")}". {suggestion(part, parts, noun="part")}',
+        )
+    chosen = part or next(iter(parts))
+    if chosen not in parts:
+        raise SourceError(
+            f"There is no sheet or named table {chosen} with rows.",
+            path=path,
+            fix=suggestion(chosen, parts, noun="part"),
+        )
+    found = parts[chosen]
+    twice = [name for name, count in Counter(found.names).items() if count > 1]
+    if twice:
+        raise SourceError(
+            f"The heading {twice[0]} is there more than once in {chosen}.",
+            path=path,
+            fix="Give every column a name of its own.",
+        )
+    arrays, remarks = {}, list(found.remarks)
+    for at, name in enumerate(found.names):
+        arrays[name], remark = _array([row[at] for row in found.rows], types.get(name))
+        remarks += [f"{name}: {remark}"] if remark else []
+    table = pa.table(arrays)
+    data = table_data(table.schema, types, f"{path} ({chosen})", table.num_rows, table.column)
+    return TableData(data.types, data.rows, data.column, data.left_out, data.orders, remarks)
+
+
+def _opened(path: Path) -> Any:
+    import openpyxl  # noqa: PLC0415 - heavy, and needed by workbooks alone
+
+    try:
+        return openpyxl.load_workbook(path, data_only=True)
+    except (BadZipFile, KeyError, ValueError, openpyxl.utils.exceptions.InvalidFileException) as error:
+        raise SourceError(
+            f"This is no workbook, or it is damaged: {error}", path=path, fix="Save it as .xlsx again."
+        ) from None
+
+
+def _parts(book: Any) -> Iterator[tuple[str, Part]]:
+    for sheet in book.worksheets:
+        for name, table in sheet.tables.items():
+            rows = [[_value(cell) for cell in row] for row in sheet[table.ref]]
+            below = table.totalsRowCount or 0
+            rows = rows[: len(rows) - below] if below else rows
+            remark = [f"{counted(below, 'total row')} below the table left out"] if below else []
+            yield name, Part(tuple(_text(each) for each in rows[0]), _filled(rows[1:]), tuple(remark))
+        if not sheet.tables:
+            yield sheet.title, _found([[_value(cell) for cell in row] for row in sheet.iter_rows()])
+
+
+def _value(cell: Any) -> Any:
+    # An error in a formula, such as #N/A, is no value.
+    return None if cell.data_type == "e" or (isinstance(cell.value, str) and not cell.value.strip()) else cell.value
+
+
+def _filled(rows: Sequence[_Row]) -> tuple[_Row, ...]:
+    return tuple(row for row in rows if any(value is not None for value in row))
+
+
+def _found(rows: list[list[Any]]) -> Part:
+    """The table on a sheet: titles above its heading, blank columns and what stands below it are left out."""
+    widths = [sum(value is not None for value in row) for row in rows]
+    usual = max(widths[: 4 * _SEARCHED], default=0)
+    # The heading is the first row that is about as full as the rows below, and all text.
+    top = next(
+        (
+            at
+            for at, row in enumerate(rows[:_SEARCHED])
+            if widths[at] >= max(1, 0.7 * usual) and all(value is None or isinstance(value, str) for value in row)
+        ),
+        None,
+    )
+    if top is None:
+        return Part((), (), ())
+    remarks = []
+    above = [next(value for value in row if value is not None) for row in _filled(rows[:top])]
+    if above:
+        remarks.append(f"{counted(len(above), 'row')} above the heading left out: {listed(list(map(str, above)), 3)}")
+    bottom = next((at for at in range(top + 1, len(rows)) if not widths[at]), len(rows))
+    after = _filled(rows[bottom:])
+    if after:
+        first = next(value for value in after[0] if value is not None)
+        remarks.append(f"{counted(len(after), 'row')} below a blank row left out, from {first!s} on")
+    body = rows[top + 1 : bottom]
+    kept = [at for at, value in enumerate(rows[top]) if value is not None]
+    loose = [at for at, value in enumerate(rows[top]) if value is None and any(row[at] is not None for row in body)]
+    blank = sum(value is None for value in rows[top][: max(kept) + 1]) - sum(at < max(kept) for at in loose)
+    if blank:
+        remarks.append(f"{counted(blank, 'blank column')} left out")
+    if loose:
+        remarks.append(f"{counted(len(loose), 'column')} without a heading left out")
+    body = [[row[at] for at in kept] for row in body]
+    if len(body) > 1 and _is_total(body):
+        remarks.append(f"the last row left out: its numbers are the sums of those above ({body[-1]})")
+        body = body[:-1]
+    names = tuple(_text(rows[top][at]) for at in kept)
+    return Part(names, tuple(body), tuple(remarks))
+
+
+def _is_total(body: list[list[Any]]) -> bool:
+    """Whether the last row adds up the rows above it, in every column in which it has a number."""
+    sums = 0
+    for at, value in enumerate(body[-1]):
+        if isinstance(value, int | float) and not isinstance(value, bool):
+            above = [row[at] for row in body[:-1] if isinstance(row[at], int | float)]
+            if len(above) < 2 or abs(sum(above) - value) > 1e-6 * max(1.0, abs(value)):
+                return False
+            sums += 1
+    return sums > 0
+
+
+def _text(value: Any) -> str:
+    return " ".join(str(value).split()) if value is not None else ""
+
+
+def _array(values: list[Any], wanted: Type | None) -> tuple[Any, str]:
+    """A column's values in the one type they have, and what became of those that have another."""
+    kinds = Counter(type(value) for value in values if value is not None)
+    dates = {datetime, date}
+    if not kinds:
+        return pa.array(values, pa.string()), "no value in any row"
+    if set(kinds) <= {bool}:
+        return pa.array(values, pa.bool_()), ""
+    if set(kinds) <= {int} or (set(kinds) <= {int, float} and all(v is None or float(v).is_integer() for v in values)):
+        return pa.array([None if v is None else int(v) for v in values], pa.int64()), ""
+    if set(kinds) <= {int, float}:
+        return pa.array([None if v is None else float(v) for v in values], pa.float64()), ""
+    if set(kinds) <= dates:
+        moments = [v if v is None or isinstance(v, datetime) else datetime.combine(v, time()) for v in values]
+        if all(v is None or v.time() == time() for v in moments):
+            return pa.array([None if v is None else v.date() for v in moments], pa.date32()), ""
+        return pa.array(moments, pa.timestamp("us")), ""
+    texts = pa.array([None if v is None else _written(v) for v in values], pa.string())
+    if set(kinds) <= {str} or (wanted is not None and arrow_type(wanted) == pa.string()):
+        return texts, ""
+    others = sum(count for kind, count in kinds.items() if kind is not str)
+    return texts, f"{counted(others, 'value')} of {sum(kinds.values())} no text; all are read as text"
+
+
+def _written(value: Any) -> str:
+    if isinstance(value, datetime) and value.time() == time():
+        return value.date().isoformat()
+    return str(int(value)) if isinstance(value, float) and value.is_integer() else str(value)
