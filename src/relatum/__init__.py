@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from relatum.drafting import draft
     from relatum.insight.check import Report
     from relatum.present.grid import Grid
+    from relatum.progress import listening
 
 __version__ = "0.1.0"
 
@@ -36,6 +37,7 @@ __all__ = [
     "SourceError",
     "ValueOverflowError",
     "draft",
+    "listening",
     "open",
 ]
 
@@ -44,6 +46,7 @@ _LAZY = {
     "Model": ("relatum.api", "Model"),
     "Report": ("relatum.insight.check", "Report"),
     "draft": ("relatum.drafting", "draft"),
+    "listening": ("relatum.progress", "listening"),
     "open": ("relatum.api", "open_model"),
 }
 

@@ -9,6 +9,7 @@ import typer
 from relatum import __version__
 from relatum.cli.check import check
 from relatum.cli.demo import demo
+from relatum.cli.draft import draft
 from relatum.cli.pivot import pivot
 from relatum.cli.show import show
 
@@ -21,7 +22,7 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},
 )
-for command in (demo, check, show, pivot):
+for command in (demo, draft, check, show, pivot):
     app.command()(command)
 
 

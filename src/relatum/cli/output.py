@@ -6,6 +6,7 @@ import os
 import shutil
 import sys
 import textwrap
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from enum import StrEnum
@@ -18,6 +19,9 @@ from relatum.errors import RelatumError
 
 #: Exit codes: nothing wrong, problems found, cannot be read or answered.
 CLEAN, PROBLEMS, UNREADABLE = 0, 1, 2
+
+#: Work that takes less than this many seconds shows no bar.
+_MOMENT = 0.6
 
 ModelFile = Annotated[Path, typer.Argument(metavar="FILE", help="The model, a TOML file.", show_default=False)]
 
@@ -36,7 +40,8 @@ FormatOption = Annotated[Format, typer.Option("--format", help="For people, or f
 def errors_as_sentences() -> Iterator[None]:
     """Print an error as what, where, why and what to do, and leave with its exit code; never a traceback."""
     try:
-        yield
+        with progress_shown():
+            yield
         sys.stdout.flush()
     except RelatumError as error:
         complain(str(error))
@@ -56,6 +61,46 @@ def errors_as_sentences() -> Iterator[None]:
             f"{_origin(error)}Nothing was written. Please report it with the command you gave."
         )
         raise typer.Exit(UNREADABLE) from None
+
+
+@contextmanager
+def progress_shown() -> Iterator[None]:
+    """While work goes on for longer than a moment, a bar on standard error; none where that is no terminal."""
+    if not sys.stderr.isatty():
+        yield
+        return
+    from relatum.progress import listening
+
+    bar = _Bar()
+    try:
+        with listening(bar.hear):
+            yield
+    finally:
+        bar.close()
+
+
+class _Bar:
+    def __init__(self) -> None:
+        self.started = time.monotonic()
+        self.progress: Any = None
+        self.task: Any = None
+
+    def hear(self, what: str, done: int, total: int) -> None:
+        if self.progress is None:
+            if time.monotonic() - self.started < _MOMENT:
+                return
+            from rich.console import Console
+            from rich.progress import BarColumn, Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
+
+            columns = (SpinnerColumn(), TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn())
+            self.progress = Progress(*columns, console=Console(stderr=True), transient=True)
+            self.progress.start()
+            self.task = self.progress.add_task(what, total=None)
+        self.progress.update(self.task, description=what, completed=done, total=total or None)
+
+    def close(self) -> None:
+        if self.progress is not None:
+            self.progress.stop()
 
 
 def _origin(error: Exception) -> str:
@@ -98,3 +143,15 @@ def console() -> Any:
 
     width = None if sys.stdout.isatty() or "COLUMNS" in os.environ else 100
     return Console(highlight=False, width=width, soft_wrap=False)
+
+
+def listing(*headings: str, numbers: tuple[str, ...] = ()) -> Any:
+    """A table of results in the terminal: headings, no lines; columns of ``numbers`` to the right."""
+    from rich.table import Table
+
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+    for heading in headings:
+        table.add_column(
+            heading, justify="right" if heading in numbers else "left", no_wrap=heading in numbers, overflow="fold"
+        )
+    return table

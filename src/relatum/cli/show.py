@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from relatum.cli.output import Format, FormatOption, ModelFile, console, errors_as_sentences, print_json
+from relatum.cli.output import Format, FormatOption, ModelFile, console, errors_as_sentences, listing, print_json
 
 if TYPE_CHECKING:
     from relatum.insight.overview import Overview, TableOverview
@@ -47,26 +47,15 @@ def _print(found: Overview, one: bool) -> None:
         _print_measures(out, found)
 
 
-def _table(*headings: str, numbers: tuple[str, ...] = ()) -> Any:
-    from rich.table import Table
-
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
-    for heading in headings:
-        table.add_column(
-            heading, justify="right" if heading in numbers else "left", no_wrap=heading in numbers, overflow="fold"
-        )
-    return table
-
-
 def _print_tables(out: Any, tables: tuple[TableOverview, ...]) -> None:
-    listing = _table("table", "kind", "rows", "columns", "memory", "about", numbers=("rows", "columns", "memory"))
+    lines = listing("table", "kind", "rows", "columns", "memory", "about", numbers=("rows", "columns", "memory"))
     for table in tables:
-        listing.add_row(
+        lines.add_row(
             table.name, table.kind, f"{table.rows:,}", str(len(table.columns)), size_text(table.bytes), table.about
         )
     total = sum(table.bytes for table in tables)
-    listing.add_row("total", "", f"{sum(table.rows for table in tables):,}", "", size_text(total), "", style="bold")
-    out.print(listing)
+    lines.add_row("total", "", f"{sum(table.rows for table in tables):,}", "", size_text(total), "", style="bold")
+    out.print(lines)
 
 
 def _print_columns(out: Any, table: TableOverview) -> None:
@@ -77,13 +66,13 @@ def _print_columns(out: Any, table: TableOverview) -> None:
     out.print(Text.assemble((table.name, "bold"), f"  {table.kind}, {table.rows:,} rows{key}{source}"))
     if table.about:
         out.print(Text(table.about, style="dim"))
-    listing = _table("column", "type", "members", "nulls", "stored as", "memory", "formula",
+    lines = listing("column", "type", "members", "nulls", "stored as", "memory", "formula",
                      numbers=("members", "nulls", "memory"))  # fmt: skip
     for column in table.columns:
         formula = Text(column.formula)
         if column.about:
             formula.append(f"\n{column.about}" if column.formula else column.about, style="dim")
-        listing.add_row(
+        lines.add_row(
             Text(column.name, style="bold" if column.formula else ""),
             column.type,
             f"{column.members:,}",
@@ -92,24 +81,24 @@ def _print_columns(out: Any, table: TableOverview) -> None:
             size_text(column.bytes),
             formula,
         )
-    out.print(listing)
+    out.print(lines)
 
 
 def _print_relationships(out: Any, found: Overview) -> None:
     from rich.text import Text
 
     out.print()
-    listing = _table("many side", "one side", "kind", "filters", "rows", "found", numbers=("rows", "found"))
-    listing.padding = (0, 1, 0, 0)
+    lines = listing("many side", "one side", "kind", "filters", "rows", "found", numbers=("rows", "found"))
+    lines.padding = (0, 1, 0, 0)
     for column, ends in zip(
-        listing.columns[:2], zip(*((each.many, each.one) for each in found.relationships), strict=True), strict=True
+        lines.columns[:2], zip(*((each.many, each.one) for each in found.relationships), strict=True), strict=True
     ):
         # Ends of several columns may be broken between them, never inside a name.
         column.min_width = max(len(word) for end in ends for word in end.split(" "))
     for each in found.relationships:
         share = f"{each.matched / each.rows:.2%}" if each.rows else ""
         shade = "yellow" if each.matched < each.rows else ""
-        listing.add_row(
+        lines.add_row(
             each.many,
             each.one,
             each.kind,
@@ -117,7 +106,7 @@ def _print_relationships(out: Any, found: Overview) -> None:
             f"{each.rows:,}",
             Text("refused", style="bold red") if each.problem else Text(share, style=shade),
         )
-    out.print(listing)
+    out.print(lines)
     for each in found.relationships:
         if each.problem:
             out.print(Text(each.problem, style="red"))
@@ -127,13 +116,13 @@ def _print_measures(out: Any, found: Overview) -> None:
     from rich.text import Text
 
     out.print()
-    listing = _table("measure", "formula", "format")
+    lines = listing("measure", "formula", "format")
     for measure in found.measures:
         formula = Text(measure.formula)
         if measure.about:
             formula.append(f"\n{measure.about}", style="dim")
-        listing.add_row(Text(measure.name, style="bold"), formula, measure.format)
-    out.print(listing)
+        lines.add_row(Text(measure.name, style="bold"), formula, measure.format)
+    out.print(lines)
 
 
 def size_text(size: float) -> str:

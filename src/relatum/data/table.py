@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 
 from relatum.data.columns import Column
 from relatum.data.types import Type
+from relatum.progress import tell_step
 
 
 class TableData:
@@ -52,6 +53,7 @@ class TableData:
     def column(self, name: str) -> Column:
         """The values of a column; read at the first call, kept for the next."""
         if name not in self._columns:
+            tell_step(f"reading {name}")
             self._columns[name] = self._fetch(name)
         return self._columns[name]
 

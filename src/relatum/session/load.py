@@ -13,6 +13,7 @@ from relatum.data.types import DATE, TEXT, TIMESTAMP, Type, parse_type
 from relatum.data.written import date_format, dates_of
 from relatum.errors import ModelError, SourceError, suggestion
 from relatum.model.declaration import Declaration, Table
+from relatum.progress import told
 from relatum.sources.arrow import read_frame
 from relatum.sources.database import is_server
 from relatum.sources.place import Source, read_source
@@ -123,14 +124,16 @@ def load_tables(
 ) -> dict[str, TableData]:
     """The data of every table that has a source; what is ``known`` already is not read again."""
     data: dict[str, TableData] = dict(known or {})
-    for name, table in declaration.tables.items():
-        if name not in data and not table.role_of and not table.per:
-            try:
-                data[name] = load_table(table, whereabouts)
-            except SourceError as error:
-                error.place = ("table", name)
-                raise
-    return {name: data[name] for name, table in declaration.tables.items() if not table.role_of and not table.per}
+    missing = [table for name, table in declaration.tables.items() if name not in data]
+    for table in told(
+        [each for each in missing if not each.role_of and not each.per], lambda each: f"reading {each.name}"
+    ):
+        try:
+            data[table.name] = load_table(table, whereabouts)
+        except SourceError as error:
+            error.place = ("table", table.name)
+            raise
+    return {table.name: data[table.name] for table in tables}
 
 
 def _declared(table: str, column: str, word: str) -> Type:

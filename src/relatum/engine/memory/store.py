@@ -20,6 +20,7 @@ from relatum.engine.memory.joins import (
 )
 from relatum.engine.memory.vectors import with_nulls_after
 from relatum.model.routes import Hop, Place, Route
+from relatum.progress import tell_step
 
 #: Codes kept at fact grain may take this much memory in all; past it they are looked up anew in each scan.
 CACHE_BYTES = 2 << 30
@@ -137,6 +138,7 @@ class Store:
                 source, target = reversed(ends) if hop.turned else ends
                 many = [self.column(hop.source.table, name) for name in source.columns]
                 one = [self.column_at(hop.target, name) for name in target.columns]
+                tell_step(f"joining {hop.relationship}")
                 self._indexes[hop] = build_join_index(hop.relationship, many, one, turned=hop.turned)
         return self._indexes[hop]
 

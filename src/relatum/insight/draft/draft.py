@@ -35,6 +35,7 @@ from relatum.model.declaration import ColumnSettings, Declaration, End, Hierarch
 from relatum.model.links import parse_link
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Place, RouteMap
+from relatum.progress import told
 from relatum.sources.database import is_database
 
 
@@ -327,12 +328,12 @@ class _Draft:
         self.proposals.append(replace(proposal, confidence=0.5, doubt=doubt))
 
     def _yielding(self, proposal: Proposal, related: Relationship) -> bool:
-        """Take a relationship, and have one between lookups that opens the second route answer its own rows alone."""
+        """Take a relationship, and have one between lookups that opens the second route stand by."""
         reached = {str(place) for place in RouteMap(self.declared).lookups(Place(related.one.table))}
         for other in self.declared.relationships:
-            if quoted(other.many.table) not in reached or other.direction != "down" or other.level:
+            if quoted(other.many.table) not in reached or other.standby or other.level:
                 continue
-            quiet = replace(other, direction="off")
+            quiet = replace(other, standby=True)
             changed = tuple(quiet if each is other else each for each in self.declared.relationships)
             try:
                 declared = replace(self.declared, relationships=changed).with_relationship(related)
@@ -340,7 +341,7 @@ class _Draft:
             except ModelError:
                 continue
             self.declared = declared
-            said = f"off, since {related.many.table} finds {other.one.table} by another route too"
+            said = f"stands by, since {related.many.table} finds {other.one.table} by another route too"
             self.proposals = [
                 replace(each, content=quiet, confidence=min(each.confidence, 0.85), evidence=f"{each.evidence}; {said}")
                 if each.content is other
@@ -408,7 +409,8 @@ class _Draft:
 def draft_model(raws: list[Raw], left_out: list[LeftOut], name: str) -> Drafted:
     """Propose a model of raw tables: what is likely is declared, what is not stands among the proposals."""
     draft = _Draft(raws, name)
-    for step in (draft.types, draft.keys_, draft.relationships, draft.calendars, draft.measures, draft.hierarchies):
+    steps = (draft.types, draft.keys_, draft.relationships, draft.calendars, draft.measures, draft.hierarchies)
+    for step in told(steps, lambda each: f"looking at {each.__name__.strip('_')}"):
         step()
     return Drafted(
         draft.declared,

@@ -103,7 +103,10 @@ def _longest(columns: list[ColumnProfile]) -> tuple[list[ColumnProfile], list[st
     chain = max(best.values(), key=len, default=[])
     if len(chain) < 2:
         return [], []
-    said = [f"each of {fine.distinct:,} {fine.name} has one {coarse.name}" for coarse, fine in pairwise(chain)]
+    said = [
+        f"each of the {fine.distinct:,} members of {fine.name} has one {coarse.name}"
+        for coarse, fine in pairwise(chain)
+    ]
     return chain, said
 
 

@@ -92,7 +92,9 @@ def _composite(table: TableProfile) -> tuple[tuple[str, ...], Proposal | None]:
             if tells_apart(chosen, table.rows):
                 names = tuple(each.name for each in sorted(chosen, key=lambda one: list(table.columns).index(one.name)))
                 evidence = f"together they differ on all {counted(table.rows, 'row')}"
-                named = any(looks_like_key(each.name) for each in chosen)
+                named = any(
+                    looks_like_key(each.name) or each.type.kind is Kind.DATE or bool(each.level) for each in chosen
+                )
                 return names, _key(table, names, 0.9 if named and size == 2 else 0.7, evidence)
     return (), None
 

@@ -1,0 +1,102 @@
+"""``relatum draft``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from relatum.cli.output import Format, FormatOption, console, errors_as_sentences, listing, print_json, tell
+
+if TYPE_CHECKING:
+    from relatum.drafting import Draft
+
+
+def draft(
+    data: Annotated[
+        list[str],
+        typer.Argument(
+            metavar="DATA...",
+            help="Files, folders, workbooks, a datapackage.json, the address of a database.",
+            show_default=False,
+        ),
+    ],
+    out: Annotated[Path, typer.Option("--out", "-o", metavar="FILE", help="The model file to write.")] = Path(
+        "model.toml"
+    ),
+    name: Annotated[str, typer.Option(help="What the model is called; the file's name unless given.")] = "",
+    replace: Annotated[bool, typer.Option("--replace", help="Replace a file that is there.")] = False,
+    format: FormatOption = Format.TEXT,
+) -> None:
+    """Propose a model of raw data: column types, keys, relationships, a calendar, measures, hierarchies.
+
+    Every proposal comes with its evidence. What is likely goes into the model file; what is not stands there as a
+    comment, with what speaks against it.
+
+    Example: relatum draft hollowmere -o draft.toml
+    """
+    with errors_as_sentences():
+        import relatum
+
+        found = relatum.draft(*data, name=name or out.stem)
+        found.save(out, replace=replace)
+        if format is Format.JSON:
+            print_json(_document(found))
+        else:
+            _print(found)
+        tell(f"wrote {out}; next: relatum check {out}, relatum show {out}")
+
+
+def _document(found: Draft) -> dict[str, Any]:
+    return {
+        "tables": [{"name": name, "kind": kind, "rows": found.rows.get(name)} for name, kind in found.kinds.items()],
+        "proposals": [
+            {
+                "kind": each.kind,
+                "subject": each.subject,
+                "statement": each.statement,
+                "confidence": each.confidence,
+                "active": each.active,
+                "evidence": each.evidence,
+                "doubt": each.doubt,
+            }
+            for each in found.proposals
+        ],
+        "left_out": [{"what": each.what, "why": each.why} for each in found.left_out],
+    }
+
+
+def _print(found: Draft) -> None:
+    from rich.text import Text
+
+    out = console()
+    tables = ", ".join(
+        f"{name} ({kind}{f', {found.rows[name]:,} rows' if name in found.rows else ''})"
+        for name, kind in found.kinds.items()
+    )
+    out.print(Text(f"{len(found.kinds)} tables: ", style="bold").append(tables, style="not bold"))
+    for kind, heading in (("relationship", "relationships"), ("measure", "measures"), ("hierarchy", "hierarchies")):
+        rows = [each for each in found.proposals if each.kind == kind]
+        if rows:
+            out.print()
+            table = listing("", heading, "evidence")
+            for each in sorted(rows, key=lambda one: -one.confidence):
+                said = Text(each.evidence, style="dim")
+                if each.doubt:
+                    said.append(f"\nbut {each.doubt}", style="not dim yellow")
+                shown = f"{each.subject} = {each.statement}" if kind == "measure" else each.statement
+                table.add_row(Text(each.word, style=_STYLES[each.word]), shown, said)
+            out.print(table)
+    out.print()
+    for each in found.proposals:
+        if each.kind in ("type", "key", "note", "calendar") and (each.word in ("unsure", "note") or each.doubt):
+            text = Text(f"{each.word}  ", style=_STYLES[each.word]).append(each.statement, style="default")
+            text.append(f" ({each.evidence})" if each.evidence else "", style="dim")
+            text.append(f" {each.doubt}" if each.doubt else "", style="yellow")
+            out.print(text)
+    for thing in found.left_out:
+        out.print(Text("left out  ", style="dim").append(f"{thing.what}: {thing.why}"))
+
+
+_STYLES = {"sure": "green", "likely": "cyan", "unsure": "yellow", "note": "dim"}

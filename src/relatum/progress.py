@@ -1,0 +1,44 @@
+"""How far long work has come, told to whoever listens; nothing is drawn here."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
+from typing import TypeVar
+
+T = TypeVar("T")
+#: Told what is under way, how much of it is done, and how much there is (0 where nobody knows).
+Listener = Callable[[str, int, int], None]
+_listener: ContextVar[Listener | None] = ContextVar("listener", default=None)
+
+
+@contextmanager
+def listening(listener: Listener) -> Iterator[None]:
+    """Have ``listener(what, done, total)`` called while long work goes on inside the block.
+
+    Examples
+    --------
+    >>> import relatum
+    >>> with relatum.listening(lambda what, done, total: None):
+    ...     model = relatum.Model()
+    """
+    token = _listener.set(listener)
+    try:
+        yield
+    finally:
+        _listener.reset(token)
+
+
+def tell_step(what: str, done: int = 0, total: int = 0) -> None:
+    """Say what is under way."""
+    listener = _listener.get()
+    if listener is not None:
+        listener(what, done, total)
+
+
+def told(items: Collection[T], what: Callable[[T], str]) -> Iterator[T]:
+    """The items one by one, each said before it is handed out."""
+    for number, item in enumerate(items):
+        tell_step(what(item), number, len(items))
+        yield item
