@@ -124,10 +124,9 @@ def load_tables(
 ) -> dict[str, TableData]:
     """The data of every table that has a source; what is ``known`` already is not read again."""
     data: dict[str, TableData] = dict(known or {})
-    missing = [table for name, table in declaration.tables.items() if name not in data]
-    for table in told(
-        [each for each in missing if not each.role_of and not each.per], lambda each: f"reading {each.name}"
-    ):
+    tables = [table for table in declaration.tables.values() if not table.role_of and not table.per]
+    missing = [table for table in tables if table.name not in data]
+    for table in told(missing, lambda each: f"reading {each.name}"):
         try:
             data[table.name] = load_table(table, whereabouts)
         except SourceError as error:
