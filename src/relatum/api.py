@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 from pathlib import Path
 from typing import Any
@@ -9,15 +10,18 @@ from typing import Any
 from relatum.editing import Editable
 from relatum.errors import ModelError, RelatumError
 from relatum.insight.check import Report, check_session
+from relatum.insight.compare import Comparison, compare_declarations, compare_values
+from relatum.insight.export import create_tables, datapackage
 from relatum.insight.understood import Reading, read_formula
-from relatum.model.declaration import (
-    Declaration,
-)
+from relatum.model.declaration import Declaration
 from relatum.model.file import read_model
+from relatum.model.graph import graph_of
 from relatum.model.lines import key_lines, line_of
-from relatum.model.save import write_model
+from relatum.model.names import quoted
+from relatum.model.save import write_atomically, write_model
 from relatum.pivot.answer import answer
 from relatum.pivot.question import Names, Values, ask
+from relatum.present.diagram import Diagram
 from relatum.present.grid import Grid
 from relatum.present.numbers import check_locale, check_pattern
 from relatum.session.derived import with_derived_tables
@@ -149,9 +153,25 @@ class Model(Editable):
         """
         return read_formula(self._session, text)
 
-    def check(self) -> Report:
-        """Audit the model, its data and its controls."""
-        return check_session(self._session)
+    def check(self, value: str = "") -> Report:
+        """Audit the model, its data and its controls.
+
+        Parameters
+        ----------
+        value : str, optional
+            The measure that says what rows without an owner are worth; the first one in a currency unless given.
+
+        Raises
+        ------
+        ModelError
+            There is no such measure.
+        """
+        return check_session(self._session, value)
+
+    def diagram(self) -> Diagram:
+        """The star, drawn: ``save("star.svg")`` writes it as SVG, PNG or Mermaid text, a notebook shows it."""
+        rows = {name: data.rows for name, data in self._session.data.items()}
+        return Diagram(graph_of(self.declaration, rows))
 
     # -- files --------------------------------------------------------------------------------------------------------
 
@@ -171,19 +191,75 @@ class Model(Editable):
             A table came as a frame, which no file can name, or its source lies outside the file's folder.
         """
         target = Path(path)
-        if not target.parent.is_dir():
-            raise ModelError(f"There is no folder {target.parent}.", path=target)
-        sources = {}
         for name, table in self.declaration.tables.items():
             if table.frame:
                 raise ModelError(
                     f"The table {name} came as a frame, which a file cannot name.",
                     fix="Write the frame to a Parquet file and add the table from there.",
                 )
+        write_model(self.declaration, target, self._sources(target, allow_outside))
+
+    def export(self, path: str | os.PathLike[str]) -> None:
+        """Describe the tables for other programs.
+
+        Parameters
+        ----------
+        path : path
+            A file ending in ``.json`` becomes the descriptor of a Data Package (https://datapackage.org), with keys and
+            foreign keys; one ending in ``.sql`` the statements that create the tables in a database.
+
+        Raises
+        ------
+        ModelError
+            The ending is another one; no table is a file, or one lies outside the descriptor's folder.
+        """
+        target = Path(path)
+        if target.suffix == ".json":
+            described = datapackage(self._session, self._sources(target, False))
+            write_atomically(target, json.dumps(described, indent=2, ensure_ascii=False) + "\n")
+        elif target.suffix == ".sql":
+            write_atomically(target, create_tables(self._session))
+        else:
+            raise ModelError(
+                f"Nothing is exported to files ending in {target.suffix or 'nothing'}.",
+                path=target,
+                fix="Name datapackage.json, or a file ending in .sql.",
+            )
+
+    def compare(self, other: Model, values: Values = ()) -> Comparison:
+        """What another model has differently: what it says, and which numbers came out otherwise.
+
+        Parameters
+        ----------
+        other : Model
+            The later one.
+        values : str, list of str, or mapping
+            Measures or formulas to compare, beside the controls of both; every measure that both have unless given.
+
+        Raises
+        ------
+        QuestionError
+            A value is named twice.
+        """
+        mine, theirs = self.declaration, other.declaration
+        chosen = (
+            ask(values=values).values
+            if values
+            else tuple((name, quoted(name)) for name in mine.measures if name in theirs.measures)
+        )
+        moved, compared = compare_values(self._session, other._session, chosen)
+        return Comparison(compare_declarations(mine, theirs), moved, compared)
+
+    def _sources(self, target: Path, allow_outside: bool) -> dict[str, str]:
+        """Each table's source as a file at ``target`` names it."""
+        if not target.parent.is_dir():
+            raise ModelError(f"There is no folder {target.parent}.", path=target)
+        sources = {}
+        for name, table in self.declaration.tables.items():
             if table.source:
                 file = source_path(table, self._whereabouts)
                 sources[name] = table.source if file is None else relative_source(file, target, name, allow_outside)
-        write_model(self.declaration, target, sources)
+        return sources
 
 
 def open_model(path: str | os.PathLike[str], *, allow_outside: bool = False) -> Model:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -21,10 +21,17 @@ if TYPE_CHECKING:
     from relatum.insight.check import Report
 
 
-def check(file: ModelFile, format: FormatOption = Format.TEXT) -> None:
+def check(
+    file: ModelFile,
+    value: Annotated[
+        str, typer.Option(metavar="MEASURE", help="What rows are worth; the first measure in a currency unless given.")
+    ] = "",
+    format: FormatOption = Format.TEXT,
+) -> None:
     """Audit a model, its data and its control totals.
 
-    Problems come first: keys that are not unique, rows that find nothing, controls that do not agree. Facts follow.
+    Problems come first: controls that do not agree, keys that are not unique, rows that find nothing with the money
+    that stands on them, members written in two ways. Facts follow. Each says what it does to numbers and what to do.
     Leaves with 0 when there is no problem, 1 when there is one, 2 when the model cannot be read.
 
     Example: relatum check hollowmere/nursery.toml
@@ -32,7 +39,7 @@ def check(file: ModelFile, format: FormatOption = Format.TEXT) -> None:
     with errors_as_sentences():
         import relatum
 
-        report = relatum.open(file).check()
+        report = relatum.open(file).check(value)
         if format is Format.JSON:
             print_json(report)
         else:
@@ -49,7 +56,10 @@ def _print(report: Report) -> None:
     for finding in report.findings:
         style = "bold red" if finding.severity == "problem" else "cyan"
         out.print(Text.assemble((f"{finding.severity:<8}", style), (finding.subject, "bold")))
-        out.print(Padding(Text(finding.text), (0, 0, 0, 8)))
+        said = Text(finding.text)
+        if finding.effect:
+            said.append(f" {finding.effect}", style="yellow" if finding.severity == "problem" else "")
+        out.print(Padding(said, (0, 0, 0, 8)))
         if finding.fix:
             out.print(Padding(Text(finding.fix, style="dim"), (0, 0, 0, 8)))
     out.print(Text(report.summary, style="bold green" if report.ok else "bold red"))

@@ -9,7 +9,11 @@ import typer
 from relatum import __version__
 from relatum.cli.check import check
 from relatum.cli.demo import demo
+from relatum.cli.diagram import diagram
+from relatum.cli.diff import diff
 from relatum.cli.draft import draft
+from relatum.cli.export import export
+from relatum.cli.impact import impact
 from relatum.cli.pivot import pivot
 from relatum.cli.show import show
 
@@ -22,7 +26,7 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},
 )
-for command in (demo, draft, check, show, pivot):
+for command in (demo, draft, check, show, diagram, pivot, impact, diff, export):
     app.command()(command)
 
 

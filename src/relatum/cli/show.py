@@ -45,6 +45,7 @@ def _print(found: Overview, one: bool) -> None:
         _print_relationships(out, found)
     if found.measures:
         _print_measures(out, found)
+    _print_rest(out, found)
 
 
 def _print_tables(out: Any, tables: tuple[TableOverview, ...]) -> None:
@@ -56,6 +57,11 @@ def _print_tables(out: Any, tables: tuple[TableOverview, ...]) -> None:
     total = sum(table.bytes for table in tables)
     lines.add_row("total", "", f"{sum(table.rows for table in tables):,}", "", size_text(total), "", style="bold")
     out.print(lines)
+    derived = [(table, column) for table in tables for column in table.columns if column.derived]
+    if derived:
+        shown = ", ".join(f"{table.name}.{column.name} {size_text(column.bytes)}" for table, column in derived)
+        stored = size_text(sum(column.bytes for _, column in derived))
+        out.print(f"of that {stored} in stored derived columns: {shown}")
 
 
 def _print_columns(out: Any, table: TableOverview) -> None:
@@ -88,28 +94,53 @@ def _print_relationships(out: Any, found: Overview) -> None:
     from rich.text import Text
 
     out.print()
-    lines = listing("many side", "one side", "kind", "filters", "rows", "found", numbers=("rows", "found"))
+    lines = listing("one side", "many side", "", "filters", "coverage", "rows", numbers=("coverage", "rows"))
     lines.padding = (0, 1, 0, 0)
     for column, ends in zip(
-        lines.columns[:2], zip(*((each.many, each.one) for each in found.relationships), strict=True), strict=True
+        lines.columns[:2], zip(*((each.one, each.many) for each in found.relationships), strict=True), strict=True
     ):
         # Ends of several columns may be broken between them, never inside a name.
         column.min_width = max(len(word) for end in ends for word in end.split(" "))
     for each in found.relationships:
-        share = f"{each.matched / each.rows:.2%}" if each.rows else ""
+        share = "" if each.coverage is None else f"{each.coverage:.2%}"
         shade = "yellow" if each.matched < each.rows else ""
         lines.add_row(
-            each.many,
             each.one,
-            each.kind,
-            each.direction,
-            f"{each.rows:,}",
+            each.many,
+            " ".join(filter(None, [each.cardinality, each.match])),
+            each.filters,
             Text("refused", style="bold red") if each.problem else Text(share, style=shade),
+            f"{each.rows:,}",
         )
     out.print(lines)
     for each in found.relationships:
         if each.problem:
             out.print(Text(each.problem, style="red"))
+
+
+def _print_rest(out: Any, found: Overview) -> None:
+    if found.hierarchies:
+        out.print()
+        lines = listing("hierarchy", "levels")
+        for hierarchy in found.hierarchies:
+            lines.add_row(hierarchy.name, " > ".join(hierarchy.levels))
+        out.print(lines)
+    if found.controls:
+        out.print()
+        lines = listing("", "measure", "at", "equals", numbers=("equals",))
+        for number, control in enumerate(found.controls, 1):
+            at = ", ".join(f"{column} = {value}" for column, value in control.at.items())
+            lines.add_row(
+                f"control {number}",
+                control.measure,
+                at,
+                f"{control.equals:,}" if _is_number(control.equals) else str(control.equals),
+            )
+        out.print(lines)
+
+
+def _is_number(value: object) -> bool:
+    return isinstance(value, int | float) and not isinstance(value, bool)
 
 
 def _print_measures(out: Any, found: Overview) -> None:

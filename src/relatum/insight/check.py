@@ -4,33 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from decimal import Decimal
-from typing import Any
 
-import numpy as np
-
-from relatum.data.arrow import python_values
-from relatum.data.columns import Column
-from relatum.engine.memory.joins import JoinIndex, duplicate_keys, repr_value
-from relatum.errors import DataError, RelatumError, counted
-from relatum.model.declaration import Control, Relationship
-from relatum.model.names import column_name, quoted
-from relatum.model.routes import Hop, hops_of
-from relatum.pivot.answer import answer
-from relatum.pivot.question import ask
+from relatum.errors import ModelError, counted, suggestion
+from relatum.insight.checks.finding import Finding, Money
+from relatum.insight.checks.relationships import relationship_findings
+from relatum.insight.checks.tables import hierarchy_findings, table_findings
+from relatum.insight.checks.values import control_findings, measure_findings
+from relatum.progress import told
 from relatum.session.session import Session
-
-_SAMPLES = 3
-
-
-@dataclass(frozen=True, slots=True)
-class Finding:
-    """One thing found. ``severity`` is ``problem`` (numbers are wrong, or money has no owner) or ``fact``."""
-
-    severity: str
-    subject: str
-    text: str
-    fix: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,20 +46,34 @@ class Report:
         return f"{found} in {looked_at}."
 
     def __str__(self) -> str:
-        lines = [f"{finding.severity}: {finding.subject} {finding.text}" for finding in self.findings]
+        lines = [
+            " ".join(filter(None, [f"{each.severity}: {each.subject}", each.text, each.effect]))
+            for each in self.findings
+        ]
         return "\n".join([self.model, *lines, self.summary])
 
 
-def check_session(session: Session) -> Report:
-    """Audit a model: keys, relationships on the data, measures, controls."""
+def check_session(session: Session, value: str = "") -> Report:
+    """Audit a model: tables, relationships on the data, hierarchies, measures, controls.
+
+    Parameters
+    ----------
+    session : Session
+        The model with its data.
+    value : str, optional
+        The measure that says what rows are worth; the first one with a currency in its format unless given.
+
+    Raises
+    ------
+    ModelError
+        There is no measure ``value``.
+    """
     declaration = session.declaration
-    findings = [
-        *_table_findings(session),
-        *_relationship_findings(session),
-        *_measure_findings(session),
-        *(finding for control in declaration.controls for finding in _control_findings(session, control)),
-    ]
-    findings.sort(key=lambda finding: finding.severity != "problem")
+    if value and value not in declaration.measures:
+        raise ModelError(f"There is no measure {value}.", fix=suggestion(value, declaration.measures, noun="measure"))
+    priced = [name for name, measure in declaration.measures.items() if "¤" in measure.format]
+    money = Money(session, value or next(iter(priced), ""))
+    findings = sorted(_findings(session, money), key=_rank)
     return Report(
         declaration.name,
         tuple(findings),
@@ -89,167 +84,21 @@ def check_session(session: Session) -> Report:
     )
 
 
-def _table_findings(session: Session) -> Iterator[Finding]:
-    for name, table in session.declaration.tables.items():
-        if table.role_of:
-            continue
-        data = session.data[name]
-        if not data.rows:
-            yield Finding("problem", quoted(name), "has no rows.", "Check its source.")
-        for column, reason in data.left_out.items():
-            yield Finding("fact", column_name(name, column), f"is left out: {reason}.")
-        if table.key:
-            columns = [session.store.column(name, column) for column in table.key]
-            shown = ", ".join(table.key)
-            keys, rows, samples = duplicate_keys(columns)
-            if keys:
-                yield Finding(
-                    "problem",
-                    quoted(name),
-                    f"key {shown} is not unique: {counted(keys, 'value')} on {counted(rows, 'row')}, "
-                    f"for instance {_listed(samples)}.",
-                    "Remove the duplicates, or state the columns that make a row unique.",
-                )
-            nulls = int(np.logical_or.reduce([_nulls(column) for column in columns]).sum())
-            if nulls:
-                yield Finding(
-                    "problem",
-                    quoted(name),
-                    f"key {shown} is null on {counted(nulls, 'row')}.",
-                    "A row that no key names can never be looked up.",
-                )
+def _findings(session: Session, money: Money) -> Iterator[Finding]:
+    declaration = session.declaration
+    for name in told(declaration.tables, lambda each: f"checking {each}"):
+        yield from table_findings(session, name)
+    for relationship in told(declaration.relationships, lambda each: f"checking {each}"):
+        yield from relationship_findings(session, relationship, money)
+    yield from hierarchy_findings(session)
+    for name in told(declaration.measures, lambda each: f"checking {each}"):
+        yield from measure_findings(session, name)
+    for control in told(declaration.controls, lambda each: f"checking the control of {each.measure}"):
+        yield from control_findings(session, control)
 
 
-def _relationship_findings(session: Session) -> Iterator[Finding]:
-    for relationship in session.declaration.relationships:
-        hop = hops_of(relationship)[0]
-        try:
-            if hop.reach:
-                yield _pairs_finding(session, hop, relationship)
-                continue
-            index = session.store.index(hop)
-        except DataError as error:
-            yield Finding("problem", str(relationship), error.reason, error.fix)
-            continue
-        yield from _match_findings(session, hop, relationship, index)
-
-
-def _pairs_finding(session: Session, hop: Hop, relationship: Relationship) -> Finding:
-    links = session.store.links(hop)
-    alone = int((links.offsets[1:-1] == links.offsets[:-2]).sum())
-    return Finding(
-        "fact",
-        str(relationship),
-        f"{counted(len(links.targets), 'pair')} of rows match; {counted(alone, 'row')} of "
-        f"{quoted(relationship.many.table)} match none. Values by the other end may count a row several times.",
-    )
-
-
-def _match_findings(session: Session, hop: Hop, relationship: Relationship, index: JoinIndex) -> Iterator[Finding]:
-    rows = len(index.positions)
-    many, one = quoted(relationship.many.table), quoted(relationship.one.table)
-    if index.orphans:
-        samples = _orphan_samples(session, relationship, index)
-        yield Finding(
-            "problem",
-            str(relationship),
-            f"{counted(index.orphans, 'row')} of {many} ({index.orphans / rows:.2%}) find nothing in {one}, "
-            f"for instance {_listed(samples)}. They stand under (no match).",
-            f"Add the missing rows to {one}, or correct the keys.",
-        )
-    if index.null_keys:
-        yield Finding(
-            "fact",
-            str(relationship),
-            f"{counted(index.null_keys, 'row')} of {many} ({index.null_keys / rows:.2%}) have no key. "
-            "They stand under (no match).",
-        )
-    unused = index.size - len(np.unique(index.positions[index.positions != index.size]))
-    if unused and relationship.direction != "off" and not session.catalog.is_calendar(relationship.one.table):
-        yield Finding(
-            "fact",
-            str(relationship),
-            f"{unused:,} of {counted(index.size, 'row')} of {one} are never pointed to by {many}.",
-        )
-
-
-def _orphan_samples(session: Session, relationship: Relationship, index: JoinIndex) -> list[tuple[Any, ...]]:
-    columns = [session.store.column(relationship.many.table, name) for name in relationship.many.columns]
-    rows = np.flatnonzero(index.positions == index.size)
-    for column in columns:
-        rows = rows[~_nulls(column)[rows]]
-    found: dict[tuple[Any, ...], None] = {}
-    for row in rows[:: max(1, len(rows) // 200)][:400]:
-        found[tuple(python_values(column.take(np.asarray([row])))[0] for column in columns)] = None
-        if len(found) == _SAMPLES:
-            break
-    return list(found)
-
-
-def _nulls(column: Column) -> Any:
-    return np.zeros(len(column), np.bool_) if column.nulls is None else column.nulls
-
-
-def _listed(samples: list[tuple[Any, ...]]) -> str:
-    return ", ".join(
-        repr_value(sample[0]) if len(sample) == 1 else "(" + ", ".join(map(repr_value, sample)) + ")"
-        for sample in samples
-    )
-
-
-def _measure_findings(session: Session) -> Iterator[Finding]:
-    for name in session.declaration.measures:
-        try:
-            value = answer(session, ask(values={name: quoted(name)})).scalar()
-        except RelatumError as error:
-            yield Finding("problem", f"measure {quoted(name)}", error.reason, error.fix)
-            continue
-        if value is None:
-            yield Finding("fact", f"measure {quoted(name)}", "has no value over all rows.")
-
-
-def _control_findings(session: Session, control: Control) -> Iterator[Finding]:
-    subject = f"control {quoted(control.measure)}"
-    where = control_condition(control)
-    if where:
-        subject += f" at {where}"
-    try:
-        got = answer(session, ask(values={control.measure: quoted(control.measure)}, where=where)).scalar()
-    except RelatumError as error:
-        yield Finding("problem", subject, error.reason, error.fix)
-        return
-    if not _agrees(got, control.equals, control.tolerance):
-        difference = ""
-        if _is_number(got) and _is_number(control.equals):
-            difference = f", difference {Decimal(str(got)) - Decimal(str(control.equals)):,}"
-        yield Finding(
-            "problem",
-            subject,
-            f"expected {control.equals}, got {got}{difference}.",
-            "Find out which of the two is right.",
-        )
-
-
-def control_condition(control: Control) -> str:
-    """The condition that a control's context says: ``calendar.year = 2023``."""
-    return " and ".join(f"{column} = {_literal(value)}" for column, value in control.at.items())
-
-
-def _literal(value: object) -> str:
-    if isinstance(value, bool):
-        return "true" if value else "false"
-    if isinstance(value, int | float):
-        return str(value)
-    if isinstance(value, str):
-        return "'" + value.replace("'", "''") + "'"
-    return f"date '{value}'"
-
-
-def _is_number(value: object) -> bool:
-    return isinstance(value, int | float | Decimal) and not isinstance(value, bool)
-
-
-def _agrees(got: object, expected: object, tolerance: object) -> bool:
-    if _is_number(got) and _is_number(expected):
-        return abs(Decimal(str(got)) - Decimal(str(expected))) <= Decimal(str(tolerance))
-    return got == expected
+def _rank(finding: Finding) -> tuple[bool, bool, float, int]:
+    """Problems first; of them what makes numbers wrong before what has an owner missing, then by money and rows."""
+    worth = abs(float(finding.value)) if finding.value is not None else 0.0
+    counts_no_rows = finding.rows == 0
+    return finding.severity != "problem", not counts_no_rows, -worth, -finding.rows

@@ -6,9 +6,10 @@ from dataclasses import dataclass
 
 from relatum.data.columns import Column
 from relatum.errors import DataError, ModelError, suggestion
-from relatum.model.declaration import Declaration, Relationship
-from relatum.model.names import split_name
-from relatum.model.routes import hops_of
+from relatum.model.declaration import Control, Declaration, Hierarchy, Relationship
+from relatum.model.graph import kind_of
+from relatum.model.names import quoted, split_name
+from relatum.model.routes import Hop, Place, hops_of
 from relatum.session.session import Session
 
 
@@ -25,11 +26,12 @@ class ColumnOverview:
     members: int
     formula: str = ""
     about: str = ""
+    derived: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class TableOverview:
-    """One table. ``kind`` is ``fact``, ``lookup``, ``calendar``, ``alone`` (no relationship), or the role it plays."""
+    """One table. ``kind`` is ``fact``, ``lookup``, ``calendar``, ``derived``, ``alone`` (unrelated), or its role."""
 
     name: str
     kind: str
@@ -44,18 +46,33 @@ class TableOverview:
         """Bytes in memory."""
         return sum(column.bytes for column in self.columns)
 
+    @property
+    def derived_bytes(self) -> int:
+        """Bytes of its stored derived columns."""
+        return sum(column.bytes for column in self.columns if column.derived)
+
 
 @dataclass(frozen=True, slots=True)
 class RelationshipOverview:
-    """One relationship: its ends, kind, direction, and how many of the many side's rows find a row."""
+    """One relationship, told the same way whichever end was named first.
 
-    many: str
+    ``cardinality`` is ``1 : n``, ``1 : 1`` or ``n : n``; ``filters`` says from where to where filters travel;
+    ``rows`` are those of the many side and ``matched`` how many of them find a row.
+    """
+
     one: str
-    kind: str
-    direction: str
+    many: str
+    cardinality: str
+    filters: str
+    match: str
     rows: int
     matched: int
     problem: str = ""
+
+    @property
+    def coverage(self) -> float | None:
+        """The share of the many side's rows that find a row; None where there are none."""
+        return self.matched / self.rows if self.rows else None
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,6 +94,8 @@ class Overview:
     tables: tuple[TableOverview, ...]
     relationships: tuple[RelationshipOverview, ...]
     measures: tuple[MeasureOverview, ...]
+    hierarchies: tuple[Hierarchy, ...] = ()
+    controls: tuple[Control, ...] = ()
 
 
 def overview(session: Session, name: str = "") -> Overview:
@@ -94,13 +113,17 @@ def overview(session: Session, name: str = "") -> Overview:
             tuple(_table(session, table) for table in declaration.tables),
             tuple(_relationship(session, each) for each in declaration.relationships),
             tuple(_measure(declaration, measure) for measure in declaration.measures),
+            tuple(declaration.hierarchies.values()),
+            declaration.controls,
         )
     parts = split_name(name)
     table = parts[0] if parts else ""
     if len(parts) == 1 and table in declaration.measures:
         return Overview(declaration.name, (), (), (_measure(declaration, table),))
+    if len(parts) == 1 and table in declaration.hierarchies:
+        return Overview(declaration.name, (), (), (), (declaration.hierarchies[table],))
     if table not in declaration.tables or len(parts) > 2:
-        known = [*declaration.tables, *declaration.measures]
+        known = [*declaration.tables, *declaration.measures, *declaration.hierarchies]
         raise ModelError(f"There is no table or measure {name}.", fix=suggestion(name, known))
     found = _table(session, table)
     related = [each for each in declaration.relationships if table in (each.many.table, each.one.table)]
@@ -141,6 +164,7 @@ def _table(session: Session, name: str) -> TableOverview:
                 len(session.store.members(name, column).values),
                 derived.formula if derived else table.formulas.get(column, ""),
                 about,
+                derived is not None,
             )
         )
     source = "frame" if table.frame else f"per {', '.join(table.per)}" if table.per else table.source
@@ -150,15 +174,8 @@ def _table(session: Session, name: str) -> TableOverview:
 
 
 def _kind(session: Session, name: str) -> str:
-    table = session.declaration.tables[name]
-    if table.role_of:
-        return f"role of {table.role_of}"
-    if session.catalog.is_calendar(name):
-        return "calendar"
-    relationships = session.declaration.relationships
-    if any(each.one.table == name for each in relationships):
-        return "lookup"
-    return "fact" if any(each.many.table == name for each in relationships) else "alone"
+    role_of = session.declaration.tables[name].role_of
+    return f"role of {role_of}" if role_of else kind_of(session.declaration, name)
 
 
 def _stored(column: Column) -> str:
@@ -167,24 +184,42 @@ def _stored(column: Column) -> str:
 
 
 def _relationship(session: Session, relationship: Relationship) -> RelationshipOverview:
-    kind = relationship.kind.replace("_", " ")
-    if relationship.level:
-        kind = "to a level"
-    elif relationship.match == "as_of":
-        kind = "as of"
-    rows = session.data[relationship.many.table].rows
-    many, one = str(relationship.many), str(relationship.one)
-    hop = hops_of(relationship)[0]
-    direction = "standby" if relationship.standby else relationship.direction
+    many, one = relationship.many, relationship.one
+    order = list(session.declaration.tables)
+    if relationship.kind != "many_to_one" and order.index(many.table) > order.index(one.table):
+        # Where neither end is the many side, the order of the tables says which is told first.
+        many, one = one, many
+    cardinality = {"many_to_one": "1 : n", "one_to_one": "1 : 1", "many_to_many": "n : n"}[relationship.kind]
+    match = "level" if relationship.level else "as of" if relationship.match == "as_of" else ""
+    rows, matched, problem = session.data[many.table].rows, 0, ""
     try:
+        hop = next(each for each in (*hops_of(relationship), _turned(relationship)) if each.source.table == many.table)
         if hop.reach:
             links = session.store.links(hop)
             matched = int((links.offsets[1:-1] > links.offsets[:-2]).sum())
-            return RelationshipOverview(many, one, "many to many", direction, rows, matched)
-        index = session.store.index(hop)
+        else:
+            matched = rows - session.store.index(hop).unmatched
     except DataError as error:
-        return RelationshipOverview(many, one, kind, direction, rows, 0, error.reason)
-    return RelationshipOverview(many, one, kind, direction, rows, rows - index.unmatched)
+        problem = error.reason
+    return RelationshipOverview(str(one), str(many), cardinality, _filters(relationship), match, rows, matched, problem)
+
+
+def _turned(relationship: Relationship) -> Hop:
+    many, one = Place(relationship.many.table), Place(relationship.one.table)
+    return Hop(one, many, relationship, reach=True, turned=True)
+
+
+def _filters(relationship: Relationship) -> str:
+    """From where to where filters travel."""
+    many, one = quoted(relationship.many.table), quoted(relationship.one.table)
+    if relationship.direction == "off":
+        said = "none"
+    elif relationship.kind == "one_to_one" or relationship.direction == "both":
+        said = f"{' ↔ '.join(sorted((many, one)))}"
+    else:
+        source, target = (many, one) if relationship.direction == "right" else (one, many)
+        said = f"{source} → {target}"
+    return f"{said}, standby" if relationship.standby else said
 
 
 def _measure(declaration: Declaration, name: str) -> MeasureOverview:

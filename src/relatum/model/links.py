@@ -10,7 +10,7 @@ from relatum.model.names import split_list, split_name
 
 _SEVERAL = re.compile(r"(?P<table>.+?)\.\s*\((?P<columns>.*)\)\s*\Z", re.DOTALL)
 #: What stands between the ends, and the kind of relationship that it says.
-ARROWS = {"<->": "one_to_one", ">-<": "many_to_many", "->": "many_to_one"}
+ARROWS = {"<->": "one_to_one", ">-<": "many_to_many", "->": "many_to_one", "<-": "many_to_one"}
 
 
 def parse_link(text: str) -> tuple[End, End, str]:
@@ -19,8 +19,8 @@ def parse_link(text: str) -> tuple[End, End, str]:
     Parameters
     ----------
     text : str
-        ``many.column -> one.column``, ``left.column <-> right.column`` (one to one) or ``left.column >-< right.column``
-        (many to many). Several columns are ``table.(a, b)``.
+        ``many.column -> one.column`` (or ``one.column <- many.column``), ``left.column <-> right.column`` (one to one)
+        or ``left.column >-< right.column`` (many to many). Several columns are ``table.(a, b)``.
 
     Returns
     -------
@@ -47,7 +47,7 @@ def parse_link(text: str) -> tuple[End, End, str]:
             "One to one is <->, many to many >-<.",
             place=("link",),
         )
-    left, right = (_parse_end(side, text) for side in sides)
+    left, right = (_parse_end(side, text) for side in (reversed(sides) if arrow == "<-" else sides))
     if len(left.columns) != len(right.columns):
         raise ModelError(
             f"The link {text!r} names {len(left.columns)} column(s) on the left and {len(right.columns)} on the right.",

@@ -59,6 +59,13 @@ def duplicate_keys(columns: list[Column]) -> tuple[int, int, list[tuple[object, 
     return len(repeated), int(counts[counts > 1].sum()), samples
 
 
+def keys_found(many: list[Column], one: list[Column]) -> Array:
+    """For each row of one side, whether its key occurs on the other, however often."""
+    keys = _paired(many, one)
+    known = np.unique(keys.one[keys.one >= 0])
+    return (keys.many >= 0) & (_rank(known, keys.many) >= 0)
+
+
 def build_join_index(
     relationship: Relationship, many: list[Column], one: list[Column], turned: bool = False
 ) -> JoinIndex:

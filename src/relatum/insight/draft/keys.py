@@ -11,7 +11,7 @@ from relatum.engine.memory.joins import duplicate_keys
 from relatum.errors import counted
 from relatum.insight.draft.profile import ColumnProfile, TableProfile
 from relatum.insight.draft.proposals import Proposal
-from relatum.insight.draft.words import core, is_counted, is_rate, looks_like_key, singular, words
+from relatum.insight.words import core, is_counted, is_rate, looks_like_key, singular, words
 
 #: Pairs and triples of columns are tried only where so few rows say at once that most of them repeat.
 _PROBE = 20_000

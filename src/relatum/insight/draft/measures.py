@@ -8,7 +8,7 @@ from relatum.data.types import Kind
 from relatum.errors import counted
 from relatum.insight.draft.profile import ColumnProfile, TableProfile
 from relatum.insight.draft.proposals import Proposal
-from relatum.insight.draft.words import core, is_counted, is_ordinal, is_rate, is_stock, looks_like_key, words
+from relatum.insight.words import core, is_counted, is_ordinal, is_rate, is_stock, looks_like_key, words
 from relatum.model.declaration import Measure
 from relatum.model.names import column_name, quoted
 

@@ -14,7 +14,7 @@ from relatum.engine.memory.joins import build_join_index
 from relatum.errors import DataError
 from relatum.insight.draft.profile import ColumnProfile, TableProfile
 from relatum.insight.draft.proposals import Proposal
-from relatum.insight.draft.words import (
+from relatum.insight.words import (
     core,
     is_counted,
     is_generic,

@@ -1,0 +1,38 @@
+"""``relatum diagram``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Optional
+
+import typer
+
+from relatum.cli.output import ModelFile, errors_as_sentences, tell
+
+
+def diagram(
+    file: ModelFile,
+    out: Annotated[
+        Optional[Path],  # noqa: UP045 - typer reads this at run time
+        typer.Option(
+            "--out",
+            "-o",
+            metavar="PICTURE",
+            help="Where to draw: .svg, .png, or .mmd and .md for Mermaid text, which is printed unless given.",
+            show_default=False,
+        ),
+    ] = None,
+) -> None:
+    """Draw the star: facts in the middle, lookups around, how they belong together.
+
+    Example: relatum diagram hollowmere/nursery.toml -o star.svg
+    """
+    with errors_as_sentences():
+        import relatum
+
+        drawn = relatum.open(file).diagram()
+        if out is None:
+            typer.echo(drawn.mermaid(), nl=False)
+        else:
+            drawn.save(out)
+            tell(f"wrote {out}")

@@ -1,0 +1,84 @@
+"""``relatum diff``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from relatum.cli.output import (
+    CLEAN,
+    PROBLEMS,
+    Format,
+    FormatOption,
+    ModelFile,
+    console,
+    errors_as_sentences,
+    listing,
+    print_json,
+)
+
+if TYPE_CHECKING:
+    from relatum.insight.compare import Comparison
+
+
+def diff(
+    file: ModelFile,
+    other: Annotated[Path, typer.Argument(metavar="OTHER", help="The later model.", show_default=False)],
+    values: Annotated[
+        list[str],
+        typer.Option(
+            "--values",
+            metavar="VALUES",
+            help="Measures or formulas to compare; every measure that both have unless given.",
+            show_default=False,
+        ),
+    ] = [],  # noqa: B006 - typer reads the default and never changes it
+    format: FormatOption = Format.TEXT,
+) -> None:
+    """Compare two models: what changed in meaning, and which control or measure moved.
+
+    Leaves with 0 when nothing differs, 1 when something does, 2 when a model cannot be read.
+
+    Example: relatum diff hollowmere/nursery.toml hollowmere/nursery.toml --values revenue
+    """
+    with errors_as_sentences():
+        import relatum
+
+        found = relatum.open(file).compare(relatum.open(other), ", ".join(values))
+        if format is Format.JSON:
+            print_json({"changes": found.changes, "moved": found.moved, "compared": found.compared})
+        else:
+            _print(found)
+    raise typer.Exit(CLEAN if found.same else PROBLEMS)
+
+
+_STYLES = {"added": "green", "removed": "red", "renamed": "cyan", "changed": "yellow"}
+
+
+def _print(found: Comparison) -> None:
+    from rich.text import Text
+
+    out = console()
+    if found.changes:
+        lines = listing("", "what", "setting", "before", "after")
+        for each in found.changes:
+            what = f"{each.kind} {each.name}"
+            lines.add_row(Text(each.what, style=_STYLES[each.what]), what, each.setting, each.before, each.after)
+        out.print(lines)
+    else:
+        out.print("the models mean the same")
+    if found.moved:
+        out.print()
+        lines = listing("value", "before", "after", "difference", numbers=("before", "after", "difference"))
+        for moved in found.moved:
+            lines.add_row(moved.name, _shown(moved.before), _shown(moved.after), _shown(moved.difference))
+        out.print(lines)
+    out.print(f"{len(found.moved)} of {found.compared} values moved")
+
+
+def _shown(value: Any) -> str:
+    if value is None:
+        return "–"
+    return value if isinstance(value, str) else f"{value:,}" if not isinstance(value, bool) else str(value)

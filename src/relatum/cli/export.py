@@ -1,0 +1,30 @@
+"""``relatum export``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from relatum.cli.output import ModelFile, errors_as_sentences, tell
+
+
+def export(
+    file: ModelFile,
+    out: Annotated[
+        Path,
+        typer.Option(
+            "--out", "-o", metavar="FILE", help="datapackage.json, or a file ending in .sql.", show_default=False
+        ),
+    ],
+) -> None:
+    """Describe the tables for other programs: as a Data Package, or as SQL that creates them.
+
+    Example: relatum export hollowmere/nursery.toml -o hollowmere/datapackage.json
+    """
+    with errors_as_sentences():
+        import relatum
+
+        relatum.open(file).export(out)
+        tell(f"wrote {out}")

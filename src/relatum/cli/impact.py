@@ -1,0 +1,59 @@
+"""``relatum impact``."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from relatum.cli.output import Format, FormatOption, ModelFile, console, errors_as_sentences, listing, print_json
+
+if TYPE_CHECKING:
+    from relatum.insight.impact import Impact
+
+
+def impact(
+    file: ModelFile,
+    name: Annotated[
+        str,
+        typer.Argument(
+            metavar="NAME",
+            help="A table, table.column, measure, hierarchy, relationship ('a.x -> b.x') or 'control 1'.",
+            show_default=False,
+        ),
+    ],
+    format: FormatOption = Format.TEXT,
+) -> None:
+    """Say what depends on something: what breaks without it, and what is filtered no longer.
+
+    Example: relatum impact hollowmere/nursery.toml price.unit_price
+    """
+    with errors_as_sentences():
+        import relatum
+
+        found = relatum.open(file).impact(name)
+        if format is Format.JSON:
+            print_json(found)
+        else:
+            _print(found)
+
+
+def _print(found: Impact) -> None:
+    from rich.text import Text
+
+    out = console()
+    out.print(Text(f"{found.kind} {found.thing}", style="bold"))
+    if not found.breaks and not found.changes:
+        out.print("nothing depends on it")
+        return
+    lines = listing("", "kind", "name", "because of")
+    for each in found.breaks:
+        path = " <- ".join(each.path[1:])
+        lines.add_row(Text("breaks", style="bold red"), each.kind, each.name, Text(path, style="dim"))
+    # Many measures lose the same filter: they are told together.
+    together: dict[tuple[str, str], list[str]] = {}
+    for each in found.changes:
+        together.setdefault((each.kind, each.effect), []).append(each.name)
+    for (kind, effect), names in together.items():
+        lines.add_row(Text("changes", style="yellow"), kind, ", ".join(dict.fromkeys(names)), Text(effect, style="dim"))
+    out.print(lines)

@@ -1,0 +1,1 @@
+"""What the audit looks for, one file for each part of a model."""

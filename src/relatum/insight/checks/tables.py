@@ -1,0 +1,160 @@
+"""Tables: rows, keys, members that differ by what nobody sees, calendars with gaps."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import date, timedelta
+
+import numpy as np
+
+from relatum.data.arrow import python_values
+from relatum.data.buffers import array_values
+from relatum.data.types import Kind
+from relatum.engine.memory.joins import duplicate_keys
+from relatum.errors import counted
+from relatum.insight.checks.finding import Finding, folded, listed_keys, nulls_of
+from relatum.model.names import column_name, quoted, split_name
+from relatum.session.session import Session
+
+#: Columns with more texts than this are descriptions or keys of a fact: nobody groups by them.
+_MOST_TEXTS = 200_000
+_EPOCH = date(1970, 1, 1)
+
+
+def table_findings(session: Session, name: str) -> Iterator[Finding]:
+    """What is to be said of one table by itself."""
+    declaration = session.declaration
+    table = declaration.tables[name]
+    if table.role_of:
+        return
+    data = session.data[name]
+    if not data.rows:
+        yield Finding("problem", quoted(name), "has no rows.", "Check its source.", "Everything over it is null.")
+    for column, reason in data.left_out.items():
+        yield Finding("fact", column_name(name, column), f"is left out: {reason}.")
+    for remark in data.remarks:
+        yield Finding("fact", quoted(name), f"was read in part: {remark}.")
+    related = any(name in (each.many.table, each.one.table) for each in declaration.relationships)
+    roles = any(each.role_of == name for each in declaration.tables.values())
+    if not related and not roles and len(declaration.tables) > 1 and not table.per:
+        yield Finding(
+            "fact", quoted(name), "is related to no other table.", "Relate it, or leave it out of the model.",
+            "Nothing can be asked of it together with others.",
+        )  # fmt: skip
+    yield from _key(session, name)
+    if session.catalog.is_calendar(name) and table.dated:
+        yield from _gaps(session, name)
+    if _is_lookup(session, name):
+        yield from _like_members(session, name)
+
+
+def _is_lookup(session: Session, name: str) -> bool:
+    return any(each.one.table == name for each in session.declaration.relationships)
+
+
+def _key(session: Session, name: str) -> Iterator[Finding]:
+    table = session.declaration.tables[name]
+    if not table.key or table.calendar is not None:
+        return
+    columns = [session.store.column(name, column) for column in table.key]
+    shown = ", ".join(table.key)
+    keys, rows, samples = duplicate_keys(columns)
+    if keys:
+        yield Finding(
+            "problem",
+            quoted(name),
+            f"key {shown} is not unique: {counted(keys, 'value')} on {counted(rows, 'row')}, "
+            f"for instance {listed_keys(samples)}.",
+            "Remove the duplicates, or state the columns that make a row unique.",
+            "A row that points there would count several times, so such a lookup is refused.",
+            rows,
+        )
+    nulls = int(np.logical_or.reduce([nulls_of(column) for column in columns]).sum())
+    if nulls:
+        yield Finding(
+            "problem",
+            quoted(name),
+            f"key {shown} is null on {counted(nulls, 'row')}.",
+            "Give these rows a key, or leave them out where the data is made.",
+            "A row that no key names can never be looked up.",
+            nulls,
+        )
+
+
+def _gaps(session: Session, name: str) -> Iterator[Finding]:
+    column = session.store.column(name, session.store.date_column(name))
+    days = np.unique(column.values[~nulls_of(column)].astype(np.int64))
+    missing = np.setdiff1d(np.arange(days[0], days[-1] + 1), days) if len(days) else days
+    if len(missing):
+        shown = ", ".join(str(_EPOCH + timedelta(days=int(day))) for day in missing[:3])
+        yield Finding(
+            "problem",
+            quoted(name),
+            f"lacks {counted(len(missing), 'date')} between its first and last, for instance {shown}.",
+            "Add the missing dates.",
+            "Rows of those dates stand under (no match), and moves along the calendar fall short.",
+            len(missing),
+        )
+
+
+def _like_members(session: Session, name: str) -> Iterator[Finding]:
+    for column_of in session.catalog.columns(name):
+        column = session.store.column(name, column_of)
+        if column.type.kind is not Kind.TEXT or not 1 < len(column.dictionary) <= _MOST_TEXTS:
+            continue
+        encoded = folded(column.dictionary).dictionary_encode()
+        groups = array_values(encoded.indices).astype(np.int64)
+        counts = np.bincount(groups)
+        if len(counts) == len(groups):
+            continue
+        alike = np.flatnonzero(counts > 1)
+        codes = np.flatnonzero(groups == alike[0])[:3]
+        shown = " and ".join(f"'{column.dictionary[int(code)].as_py()}'" for code in codes)
+        concerned = np.isin(groups, alike)
+        rows = int(concerned[column.values][~nulls_of(column)].sum())
+        yield Finding(
+            "problem",
+            column_name(name, column_of),
+            f"has {counted(len(alike), 'member')} written in more than one way (case or blanks), for instance {shown}.",
+            "Write each in one way where the data is made, or group by a derived column: upper(trim(…)).",
+            f"Their numbers stand apart, on {counted(rows, 'row')}.",
+            rows,
+        )
+
+
+def hierarchy_findings(session: Session) -> Iterator[Finding]:
+    """Members of a finer level that stand under several coarser ones."""
+    for name, hierarchy in session.declaration.hierarchies.items():
+        for coarse, fine in zip(hierarchy.levels, hierarchy.levels[1:], strict=False):
+            yield from _level(session, name, coarse, fine)
+
+
+def _level(session: Session, name: str, coarse: str, fine: str) -> Iterator[Finding]:
+
+    (coarse_table, coarse_column), (fine_table, fine_column) = split_name(coarse), split_name(fine)
+    route = session.catalog.lookup(fine_table, coarse_table, coarse_column)
+    if route is None:
+        yield Finding(
+            "problem", f"hierarchy {quoted(name)}", f"a row of {quoted(fine_table)} does not find its {coarse}.",
+            "Order the levels from coarse to fine, along lookups.", "The levels combine freely, not as they belong.",
+        )  # fmt: skip
+        return
+    members = session.store.members(fine_table, fine_column)
+    found = session.store.row_codes(route, coarse_table, coarse_column)
+    above = found.slice(0, len(members.codes), None).astype(np.int64)
+    codes = members.codes.astype(np.int64)
+    known = (codes < members.null) & (above < session.store.members(coarse_table, coarse_column).null)
+    pairs = np.unique(codes[known] * (1 << 32) + above[known]) >> 32
+    several = np.flatnonzero(np.bincount(pairs) > 1) if len(pairs) else pairs
+    if len(several):
+        texts = session.store.members(fine_table, fine_column).values.take(several[:3])
+
+        shown = listed_keys([(value,) for value in python_values(texts)])
+        yield Finding(
+            "problem",
+            f"hierarchy {quoted(name)}",
+            f"{counted(len(several), 'member')} of {fine} stand under several of {coarse}, for instance {shown}.",
+            "Make the finer column tell them apart, or leave it out of the hierarchy.",
+            "Opened up, such a member shows a part of its number under each.",
+            len(several),
+        )

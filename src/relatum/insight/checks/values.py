@@ -1,0 +1,94 @@
+"""Measures that say nothing, and control totals."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from decimal import Decimal
+
+from relatum.errors import RelatumError
+from relatum.insight.checks.finding import Finding
+from relatum.model.declaration import Control
+from relatum.model.names import quoted
+from relatum.pivot.answer import answer
+from relatum.pivot.question import ask
+from relatum.session.session import Session
+
+
+def measure_findings(session: Session, name: str) -> Iterator[Finding]:
+    """A measure that cannot be asked, or has no value anywhere."""
+    subject = f"measure {quoted(name)}"
+    try:
+        value = answer(session, ask(values={name: quoted(name)})).scalar()
+    except RelatumError as error:
+        yield Finding("problem", subject, error.reason, error.fix, "It cannot be asked.")
+        return
+    if value is None and _is_null_everywhere(session, name):
+        yield Finding(
+            "problem",
+            subject,
+            "has no value over all rows, nor over those of any year or month.",
+            f"Ask relatum show {quoted(name)} what it is made of; is its table empty, or a column null throughout?",
+            "Wherever it is asked, it is blank.",
+        )
+
+
+def _is_null_everywhere(session: Session, name: str) -> bool:
+    # A measure that compares with the year before has no total, and has values by year.
+    for table in session.declaration.tables:
+        if session.catalog.is_calendar(table):
+            for column in ("year", "month"):
+                if column in session.catalog.columns(table):
+                    fields = f"{quoted(table)}.{column}"
+                    result = answer(session, ask(rows=fields, values={name: quoted(name)}, totals=False))
+                    if any(each.null_count < len(each) for cells in result.cells for each in cells.values):
+                        return False
+    return True
+
+
+def control_findings(session: Session, control: Control) -> Iterator[Finding]:
+    """A control total that does not agree."""
+    where = control_condition(control)
+    subject = f"control {quoted(control.measure)}" + (f" at {where}" if where else "")
+    try:
+        got = answer(session, ask(values={control.measure: quoted(control.measure)}, where=where)).scalar()
+    except RelatumError as error:
+        yield Finding("problem", subject, error.reason, error.fix)
+        return
+    if not agrees(got, control.equals, control.tolerance):
+        difference = ""
+        if is_number(got) and is_number(control.equals):
+            difference = f", difference {Decimal(str(got)) - Decimal(str(control.equals)):,}"
+        yield Finding(
+            "problem",
+            subject,
+            f"expected {control.equals}, got {got}{difference}.",
+            "Find out which of the two is right.",
+            "The number differs from the one that somebody vouched for.",
+        )
+
+
+def control_condition(control: Control) -> str:
+    """The condition that a control's context says: ``calendar.year = 2023``."""
+    return " and ".join(f"{column} = {_literal(value)}" for column, value in control.at.items())
+
+
+def _literal(value: object) -> str:
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, int | float):
+        return str(value)
+    if isinstance(value, str):
+        return "'" + value.replace("'", "''") + "'"
+    return f"date '{value}'"
+
+
+def is_number(value: object) -> bool:
+    """Whether two such values have a difference."""
+    return isinstance(value, int | float | Decimal) and not isinstance(value, bool)
+
+
+def agrees(got: object, expected: object, tolerance: object = 0) -> bool:
+    """Whether two values are the same, numbers within the tolerance."""
+    if is_number(got) and is_number(expected):
+        return abs(Decimal(str(got)) - Decimal(str(expected))) <= Decimal(str(tolerance))
+    return got == expected

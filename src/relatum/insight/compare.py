@@ -1,0 +1,219 @@
+"""Two models side by side: what changed in meaning, and which numbers moved."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from contextlib import suppress
+from dataclasses import dataclass, fields, replace
+from decimal import Decimal
+from typing import Any
+
+from relatum.errors import FormulaError, RelatumError
+from relatum.insight.checks.values import agrees, control_condition, is_number
+from relatum.language.mentions import Known, meaning, mentions, respelled
+from relatum.model.declaration import Declaration, Measure, Table
+from relatum.model.links import parse_link
+from relatum.model.names import column_name, quoted, split_name
+from relatum.pivot.answer import answer
+from relatum.pivot.question import Question, ask
+from relatum.progress import told
+from relatum.session.session import Session
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """One thing that two models have differently. ``what`` is ``added``, ``removed``, ``changed`` or ``renamed``.
+
+    ``before`` and ``after`` are the setting that changed, or the other name.
+    """
+
+    what: str
+    kind: str
+    name: str
+    setting: str = ""
+    before: str = ""
+    after: str = ""
+
+    def __str__(self) -> str:
+        said = f"{self.what:8} {self.kind} {self.name}"
+        if self.what == "renamed":
+            return f"{said} to {self.after}"
+        if self.setting:
+            said += f": {self.setting}"
+        if self.before or self.after:
+            said += f" {self.before or 'none'} -> {self.after or 'none'}"
+        return said
+
+
+@dataclass(frozen=True, slots=True)
+class Moved:
+    """A value that two models give differently. ``before`` and ``after`` are values, or why there is none."""
+
+    name: str
+    before: Any
+    after: Any
+    difference: Any
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """What two models have differently: what they say, and the values that came out otherwise."""
+
+    changes: tuple[Change, ...]
+    moved: tuple[Moved, ...]
+    compared: int
+
+    @property
+    def same(self) -> bool:
+        """Whether nothing differs."""
+        return not self.changes and not self.moved
+
+
+def compare_declarations(before: Declaration, after: Declaration) -> tuple[Change, ...]:
+    """What changed in meaning: blanks, comments and the order of things do not count."""
+    found: list[Change] = []
+    for setting in ("name", "locale", "currency"):
+        old, new = getattr(before, setting), getattr(after, setting)
+        if old != new:
+            found.append(Change("changed", "model", before.name, setting, old, new))
+    found += _mapping("table", before.tables, after.tables)
+    for name in before.tables:
+        if name in after.tables:
+            found += _columns(before.tables[name], after.tables[name])
+    links = [{_link(each): each for each in declaration.relationships} for declaration in (before, after)]
+    found += _mapping("relationship", *links)
+    measures = list(_mapping("measure", before.measures, after.measures))
+    renames = {split_name(each.before)[0]: split_name(each.after)[0] for each in measures if each.what == "renamed"}
+    # A formula that follows a renamed measure says what it said before.
+    found += _mapping("measure", _following(before, renames), after.measures) if renames else measures
+    found += _mapping("hierarchy", before.hierarchies, after.hierarchies)
+    controls = [
+        {" ".join(filter(None, [each.measure, control_condition(each)])): each for each in declaration.controls}
+        for declaration in (before, after)
+    ]
+    found += _mapping("control", *controls)
+    return tuple(found)
+
+
+def _following(declaration: Declaration, renames: Mapping[str, str]) -> dict[str, Measure]:
+    """The measures with formulas that call others by their new names."""
+    known = Known(dict.fromkeys(declaration.tables, ()), declaration.measures)
+    followed = {}
+    for name, measure in declaration.measures.items():
+        with suppress(FormulaError):
+            found = [each for each in mentions(measure.formula, known) if each.kind == "measure"]
+            measure = replace(
+                measure,
+                formula=respelled(
+                    measure.formula, found, lambda each: quoted(renames[each.name]) if each.name in renames else None
+                ),
+            )
+        followed[name] = measure
+    return followed
+
+
+def _link(relationship: object) -> str:
+    """The same text whichever end is named first."""
+    left, right, kind = parse_link(str(relationship))
+    ends = (left, right) if kind == "many_to_one" else sorted((left, right), key=str)
+    arrow = {"many_to_one": "->", "one_to_one": "<->", "many_to_many": ">-<"}[kind]
+    return f"{ends[0]} {arrow} {ends[1]}"
+
+
+def _mapping(kind: str, before: Mapping[str, Any], after: Mapping[str, Any]) -> Iterator[Change]:
+    gone = {name: each for name, each in before.items() if name not in after}
+    new = {name: each for name, each in after.items() if name not in before}
+    for name, each in list(gone.items()):
+        twin = next((other for other, thing in new.items() if _same(each, thing)), None)
+        if twin is not None and kind != "relationship":
+            yield Change("renamed", kind, quoted(name), "", quoted(name), quoted(twin))
+            del gone[name], new[twin]
+    for name in gone:
+        yield Change("removed", kind, name if kind in ("relationship", "control") else quoted(name))
+    for name in new:
+        yield Change("added", kind, name if kind in ("relationship", "control") else quoted(name))
+    for name in before:
+        if name in after:
+            for setting, old, now in _settings(before[name], after[name]):
+                shown = name if kind in ("relationship", "control") else quoted(name)
+                yield Change("changed", kind, shown, setting, old, now)
+
+
+def _columns(before: Table, after: Table) -> Iterator[Change]:
+    def named(table: Table, columns: Mapping[str, Any]) -> dict[str, Any]:
+        return {column_name(before.name, column): each for column, each in columns.items()}
+
+    for kind, old, new in (
+        ("column", before.columns, after.columns),
+        ("derived column", before.derived, after.derived),
+        ("column", before.formulas, after.formulas),
+    ):
+        for change in _mapping(kind, named(before, old), named(after, new)):
+            yield Change(change.what, kind, _unquoted(change.name), change.setting, change.before, change.after)
+
+
+def _unquoted(name: str) -> str:
+    return name[1:-1].replace('""', '"') if name.startswith('"') and name.endswith('"') else name
+
+
+#: Fields that hold names, or things that are compared one by one.
+_APART = frozenset(("name", "columns", "derived", "formulas", "many", "one", "frame", "measure", "at"))
+
+
+def _same(before: Any, after: Any) -> bool:
+    return not list(_settings(before, after))
+
+
+def _settings(before: Any, after: Any) -> Iterator[tuple[str, str, str]]:
+    if isinstance(before, str):
+        if not _means_the_same(before, str(after)):
+            yield "formula", before, str(after)
+        return
+    for field in fields(before):
+        old, new = getattr(before, field.name), getattr(after, field.name)
+        if field.name in _APART or old == new:
+            continue
+        if field.name == "formula" and _means_the_same(old, new):
+            continue
+        yield field.name, _shown(old), _shown(new)
+
+
+def _means_the_same(before: str, after: str) -> bool:
+    try:
+        return meaning(before) == meaning(after)
+    except FormulaError:
+        return before == after
+
+
+def _shown(value: object) -> str:
+    if isinstance(value, tuple):
+        return ", ".join(map(str, value))
+    if value is True or value is False or value is None:
+        return "" if not value else "yes"
+    return " ".join(str(value).split())
+
+
+def compare_values(
+    before: Session, after: Session, values: tuple[tuple[str, str], ...]
+) -> tuple[tuple[Moved, ...], int]:
+    """Which values came out otherwise, and how many were compared: those chosen, and the controls of both models."""
+    questions: dict[str, Question] = {label: ask(values={label: formula}) for label, formula in values}
+    for session in (before, after):
+        for control in session.declaration.controls:
+            where = control_condition(control)
+            name = f"{control.measure} at {where}" if where else control.measure
+            questions.setdefault(name, ask(values={control.measure: quoted(control.measure)}, where=where))
+    moved = []
+    for name in told(questions, lambda each: f"comparing {each}"):
+        old, new = _value(before, questions[name]), _value(after, questions[name])
+        if not agrees(old, new):
+            both = is_number(old) and is_number(new)
+            moved.append(Moved(name, old, new, Decimal(str(new)) - Decimal(str(old)) if both else None))
+    return tuple(moved), len(questions)
+
+
+def _value(session: Session, question: Question) -> Any:
+    try:
+        return answer(session, question).scalar()
+    except RelatumError as error:
+        return f"cannot be asked: {error.reason}"

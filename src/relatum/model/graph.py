@@ -1,0 +1,110 @@
+"""A model as a graph: tables as nodes, relationships as edges, with all that a drawing of it shows."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from relatum.model.declaration import Declaration, Relationship
+
+
+@dataclass(frozen=True, slots=True)
+class Node:
+    """A table: its kind, the columns at which relationships end (and the levels among them), its rows if known."""
+
+    name: str
+    kind: str
+    columns: tuple[str, ...]
+    levels: frozenset[str]
+    rows: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class Edge:
+    """A relationship between columns of two tables.
+
+    ``ends`` are the marks of its left and right end: ``n`` and ``1``. ``filters`` says where filters travel: ``right``
+    to ``left`` is ``left``, ``both``, or empty where none do.
+    """
+
+    left: str
+    left_columns: tuple[str, ...]
+    right: str
+    right_columns: tuple[str, ...]
+    ends: tuple[str, str]
+    filters: str
+    standby: bool
+    note: str
+
+
+@dataclass(frozen=True, slots=True)
+class Graph:
+    """All nodes and edges of a model."""
+
+    name: str
+    nodes: tuple[Node, ...]
+    edges: tuple[Edge, ...]
+
+
+def kind_of(declaration: Declaration, name: str) -> str:
+    """What a table is: ``fact``, ``lookup``, ``calendar``, ``derived`` or ``alone`` (related to no other)."""
+    table = declaration.tables[declaration.rows_of(name)]
+    if table.calendar is not None or table.dated:
+        return "calendar"
+    if declaration.tables[name].per:
+        return "derived"
+    if any(each.one.table == name and each.kind != "many_to_many" for each in declaration.relationships):
+        return "lookup"
+    related = any(name in (each.many.table, each.one.table) for each in declaration.relationships)
+    return "fact" if related else "alone"
+
+
+def graph_of(declaration: Declaration, rows: Mapping[str, int] | None = None) -> Graph:
+    """The graph of a model.
+
+    Parameters
+    ----------
+    declaration : Declaration
+        The model.
+    rows : mapping of str to int, optional
+        How many rows each table has.
+    """
+    columns: dict[str, dict[str, None]] = {
+        name: dict.fromkeys(declaration.tables[declaration.rows_of(name)].key) for name in declaration.tables
+    }
+    levels: dict[str, set[str]] = {name: set() for name in declaration.tables}
+    for each in declaration.relationships:
+        for end in (each.many, each.one):
+            columns[end.table].update(dict.fromkeys(end.columns))
+        if each.level:
+            levels[each.one.table].update(each.one.columns)
+    nodes = tuple(
+        Node(
+            name,
+            kind_of(declaration, name),
+            tuple(columns[name]),
+            frozenset(levels[name]),
+            None if rows is None else rows.get(name),
+        )
+        for name in declaration.tables
+    )
+    return Graph(declaration.name, nodes, tuple(map(_edge, declaration.relationships)))
+
+
+def _edge(each: Relationship) -> Edge:
+    ends = {"many_to_one": ("n", "1"), "one_to_one": ("1", "1"), "many_to_many": ("n", "n")}[each.kind]
+    filters = {"down": "left", "off": "", "both": "both", "left": "left", "right": "right"}[each.direction]
+    if each.kind == "one_to_one" and filters == "left":
+        filters = "both"
+    words = [", ".join(each.many.columns)] if len(each.many.columns) > 1 else []
+    words += ["as of"] * (each.match == "as_of") + ["level"] * each.level
+    return Edge(
+        each.many.table,
+        each.many.columns,
+        each.one.table,
+        each.one.columns,
+        ends,
+        filters,
+        each.standby,
+        " ".join(words),
+    )
