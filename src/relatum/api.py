@@ -5,28 +5,31 @@ from __future__ import annotations
 import json
 import os
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from relatum.editing import Editable
 from relatum.errors import ModelError, RelatumError
-from relatum.insight.check import Report, check_session
-from relatum.insight.compare import Comparison, compare_declarations, compare_values
-from relatum.insight.export import create_tables, datapackage
-from relatum.insight.understood import Reading, read_formula
+from relatum.model.atomic import write_atomically
 from relatum.model.declaration import Declaration
 from relatum.model.file import read_model
-from relatum.model.graph import graph_of
 from relatum.model.lines import key_lines, line_of
 from relatum.model.names import quoted
-from relatum.model.save import write_atomically, write_model
 from relatum.pivot.answer import answer
 from relatum.pivot.question import Names, Values, ask
-from relatum.present.diagram import Diagram
 from relatum.present.grid import Grid
 from relatum.present.numbers import check_locale, check_pattern
+from relatum.session.cache import Cache
 from relatum.session.derived import with_derived_tables
 from relatum.session.load import Whereabouts, load_tables, relative_source, source_path
 from relatum.session.session import Session
+
+if TYPE_CHECKING:
+    from relatum.insight.check import Report
+    from relatum.insight.compare import Comparison
+    from relatum.insight.understood import Reading
+    from relatum.present.diagram import Diagram
+
+# What looks into a model is imported where it is asked for: a pivot starts without it.
 
 
 class Model(Editable):
@@ -76,7 +79,10 @@ class Model(Editable):
                 check_pattern(measure.format, measure.name)
         model = cls.__new__(cls)
         data = with_derived_tables(declaration, load_tables(declaration, whereabouts))
-        model._session, model._whereabouts = Session(declaration, data), whereabouts
+        model._session = Session(declaration, data, joins=whereabouts.cache)
+        model._whereabouts = whereabouts
+        if whereabouts.cache is not None:
+            whereabouts.cache.close()
         return model
 
     def __repr__(self) -> str:
@@ -151,6 +157,8 @@ class Model(Editable):
         FormulaError
             It cannot be understood.
         """
+        from relatum.insight.understood import read_formula
+
         return read_formula(self._session, text)
 
     def check(self, value: str = "") -> Report:
@@ -166,10 +174,15 @@ class Model(Editable):
         ModelError
             There is no such measure.
         """
+        from relatum.insight.check import check_session
+
         return check_session(self._session, value)
 
     def diagram(self) -> Diagram:
         """The star, drawn: ``save("star.svg")`` writes it as SVG, PNG or Mermaid text, a notebook shows it."""
+        from relatum.model.graph import graph_of
+        from relatum.present.diagram import Diagram
+
         rows = {name: data.rows for name, data in self._session.data.items()}
         return Diagram(graph_of(self.declaration, rows))
 
@@ -190,6 +203,8 @@ class Model(Editable):
         ModelError
             A table came as a frame, which no file can name, or its source lies outside the file's folder.
         """
+        from relatum.model.save import write_model
+
         target = Path(path)
         for name, table in self.declaration.tables.items():
             if table.frame:
@@ -213,6 +228,8 @@ class Model(Editable):
         ModelError
             The ending is another one; no table is a file, or one lies outside the descriptor's folder.
         """
+        from relatum.insight.export import create_tables, datapackage
+
         target = Path(path)
         if target.suffix == ".json":
             described = datapackage(self._session, self._sources(target, False))
@@ -241,6 +258,8 @@ class Model(Editable):
         QuestionError
             A value is named twice.
         """
+        from relatum.insight.compare import Comparison, compare_declarations, compare_values
+
         mine, theirs = self.declaration, other.declaration
         chosen = (
             ask(values=values).values
@@ -262,7 +281,7 @@ class Model(Editable):
         return sources
 
 
-def open_model(path: str | os.PathLike[str], *, allow_outside: bool = False) -> Model:
+def open_model(path: str | os.PathLike[str], *, allow_outside: bool = False, cache: bool = True) -> Model:
     """Open a model file and read what its tables need.
 
     Parameters
@@ -271,6 +290,9 @@ def open_model(path: str | os.PathLike[str], *, allow_outside: bool = False) -> 
         A TOML file.
     allow_outside : bool
         Allow sources outside the file's folder.
+    cache : bool
+        Keep what is read of large files in the folder ``.relatum`` beside the model, so that it opens at once the next
+        time. That folder can be deleted at any time.
 
     Raises
     ------
@@ -281,7 +303,8 @@ def open_model(path: str | os.PathLike[str], *, allow_outside: bool = False) -> 
     """
     file = Path(path)
     declaration = read_model(file)
-    whereabouts = Whereabouts(file.resolve().parent, {}, allow_outside)
+    folder = file.resolve().parent
+    whereabouts = Whereabouts(folder, {}, allow_outside, Cache(folder) if cache else None)
     try:
         return Model.of(declaration, whereabouts)
     except RelatumError as error:

@@ -11,8 +11,8 @@ from relatum.insight.draft.collect import LeftOut, collect
 from relatum.insight.draft.draft import Drafted, draft_model
 from relatum.insight.draft.proposals import Proposal
 from relatum.insight.draft.text import draft_text
+from relatum.model.atomic import write_atomically
 from relatum.model.declaration import Declaration
-from relatum.model.save import write_atomically
 from relatum.session.load import Whereabouts, relative_source, source_path
 
 

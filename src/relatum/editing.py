@@ -6,11 +6,10 @@ import dataclasses
 import os
 from collections.abc import Mapping, Sequence
 from datetime import date
+from typing import TYPE_CHECKING
 
 from relatum.data.table import TableData
 from relatum.errors import ModelError, RelatumError, listed
-from relatum.insight.edits import removed, renamed
-from relatum.insight.impact import Dependant, Dependencies, Impact
 from relatum.model.declaration import (
     ColumnSettings,
     Control,
@@ -28,6 +27,9 @@ from relatum.present.numbers import check_pattern
 from relatum.session.derived import with_derived_tables
 from relatum.session.load import Whereabouts, load_tables
 from relatum.session.session import Session
+
+if TYPE_CHECKING:
+    from relatum.insight.impact import Dependant, Impact
 
 
 class Editable:
@@ -350,6 +352,9 @@ class Editable:
         ModelError
             There is nothing of that name, the new one is taken, or a formula would come to mean something else.
         """
+        from relatum.insight.edits import renamed
+        from relatum.insight.impact import Dependencies
+
         declaration = renamed(Dependencies(self._session), name, new)
         order = dict(zip(self.declaration.tables, declaration.tables, strict=True))
         frames = {order[table]: frame for table, frame in self._whereabouts.frames.items()}
@@ -380,6 +385,9 @@ class Editable:
         ModelError
             There is nothing of that name, or others need it and ``force`` is not said: they are named.
         """
+        from relatum.insight.edits import removed
+        from relatum.insight.impact import Dependencies
+
         declaration, gone = removed(Dependencies(self._session), name, force)
         self._change(declaration)
         return gone
@@ -392,6 +400,8 @@ class Editable:
         ModelError
             There is nothing of that name.
         """
+        from relatum.insight.impact import Dependencies
+
         return Dependencies(self._session).impact(name)
 
     def _change(
@@ -414,6 +424,8 @@ class Editable:
 
     def _refused(self, name: str, error: RelatumError) -> RelatumError:
         """The error of a replacement, with what would break; the error itself where nothing depended on it."""
+        from relatum.insight.impact import Dependencies
+
         try:
             needing = Dependencies(self._session).impact(name).breaks
         except RelatumError:

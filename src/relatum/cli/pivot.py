@@ -56,7 +56,7 @@ def pivot(
     """
     with errors_as_sentences():
         import relatum
-        from relatum.model.save import write_atomically
+        from relatum.model.atomic import write_atomically
         from relatum.present.text import grid_text, print_grid
 
         with_totals = format is GridFormat.TEXT if totals is None else totals

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from typing import Any
 
 from relatum.data.columns import Column
 from relatum.data.types import Type
@@ -42,6 +43,10 @@ class TableData:
         self.left_out = dict(left_out or {})
         self.orders = dict(orders or {})
         self.remarks = tuple(remarks)
+        #: A name for the content, the same for the same rows; empty where nothing tells it.
+        self.identity = ""
+        #: The files that the rows were read from, as they were.
+        self.files: tuple[Any, ...] = ()
         self._fetch = fetch
         self._columns: dict[str, Column] = {}
 
@@ -80,6 +85,11 @@ class TableData:
             self.orders,
             self.remarks,
         )
+
+    def identified(self, identity: str, files: tuple[Any, ...]) -> TableData:
+        """This table, with a name for its content and the files that it was read from."""
+        self.identity, self.files = identity, files
+        return self
 
     def loaded(self) -> Mapping[str, Column]:
         """The columns in memory now."""

@@ -16,7 +16,7 @@ import pyarrow.parquet as pq
 
 from relatum.demo.generate import DEFAULT_LINES, generate
 from relatum.errors import SourceError
-from relatum.model.save import write_atomically
+from relatum.model.atomic import write_atomically
 
 MODEL_FILE = "nursery.toml"
 _FACTS = ("sales", "quota", "stock")

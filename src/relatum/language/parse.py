@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Callable
 from dataclasses import replace
 from datetime import date, datetime, timedelta
 from functools import cache
 from importlib import resources
+from pathlib import Path
 from typing import Any
 
+import lark
 from lark import Lark, Token, Transformer, UnexpectedInput, UnexpectedToken
 from lark.exceptions import UnexpectedCharacters
 
@@ -73,7 +76,18 @@ def _parse(text: str, start: str, owner: str, root: Callable[[Any], Node]) -> An
 @cache
 def _parser() -> Lark:
     grammar = resources.files("relatum.language").joinpath("grammar.lark").read_text(encoding="utf-8")
-    return build_parser(grammar)
+    return build_parser(grammar, cache=_tables_file())
+
+
+def _tables_file() -> str | bool:
+    """Where lark keeps the tables of the grammar, which take longer to work out than most questions to answer."""
+    home = os.environ.get("XDG_CACHE_HOME")
+    try:
+        folder = (Path(home) if home else Path.home() / ".cache") / "relatum"
+        folder.mkdir(parents=True, exist_ok=True)
+    except (OSError, RuntimeError):
+        return False
+    return str(folder / f"grammar-{lark.__version__}.tables") if os.access(folder, os.W_OK) else False
 
 
 def build_parser(grammar: str, **options: Any) -> Lark:

@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import errno
-import os
-import tempfile
 from collections.abc import Mapping, MutableMapping
 from datetime import date, datetime
 from pathlib import Path
@@ -13,7 +10,7 @@ from typing import Any
 import msgspec
 import tomlkit
 
-from relatum.errors import SourceError
+from relatum.model.atomic import write_atomically
 from relatum.model.declaration import Declaration, Relationship, Table
 from relatum.model.entries import (
     VERSION,
@@ -47,48 +44,6 @@ def write_model(declaration: Declaration, path: Path, sources: Mapping[str, str]
     document = tomlkit.parse(read_text(path)) if path.exists() else tomlkit.document()
     _merge(document, wanted)
     write_atomically(path, tomlkit.dumps(document))
-
-
-def write_atomically(path: Path, text: str) -> None:
-    """Write a text file in one step: a failure leaves what was there.
-
-    Raises
-    ------
-    SourceError
-        The file cannot be written.
-    """
-    write_bytes_atomically(path, text.encode())
-
-
-def write_bytes_atomically(path: Path, data: bytes) -> None:
-    """Write a file in one step: a failure leaves what was there.
-
-    Raises
-    ------
-    SourceError
-        The file cannot be written.
-    """
-    try:
-        _replace(path, data)
-    except OSError as error:
-        raise SourceError(
-            f"The file cannot be written: {error.strerror}.", path=path, fix="Nothing was changed."
-        ) from None
-
-
-def _replace(path: Path, data: bytes) -> None:
-    if path.is_dir():
-        raise IsADirectoryError(errno.EISDIR, "it is a folder")
-    handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
-    try:
-        with os.fdopen(handle, "wb") as file:
-            file.write(data)
-        mode = path.stat().st_mode if path.exists() else 0o644
-        Path(temporary).chmod(mode & 0o777)
-        Path(temporary).replace(path)
-    except BaseException:
-        Path(temporary).unlink(missing_ok=True)
-        raise
 
 
 def to_document(declaration: Declaration, sources: Mapping[str, str]) -> dict[str, Any]:

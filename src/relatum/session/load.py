@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -14,22 +14,39 @@ from relatum.data.written import date_format, dates_of
 from relatum.errors import ModelError, SourceError, suggestion
 from relatum.model.declaration import Declaration, Table
 from relatum.progress import told
+from relatum.session.cache import WORTH_BYTES, Cache, identity_of
 from relatum.sources.arrow import read_frame
-from relatum.sources.database import is_server
-from relatum.sources.place import Source, read_source
+from relatum.sources.database import is_database, is_server
+from relatum.sources.files import read_tail, sentences
+from relatum.sources.fingerprint import Digests, FileState, has_grown
+from relatum.sources.place import GROWING, Source, files_in, is_folder, read_file, read_source
+from relatum.sources.stacked import stacked
 
 
 @dataclass(frozen=True, slots=True)
 class Whereabouts:
-    """Where sources are looked for: a folder, frames by table name, and whether a source may leave the folder."""
+    """Where sources are looked for: a folder, frames by table name, and whether a source may leave the folder.
+
+    ``cache`` keeps what was read from large files, where there is one.
+    """
 
     folder: Path = field(default_factory=Path.cwd)
     frames: Mapping[str, object] = field(default_factory=dict)
     allow_outside: bool = False
+    cache: Cache | None = None
 
 
-def load_table(table: Table, whereabouts: Whereabouts) -> TableData:
+def load_table(table: Table, whereabouts: Whereabouts, former: TableData | None = None) -> TableData:
     """A table's data.
+
+    Parameters
+    ----------
+    table : Table
+        What is stated about it.
+    whereabouts : Whereabouts
+        Where its source is looked for.
+    former : TableData, optional
+        Its data as it was read before: what is the same is taken over, and of what has grown only the rest is read.
 
     Raises
     ------
@@ -39,29 +56,121 @@ def load_table(table: Table, whereabouts: Whereabouts) -> TableData:
         A column's declared type is none, or the source lies outside the model's folder.
     """
     if table.calendar is not None:
-        return generate_calendar(table.calendar)
-    declared = {
-        each.heading or name: _declared(table.name, name, each.type)
-        for name, each in table.columns.items()
-        if each.type
-    }
-    patterns = {each.heading or name: each.pattern for name, each in table.columns.items() if each.pattern}
-    for name in patterns:
-        _check_pattern(table, name, patterns[name], declared.get(name))
-    types = {name: TEXT if name in patterns else type_ for name, type_ in declared.items()}
+        return generate_calendar(table.calendar).identified(identity_of(repr(table.calendar), ()), ())
+    reading = _Reading(table)
     if table.frame:
-        data = read_frame(whereabouts.frames[table.name], types, table.name)
-    else:
-        source_path(table, whereabouts)
-        data = read_source(Source(table.source, table.part, table.query), whereabouts.folder, types)
-    if patterns:
-        data = data.with_types(
-            {name: declared[name] for name in patterns},
-            lambda name, column: dates_of(column, declared[name], patterns[name]),
-        )
-    headings = {name: each.heading for name, each in table.columns.items() if each.heading}
-    _check_headings(table, headings, data)
-    return data.renamed(headings) if headings else data
+        return reading.finished(read_frame(whereabouts.frames[table.name], reading.types, table.name))
+    path = source_path(table, whereabouts)
+    source = Source(table.source, table.part, table.query)
+
+    def read() -> TableData:
+        return reading.finished(read_source(source, whereabouts.folder, reading.types))
+
+    if path is None or is_database(table.source) or not (path.exists() or "*" in path.name):
+        return read()
+    return _from_files(reading, path, whereabouts, former, read)
+
+
+def _from_files(
+    reading: _Reading, path: Path, whereabouts: Whereabouts, former: TableData | None, read: Callable[[], TableData]
+) -> TableData:
+    cache = whereabouts.cache
+    digests = cache.digests if cache is not None else Digests()
+    files = files_in(path) if is_folder(path.name, path.parent) else [path]
+    with sentences(path):
+        states = tuple(digests.state(each) for each in files)
+    said = reading.said(path)
+    identity = identity_of(said, states)
+    if former is not None and former.identity == identity:
+        return former
+    worth = cache if sum(each.size for each in states) >= WORTH_BYTES else None
+    data = worth.table(identity, states) if worth is not None else None
+    if data is None:
+        data = _grown(reading, states, former, worth, said) or read()
+        data = data.identified(identity, states)
+    return data if worth is None else worth.kept(data, said, read)
+
+
+def _grown(
+    reading: _Reading, states: tuple[FileState, ...], former: TableData | None, cache: Cache | None, said: str
+) -> TableData | None:
+    """The rows as they were with those that came after them, where nothing else changed; None where it did."""
+    if former is None and cache is not None:
+        latest = cache.latest(said)
+        if latest is not None:
+            former = cache.table(*latest)
+            former = None if former is None else cache.kept(former, said, lambda: _gone(said))
+    before = () if former is None else former.files
+    if former is None or not before or len(states) < len(before):
+        return None
+    same = [old.path == new.path and old.digest == new.digest for old, new in zip(before, states, strict=False)]
+    last = states[len(before) - 1]
+    if not all(same[:-1]) or before[-1].path != last.path:
+        return None
+    parts = {"the rows before": former}
+    if not same[-1]:
+        path = Path(last.path)
+        if path.suffix.lower() not in GROWING or not has_grown(path, before[-1]):
+            return None
+        tail = reading.tail(path, before[-1].size, former)
+        if tail is None:
+            return None
+        parts[f"{path}, from byte {before[-1].size} on"] = tail
+    for state in states[len(before) :]:
+        parts[state.path] = reading.finished(read_file(Path(state.path), reading.types))
+    try:
+        whole = stacked(parts)
+    except SourceError:
+        return None
+    return whole if whole.types == former.types else None
+
+
+def _gone(said: str) -> TableData:
+    raise SourceError(f"What was kept of {said} is no longer whole.", fix="Delete the cache .relatum and ask again.")
+
+
+class _Reading:
+    """How a table's source is read: the types, patterns and headings that the model states for its columns."""
+
+    def __init__(self, table: Table) -> None:
+        self.table = table
+        self.declared = {
+            each.heading or name: _declared(table.name, name, each.type)
+            for name, each in table.columns.items()
+            if each.type
+        }
+        self.patterns = {each.heading or name: each.pattern for name, each in table.columns.items() if each.pattern}
+        for name in self.patterns:
+            _check_pattern(table, name, self.patterns[name], self.declared.get(name))
+        self.types = {name: TEXT if name in self.patterns else type_ for name, type_ in self.declared.items()}
+        self.headings = {name: each.heading for name, each in table.columns.items() if each.heading}
+
+    def said(self, path: Path) -> str:
+        """Where the rows come from and how they are read, as one text."""
+        stated = sorted((name, str(type_), self.patterns.get(name, "")) for name, type_ in self.declared.items())
+        return repr((str(path.resolve()), self.table.part, stated, sorted(self.headings.items())))
+
+    def finished(self, data: TableData) -> TableData:
+        """The data with dates read by their patterns and columns under the names that the model gives them."""
+        if self.patterns:
+            data = data.with_types(
+                {name: self.declared[name] for name in self.patterns},
+                lambda name, column: dates_of(column, self.declared[name], self.patterns[name]),
+            )
+        _check_headings(self.table, self.headings, data)
+        return data.renamed(self.headings) if self.headings else data
+
+    def tail(self, path: Path, start: int, former: TableData) -> TableData | None:
+        """The lines that a file has gained; None where they change what the columns are."""
+        types = {}
+        for name, type_ in former.types.items():
+            heading = self.headings.get(name, name)
+            types[heading] = TEXT if heading in self.patterns else type_
+            column = former.column(name) if type_ == TEXT and heading not in self.declared else None
+            if column is not None and column.null_count == len(column):
+                return None  # nothing was known of its type so far
+        tail = read_tail(path, start, types, self.declared)
+        return None if tail is None else self.finished(tail)
 
 
 def _check_pattern(table: Table, name: str, pattern: str, type_: Type | None) -> None:

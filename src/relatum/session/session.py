@@ -9,7 +9,7 @@ from relatum.data.table import TableData
 from relatum.data.types import DATE, Type
 from relatum.engine.memory.rows import RowReader
 from relatum.engine.memory.run import MemoryEngine, derived_values
-from relatum.engine.memory.store import Store
+from relatum.engine.memory.store import JoinKeeper, Store
 from relatum.errors import DataError, FormulaError, ModelError, suggestion
 from relatum.language.catalog import Catalog
 from relatum.language.expression import Expression, is_plain
@@ -39,6 +39,8 @@ class Session:
         A session whose work may be taken over.
     whole : bool
         Whether everything is there: a session that a derived table is worked out in lacks that table itself.
+    joins : JoinKeeper, optional
+        Keeps join indexes from one run to the next; that of ``former`` unless given.
 
     Raises
     ------
@@ -55,7 +57,9 @@ class Session:
         *,
         former: Session | None = None,
         whole: bool = True,
+        joins: JoinKeeper | None = None,
     ) -> None:
+        self.joins: JoinKeeper | None = joins or (former.joins if former is not None else None)
         self.declaration = declaration
         self.data = data
         for table in declaration.tables.values():
@@ -66,7 +70,7 @@ class Session:
         self.store: Store = (
             former.store
             if former is not None and former._serves(self)
-            else Store(data, self._derive, self._date_columns())
+            else Store(data, self._derive, self._date_columns(), self.joins)
         )
         types: dict[str, dict[str, Type]] = {
             name: dict(data[name].types) for name, table in declaration.tables.items() if not table.role_of

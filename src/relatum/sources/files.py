@@ -6,8 +6,9 @@ import csv
 import mmap
 import re
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from contextlib import contextmanager
+from io import BytesIO
 from pathlib import Path
 from typing import Any
 
@@ -20,7 +21,7 @@ import pyarrow.parquet as pq
 
 from relatum.data.arrow import arrow_type, type_of
 from relatum.data.table import TableData
-from relatum.data.types import TEXT, Type
+from relatum.data.types import INTEGER, TEXT, Type
 from relatum.errors import SourceError
 from relatum.sources.arrow import table_data
 
@@ -61,12 +62,47 @@ def read_csv(path: Path, types: Mapping[str, Type]) -> TableData:
     return table_data(table.schema, types, str(path), table.num_rows, table.column)
 
 
-def csv_texts(path: Path, names: list[str]) -> Any:
+def read_tail(path: Path, start: int, types: Mapping[str, Type], declared: Collection[str]) -> TableData | None:
+    """The lines of a CSV or JSON lines file from a byte on, as the types that the lines before them have.
+
+    Parameters
+    ----------
+    path : Path
+        The file.
+    start : int
+        Where the new lines begin.
+    types : mapping of str to Type
+        The columns' types so far.
+    declared : collection of str
+        Columns whose types are stated, not found.
+
+    Returns
+    -------
+    TableData or None
+        None where the new lines say that a column has another type: then the whole file must be read again.
+    """
+    with path.open("rb") as file:
+        head = file.readline()
+        file.seek(start)
+        tail = file.read()
+    try:
+        if path.suffix.lower() != ".csv":
+            return read_lines(path, types, BytesIO(tail))
+        whole = [name for name, type_ in types.items() if type_ == INTEGER and name not in declared]
+        if whole and _ZERO_LED.search(tail) and _zero_led(BytesIO(head + tail), whole):
+            return None
+        table = _csv_table(BytesIO(head + tail), {name: arrow_type(type_) for name, type_ in types.items()})
+    except (pa.ArrowInvalid, SourceError):
+        return None
+    return table_data(table.schema, types, str(path), table.num_rows, table.column)
+
+
+def csv_texts(path: Path | BytesIO, names: list[str]) -> Any:
     """Columns of a CSV file as the texts that stand in it, an Arrow table; empty is null."""
     return _csv_table(path, dict.fromkeys(names, pa.string()), names)
 
 
-def _csv_table(path: Path, types: Mapping[str, Any], include: list[str] | None = None) -> Any:
+def _csv_table(path: Path | BytesIO, types: Mapping[str, Any], include: list[str] | None = None) -> Any:
     options = pacsv.ConvertOptions(
         null_values=[""],
         strings_can_be_null=True,
@@ -77,14 +113,15 @@ def _csv_table(path: Path, types: Mapping[str, Any], include: list[str] | None =
     return pacsv.read_csv(path, parse_options=pacsv.ParseOptions(newlines_in_values=True), convert_options=options)
 
 
-def _zero_led(path: Path, names: list[str]) -> dict[str, Any]:
+def _zero_led(path: Path | BytesIO, names: list[str]) -> dict[str, Any]:
     """The texts of those columns in which some number begins with a zero, as ``0042`` does."""
     if not names:
         return {}
-    # A look at the bytes is cheap, and in most files finds no such number anywhere.
-    with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as data:
-        if _ZERO_LED.search(data) is None:
-            return {}
+    if isinstance(path, Path):
+        # A look at the bytes is cheap, and in most files finds no such number anywhere.
+        with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as data:
+            if _ZERO_LED.search(data) is None:
+                return {}
     texts = csv_texts(path, names)
     return {
         name: texts.column(name)
@@ -93,10 +130,10 @@ def _zero_led(path: Path, names: list[str]) -> dict[str, Any]:
     }
 
 
-def read_lines(path: Path, types: Mapping[str, Type]) -> TableData:
-    """A file of JSON lines: one object a line, its members the columns."""
+def read_lines(path: Path, types: Mapping[str, Type], lines: BytesIO | None = None) -> TableData:
+    """A file of JSON lines: one object a line, its members the columns. ``lines`` are some of its lines alone."""
     try:
-        table = pajson.read_json(path, parse_options=pajson.ParseOptions(newlines_in_values=False))
+        table = pajson.read_json(lines or path, parse_options=pajson.ParseOptions(newlines_in_values=False))
     except pa.ArrowInvalid as error:
         raise SourceError(
             f"This is not a file of JSON lines that can be read: {_first_line(error)}",

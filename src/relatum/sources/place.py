@@ -27,6 +27,8 @@ READERS: dict[str, Reader] = {
     ".ndjson": read_lines,
 }
 WORKBOOKS = (".xlsx", ".xlsm")
+#: Files that grow by lines at their end.
+GROWING = (".csv", ".jsonl", ".ndjson")
 
 
 @dataclass(frozen=True, slots=True)

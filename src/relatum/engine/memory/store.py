@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from typing import Protocol
 
 import numpy as np
 
@@ -19,6 +20,7 @@ from relatum.engine.memory.joins import (
     matching_pairs,
 )
 from relatum.engine.memory.vectors import with_nulls_after
+from relatum.model.declaration import End
 from relatum.model.routes import Hop, Place, Route
 from relatum.progress import tell_step
 
@@ -41,6 +43,14 @@ class RowCodes:
         return part if self.positions is None else self.codes.take(part)
 
 
+class JoinKeeper(Protocol):
+    """Keeps join indexes by the columns that they were made of."""
+
+    def join(self, key: str, rows: int, make: Callable[[], JoinIndex]) -> JoinIndex:
+        """One made before from the same columns, or made now and kept."""
+        ...
+
+
 class Store:
     """Tables, and everything computed from them once.
 
@@ -52,6 +62,8 @@ class Store:
         Computes a derived column of a table; None where the table has no such derived column.
     date_columns : mapping of str to str, optional
         The column that holds the dates of each calendar.
+    joins : JoinKeeper, optional
+        Keeps join indexes from one run to the next.
     """
 
     def __init__(
@@ -59,8 +71,10 @@ class Store:
         tables: Mapping[str, TableData],
         derive: Callable[[str, str], Column | None],
         date_columns: Mapping[str, str] | None = None,
+        joins: JoinKeeper | None = None,
     ) -> None:
         self.tables = tables
+        self._joins = joins
         self._date_columns = date_columns or {}
         self._derive = derive
         self._columns: dict[tuple[int, str], Column] = {}
@@ -136,11 +150,26 @@ class Store:
             else:
                 ends = (hop.relationship.many, hop.relationship.one)
                 source, target = reversed(ends) if hop.turned else ends
-                many = [self.column(hop.source.table, name) for name in source.columns]
-                one = [self.column_at(hop.target, name) for name in target.columns]
-                tell_step(f"joining {hop.relationship}")
-                self._indexes[hop] = build_join_index(hop.relationship, many, one, turned=hop.turned)
+                self._indexes[hop] = self._joined(hop, source, target)
         return self._indexes[hop]
+
+    def _joined(self, hop: Hop, source: End, target: End) -> JoinIndex:
+        relationship = hop.relationship
+        assert relationship is not None
+
+        def make() -> JoinIndex:
+            tell_step(f"joining {relationship}")
+            many = [self.column(hop.source.table, name) for name in source.columns]
+            one = [self.column_at(hop.target, name) for name in target.columns]
+            return build_join_index(relationship, many, one, turned=hop.turned)
+
+        sides = [(self.tables[end.table], end.columns) for end in (source, target)]
+        stored = all(table.identity and set(columns) <= set(table.types) for table, columns in sides)
+        if self._joins is None or not stored:
+            return make()
+        names = [f"{table.identity} {columns}" for table, columns in sides]
+        key = " ".join([*names, relationship.match, f"level={relationship.level}", f"turned={hop.turned}"])
+        return self._joins.join(key, sides[0][0].rows, make)
 
     def links(self, hop: Hop) -> Links:
         """For each row of the hop's source the rows that it reaches; none for the virtual row."""
