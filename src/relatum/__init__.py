@@ -18,6 +18,7 @@ from relatum.errors import (
 if TYPE_CHECKING:
     from relatum.api import Model
     from relatum.api import open_model as open
+    from relatum.api import refresh_file as refresh
     from relatum.drafting import draft
     from relatum.insight.check import Report
     from relatum.present.grid import Grid
@@ -39,6 +40,7 @@ __all__ = [
     "draft",
     "listening",
     "open",
+    "refresh",
 ]
 
 _LAZY = {
@@ -48,6 +50,7 @@ _LAZY = {
     "draft": ("relatum.drafting", "draft"),
     "listening": ("relatum.progress", "listening"),
     "open": ("relatum.api", "open_model"),
+    "refresh": ("relatum.api", "refresh_file"),
 }
 
 

@@ -7,6 +7,8 @@ import os
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+import msgspec
+
 from relatum.editing import Editable
 from relatum.errors import ModelError, RelatumError
 from relatum.model.atomic import write_atomically
@@ -26,6 +28,7 @@ from relatum.session.session import Session
 if TYPE_CHECKING:
     from relatum.insight.check import Report
     from relatum.insight.compare import Comparison
+    from relatum.insight.refresh import Refreshed
     from relatum.insight.understood import Reading
     from relatum.present.diagram import Diagram
 
@@ -178,6 +181,25 @@ class Model(Editable):
 
         return check_session(self._session, value)
 
+    def refresh(self) -> Refreshed:
+        """Read the sources again: of a file that has grown only the new lines, of one that is the same nothing.
+
+        Where the data as it is now cannot be used (a file or a column that the model needs is gone), the model stays as
+        it was, and the result says what broke.
+
+        Returns
+        -------
+        Refreshed
+            What changed: files, rows, columns, members, and what each measure was and is worth.
+        """
+        from relatum.insight.refresh import refresh, state_of
+
+        before = state_of(self._session)
+        found, session, _ = refresh(self.declaration, self._whereabouts, before, self._session.data)
+        if session is not None:
+            self._session = session
+        return found
+
     def diagram(self) -> Diagram:
         """The star, drawn: ``save("star.svg")`` writes it as SVG, PNG or Mermaid text, a notebook shows it."""
         from relatum.model.graph import graph_of
@@ -279,6 +301,42 @@ class Model(Editable):
                 file = source_path(table, self._whereabouts)
                 sources[name] = table.source if file is None else relative_source(file, target, name, allow_outside)
         return sources
+
+
+def refresh_file(path: str | os.PathLike[str]) -> Refreshed:
+    """Read a model file's sources again, compare them with what was recorded the last time, and record them.
+
+    The record and what was read of large files are kept in the folder ``.relatum`` beside the model. Where the data as
+    it is now cannot be used, the former record stays.
+
+    Raises
+    ------
+    ModelError, FormulaError
+        The file cannot be understood; the error has the line.
+    SourceError
+        A source cannot be read, and nothing was recorded before.
+    """
+    from relatum.insight.refresh import State, refresh
+
+    file = Path(path)
+    declaration = read_model(file)
+    folder = file.resolve().parent
+    cache = Cache(folder)
+    stored = cache.state(file.name)
+    try:
+        before = None if stored is None else msgspec.json.decode(stored, type=State)
+    except msgspec.MsgspecError:
+        before = None  # recorded by another version: nothing to compare with
+    try:
+        found, _, after = refresh(declaration, Whereabouts(folder, {}, False, cache), before, {})
+    except RelatumError as error:
+        error.locate(file, line_of(key_lines(file.read_text(encoding="utf-8")), error.place))
+        raise
+    if after is not None:
+        cache.record(file.name, msgspec.json.encode(after))
+        cache.tidy()
+    cache.close()
+    return found
 
 
 def open_model(path: str | os.PathLike[str], *, allow_outside: bool = False, cache: bool = True) -> Model:

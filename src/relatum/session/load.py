@@ -11,7 +11,7 @@ from relatum.calendar.generate import generate_calendar
 from relatum.data.table import TableData
 from relatum.data.types import DATE, TEXT, TIMESTAMP, Type, parse_type
 from relatum.data.written import date_format, dates_of
-from relatum.errors import ModelError, SourceError, suggestion
+from relatum.errors import ModelError, RelatumError, SourceError, suggestion
 from relatum.model.declaration import Declaration, Table
 from relatum.progress import told
 from relatum.session.cache import WORTH_BYTES, Cache, identity_of
@@ -242,6 +242,21 @@ def load_tables(
             error.place = ("table", table.name)
             raise
     return {table.name: data[table.name] for table in tables}
+
+
+def reload_tables(
+    declaration: Declaration, whereabouts: Whereabouts, former: Mapping[str, TableData]
+) -> tuple[dict[str, TableData], dict[str, RelatumError]]:
+    """Every table that has a source, read again where its source has changed; and the errors of those that fail."""
+    loaded: dict[str, TableData] = {}
+    errors: dict[str, RelatumError] = {}
+    tables = [table for table in declaration.tables.values() if not table.role_of and not table.per]
+    for table in told(tables, lambda each: f"reading {each.name}"):
+        try:
+            loaded[table.name] = load_table(table, whereabouts, former.get(table.name))
+        except RelatumError as error:
+            errors[table.name] = error
+    return loaded, errors
 
 
 def _declared(table: str, column: str, word: str) -> Type:

@@ -1,0 +1,60 @@
+"""``relatum refresh``."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import typer
+
+from relatum.cli.output import (
+    CLEAN,
+    PROBLEMS,
+    Format,
+    FormatOption,
+    ModelFile,
+    console,
+    errors_as_sentences,
+    listing,
+    print_json,
+)
+
+if TYPE_CHECKING:
+    from relatum.insight.refresh import Refreshed
+
+
+def refresh(file: ModelFile, format: FormatOption = Format.TEXT) -> None:
+    """Read a model's sources again and say what changed since the last time: files, rows, columns, members, totals.
+
+    Of a file that has grown only the new lines are read. Where the data as it is now cannot be used, it says what broke
+    and the former record stays. Leaves with 0 when the data is in force, 1 when it cannot be used, 2 when nothing can
+    be read.
+
+    Example: relatum refresh hollowmere/nursery.toml
+    """
+    with errors_as_sentences():
+        import relatum
+
+        found = relatum.refresh(file)
+        if format is Format.JSON:
+            print_json(found)
+        else:
+            _print(found)
+    raise typer.Exit(CLEAN if found.ok else PROBLEMS)
+
+
+def _print(found: Refreshed) -> None:
+    from rich.text import Text
+
+    out = console()
+    values = {f"{each.name}: {each.before or 'none'} -> {each.after or 'none'}" for each in found.values}
+    for line in found.lines():
+        if line in values:
+            continue
+        style = "bold red" if line.startswith(("problem", "breaks")) else ""
+        out.print(Text(line, style=style))
+    if found.values:
+        out.print()
+        lines = listing("measure", "before", "after", numbers=("before", "after"))
+        for each in found.values:
+            lines.add_row(each.name, each.before or "–", each.after or "–")
+        out.print(lines)
