@@ -198,9 +198,7 @@ def _table_news(name: str, before: TableState | None, after: TableState | None) 
     same_columns = before.columns == after.columns
     if not files and before.rows == after.rows and same_columns and before.members == after.members:
         what = "same"
-    elif (
-        same_columns and after.rows > before.rows and files and all(each.endswith((" grown", " new")) for each in files)
-    ):
+    elif same_columns and after.rows > before.rows and all(each.endswith((" grown", " new")) for each in files):
         what = "grown"
     else:
         what = "changed"
@@ -287,8 +285,11 @@ def _as_found(
     """The tables that can still be read once nothing is stated about their columns: to say which columns there are."""
     found = {}
     for name in errors:
+        table = declaration.tables[name]
         with suppress(RelatumError):
-            found[name] = load_table(replace(declaration.tables[name], columns={}), whereabouts)
+            there = load_table(replace(table, columns={}), whereabouts).types
+            known = {column: each for column, each in table.columns.items() if (each.heading or column) in there}
+            found[name] = load_table(replace(table, columns=known), whereabouts)
     return found
 
 

@@ -6,11 +6,11 @@ from collections.abc import Iterable, Mapping
 
 from relatum.data.columns import Column
 from relatum.data.table import TableData
-from relatum.data.types import DATE, Type
+from relatum.data.types import DATE, TEXT, Type
 from relatum.engine.memory.rows import RowReader
 from relatum.engine.memory.run import MemoryEngine, derived_values
 from relatum.engine.memory.store import JoinKeeper, Store
-from relatum.errors import DataError, FormulaError, ModelError, suggestion
+from relatum.errors import DataError, FormulaError, ModelError, listed, suggestion
 from relatum.language.catalog import Catalog
 from relatum.language.expression import Expression, is_plain
 from relatum.language.parse import parse_formula
@@ -94,6 +94,7 @@ class Session:
                 self.formulas.measure(name)
             except FormulaError as error:
                 error.place = ("measure", _owner_name(error, name), "formula")
+                error.fix = "\n".join(filter(None, [error.fix, self._typeless()]))
                 raise
         self.engine: Engine = MemoryEngine(self.store, self.catalog)
 
@@ -108,6 +109,15 @@ class Session:
             and mine.relationships == theirs.relationships
             and all(self.data[name] is other.data[name] for name in mine.tables)
         )
+
+    def _typeless(self) -> str:
+        """Tables whose columns are text just because there are no rows that say otherwise."""
+        empty = [
+            quoted(name)
+            for name, table in self.declaration.tables.items()
+            if not table.role_of and not self.data[name].rows and set(self.data[name].types.values()) == {TEXT}
+        ]
+        return f"{listed(empty)} has no rows, so its columns are read as text: state their types." if empty else ""
 
     def derived_formula(self, table: str, column: str) -> Expression:
         """A derived column's formula, resolved."""

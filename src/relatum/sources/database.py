@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping
 from contextlib import closing, contextmanager, suppress
 from dataclasses import dataclass
@@ -110,7 +111,7 @@ def _qualified(part: str) -> str:
     return ".".join(_quoted(each) for each in part.split("."))
 
 
-class _Database:
+class _Database(ABC):
     """An open connection; each kind of database declares its tables in its own way."""
 
     def __init__(self, connection: Any, address: str) -> None:
@@ -128,8 +129,9 @@ class _Database:
     def records(self, statement: str, *parameters: str) -> list[dict[str, Any]]:
         return list(self.fetch(statement, shown_address(self._address), parameters).to_pylist())
 
+    @abstractmethod
     def tables(self) -> list[DatabaseTable]:
-        raise NotImplementedError
+        """What the database declares."""
 
     def declared(self, part: str) -> Mapping[str, Type]:
         """Types that a table's columns are declared to have and that the rows themselves do not show."""
@@ -270,7 +272,7 @@ class _DuckDB(_Database):
 
     def fetch(self, statement: str, shown: str, parameters: tuple[str, ...] = ()) -> Any:
         try:
-            return self._connection.execute(statement, list(parameters)).to_arrow_table()
+            return self._connection.sql(statement).to_arrow_table()
         except _errors() as error:
             raise SourceError(f"The database refuses the question: {_reason(error)}", path=shown) from None
 
@@ -335,9 +337,13 @@ def _connect(address: str, folder: Path) -> Any:
         if path.suffix.lower() in DUCKDB:
             return _driver("duckdb").connect(str(path), read_only=True)
         connection = _driver("adbc_driver_sqlite.dbapi").connect(f"file:{path}?mode=ro")
-        with closing(connection.cursor()) as cursor:
-            cursor.execute("select count(*) from sqlite_master")
-            cursor.fetchall()
+        try:
+            with closing(connection.cursor()) as cursor:
+                cursor.execute("select count(*) from sqlite_master")
+                cursor.fetchall()
+        except BaseException:
+            connection.close()
+            raise
         return connection
     except _errors() as error:
         raise SourceError(f"This is no database that can be read: {_reason(error)}", path=path) from None

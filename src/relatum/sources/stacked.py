@@ -34,7 +34,7 @@ def stacked(parts: Mapping[str, TableData]) -> TableData:
         if missing or extra:
             said = [f"lacks {listed(missing)}"] * bool(missing) + [f"has {listed(extra)} besides"] * bool(extra)
             raise SourceError(
-                f"This file has not the columns of {first_place}: it {' and '.join(said)}.",
+                f"This file does not have the columns of {first_place}: it {' and '.join(said)}.",
                 path=place,
                 fix="Files of one folder make one table: give them the same columns, or name them one by one.",
             )

@@ -54,6 +54,8 @@ def read_workbook(path: Path, part: str, types: Mapping[str, Type]) -> TableData
         The file is no workbook, or has no such part; a heading is there twice.
     """
     parts = workbook_parts(path)
+    if not parts:
+        raise SourceError("The workbook has no table: no heading with rows below it.", path=path)
     if not part and len(parts) != 1:
         raise SourceError(
             f"The workbook has {counted(len(parts), 'table')}, and the model does not say which one is meant.",

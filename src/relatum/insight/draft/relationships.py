@@ -113,7 +113,7 @@ def _pair(
         if score < 0.9:
             return None
         doubt = f"{many.name} is {many.type} and {one.table}.{one.name} is {one.type}: they never match"
-        return Proposal("relationship", link, link, 0.3, "the names agree", doubt, _related(many, one))
+        return Proposal("relationship", link, link, 0.3, "the names agree", doubt, _pointing_to(many, one))
     # The evidence of values costs more than that of names: a pair that no name speaks for must be text.
     if score < 0.3 and (many.type.kind is not Kind.TEXT or many.distinct < 10):
         return None
@@ -129,7 +129,7 @@ def _pair(
             said = f"{quoted(many.table)}.{many.name} and {quoted(one.table)}.{one.name} have like names"
             return Proposal("note", link, f"{said} and hardly a value in common: not related", 0.0, evidence)
         return None
-    return Proposal("relationship", link, link, confidence, evidence, doubt, _related(many, one))
+    return Proposal("relationship", link, link, confidence, evidence, doubt, _pointing_to(many, one))
 
 
 def _certainly_key(tables: Tables, one: ColumnProfile) -> bool:
@@ -181,7 +181,7 @@ def _one_to_one(
     return Proposal("relationship", link, link, 0.95 if share == 1 else 0.85, evidence, doubt, content)
 
 
-def _related(many: ColumnProfile, one: ColumnProfile) -> Relationship:
+def _pointing_to(many: ColumnProfile, one: ColumnProfile) -> Relationship:
     return Relationship(End(many.table, (many.name,)), End(one.table, (one.name,)))
 
 

@@ -1,0 +1,50 @@
+"""Broken inputs: the message, the exit code, and that nothing was lost."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from faults import FAULTS, Fault, ask, holdings, make_shop, page, run_fault, said_of
+
+
+@pytest.mark.parametrize("fault", FAULTS, ids=lambda fault: fault.what)
+def test_a_fault_is_said_and_nothing_is_lost(tmp_path: Path, fault: Fault) -> None:
+    make_shop(tmp_path)
+    fault.done(tmp_path)
+    before = holdings(tmp_path)
+    result = run_fault(fault, tmp_path)
+    said = said_of(result)
+    assert result.exit_code == fault.code, said
+    assert fault.says in said
+    assert "Traceback" not in said
+    assert "fault of Relatum" not in said
+    assert len(said) < 2_000
+    after = holdings(tmp_path)
+    # A killed process may leave the file that it wrote aside; what stood there is whole.
+    assert {name: after.get(name) for name in before} == before
+    assert all(Path(name).name.startswith(".") for name in set(after) - set(before))
+
+
+def test_the_shop_itself_is_right(tmp_path: Path) -> None:
+    make_shop(tmp_path)
+    result = ask("check", str(tmp_path / "shop.toml"))
+    assert result.exit_code == 0, result.stdout
+    assert len(FAULTS) >= 40
+
+
+@pytest.mark.parametrize("what", ["killed while it records", "there is no room for the record"])
+def test_the_next_refresh_compares_with_the_former_state(tmp_path: Path, what: str) -> None:
+    (fault,) = [each for each in FAULTS if each.what == what]
+    make_shop(tmp_path)
+    assert ask("refresh", str(tmp_path / "shop.toml")).exit_code == 0
+    (tmp_path / "sales.csv").write_text("product_id,quantity\nP1,9\n")
+    assert run_fault(fault, tmp_path).exit_code == fault.code
+    result = ask("refresh", str(tmp_path / "shop.toml"))
+    assert result.exit_code == 0
+    assert "sales changed: 3 -> 1 rows" in result.stdout
+
+
+def test_the_page_of_faults_is_current() -> None:
+    assert (Path(__file__).parent.parent / "docs" / "faults.md").read_text() == page(), "python tests/faults.py"
