@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from datetime import date
 from decimal import Decimal
 from pathlib import Path
@@ -11,6 +12,7 @@ import pytest
 from typer.testing import CliRunner, Result
 
 import relatum
+from postgres import Server, postgresql
 from relatum.cli.main import app
 from relatum.demo.write import write_demo
 
@@ -111,3 +113,10 @@ def shared_stall() -> relatum.Model:
 def run(*arguments: str | Path, width: int = 100) -> Result:
     """Run the command line in this process, as wide as asked."""
     return CliRunner().invoke(app, [str(argument) for argument in arguments], env={"COLUMNS": str(width)})
+
+
+@pytest.fixture(scope="session")
+def server() -> Iterator[Server]:
+    """A PostgreSQL server of the tests' own."""
+    with postgresql() as running:
+        yield running

@@ -16,29 +16,25 @@ from relatum.insight.words import core, is_counted, is_rate, looks_like_key, sin
 #: Pairs and triples of columns are tried only where so few rows say at once that most of them repeat.
 _PROBE = 20_000
 _MOST_COLUMNS = 8
+_FEW = 12
 
 
 def proposed_key(table: TableProfile) -> tuple[tuple[str, ...], Proposal | None]:
     """The key of a table, with its evidence; an empty one where nothing tells the rows apart, or surely names them."""
     if table.raw.key:
         return table.raw.key, _key(table, table.raw.key, 1.0, "declared by the source")
+    almost = [each for each in table.columns.values() if looks_like_key(each.name) and almost_unique(each)]
     singles = [each for each in table.columns.values() if each.unique and _can_be_key(each)]
-    if singles:
+    if singles and (not almost or any(looks_like_key(each.name) for each in singles)):
         best = min(singles, key=lambda each: (-key_score(table, each), list(table.columns).index(each.name)))
         score = key_score(table, best)
         if score >= 1:
             evidence = f"{counted(table.rows, 'row')}, each with a value of its own, no null"
             return (best.name,), _key(table, (best.name,), 0.99 if score >= 2 else 0.9, evidence)
-    almost = [each for each in table.columns.values() if looks_like_key(each.name) and _almost_unique(each)]
-    if almost and not singles:
+    if almost:
         first = almost[0]
-        keys, rows, samples = duplicate_keys([first.column])
-        said = (
-            f"{counted(keys, 'value')} on {counted(rows, 'row')}" if keys else f"null on {counted(first.nulls, 'row')}"
-        )
-        shown = f", for instance {samples[0][0]}" if samples else ""
-        doubt = f"not unique: {said}{shown}" if keys else said
-        return (), Proposal("key", table.name, f"key {first.name}", 0.5, f"{first.distinct:,} values", doubt)
+        statement = f"key {first.name}"
+        return (), Proposal("key", table.name, statement, 0.5, f"{first.distinct:,} values", why_not_unique(first))
     return _composite(table)
 
 
@@ -66,9 +62,18 @@ def key_score(table: TableProfile, column: ColumnProfile) -> int:
     return max(score, 2) if column.type.kind is Kind.DATE and first else score
 
 
-def _almost_unique(column: ColumnProfile) -> bool:
+def almost_unique(column: ColumnProfile) -> bool:
+    """Whether so few rows share a value that it is a slip rather than the nature of the column."""
     known = column.rows - column.nulls
     return column.rows >= 3 and known > 0 and column.distinct < column.rows and column.distinct >= 0.97 * column.rows
+
+
+def why_not_unique(column: ColumnProfile) -> str:
+    """What keeps a column from being a key."""
+    keys, rows, samples = duplicate_keys([column.column])
+    if not keys:
+        return f"null on {counted(column.nulls, 'row')}"
+    return f"not unique: {counted(keys, 'value')} on {counted(rows, 'row')}, for instance {samples[0][0]}"
 
 
 def _composite(table: TableProfile) -> tuple[tuple[str, ...], Proposal | None]:
@@ -95,7 +100,9 @@ def _composite(table: TableProfile) -> tuple[tuple[str, ...], Proposal | None]:
                 named = any(
                     looks_like_key(each.name) or each.type.kind is Kind.DATE or bool(each.level) for each in chosen
                 )
-                return names, _key(table, names, 0.9 if named and size == 2 else 0.7, evidence)
+                # On a handful of rows, any two columns differ.
+                sure = named and size == 2 and table.rows >= _FEW
+                return names, _key(table, names, 0.9 if sure else 0.7, evidence)
     return (), None
 
 

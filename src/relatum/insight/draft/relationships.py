@@ -12,6 +12,7 @@ from relatum.data.columns import Column
 from relatum.data.types import Kind
 from relatum.engine.memory.joins import build_join_index
 from relatum.errors import DataError
+from relatum.insight.draft.keys import almost_unique, why_not_unique
 from relatum.insight.draft.profile import ColumnProfile, TableProfile
 from relatum.insight.draft.proposals import Proposal
 from relatum.insight.words import (
@@ -85,7 +86,12 @@ def relate_columns(tables: Tables) -> list[Proposal]:
     found: list[Proposal] = []
     for one_table in tables.tables:
         for one in one_table.columns.values():
-            if one.type.kind not in _NAMING or not _one_side(one) or is_counted(one.name) or is_rate(one.name):
+            if (
+                one.type.kind not in _NAMING
+                or not (_one_side(one) or almost_unique(one))
+                or is_counted(one.name)
+                or is_rate(one.name)
+            ):
                 continue
             for many_table in tables.tables:
                 if many_table is one_table:
@@ -117,13 +123,21 @@ def _pair(
     # The evidence of values costs more than that of names: a pair that no name speaks for must be text.
     if score < 0.3 and (many.type.kind is not Kind.TEXT or many.distinct < 10):
         return None
-    if many.unique and one.unique:
+    whole = tables.keys.get(many.table) in ((many.name,), ())
+    if many.unique and one.unique and whole:
+        if tables.keys.get(one.table) not in ((one.name,), ()):
+            return None  # unique by chance: it points to this table, not the other way round
         return _one_to_one(tables, many_table, many, one_table, one, score)
     share, members, example = coverage([many], [one])
     evidence = f"{share:.1%} of {many.rows - many.nulls:,} keys found" if many.rows > many.nulls else "no keys"
     evidence += f", {members:,} of {one.distinct:,} rows pointed to"
     evidence += f"; names agree ({score:.0%})" if score >= _WEAK else "; the names do not agree"
-    confidence, doubt = _judged(many, one, score, share, example, _certainly_key(tables, one))
+    if not _one_side(one):
+        # Near enough to be meant: a person must say which of the rows is right.
+        doubt = f"{quoted(one.table)}.{one.name} is {why_not_unique(one)}"
+        usable = score >= 0.9 and share >= 0.9
+        return Proposal("relationship", link, link, 0.5, evidence, doubt, _pointing_to(many, one)) if usable else None
+    confidence, doubt = _judged(many, one, score, share, example, _certainly_key(tables, one), whole)
     if confidence == 0:
         if score >= 0.9 and not is_generic(tables.bare(many)):
             said = f"{quoted(many.table)}.{many.name} and {quoted(one.table)}.{one.name} have like names"
@@ -137,10 +151,10 @@ def _certainly_key(tables: Tables, one: ColumnProfile) -> bool:
 
 
 def _judged(
-    many: ColumnProfile, one: ColumnProfile, score: float, share: float, example: str, is_key: bool
+    many: ColumnProfile, one: ColumnProfile, score: float, share: float, example: str, is_key: bool, whole: bool
 ) -> tuple[float, str]:
     missing = f"{1 - share:.1%} of the keys find nothing, for instance {example}" if share < 1 else ""
-    if many.unique:
+    if many.unique and whole:
         # Each value once on both sides of different size: the smaller may be a part of the larger.
         return (0.6, "both sides are unique") if score >= 0.9 and share >= 0.98 else (0.0, "")
     if score >= 0.9:
