@@ -17,6 +17,7 @@ import pyarrow.parquet as pq
 import pytest
 
 import relatum
+from relatum.data.arrow import python_values
 
 BAD_CSV = [
     (b"", None, "empty"),
@@ -203,3 +204,69 @@ def test_columns_are_stored_narrow() -> None:
     )
     store = model.session.store
     assert [store.column("t", name).values.itemsize for name in ("small", "middle", "text", "flag")] == [1, 2, 1, 1]
+
+
+def test_json_lines(tmp_path: Path) -> None:
+    path = tmp_path / "t.jsonl"
+    path.write_text(
+        '{"code": "007", "n": 1, "x": 1.5, "d": "2024-02-29", "t": "2024-02-29 08:00:00"}\n{"code": null, "n": 2, "l": [1]}\n'
+    )
+    model = relatum.Model()
+    model.add_table("t", path, columns={"x": {"type": "decimal(2)"}})
+    assert columns_of(model, "t") == {"code": "text", "n": "integer", "x": "decimal(2)", "d": "date", "t": "timestamp"}
+    assert model.evaluate("sum(t.x)") == Decimal("1.50")
+    assert model.evaluate("max(t.d)") == date(2024, 2, 29)
+    assert "l is left out" in str(model.check()), "a list is no value"
+
+
+PARTS: list[tuple[list[str], str, Any]] = [
+    (["a\n1\n2\n", "a\n3\n"], "integer", [1, 2, 3]), (["a\n1\n", "a\n1.5\n"], "float", [1.0, 1.5]),
+    (["a\nx\n", "a\ny\n", "a\nx\n"], "text", ["x", "y", "x"]), (["a,b\n,1\n", "a,b\n7,2\n"], "integer", [None, 7]),
+    (["a\n7\n", "a,\n"], "no heading", None), (["a\n1\n", "a\nx\n"], "a is text here and integer in", None),
+    (["a\n1\n", "b\n1\n"], "lacks a and has b besides", None), (["a\ntrue\n", "a\nfalse\n"], "boolean", [True, False]),
+    (["a\n2024-01-01\n", "a\n2023-01-01\n"], "date", [date(2024, 1, 1), date(2023, 1, 1)]), (["b,a\n1,x\n", "a,b\ny,2\n"], "text", ["x", "y"]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("files", "type_", "values"), PARTS)
+def test_a_folder_of_files(tmp_path: Path, files: list[str], type_: str, values: Any) -> None:
+    for number, text in enumerate(files):
+        (tmp_path / f"part-{number}.csv").write_text(text)
+    model = relatum.Model()
+    if values is None:
+        with pytest.raises(relatum.SourceError, match=type_):
+            model.add_table("t", tmp_path)
+        return
+    for name, source in (("whole", tmp_path), ("pattern", tmp_path / "part-*.csv")):
+        model.add_table(name, source)
+        assert columns_of(model, name)["a"] == type_
+        assert python_values(model.session.data[name].column("a")) == values
+
+
+@pytest.mark.parametrize(
+    ("values", "pattern", "type_", "got"),
+    [
+        (["31/12/2023", None], "dd/MM/yyyy", "date", date(2023, 12, 31)),
+        (["5.1.24"], "d.M.yy", "date", date(2024, 1, 5)),
+        (["2023-12-31 08:05"], "yyyy-MM-dd HH:mm", "timestamp", datetime(2023, 12, 31, 8, 5)),
+        (
+            ["31/12/2023", "12/31/2023"],
+            "dd/MM/yyyy",
+            "date",
+            "holds '12/31/2023', which is no date written as dd/MM/yyyy",
+        ),
+        (["x"], "dd/MM/yyyy", "text", "has a pattern of dates and no such type"),
+        (["x"], "day", "date", "no pattern of a date"),
+    ],
+)
+def test_dates_by_pattern(values: list[Any], pattern: str, type_: str, got: Any) -> None:
+    model = relatum.Model()
+    settings = {"c": {"type": type_, "pattern": pattern, "heading": "When"}}
+    if isinstance(got, str):
+        with pytest.raises(relatum.RelatumError, match=got):
+            model.add_table("t", pa.table({"When": values}), columns=settings)
+            model.evaluate("max(t.c)")
+    else:
+        model.add_table("t", pa.table({"When": values}), columns=settings)
+        assert model.evaluate("max(t.c)") == got
+        assert columns_of(model, "t") == {"c": type_}

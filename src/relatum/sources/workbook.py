@@ -99,12 +99,12 @@ def _opened(path: Path) -> Any:
 
 def _parts(book: Any) -> Iterator[tuple[str, Part]]:
     for sheet in book.worksheets:
-        for name, table in sheet.tables.items():
+        for table in sheet.tables.values():
             rows = [[_value(cell) for cell in row] for row in sheet[table.ref]]
             below = table.totalsRowCount or 0
             rows = rows[: len(rows) - below] if below else rows
             remark = [f"{counted(below, 'total row')} below the table left out"] if below else []
-            yield name, Part(tuple(_text(each) for each in rows[0]), _filled(rows[1:]), tuple(remark))
+            yield table.displayName, Part(tuple(_text(each) for each in rows[0]), _filled(rows[1:]), tuple(remark))
         if not sheet.tables:
             yield sheet.title, _found([[_value(cell) for cell in row] for row in sheet.iter_rows()])
 

@@ -11,7 +11,7 @@ from relatum.engine.memory.joins import duplicate_keys
 from relatum.errors import counted
 from relatum.insight.draft.profile import ColumnProfile, TableProfile
 from relatum.insight.draft.proposals import Proposal
-from relatum.insight.words import core, is_counted, is_rate, looks_like_key, singular, words
+from relatum.insight.words import core, is_counted, is_ordinal, is_rate, looks_like_key, singular, words
 
 #: Pairs and triples of columns are tried only where so few rows say at once that most of them repeat.
 _PROBE = 20_000
@@ -81,7 +81,7 @@ def _composite(table: TableProfile) -> tuple[tuple[str, ...], Proposal | None]:
     usable = [
         each
         for each in table.columns.values()
-        if each.type.kind in (Kind.INTEGER, Kind.TEXT, Kind.DATE)
+        if (each.type.kind in (Kind.TEXT, Kind.DATE) or (each.type.kind is Kind.INTEGER and is_ordinal(each.name)))
         and not each.nulls
         and each.distinct > 1
         and not each.unique
