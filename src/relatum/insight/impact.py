@@ -10,7 +10,7 @@ from relatum.errors import ModelError, listed, suggestion
 from relatum.insight.understood import routes_used
 from relatum.language.mentions import Known, Mention, mentions
 from relatum.model.declaration import Control, Declaration, Relationship
-from relatum.model.links import parse_link
+from relatum.model.links import ARROWS, parse_link
 from relatum.model.names import column_name, quoted, split_name
 from relatum.model.routes import Route
 from relatum.session.session import Session
@@ -75,7 +75,7 @@ def find_thing(declaration: Declaration, columns: dict[str, list[str]], name: st
     ModelError
         There is nothing of that name.
     """
-    if any(arrow in name for arrow in ("->", ">-<")):
+    if any(arrow in name for arrow in ARROWS):
         related = find_relationship(declaration, name)
         return Thing("relationship", str(related))
     if name.startswith("control "):
