@@ -218,7 +218,7 @@ FAULTS = [
     Fault("a hierarchy names no column", add('[hierarchy.range]\nlevels = ["product.kind", "product.plant"]\n'), "no column kind"),
     # data that contradicts the model
     Fault("a key is not unique", edit("product.csv", "P2,Ivy", "P1,Ivy"), "key product_id is not unique", code=1),
-    Fault("rows find nothing", edit("sales.csv", "P2,3", "P9,3"), "find nothing in product", code=1),
+    Fault("rows find nothing", edit("sales.csv", "P2,3", "P9,3"), "finds nothing in product", code=1),
     Fault("keys differ by case alone", edit("sales.csv", "P2,3", "p2,3"), "if case and blanks did not count", code=1),
     Fault("the ends have different types", edit("product.csv", "P1,Fern,5\nP2,Ivy,7", "1,Fern,5\n2,Ivy,7"), "never match", code=1),
     Fault("a control total is off", edit("shop.toml", "equals = 36", "equals = 35"), "expected 35, got 36, difference 1", code=1),

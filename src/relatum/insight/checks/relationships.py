@@ -65,8 +65,8 @@ def _pairs(session: Session, hop: Hop, relationship: Relationship) -> Finding:
     return Finding(
         "fact",
         str(relationship),
-        f"{counted(len(links.targets), 'pair')} of rows match; {counted(int((partners == 0).sum()), 'row')} of {many} "
-        f"match none, {counted(several, 'row')} match several (up to {int(partners.max(initial=0)):,}).",
+        f"{counted(len(links.targets), 'pair')} of rows. Of {many}, {counted(int((partners == 0).sum()), 'row')} without "
+        f"a partner, {counted(several, 'row')} with several (up to {int(partners.max(initial=0)):,}).",
         "",
         f"By members of {one}, a row of {many} counts once for each it matches: they add up to more than the total."
         if several
@@ -101,7 +101,7 @@ def _orphans(session: Session, relationship: Relationship, index: JoinIndex, mon
             yield Finding(
                 "problem",
                 str(relationship),
-                f"{counted(count, 'row')} of {many} ({count / len(lost):.2%}) are dated before the first row of {one} "
+                f"{counted(count, 'row')} of {many} ({count / len(lost):.2%}) dated before the first row of {one} "
                 f"with their key, for instance {sampled(columns, np.flatnonzero(early))}.",
                 f"Add rows to {one} that hold from earlier on, or correct the dates.",
                 effect.replace("They stand under (no match)", f"They find no row of {one} and are left out"),
@@ -116,7 +116,7 @@ def _orphans(session: Session, relationship: Relationship, index: JoinIndex, mon
         outside = _outside(columns[-1], targets[-1], lost)
         if outside:
             fix = f"Let {one} reach so far, or correct the dates."
-            text = f"{counted(rows, 'row')} of {many} ({share:.2%}) are dated outside {one}: {outside}."
+            text = f"{counted(rows, 'row')} of {many} ({share:.2%}) dated outside {one}: {outside}."
             yield Finding("problem", str(relationship), text, fix, effect, rows, value)
             return
     fix = f"Add the missing rows to {one}, or correct the keys."
@@ -126,7 +126,7 @@ def _orphans(session: Session, relationship: Relationship, index: JoinIndex, mon
     yield Finding(
         "problem",
         str(relationship),
-        f"{counted(rows, 'row')} of {many} ({share:.2%}) find nothing in {one}, "
+        f"{counted(rows, 'row')} of {many} ({share:.2%}) {'finds' if rows == 1 else 'find'} nothing in {one}, "
         f"for instance {sampled(columns, np.flatnonzero(lost))}.",
         fix,
         effect,
@@ -166,7 +166,7 @@ def _null_keys(session: Session, relationship: Relationship, index: JoinIndex, m
     return Finding(
         "fact",
         str(relationship),
-        f"{counted(index.null_keys, 'row')} of {quoted(many)} ({share:.2%}) have no key.",
+        f"{counted(index.null_keys, 'row')} of {quoted(many)} ({share:.2%}) without a key.",
         "",
         effect,
         index.null_keys,
@@ -221,8 +221,8 @@ def _intervals(session: Session, relationship: Relationship) -> Iterator[Finding
     over = same & known & (step > 0)
     gaps = same & known & (step < -1)
     for rows, what, effect in (
-        (over, "still hold when the next one begins", "The later one is taken, which the data does not say."),
-        (gaps, "end before the next one begins", "In between, the earlier one is taken all the same."),
+        (over, "is after the next", "The later row is taken, which the data does not say."),
+        (gaps, "is well before the next", "In between, the earlier row is taken all the same."),
     ):
         count = int(rows.sum())
         if count:
@@ -231,7 +231,7 @@ def _intervals(session: Session, relationship: Relationship) -> Iterator[Finding
             yield Finding(
                 "problem" if rows is over else "fact",
                 str(relationship),
-                f"{counted(count, 'row')} of {quoted(table)} {what} (by {ends[0]}), for instance {shown}.",
+                f"{counted(count, 'row')} of {quoted(table)}: {ends[0]} {what} {start}, for instance {shown}.",
                 f"Correct {ends[0]}; only {start} decides which row is found.",
                 effect,
                 count,

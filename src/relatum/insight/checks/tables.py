@@ -153,7 +153,7 @@ def _level(session: Session, name: str, coarse: str, fine: str) -> Iterator[Find
         yield Finding(
             "problem",
             f"hierarchy {quoted(name)}",
-            f"{counted(len(several), 'member')} of {fine} stand under several of {coarse}, for instance {shown}.",
+            f"{counted(len(several), 'member')} of {fine} under more than one {coarse}, for instance {shown}.",
             "Make the finer column tell them apart, or leave it out of the hierarchy.",
             "Opened up, such a member shows a part of its number under each.",
             len(several),
