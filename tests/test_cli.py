@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
 import json
 import os
+import pty
 import subprocess
 import sys
 from decimal import Decimal
@@ -17,7 +19,7 @@ import pytest
 import relatum
 from conftest import LINES, run
 
-COMMANDS = ["demo", "check", "show", "pivot"]
+COMMANDS = ["demo", "draft", "check", "show", "diagram", "pivot", "impact", "diff", "refresh", "export"]
 
 
 def test_help_names_every_command_and_each_has_an_example() -> None:
@@ -140,7 +142,9 @@ def test_show(hollowmere: Path) -> None:
     whole = run("show", hollowmere, width=120).stdout
     assert f"{LINES:,}" in whole
     assert "as of" in whole
-    assert "to a level" in whole
+    assert "1 : n level calendar → quota" in " ".join(whole.split())
+    assert "stored derived columns: product.pot_class" in whole
+    assert "control 2  quantity  calendar.year = 2023" in whole
     assert "attainment" in whole
     table = run("show", hollowmere, "product", width=120).stdout
     assert "pot_class" in table
@@ -155,6 +159,75 @@ def test_show(hollowmere: Path) -> None:
     }
     assert kinds == {"sales": "fact", "quota": "fact", "stock": "fact", "product": "lookup", "category": "lookup",
                      "price": "lookup", "customer": "lookup", "calendar": "calendar"}  # fmt: skip
+
+
+def test_relationships_read_the_same_whichever_end_is_named_first(tmp_path: Path) -> None:
+    for name, text in {"a": "k,v\nx,1\ny,2\n", "b": "k,w\nx,1\nx,2\nz,3\n", "c": "k\nx\ny\n"}.items():
+        (tmp_path / f"{name}.csv").write_text(text)
+    tables = "".join(f'[table.{name}]\nsource = "{name}.csv"\n' for name in "abc")
+
+    def shown(*links: str) -> str:
+        said = "".join(f'[[relationship]]\nlink = "{link}"\n' for link in links)
+        said = said.replace(">-< ", ">-< ")
+        (tmp_path / "m.toml").write_text(f"relatum = 1\n{tables}{said}")
+        return run("show", tmp_path / "m.toml").stdout
+
+    assert shown("b.k -> a.k", "a.k <-> c.k") == shown("a.k <- b.k", "c.k <-> a.k")
+    text = shown("b.k -> a.k", "a.k <-> c.k")
+    assert "a.k      b.k       1 : n  a → b     66.67%    3" in text
+    assert "c.k      a.k       1 : 1  a ↔ c    100.00%    2" in text
+    many = 'link = "a.k >-< b.k"\ndirection = "left"', 'link = "b.k >-< a.k"\ndirection = "right"'
+    texts = []
+    for link in many:
+        (tmp_path / "m.toml").write_text(f"relatum = 1\n{tables}[[relationship]]\n{link}\n")
+        texts.append(run("show", tmp_path / "m.toml").stdout)
+    assert texts[0] == texts[1]
+
+
+PROGRESS = """
+import sys
+from relatum.cli import output
+output._MOMENT = 0
+from relatum.cli.main import app
+app(["check", sys.argv[1]], standalone_mode=False)
+"""
+
+
+def test_progress_goes_to_a_terminal_and_nowhere_else(hollowmere: Path) -> None:
+    def ask(terminal: bool) -> tuple[str, str]:
+        ours, theirs = pty.openpty()
+        command = [sys.executable, "-c", PROGRESS, str(hollowmere)]
+        environment = {**os.environ, "TERM": "xterm", "COLUMNS": "100"}
+        process = subprocess.Popen(
+            command, stdout=subprocess.PIPE, stderr=theirs if terminal else subprocess.PIPE, text=True, env=environment
+        )
+        os.close(theirs)
+        shown = ""
+        if terminal:
+            with contextlib.suppress(OSError):
+                while part := os.read(ours, 1 << 16):
+                    shown += part.decode(errors="replace")
+        out, err = process.communicate()
+        os.close(ours)
+        return out, shown if terminal else err
+
+    quiet_out, quiet_err = ask(terminal=False)
+    out, shown = ask(terminal=True)
+    assert out == quiet_out, "results are the same"
+    assert "checking" in shown
+    assert quiet_err == ""
+
+
+def test_a_listener_hears_how_far_work_has_come(hollowmere: Path) -> None:
+    heard: list[tuple[str, int, int]] = []
+    with relatum.listening(lambda *step: heard.append(step)):
+        relatum.open(hollowmere).check()
+    assert ("reading sales", 0, 8) in heard
+    assert any(what.startswith("joining sales.product_id") for what, _, _ in heard)
+    assert all(0 <= done <= max(total, done) for _, done, total in heard)
+    count = len(heard)
+    relatum.open(hollowmere)
+    assert len(heard) == count, "nobody listens any more"
 
 
 def make_broken(folder: Path) -> None:

@@ -133,7 +133,8 @@ def print_json(value: Any) -> None:
     """Print a value as JSON."""
     import msgspec
 
-    encoded = msgspec.json.Encoder(decimal_format="number").encode(value)
+    # The only values that it does not know are read-only views of mappings.
+    encoded = msgspec.json.Encoder(decimal_format="number", enc_hook=dict).encode(value)
     typer.echo(msgspec.json.format(encoded, indent=2).decode())
 
 

@@ -53,9 +53,11 @@ def kind_of(declaration: Declaration, name: str) -> str:
         return "calendar"
     if declaration.tables[name].per:
         return "derived"
-    if any(each.one.table == name and each.kind != "many_to_many" for each in declaration.relationships):
+    related = [each for each in declaration.relationships if name in (each.many.table, each.one.table)]
+    plain = [each for each in related if each.kind == "many_to_one"]
+    paired = any(each.kind == "one_to_one" for each in related)
+    if any(each.one.table == name for each in plain) or (paired and not plain):
         return "lookup"
-    related = any(name in (each.many.table, each.one.table) for each in declaration.relationships)
     return "fact" if related else "alone"
 
 

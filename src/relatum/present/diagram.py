@@ -91,8 +91,12 @@ class Diagram:
 
     def svg(self) -> str:
         """The drawing as SVG."""
+        from matplotlib import rc_context  # noqa: PLC0415 - as below
+
         out = StringIO()
-        self._figure().savefig(out, format="svg", metadata={"Date": None})
+        # Without a salt of its own, the same drawing has other names inside each time.
+        with rc_context({"svg.hashsalt": "relatum"}):
+            self._figure().savefig(out, format="svg", metadata={"Date": None})
         return out.getvalue()
 
     def png(self, dots_per_inch: int = 110) -> bytes:

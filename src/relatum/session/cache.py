@@ -11,6 +11,7 @@ import os
 import tempfile
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from hashlib import blake2b
 from pathlib import Path
 from typing import Any
@@ -36,6 +37,10 @@ _WORTH_ROWS = 200_000
 _STALE_DAYS = 30
 _TAG = "Signature: 8a477f597d28d172789f06886806bc55\n# A cache of the models in this folder. It can be deleted.\n"
 _log = logging.getLogger("relatum")
+
+
+class NotKeptError(SourceError):
+    """A column that nobody has asked for so far, of rows that were read before: the source must be read again."""
 
 
 class _Known(msgspec.Struct):
@@ -78,7 +83,7 @@ class Cache:
             return None
 
         def lost(name: str) -> Column:
-            raise SourceError(f"The cache lacks the column {name}.", fix=f"Delete {self.folder} and ask again.")
+            raise NotKeptError(f"The cache does not hold the column {name}.")
 
         types = {name: parse_type(word) for name, word in known.types.items()}
         data = TableData(types, known.rows, lost, known.left_out, None, known.remarks)
@@ -105,9 +110,7 @@ class Cache:
                 return column_of(found)
             try:
                 column = data.column(name)
-            except SourceError as error:
-                if not error.reason.startswith("The cache lacks"):
-                    raise
+            except NotKeptError:
                 column = again().column(name)
             if not all(map(unchanged, data.files)):
                 raise SourceError(
@@ -187,7 +190,8 @@ class Cache:
             return None
         except (OSError, pa.ArrowException, IndexError):
             # Damaged, or written by another layout: it is made again.
-            path.unlink(missing_ok=True)
+            with suppress(OSError):
+                path.unlink()
             return None
         return batch
 

@@ -14,7 +14,7 @@ from relatum.data.written import date_format, dates_of
 from relatum.errors import ModelError, RelatumError, SourceError, suggestion
 from relatum.model.declaration import Declaration, Table
 from relatum.progress import told
-from relatum.session.cache import WORTH_BYTES, Cache, identity_of
+from relatum.session.cache import WORTH_BYTES, Cache, NotKeptError, identity_of
 from relatum.sources.arrow import read_frame
 from relatum.sources.database import is_database, is_server
 from relatum.sources.files import read_tail, sentences
@@ -99,7 +99,7 @@ def _grown(
         latest = cache.latest(said)
         if latest is not None:
             former = cache.table(*latest)
-            former = None if former is None else cache.kept(former, said, lambda: _gone(said))
+            former = None if former is None else cache.kept(former, said, _not_kept)
     before = () if former is None else former.files
     if former is None or not before or len(states) < len(before):
         return None
@@ -108,25 +108,25 @@ def _grown(
     if not all(same[:-1]) or before[-1].path != last.path:
         return None
     parts = {"the rows before": former}
-    if not same[-1]:
-        path = Path(last.path)
-        if path.suffix.lower() not in GROWING or not has_grown(path, before[-1]):
-            return None
-        tail = reading.tail(path, before[-1].size, former)
-        if tail is None:
-            return None
-        parts[f"{path}, from byte {before[-1].size} on"] = tail
-    for state in states[len(before) :]:
-        parts[state.path] = reading.finished(read_file(Path(state.path), reading.types))
+    path = Path(last.path)
+    if not same[-1] and (path.suffix.lower() not in GROWING or not has_grown(path, before[-1])):
+        return None
     try:
+        if not same[-1]:
+            tail = reading.tail(path, before[-1].size, former)
+            if tail is None:
+                return None
+            parts[f"{path}, from byte {before[-1].size} on"] = tail
+        for state in states[len(before) :]:
+            parts[state.path] = reading.finished(read_file(Path(state.path), reading.types))
         whole = stacked(parts)
     except SourceError:
-        return None
+        return None  # the whole says what is wrong with it, or that nothing is
     return whole if whole.types == former.types else None
 
 
-def _gone(said: str) -> TableData:
-    raise SourceError(f"What was kept of {said} is no longer whole.", fix="Delete the cache .relatum and ask again.")
+def _not_kept() -> TableData:
+    raise NotKeptError("The source has changed since these rows were kept.")
 
 
 class _Reading:

@@ -60,12 +60,12 @@ def relationship_findings(session: Session, relationship: Relationship, money: M
 def _pairs(session: Session, hop: Hop, relationship: Relationship) -> Finding:
     links = session.store.links(hop)
     partners = links.offsets[1:-1] - links.offsets[:-2]
-    several = int((partners > 1).sum())
+    alone, several = int((partners == 0).sum()), int((partners > 1).sum())
     many, one = quoted(relationship.many.table), quoted(relationship.one.table)
     return Finding(
         "fact",
         str(relationship),
-        f"{counted(len(links.targets), 'pair')} of rows. Of {many}, {counted(int((partners == 0).sum()), 'row')} without "
+        f"{counted(len(links.targets), 'pair')} of rows. Of {many}, {counted(alone, 'row')} without "
         f"a partner, {counted(several, 'row')} with several (up to {int(partners.max(initial=0)):,}).",
         "",
         f"By members of {one}, a row of {many} counts once for each it matches: they add up to more than the total."
