@@ -21,11 +21,13 @@ test: $(VENV)/.installed
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 	if [ -f ../shared/tools/own_names.py ]; then $(PYTHON) ../shared/tools/own_names.py .; fi
+	tests/install_postgresql.sh
 	$(BIN)/pytest --numprocesses auto
 
 benchmark: $(VENV)/.installed
 	$(BIN)/python benchmarks/star.py
 	$(BIN)/python benchmarks/language.py
+	$(BIN)/python benchmarks/draft.py
 
 clean:
 	rm -rf $(VENV) hollowmere

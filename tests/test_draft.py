@@ -268,6 +268,7 @@ def test_in_the_shell(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     result = run("draft", "demo", "-o", "draft.toml")
     assert result.exit_code == 0, result.stderr
     assert "sales.product_id -> product.product_id" in " ".join(result.stdout.split())
+    assert "sum(stock.on_hand)[pin last calendar.month]" in " ".join(result.stdout.split()), "brackets are no markup"
     assert "wrote draft.toml" in result.stderr
     assert run("check", "draft.toml").exit_code == 1
     pivot = run(

@@ -57,4 +57,4 @@ def test_an_example_runs(demo_folder: None, tmp_path: Path, example: Path) -> No
 def test_there_are_examples_and_pictures() -> None:
     assert len(EXAMPLES) >= 3
     pictures = sorted((ROOT / "docs" / "screenshots").glob("*.png"))
-    assert {picture.stem for picture in pictures} >= {"demo", "check", "show", "pivot", "plot"}
+    assert {picture.stem for picture in pictures} == {"demo", "draft", "check", "show", "diagram", "pivot", "impact", "diff", "refresh", "plot"}

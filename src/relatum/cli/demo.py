@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from relatum.cli.output import Format, FormatOption, console, errors_as_sentences, tell
+from relatum.cli.output import Format, FormatOption, console, errors_as_sentences, say, tell
 
 
 def demo(
@@ -33,7 +33,7 @@ def demo(
             rows="category.department", columns="calendar.year", values=["revenue", "margin"]
         )
         if format is Format.JSON:
-            typer.echo(grid.to_json())
+            say(grid.to_json())
             return
         print_grid(grid.result, console())
         tell(f"next: relatum show {file}, relatum check {file}, relatum pivot --help")

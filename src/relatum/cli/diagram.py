@@ -7,7 +7,7 @@ from typing import Annotated, Optional
 
 import typer
 
-from relatum.cli.output import ModelFile, errors_as_sentences, tell
+from relatum.cli.output import ModelFile, errors_as_sentences, say, tell
 
 
 def diagram(
@@ -32,7 +32,7 @@ def diagram(
 
         drawn = relatum.open(file).diagram()
         if out is None:
-            typer.echo(drawn.mermaid(), nl=False)
+            say(drawn.mermaid())
         else:
             drawn.save(out)
             tell(f"wrote {out}")

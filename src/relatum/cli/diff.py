@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -17,6 +17,7 @@ from relatum.cli.output import (
     errors_as_sentences,
     listing,
     print_json,
+    value_text,
 )
 
 if TYPE_CHECKING:
@@ -73,12 +74,6 @@ def _print(found: Comparison) -> None:
         out.print()
         lines = listing("value", "before", "after", "difference", numbers=("before", "after", "difference"))
         for moved in found.moved:
-            lines.add_row(moved.name, _shown(moved.before), _shown(moved.after), _shown(moved.difference))
+            lines.add_row(moved.name, value_text(moved.before), value_text(moved.after), value_text(moved.difference))
         out.print(lines)
     out.print(f"{len(found.moved)} of {found.compared} values moved")
-
-
-def _shown(value: Any) -> str:
-    if value is None:
-        return "–"
-    return value if isinstance(value, str) else f"{value:,}" if not isinstance(value, bool) else str(value)

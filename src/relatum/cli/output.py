@@ -9,6 +9,7 @@ import textwrap
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from decimal import Decimal
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated, Any
@@ -71,12 +72,11 @@ def progress_shown() -> Iterator[None]:
         return
     from relatum.progress import listening
 
-    bar = _Bar()
     try:
-        with listening(bar.hear):
+        with listening(_bar.hear):
             yield
     finally:
-        bar.close()
+        _bar.close()
 
 
 class _Bar:
@@ -99,8 +99,13 @@ class _Bar:
         self.progress.update(self.task, description=what, completed=done, total=total or None)
 
     def close(self) -> None:
+        """Take the bar away: whatever is said next stands alone."""
         if self.progress is not None:
             self.progress.stop()
+            self.progress = None
+
+
+_bar = _Bar()
 
 
 def _origin(error: Exception) -> str:
@@ -114,6 +119,7 @@ def _origin(error: Exception) -> str:
 
 def complain(text: str) -> None:
     """Print an error on standard error."""
+    _bar.close()
     typer.secho("error: ", fg="red", bold=True, nl=False, err=True)
     typer.echo(_wrapped(text) if sys.stderr.isatty() else text, err=True)
 
@@ -126,12 +132,21 @@ def _wrapped(text: str) -> str:
 
 def tell(text: str) -> None:
     """Print a message on standard error."""
+    _bar.close()
     typer.secho(text, dim=True, err=True)
+
+
+def say(text: str) -> None:
+    """Print a text on standard output as it is."""
+    _bar.close()
+    typer.echo(text, nl=not text.endswith("\n"))
 
 
 def print_json(value: Any) -> None:
     """Print a value as JSON."""
     import msgspec
+
+    _bar.close()
 
     # The only values that it does not know are read-only views of mappings.
     encoded = msgspec.json.Encoder(decimal_format="number", enc_hook=dict).encode(value)
@@ -142,8 +157,9 @@ def console() -> Any:
     """A rich console on standard output; as wide as the terminal, 100 columns where there is none."""
     from rich.console import Console
 
+    _bar.close()
     width = None if sys.stdout.isatty() or "COLUMNS" in os.environ else 100
-    return Console(highlight=False, width=width, soft_wrap=False)
+    return Console(highlight=False, markup=False, width=width, soft_wrap=False)
 
 
 def listing(*headings: str, numbers: tuple[str, ...] = ()) -> Any:
@@ -156,3 +172,13 @@ def listing(*headings: str, numbers: tuple[str, ...] = ()) -> Any:
             heading, justify="right" if heading in numbers else "left", no_wrap=heading in numbers, overflow="fold"
         )
     return table
+
+
+def value_text(value: Any) -> str:
+    """A value of a formula as people read it: thousands apart, fractions to six digits; a dash for none."""
+    if isinstance(value, bool) or not isinstance(value, int | float | Decimal):
+        return "–" if value is None else str(value)
+    if isinstance(value, int) or (isinstance(value, Decimal) and value == int(value) and "." not in str(value)):
+        return f"{int(value):,}"
+    text = f"{value:,.6f}".rstrip("0")
+    return text + "00" if text.endswith(".") else text + "0" if text[-2:-1] == "." else text

@@ -8,7 +8,7 @@ from typing import Annotated, Optional
 
 import typer
 
-from relatum.cli.output import ModelFile, console, errors_as_sentences, tell
+from relatum.cli.output import ModelFile, console, errors_as_sentences, say, tell
 
 
 class GridFormat(StrEnum):
@@ -71,7 +71,7 @@ def pivot(
         else:
             text = grid.to_json(with_totals) + "\n" if format is GridFormat.JSON else grid.to_csv(with_totals)
         if out is None:
-            typer.echo(text, nl=False)
+            say(text)
         else:
             write_atomically(out, text)
             tell(f"wrote {out}")

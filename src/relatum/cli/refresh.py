@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from decimal import Decimal, InvalidOperation
 from typing import TYPE_CHECKING
 
 import typer
@@ -16,6 +17,7 @@ from relatum.cli.output import (
     errors_as_sentences,
     listing,
     print_json,
+    value_text,
 )
 
 if TYPE_CHECKING:
@@ -56,5 +58,13 @@ def _print(found: Refreshed) -> None:
         out.print()
         lines = listing("measure", "before", "after", numbers=("before", "after"))
         for each in found.values:
-            lines.add_row(each.name, each.before or "–", each.after or "–")
+            lines.add_row(each.name, _number(each.before), _number(each.after))
         out.print(lines)
+
+
+def _number(text: str | None) -> str:
+    """A recorded value: a number as people read it, anything else as it is."""
+    try:
+        return value_text(None if text is None else Decimal(text))
+    except InvalidOperation:
+        return text or ""

@@ -6,7 +6,16 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from relatum.cli.output import Format, FormatOption, ModelFile, console, errors_as_sentences, listing, print_json
+from relatum.cli.output import (
+    Format,
+    FormatOption,
+    ModelFile,
+    console,
+    errors_as_sentences,
+    listing,
+    print_json,
+    value_text,
+)
 
 if TYPE_CHECKING:
     from relatum.insight.overview import Overview, TableOverview
@@ -130,17 +139,8 @@ def _print_rest(out: Any, found: Overview) -> None:
         lines = listing("", "measure", "at", "equals", numbers=("equals",))
         for number, control in enumerate(found.controls, 1):
             at = ", ".join(f"{column} = {value}" for column, value in control.at.items())
-            lines.add_row(
-                f"control {number}",
-                control.measure,
-                at,
-                f"{control.equals:,}" if _is_number(control.equals) else str(control.equals),
-            )
+            lines.add_row(f"control {number}", control.measure, at, value_text(control.equals))
         out.print(lines)
-
-
-def _is_number(value: object) -> bool:
-    return isinstance(value, int | float) and not isinstance(value, bool)
 
 
 def _print_measures(out: Any, found: Overview) -> None:

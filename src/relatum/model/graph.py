@@ -108,5 +108,5 @@ def _edge(each: Relationship) -> Edge:
         ends,
         filters,
         each.standby,
-        " ".join(words),
+        "\n".join(words),
     )

@@ -132,7 +132,7 @@ class Diagram:
             arrow = f"{tail}{line}{head}" if head or edge.standby else "-.-"
             arrow = "---" if arrow == "--" else arrow
             said = ", ".join(
-                filter(None, [marks, edge.note, "standby" if edge.standby else "", "off" * (not edge.filters)])
+                filter(None, [marks, " ".join(edge.note.split()), "standby" * edge.standby, "off" * (not edge.filters)])
             )
             yield f'    {names[left]} {arrow}|"{_plain(columns)}<br/>{said}"| {names[right]}'
 
@@ -357,8 +357,9 @@ def _draw_edge(axes: Any, edge: Edge, boxes: dict[str, Box], lanes: tuple[Lane, 
     if edge.filters in ("right", "both"):
         _arrow(axes, pieces[0], 0.55, 1, colour)
     if edge.note:
-        x, y = pieces[0][int(len(pieces[0]) * 0.62)]
-        axes.text(x, y - 0.1, edge.note, fontsize=7, color=colour, style="italic", ha="center", zorder=6, bbox=_HALO)
+        x, y = pieces[0][len(pieces[0]) // 2]
+        words = {"fontsize": 7, "style": "italic", "ha": "center", "va": "bottom", "linespacing": 0.95}
+        axes.text(x, y - 0.05, edge.note, color=colour, zorder=6, bbox=_HALO, **words)
 
 
 _HALO = {"facecolor": "white", "edgecolor": "none", "pad": 0.4, "alpha": 0.85}

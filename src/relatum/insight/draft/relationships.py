@@ -131,7 +131,7 @@ def _pair(
     share, members, example = coverage([many], [one])
     evidence = f"{share:.1%} of {many.rows - many.nulls:,} keys found" if many.rows > many.nulls else "no keys"
     evidence += f", {members:,} of {one.distinct:,} rows pointed to"
-    evidence += f"; names agree ({score:.0%})" if score >= _WEAK else "; the names do not agree"
+    evidence += "; the names agree" if score >= _WEAK else "; the names do not agree"
     if not _one_side(one):
         # Near enough to be meant: a person must say which of the rows is right.
         doubt = f"{quoted(one.table)}.{one.name} is {why_not_unique(one)}"
