@@ -173,9 +173,9 @@ def test_relationships_read_the_same_whichever_end_is_named_first(tmp_path: Path
         return run("show", tmp_path / "m.toml").stdout
 
     assert shown("b.k -> a.k", "a.k <-> c.k") == shown("a.k <- b.k", "c.k <-> a.k")
-    text = shown("b.k -> a.k", "a.k <-> c.k")
-    assert "a.k      b.k       1 : n  a → b     66.67%    3" in text
-    assert "c.k      a.k       1 : 1  a ↔ c    100.00%    2" in text
+    text = " ".join(shown("b.k -> a.k", "a.k <-> c.k").split())
+    assert "a.k b.k 1 : n a → b 66.67% 3" in text
+    assert "c.k a.k 1 : 1 a ↔ c 100.00% 2" in text
     many = 'link = "a.k >-< b.k"\ndirection = "left"', 'link = "b.k >-< a.k"\ndirection = "right"'
     texts = []
     for link in many:

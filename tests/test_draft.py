@@ -265,7 +265,7 @@ def test_a_draft_of_frames_has_no_file(tmp_path: Path) -> None:
 def test_in_the_shell(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     DEMO.write(tmp_path)
     monkeypatch.chdir(tmp_path)
-    result = run("draft", "demo", "-o", "draft.toml")
+    result = run("draft", "demo", "-o", "draft.toml", width=160)
     assert result.exit_code == 0, result.stderr
     assert "sales.product_id -> product.product_id" in " ".join(result.stdout.split())
     assert "sum(stock.on_hand)[pin last calendar.month]" in " ".join(result.stdout.split()), "brackets are no markup"
