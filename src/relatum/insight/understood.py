@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from relatum.data.types import NULL
+from relatum.errors import ModelError
 from relatum.language.catalog import Catalog
 from relatum.language.expression import (
     Aggregate,
@@ -13,6 +14,7 @@ from relatum.language.expression import (
     ColumnValue,
     ContextChange,
     Expression,
+    FilterPart,
     Grain,
     InContext,
     LetIn,
@@ -21,7 +23,7 @@ from relatum.language.expression import (
 )
 from relatum.language.resolve_changes import opened_by
 from relatum.model.names import column_name, quoted
-from relatum.model.routes import Opened, Place, Route
+from relatum.model.routes import Opened, Place, Route, hops_of
 from relatum.session.session import Session
 
 #: The changes that move the calendar.
@@ -74,12 +76,14 @@ class Use:
     """An aggregate where it stands: the relationships opened around it, and the columns that bear on it.
 
     ``bearing`` are pairs of a table and its columns (None for its rows) on which brackets, ``per`` or ``among`` around
-    the aggregate put a filter. ``moved`` says that a calendar change is carried out on it.
+    the aggregate put a filter, ``conditions`` those that are asked of rows. ``moved`` says that a calendar change is
+    carried out on it.
     """
 
     aggregate: Aggregate
     opened: Opened
     bearing: tuple[tuple[str, frozenset[str] | None], ...] = ()
+    conditions: tuple[FilterPart, ...] = ()
     moved: bool = False
 
 
@@ -126,7 +130,12 @@ def _changed(around: Use, change: ContextChange) -> Use:
     if change.kind in ("keep", "pin") and not change.parts:
         bearing += [(table, frozenset([column]) if column else None) for table, column in change.targets]
     moved = around.moved or change.kind in MOVES
-    return replace(around, bearing=(*around.bearing, *bearing), moved=moved)
+    return replace(
+        around,
+        bearing=(*around.bearing, *bearing),
+        conditions=(*around.conditions, *change.parts),
+        moved=moved,
+    )
 
 
 def routes_used(session: Session, expression: Expression, home: str = "") -> tuple[list[Route], list[Route]]:
@@ -147,14 +156,19 @@ def routes_used(session: Session, expression: Expression, home: str = "") -> tup
         catalog = session.catalog.opening(use.opened)
         aggregate = use.aggregate
         source = aggregate.row_table or (aggregate.grain.table if aggregate.grain else "")
-        if not source:
-            continue
-        for argument in aggregate.arguments:
+        for argument in aggregate.arguments if source else ():
             needed += _lookups(catalog, source, argument)
+        # What brackets open by name must be there to be named.
+        needed += [(hops_of(each)[0],) for each in use.opened.via | use.opened.both]
+        for part in use.conditions:
+            needed += _lookups(catalog, part.table, part.expression)
         if not aggregate.row_table:
             continue
+        try:
+            found = catalog.routes.filters(Place(source))
+        except ModelError:
+            continue  # what the formula opens makes a second route: asked so, it is refused
         needed += [catalog.filter(table, columns, source) for table, columns in use.bearing]
-        found = catalog.routes.filters(Place(source))
         filters += [route for route in found.values() if route]
         if use.moved:
             calendars = catalog.calendars(source)
