@@ -1,4 +1,4 @@
-"""How well drafts find relationships: recall and precision on seven schemas with traps.
+"""How well drafts find relationships: recall and precision on eight schemas with traps.
 
 ``python benchmarks/draft.py`` writes each schema's data, drafts a model from it, and compares the links that the draft
 draws with those that a modeller would. Links that must not be drawn are counted apart. One schema lies in a PostgreSQL

@@ -6,11 +6,12 @@ import csv
 import json
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
-from datetime import date, timedelta
+from datetime import date, datetime, timedelta
 from pathlib import Path
 from random import Random
 from typing import Any
 
+import openpyxl
 import pyarrow.parquet as pq
 
 import relatum
@@ -171,6 +172,40 @@ def _package(folder: Path) -> list[str]:
     return [str(folder / "datapackage.json")]
 
 
+def _orchard(folder: Path) -> list[str]:
+    """A workbook with titles above its tables, headings of several words, rates that hold from a date on."""
+    random = Random(9)
+    book = openpyxl.Workbook()
+    book.remove(book.active)
+
+    def sheet(name: str, *rows: tuple[Any, ...]) -> None:
+        page = book.create_sheet(name)
+        for row in rows:
+            page.append(list(row))
+
+    kinds = [("V1", "Russet", "apple"), ("V2", "Pippin", "apple"), ("V3", "Quince", "quince"), ("V4", "Gage", "plum")]
+    sheet("Varieties", ("Code", "Variety", "Fruit"), *kinds)
+    blocks = [
+        (f"B-{n}", random.choice(kinds)[0], random.choice(["North field", "South field"]), random.randrange(1995, 2020))
+        for n in range(1, 31)
+    ]
+    sheet("Blocks", ("Orchard blocks",), (), ("Block", "Variety Code", "Field", "Planted"), *blocks)
+    pickers = [(n, f"Picker {n}", random.choice(["day", "season"])) for n in range(101, 141)]
+    sheet("Pickers", ("Number", "Name", "Contract"), *pickers)
+    first = datetime(2023, 8, 1)
+    harvest = [
+        (first + timedelta(days=random.randrange(70)), random.choice(blocks)[0] if n % 45 else "B-99",
+         random.choice(pickers)[0], random.randrange(1, 20), round(random.uniform(5, 300), 1))
+        for n in range(1200)
+    ]  # fmt: skip
+    heading = ("Picked On", "Block", "Picker Number", "Crates", "Kilograms")
+    sheet("Harvest", ("Harvest 2023",), ("from the weighbridge",), (), heading, *harvest)
+    rates = [(kind, datetime(2023, month, 1), 0.3 + month / 50) for kind in ("day", "season") for month in (6, 8, 9)]
+    sheet("Rates", ("Contract", "Valid From", "Rate per Crate"), *rates)
+    book.save(folder / "orchard.xlsx")
+    return [str(folder / "orchard.xlsx")]
+
+
 LIBRARY_SQL = """
 create schema if not exists lending;
 set search_path to lending;
@@ -237,6 +272,15 @@ SCHEMAS = (
         frozenset(),
         frozenset(["sum(reading.units)", "sum(outage.minutes)"]),
         frozenset(["tariff.price_per_unit"]),
+    ),
+    Schema(
+        "orchard (workbook)", _orchard,
+        frozenset(['blocks."Variety Code" -> varieties."Code"', 'harvest."Picker Number" -> pickers."Number"',
+                   'harvest."Block" -> blocks."Block"', 'harvest."Picked On" -> calendar.date']),
+        {'rates."Valid From" -> calendar.date': "from when a rate holds"},
+        frozenset(),
+        frozenset(['sum(harvest."Crates")', 'sum(harvest."Kilograms")', 'avg(rates."Rate per Crate")']),
+        frozenset(['blocks."Planted"', 'harvest."Picker Number"']),
     ),
     Schema("package", _package, frozenset(["tours.y -> crew.a"])),
 )  # fmt: skip

@@ -36,7 +36,7 @@ def check_against(schema: Schema, draft: Draft, right: frozenset[str]) -> None:
     for column in schema.not_summed:
         assert not any(f"sum({column})" in formula for formula in measures)
     for each in draft.proposals:
-        assert each.evidence or each.doubt, each
+        assert each.evidence or each.doubt or each.kind == "note", each
         assert 0 <= each.confidence <= 1
 
 
@@ -60,6 +60,7 @@ def test_a_schema_with_traps(tmp_path: Path, schema: Schema) -> None:
 
 
 def test_a_database_that_declares_its_keys(server: Server) -> None:
+    server.execute("drop schema if exists shop cascade; drop schema public cascade; create schema public")
     server.execute(LIBRARY_SQL)
     draft = relatum.draft(server.address)
     check_against(LIBRARY, draft, LIBRARY.right)
@@ -240,6 +241,15 @@ def test_a_calendar_that_is_there_is_used() -> None:
         "visit.seen_on -> calendar.day": False, "visit.booked_on -> calendar.day": True
     }  # fmt: skip
     assert draft.model().evaluate("minutes[year to date]", where="calendar.day = date '2023-01-31'") == 80
+
+
+def test_rows_that_are_only_numbered_are_not_the_same_things() -> None:
+    draft = relatum.draft(
+        a=pa.table({"n": [1, 2, 3], "x": ["p", "q", "r"]}), b=pa.table({"n": [1, 2, 3], "y": ["s", "t", "u"]})
+    )
+    assert not draft.declaration.relationships
+    (doubted,) = [each for each in draft.proposals if each.kind == "relationship"]
+    assert "need not be the same things" in doubted.doubt
 
 
 def refused() -> Iterator[tuple[Any, str]]:

@@ -304,3 +304,76 @@ def test_what_a_kind_does_not_allow(club: Path, old: str, new: str, message: str
         relatum.open(club)
     assert message in str(caught.value)
     assert str(caught.value).startswith(str(club)), str(caught.value)
+
+
+MORE = """relatum = 1
+name = "more"
+
+[table.sales]
+source = "sales.csv"                # said by a person
+
+[table.sales.column.many]
+heading = "quantity"
+
+[table.sales.column.day]
+type = "date"
+pattern = "dd.MM.yyyy"
+
+[table.product]
+source = "product.csv"
+key = "product"
+
+[[relationship]]
+link = "product.product <- sales.product"
+
+[hierarchy.range]
+levels = ["product.kind", "product.product"]
+about = "from coarse to fine"
+"""
+
+
+def test_settings_of_sources_and_hierarchies_come_back(tmp_path: Path) -> None:
+    (tmp_path / "sales.csv").write_text("product,quantity,day\nfig,2,31.12.2023\nivy,3,01.02.2024\n")
+    (tmp_path / "product.csv").write_text("product,kind\nfig,fruit\nivy,climber\n")
+    (tmp_path / "more.toml").write_text(MORE)
+    model = relatum.open(tmp_path / "more.toml")
+    assert model.evaluate("sum(sales.many)") == 5
+    assert str(model.evaluate("max(sales.day)")) == "2024-02-01"
+    assert str(model.declaration.relationships[0]) == "sales.product -> product.product"
+    grid = model.pivot(rows="range", values="n: sum(sales.many)")
+    assert grid.to_arrow().column_names == ["product.kind", "product.product", "n"]
+    assert (
+        grid.to_arrow() == model.pivot(rows=["product.kind", "product.product"], values="n: sum(sales.many)").to_arrow()
+    )
+    model.save(tmp_path / "more.toml")
+    text = (tmp_path / "more.toml").read_text()
+    assert text == MORE, "a link that is said the other way round, and every comment, stay"
+    assert relatum.open(tmp_path / "more.toml").declaration == model.declaration
+    model.save(tmp_path / "fresh.toml")
+    assert relatum.open(tmp_path / "fresh.toml").declaration == model.declaration
+
+
+MORE_FAULTS = [
+    ('levels = ["product.kind", "product.product"]', 'levels = ["product.kind"]', 23, "needs two levels or more"),
+    ('"product.kind", ', '"kind", ', 23, "names kind, which is no column"), ('"product.kind", ', '"shop.kind", ', 23, "no table shop"),
+    ('"product.kind", ', '"product.product", ', 23, "names product.product twice"), ("hierarchy.range", "hierarchy.sales", 23, "is the name of a table"),
+    ('heading = "quantity"', 'heading = "number"', 8, "no column number, which the model calls many"), ('column.many', 'column.product', 8, "product is a column of sales already"),
+    ('pattern = "dd.MM.yyyy"', 'pattern = "dd.MM"', 12, "no pattern of a date"), ('type = "date"', 'type = "text"', 12, "has a pattern of dates and no such type"),
+    ('source = "product.csv"', 'query = "select 1"', 15, "a query and no source"), ('source = "product.csv"', 'source = "product.csv"\npart = "x"', 15, "no part 'x'"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("old", "new", "line", "message"), MORE_FAULTS)
+def test_faults_of_sources_and_hierarchies_have_their_line(
+    tmp_path: Path, old: str, new: str, line: int, message: str
+) -> None:
+    (tmp_path / "sales.csv").write_text("product,quantity,day\nfig,2,31.12.2023\n")
+    (tmp_path / "product.csv").write_text("product,kind\nfig,fruit\n")
+    assert old in MORE
+    (tmp_path / "more.toml").write_text(MORE.replace(old, new))
+    with pytest.raises(relatum.RelatumError) as caught:
+        relatum.open(tmp_path / "more.toml")
+    assert message in str(caught.value)
+    where = str(caught.value).split(": ")[0]
+    near = range(line - 3, line + 4)
+    assert any(where.endswith(f":{number}") for number in near) or where.endswith(".csv"), where

@@ -17,6 +17,7 @@ import pyarrow.parquet as pq
 from relatum.demo.generate import DEFAULT_LINES, generate
 from relatum.errors import SourceError
 from relatum.model.atomic import write_atomically
+from relatum.progress import tell_step, told
 
 MODEL_FILE = "nursery.toml"
 _FACTS = ("sales", "quota", "stock")
@@ -48,8 +49,9 @@ def write_demo(folder: Path, lines: int = DEFAULT_LINES) -> Path:
     _refuse_other(folder)
     try:
         folder.mkdir(parents=True, exist_ok=True)
+        tell_step(f"making {lines:,} order lines")
         tables = generate(lines)
-        for name, table in tables.items():
+        for name, table in told(tables.items(), lambda each: f"writing {each[0]}"):
             _write_table(table, folder / _file_of(name))
         write_atomically(folder / MODEL_FILE, _model_text(tables))
     except OSError as error:

@@ -94,6 +94,11 @@ def is_ordinal(name: str) -> bool:
     return bool(parts) and (parts[-1] in _NOT_ADDED or looks_like_key(name)) and not is_counted(name)
 
 
+def holds_from(name: str) -> bool:
+    """Whether a name surely says so: ``valid_from``, not ``started_on``, which may be when a job began."""
+    return bool(set(words(name)) & {"valid", "effective", "since", "from"})
+
+
 def starts_a_validity(name: str) -> bool:
     """Whether a name says that something holds from that date on."""
     return any(part in _FROM for part in words(name))

@@ -143,6 +143,9 @@ class _Reader:
         entry = self._entry(TableEntry, {**body, **nested}, where)
         made = isinstance(entry.calendar, CalendarEntry)
         given = [key for key in ("source", "role_of", "per") if getattr(entry, key)] + (["calendar"] if made else [])
+        for choice in ("part", "query"):
+            if getattr(entry, choice) and not entry.source:
+                raise self.error(f"The table {name} has a {choice} and no source.", (*where, choice), "State it.")
         if len(given) > 1:
             raise self.error(
                 f"The table {name} has both {given[0]} and {given[1]}.",
@@ -155,9 +158,6 @@ class _Reader:
                 where,
                 'State source = "file", role_of = "table", per = ["table.column"] or calendar = { from = …, to = … }.',
             )
-        for choice in ("part", "query"):
-            if getattr(entry, choice) and not entry.source:
-                raise self.error(f"The table {name} has a {choice} and no source.", (*where, choice), "State it.")
         if entry.columns and not entry.per:
             raise self.error(f"The table {name} has columns and no grain.", (*where, "columns"), 'State per = ["…"].')
         columns = {

@@ -105,6 +105,8 @@ def _merge(current: MutableMapping[str, Any], wanted: Mapping[str, Any]) -> None
     for key, value in wanted.items():
         if key not in current:
             current[key] = toml_item(value)
+        elif key == "link" and _identity({key: current[key]}) == _identity({key: value}):
+            continue  # the same ends, named the other way round
         elif isinstance(value, dict):
             _merge(current[key], value)
         elif isinstance(value, list) and value and isinstance(value[0], dict):

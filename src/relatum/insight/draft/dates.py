@@ -10,6 +10,7 @@ from relatum.errors import counted
 from relatum.insight.draft.profile import ColumnProfile, TableProfile
 from relatum.insight.draft.proposals import Proposal
 from relatum.insight.draft.relationships import date_rank
+from relatum.insight.words import holds_from
 from relatum.model.declaration import CalendarRange, End, Relationship
 
 _EPOCH = date(1970, 1, 1)
@@ -31,7 +32,12 @@ def dated(facts: list[TableProfile]) -> list[tuple[TableProfile, list[ColumnProf
     """The date columns of each fact, the one it is counted by first."""
     found = []
     for table in facts:
-        columns = [each for each in table.columns.values() if each.type.kind is Kind.DATE and each.distinct]
+        columns = [
+            each
+            for each in table.columns.values()
+            # From when a row of a list holds is no date that anything happened on.
+            if each.type.kind is Kind.DATE and each.distinct and not holds_from(each.name)
+        ]
         if columns:
             found.append((table, sorted(columns, key=lambda each, table=table: date_rank(table, each))))  # type: ignore[misc]
     return found

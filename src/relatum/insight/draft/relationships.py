@@ -161,11 +161,9 @@ def _judged(
         if share >= 0.9:
             return (0.99 if share >= 0.98 and is_key else 0.93), missing
         return (0.6, missing) if share >= 0.5 else (0.0, "")
-    # Small whole numbers are found among any others.
-    dense = one.type.kind is Kind.INTEGER and one.column.upper - one.column.lower < 4 * max(one.distinct, 1)
     if score >= _WEAK:
         if share >= 0.98:
-            return (0.7, "the numbers may be found there by chance") if dense else (0.9, missing)
+            return (0.7, "the numbers may be found there by chance") if _dense(one) else (0.9, missing)
         return (0.5, missing) if share >= 0.8 else (0.0, "")
     if share == 1 and many.type.kind is Kind.TEXT and many.distinct >= max(10, one.distinct // 2):
         doubt = "the values agree, the names do not" if score == 0 else "the name is too common to say anything"
@@ -192,7 +190,15 @@ def _one_to_one(
     content = Relationship(End(many.table, (many.name,)), End(one.table, (one.name,)), kind="one_to_one")
     evidence = f"{share:.1%} of the {one.rows:,} keys found, unique on both sides"
     doubt = f"not found: {example}" if share < 1 else ""
-    return Proposal("relationship", link, link, 0.95 if share == 1 else 0.85, evidence, doubt, content)
+    confidence = 0.95 if share == 1 else 0.85
+    if _dense(one) and not looks_like_key(one.name):
+        confidence, doubt = 0.5, "rows numbered alike need not be the same things"
+    return Proposal("relationship", link, link, confidence, evidence, doubt, content)
+
+
+def _dense(column: ColumnProfile) -> bool:
+    """Whether its values are whole numbers one after the other: small ones are found among any others."""
+    return column.type.kind is Kind.INTEGER and column.column.upper - column.column.lower < 4 * max(column.distinct, 1)
 
 
 def _pointing_to(many: ColumnProfile, one: ColumnProfile) -> Relationship:
