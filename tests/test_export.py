@@ -113,6 +113,21 @@ def test_descriptors_that_cannot_be_read(tmp_path: Path, text: str, message: str
         relatum.draft(tmp_path / "datapackage.json")
 
 
+def test_a_declared_type_is_kept(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("code,day,n\n12,2024-01-01,1\n7,2024-01-02,2\n")
+    fields = [{"name": "code", "type": "string"}, {"name": "day", "type": "string"}, {"name": "n", "type": "number"}]
+    document = {"resources": [{"name": "a", "path": "a.csv", "schema": {"fields": fields, "primaryKey": "code"}}]}
+    (tmp_path / "datapackage.json").write_text(json.dumps(document))
+    draft = relatum.draft(tmp_path)
+    draft.save(tmp_path / "m.toml")
+    model = relatum.open(tmp_path / "m.toml")
+    assert {name: str(type_) for name, type_ in model.session.catalog.columns("a").items()} == {
+        "code": "text",
+        "day": "text",
+        "n": "integer",
+    }
+
+
 def test_several_files_make_one_resource(tmp_path: Path) -> None:
     for number in (1, 2):
         (tmp_path / f"part-{number}.csv").write_text(f"x\n{number}\n")

@@ -6,6 +6,7 @@ processes never see half of one; they are named by a digest of what they were ma
 
 from __future__ import annotations
 
+import functools
 import logging
 import os
 import tempfile
@@ -103,6 +104,8 @@ class Cache:
             self._latest[source] = latest
             self._write("latest.json", msgspec.json.encode(self._latest))
 
+        whole = functools.cache(again)
+
         def fetch(name: str) -> Column:
             key = f"{data.identity}-{_digest(name)[:16]}"
             found = self._mapped(key)
@@ -111,7 +114,7 @@ class Cache:
             try:
                 column = data.column(name)
             except NotKeptError:
-                column = again().column(name)
+                column = whole().column(name)
             if not all(map(unchanged, data.files)):
                 raise SourceError(
                     "The file was written to while it was read.",

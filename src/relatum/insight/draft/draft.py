@@ -79,10 +79,12 @@ class _Draft:
         """Dates written as text, codes that look like numbers, money read as floats."""
         for table in self.tables.values():
             for name, type_ in table.raw.types.items():
-                if name in table.columns and type_ != "text":
+                # What a text file would be read as without being told is anybody's guess.
+                if name in table.columns and not _typed(table.raw.source.address):
                     self._set(table.name, name, type=type_)
             for name, column in list(table.columns.items()):
-                self._type(table, name, column)
+                if name not in table.raw.types:
+                    self._type(table, name, column)
             for name, label in table.raw.labels.items():
                 if name in table.columns:
                     self._set(table.name, name, label=label)
@@ -184,7 +186,7 @@ class _Draft:
             found = list(fact_measures(table, linked[table.name], self._calendar_of(table.name), namer))
             for related in self.declared.relationships:
                 if related.match == "as_of" and related.many.table == table.name:
-                    found += priced(table, self.tables[related.one.table], True, namer)
+                    found += priced(table, self.tables[related.one.table], namer)
             self._measures(found)
         for related in self.declared.relationships:
             if related.match == "as_of" and related.one.table not in targets:

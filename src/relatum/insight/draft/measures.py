@@ -90,7 +90,7 @@ def lookup_averages(table: TableProfile, linked: set[str], namer: Namer) -> Iter
             yield _measure(name, f"avg({where})", "#,##0.00", 0.9, "a price, rate or share: over rows of the list")
 
 
-def priced(fact: TableProfile, prices: TableProfile, doubtful: bool, namer: Namer) -> Iterator[Proposal]:
+def priced(fact: TableProfile, prices: TableProfile, namer: Namer) -> Iterator[Proposal]:
     """A quantity times a price that each of its rows finds: what it would be, for a person to decide."""
     quantities = [each for each in fact.columns if set(words(each)) & {"quantity", "qty", "units", "pieces"}]
     named = [each.name for each in prices.columns.values() if "price" in words(each.name) and each.type.numeric]
