@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import random
 import re
 import xml.etree.ElementTree as tree
@@ -126,4 +127,7 @@ def test_in_the_shell(hollowmere: Path, nursery: relatum.Model, tmp_path: Path) 
         assert (tmp_path / name).read_bytes().startswith(start)
     assert run("diagram", hollowmere).stdout == nursery.diagram().mermaid()
     assert nursery.diagram().svg() == nursery.diagram().svg(), "the same drawing each time"
+    graph = json.loads(run("diagram", hollowmere, "--format", "json").stdout)
+    assert [node["name"] for node in graph["nodes"]] == list(nursery.declaration.tables)
+    assert len(graph["edges"]) == 10
     assert graph_of(nursery.declaration).nodes[0].rows is None

@@ -252,6 +252,17 @@ def test_rows_that_are_only_numbered_are_not_the_same_things() -> None:
     assert "need not be the same things" in doubted.doubt
 
 
+def test_codes_on_one_side_and_numbers_on_the_other_never_match(tmp_path: Path) -> None:
+    write_csv(tmp_path / "client.csv", [{"client_id": f"{n:04d}", "client": f"Client {n}"} for n in range(1, 30)])
+    write_csv(tmp_path / "visit.csv", [{"client_id": 1 + n % 29, "minutes": 5} for n in range(90)])
+    draft = relatum.draft(tmp_path)
+    assert not draft.declaration.relationships
+    (doubted,) = [each for each in draft.proposals if each.kind == "relationship"]
+    assert doubted.doubt == "client_id is integer and client.client_id is text: they never match"
+    draft.save(tmp_path / "m.toml")
+    assert '# link = "visit.client_id -> client.client_id"' in (tmp_path / "m.toml").read_text()
+
+
 def refused() -> Iterator[tuple[Any, str]]:
     yield ("nowhere.csv",), "no such file"
     yield (7,), "is no path"

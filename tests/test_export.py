@@ -58,6 +58,9 @@ def test_a_renamed_column_is_described_as_its_source_names_it(hollowmere: Path, 
 
 def test_duckdb_takes_the_tables(hollowmere: Path, nursery: relatum.Model, tmp_path: Path) -> None:
     assert run("export", hollowmere, "-o", tmp_path / "create.sql").exit_code == 0
+    described = run("export", hollowmere, "-o", hollowmere.with_name("d.json"))
+    hollowmere.with_name("d.json").unlink()
+    assert "left out, since no files: calendar" in described.stderr
     connection = duckdb.connect()
     connection.execute((tmp_path / "create.sql").read_text())
     for name in connection.sql("select table_name from duckdb_tables()").fetchall():

@@ -63,6 +63,16 @@ def test_a_sheet(tmp_path: Path, name: str, rows: Rows, values: dict[str, list[A
     assert all(wanted in report for wanted in remarks)
 
 
+def test_numbers_shown_with_zeros_in_front_are_codes(tmp_path: Path) -> None:
+    book = save(tmp_path / "book.xlsx", {"Sheet": [("code", "n"), (7, 1), (42, 2)]})
+    for row in (2, 3):
+        book["Sheet"].cell(row, 1).number_format = "0000"
+    book.save(tmp_path / "book.xlsx")
+    model = relatum.Model()
+    model.add_table("t", tmp_path / "book.xlsx")
+    assert python_values(model.session.data["t"].column("code")) == ["0007", "0042"]
+
+
 def test_named_tables_come_before_sheets(tmp_path: Path) -> None:
     book = save(
         tmp_path / "book.xlsx", {"Plan": [("a", "b"), (1, 2), (3, 4), ("total", 6)], "Notes": [("x", "y"), (5, 6)]}

@@ -236,7 +236,7 @@ class Model(Editable):
                 )
         write_model(self.declaration, target, self._sources(target, allow_outside))
 
-    def export(self, path: str | os.PathLike[str]) -> None:
+    def export(self, path: str | os.PathLike[str]) -> tuple[str, ...]:
         """Describe the tables for other programs.
 
         Parameters
@@ -244,6 +244,11 @@ class Model(Editable):
         path : path
             A file ending in ``.json`` becomes the descriptor of a Data Package (https://datapackage.org), with keys and
             foreign keys; one ending in ``.sql`` the statements that create the tables in a database.
+
+        Returns
+        -------
+        tuple of str
+            The tables that are left out: a Data Package describes files alone.
 
         Raises
         ------
@@ -256,14 +261,16 @@ class Model(Editable):
         if target.suffix == ".json":
             described = datapackage(self._session, self._sources(target, False))
             write_atomically(target, json.dumps(described, indent=2, ensure_ascii=False) + "\n")
-        elif target.suffix == ".sql":
+            there = {each["name"] for each in described["resources"]}
+            return tuple(name for name in self.declaration.tables if name not in there)
+        if target.suffix == ".sql":
             write_atomically(target, create_tables(self._session))
-        else:
-            raise ModelError(
-                f"Nothing is exported to files ending in {target.suffix or 'nothing'}.",
-                path=target,
-                fix="Name datapackage.json, or a file ending in .sql.",
-            )
+            return ()
+        raise ModelError(
+            f"Nothing is exported to files ending in {target.suffix or 'nothing'}.",
+            path=target,
+            fix="Name datapackage.json, or a file ending in .sql.",
+        )
 
     def compare(self, other: Model, values: Values = ()) -> Comparison:
         """What another model has differently: what it says, and which numbers came out otherwise.

@@ -7,7 +7,7 @@ from typing import Annotated, Optional
 
 import typer
 
-from relatum.cli.output import ModelFile, errors_as_sentences, say, tell
+from relatum.cli.output import Format, FormatOption, ModelFile, errors_as_sentences, print_json, say, tell
 
 
 def diagram(
@@ -22,6 +22,7 @@ def diagram(
             show_default=False,
         ),
     ] = None,
+    format: FormatOption = Format.TEXT,
 ) -> None:
     """Draw the star: facts in the middle, lookups around, how they belong together.
 
@@ -31,7 +32,9 @@ def diagram(
         import relatum
 
         drawn = relatum.open(file).diagram()
-        if out is None:
+        if format is Format.JSON:
+            print_json(drawn.graph)
+        elif out is None:
             say(drawn.mermaid())
         else:
             drawn.save(out)

@@ -26,5 +26,5 @@ def export(
     with errors_as_sentences():
         import relatum
 
-        relatum.open(file).export(out)
-        tell(f"wrote {out}")
+        left_out = relatum.open(file).export(out)
+        tell(f"wrote {out}" + (f"; left out, since no files: {', '.join(left_out)}" if left_out else ""))

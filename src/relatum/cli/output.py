@@ -6,6 +6,7 @@ import os
 import shutil
 import sys
 import textwrap
+import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -80,29 +81,50 @@ def progress_shown() -> Iterator[None]:
 
 
 class _Bar:
+    """A bar that comes up once work has gone on for a moment, even where the last that was said of it is long ago."""
+
     def __init__(self) -> None:
         self.started = time.monotonic()
+        self.lock = threading.Lock()
+        self.timer: threading.Timer | None = None
         self.progress: Any = None
         self.task: Any = None
+        self.latest = ("", 0, 0)
 
     def hear(self, what: str, done: int, total: int) -> None:
-        if self.progress is None:
-            if time.monotonic() - self.started < _MOMENT:
-                return
-            from rich.console import Console
-            from rich.progress import BarColumn, Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
+        """Note how far work has come."""
+        with self.lock:
+            self.latest = (what, done, total)
+            if self.progress is not None:
+                self.progress.update(self.task, description=what, completed=done, total=total or None)
+            elif self.timer is None:
+                left = max(0.0, _MOMENT - (time.monotonic() - self.started))
+                self.timer = threading.Timer(left, self._show)
+                self.timer.daemon = True
+                self.timer.start()
 
+    def _show(self) -> None:
+        from rich.console import Console
+        from rich.progress import BarColumn, Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
+
+        with self.lock:
+            if self.timer is None:
+                return
             columns = (SpinnerColumn(), TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn())
             self.progress = Progress(*columns, console=Console(stderr=True), transient=True)
+            what, done, total = self.latest
+            self.task = self.progress.add_task(what, completed=done, total=total or None)
             self.progress.start()
-            self.task = self.progress.add_task(what, total=None)
-        self.progress.update(self.task, description=what, completed=done, total=total or None)
 
     def close(self) -> None:
         """Take the bar away: whatever is said next stands alone."""
-        if self.progress is not None:
-            self.progress.stop()
-            self.progress = None
+        with self.lock:
+            if self.timer is not None:
+                self.timer.cancel()
+                self.timer = None
+            if self.progress is not None:
+                self.progress.stop()
+                self.progress = None
 
 
 _bar = _Bar()

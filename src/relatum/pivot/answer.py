@@ -17,6 +17,7 @@ from relatum.pivot.question import Question, Resolved, resolve_question
 from relatum.pivot.result import Axis, Result, Value
 from relatum.plan.compile import Grid, Note, compile_plan
 from relatum.plan.nodes import Field, Loss
+from relatum.progress import tell_step
 from relatum.session.session import Session
 
 #: Columns of a calendar that come round every year, and the column that tells the years apart.
@@ -46,6 +47,7 @@ def answer(session: Session, question: Question) -> Result:
         question.show_empty,
         question.cell_limit,
     )
+    tell_step("working out the answer")
     plan, notes = compile_plan(session.catalog, grid)
     found = session.engine.run(plan)
     notes += _loss_notes(found.losses)

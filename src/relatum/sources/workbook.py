@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing
@@ -21,6 +22,7 @@ from relatum.sources.arrow import table_data
 
 #: So many rows at the top of a sheet are looked at for its heading.
 _SEARCHED = 30
+_PADDED = re.compile(r"00+\Z")
 _Row = Sequence[Any]
 
 
@@ -110,6 +112,9 @@ def _parts(book: Any) -> Iterator[tuple[str, Part]]:
 
 
 def _value(cell: Any) -> Any:
+    if isinstance(cell.value, int) and _PADDED.match(cell.number_format or ""):
+        # Shown with zeros in front, it is a code: 0042.
+        return f"{cell.value:0{len(cell.number_format)}d}"
     # An error in a formula, such as #N/A, is no value.
     return None if cell.data_type == "e" or (isinstance(cell.value, str) and not cell.value.strip()) else cell.value
 
