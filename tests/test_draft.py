@@ -126,7 +126,8 @@ NUMBERS = [
     ("discount", [0.1, 0.05, 0.05], "avg(f.discount)"), ("net_amount", [10, 20, 20], "sum(f.net_amount)"),
     ("order_no", [7, 7, 8], "count(distinct f.order_no)"), ("year", [2022, 2023, 2023], None), ("zip", [8001, 8002, 8002], None),
     ("on_hand", [4, 5, 5], None), ("line", [1, 2, 1], None), ("tax_rate", [0.19, 0.07, 0.07], "avg(f.tax_rate)"),
-    ("SalesAmount", [1, 2, 2], 'sum(f."SalesAmount")'), ("weight", [1.5, 2.5, 2.5], "avg(f.weight)"),
+    ("SalesAmount", [1, 2, 2], 'sum(f."SalesAmount")'), ("weight", [1.5, 2.5, 2.5], "sum(f.weight)"), ("cost", [10, 20, 20], "sum(f.cost)"), ("unit_cost", [1.5, 2.5, 2.5], "avg(f.unit_cost)"),
+    ("margin", [120.5, -3.0, -3.0], "sum(f.margin)"), ("discount", [5, 10, 10], None), ("fee", [0.5, 250.0, 0.5], "sum(f.fee)"), ("tax_amount", [7, 8, 8], "sum(f.tax_amount)"),
 ]  # fmt: skip
 
 

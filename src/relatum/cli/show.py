@@ -69,7 +69,7 @@ def _print_tables(out: Any, tables: tuple[TableOverview, ...]) -> None:
     derived = [(table, column) for table in tables for column in table.columns if column.derived]
     if derived:
         shown = ", ".join(f"{table.name}.{column.name} {size_text(column.bytes)}" for table, column in derived)
-        stored = size_text(sum(column.bytes for _, column in derived))
+        stored = size_text(sum(table.derived_bytes for table in tables))
         out.print(f"of that {stored} in stored derived columns: {shown}")
 
 

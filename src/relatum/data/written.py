@@ -59,9 +59,3 @@ def dates_of(column: Column, type_: Type, pattern: str) -> Column:
     if column.null_count == len(column):
         return exact_column(type_, np.zeros(len(column), np.int64), column.nulls)
     return exact_column(type_, moments[column.values], column.nulls)
-
-
-def fixed_digits(column: Column, type_: Type) -> Column:
-    """A float column as decimals with so many digits; every value must have no more."""
-    values = np.rint(column.values * 10.0**type_.scale).astype(np.int64)
-    return exact_column(type_, values, column.nulls)

@@ -12,13 +12,15 @@ GENERIC = frozenset(
     "value amount quantity qty price created updated active flag position sort rank level group label".split()
 )
 _RATES = frozenset(
-    "price cost rate ratio percent percentage pct share margin discount tax vat fee average avg mean score rating "
-    "temperature weight height width length litres age probability factor index".split()
+    "price rate ratio percent percentage pct average avg mean score rating temperature age probability factor index "
+    "unit per each height width length speed".split()
 )
+#: A share of something, or an amount of money: the numbers must tell.
+_EITHER = frozenset("discount margin tax vat fee share commission".split())
 _STOCKS = frozenset("stock balance inventory hand onhand headcount level count_on_hand".split())
 _COUNTED = frozenset(
     "quantity qty amount total revenue sales turnover units pieces target budget quota volume hours minutes subtotal "
-    "gross net count value profit supplycost extendedprice ordtotalprice payment paid".split()
+    "gross net count value profit payment paid".split()
 )
 _NOT_ADDED = frozenset(
     "year month day week quarter hour zip postcode postal phone latitude longitude lat lon version line position "
@@ -38,11 +40,6 @@ def singular(word: str) -> str:
     if word.endswith("ies") and len(word) > 4:
         return word[:-3] + "y"
     return word[:-1] if word.endswith("s") and not word.endswith("ss") and len(word) > 3 else word
-
-
-def stem(name: str) -> str:
-    """A name for comparing: its words in the singular, run together."""
-    return "".join(map(singular, words(name)))
 
 
 def core(name: str) -> tuple[str, ...]:
@@ -76,6 +73,12 @@ def is_rate(name: str) -> bool:
     """Whether a name says that its numbers make no sense added up: prices, rates, shares."""
     parts = words(name)
     return any(part in _RATES for part in parts) and not (set(parts) & _COUNTED - {"net", "gross", "value"})
+
+
+def is_share_or_amount(name: str) -> bool:
+    """Whether a name can mean a share, which does not add up, as well as an amount, which does."""
+    parts = words(name)
+    return any(part in _EITHER for part in parts) and not is_rate(name) and not is_counted(name)
 
 
 def is_stock(name: str) -> bool:

@@ -272,7 +272,7 @@ class _DuckDB(_Database):
 
     def fetch(self, statement: str, shown: str, parameters: tuple[str, ...] = ()) -> Any:
         try:
-            return self._connection.sql(statement).to_arrow_table()
+            return self._connection.sql(statement, params=list(parameters) or None).to_arrow_table()
         except _errors() as error:
             raise SourceError(f"The database refuses the question: {_reason(error)}", path=shown) from None
 

@@ -327,6 +327,7 @@ class _Draft:
         if self._yielding(proposal, related):
             return
         doubt = " ".join(line.strip() for line in problem.splitlines()[:3])
+        doubt = doubt[:1].lower() + doubt[1:]
         self.proposals.append(replace(proposal, confidence=0.5, doubt=doubt))
 
     def _yielding(self, proposal: Proposal, related: Relationship) -> bool:

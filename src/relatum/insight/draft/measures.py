@@ -4,11 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from relatum.data.arrow import python_values
 from relatum.data.types import Kind
 from relatum.errors import counted
 from relatum.insight.draft.profile import ColumnProfile, TableProfile
 from relatum.insight.draft.proposals import Proposal
-from relatum.insight.words import core, is_counted, is_ordinal, is_rate, is_stock, looks_like_key, words
+from relatum.insight.words import (
+    core,
+    is_counted,
+    is_ordinal,
+    is_rate,
+    is_share_or_amount,
+    is_stock,
+    looks_like_key,
+    words,
+)
 from relatum.model.declaration import Measure
 from relatum.model.names import column_name, quoted
 
@@ -70,6 +80,9 @@ def _number(table: TableProfile, column: ColumnProfile, where: str, calendar: st
         evidence = "its name says a price, rate or share: added up it means nothing"
         yield _measure(namer.name(f"average_{name}", table.name), f"avg({where})", pattern, 0.9, evidence)
         return
+    if is_share_or_amount(column.name):
+        yield from _share_or_amount(table, column, where, name, pattern, namer)
+        return
     if is_stock(column.name):
         formula = f"sum({where})[pin last {calendar}]" if calendar else f"sum({where})"
         evidence = "counted at a moment: added over things, and over time the last"
@@ -79,6 +92,24 @@ def _number(table: TableProfile, column: ColumnProfile, where: str, calendar: st
     sure = is_counted(column.name)
     evidence = f"numbers {column.sample()}, …" + ("; its name says that they add up" if sure else "")
     yield _measure(namer.name(name, table.name), f"sum({where})", pattern, 0.96 if sure else 0.85, evidence)
+
+
+def _share_or_amount(
+    table: TableProfile, column: ColumnProfile, where: str, name: str, pattern: str, namer: Namer
+) -> Iterator[Proposal]:
+    """A discount, tax or margin: fractions are averaged, large numbers added; up to a hundred nobody knows."""
+    values = [abs(float(each)) for each in python_values(column.members.values) if each is not None]
+    largest = max(values, default=0.0)
+    if largest <= 1:
+        evidence = f"fractions up to {largest:g}: a share, which added up means nothing"
+        yield _measure(namer.name(f"average_{name}", table.name), f"avg({where})", "0.0%", 0.9, evidence)
+    elif largest > 100:
+        yield _measure(namer.name(name, table.name), f"sum({where})", pattern, 0.85, f"amounts up to {largest:,.0f}")
+    else:
+        doubt = "it may be an amount, which adds up, or a share in percent, which does not"
+        yield _measure(
+            namer.name(name, table.name), f"sum({where})", pattern, 0.6, f"numbers {column.sample()}, …", doubt
+        )
 
 
 def lookup_averages(table: TableProfile, linked: set[str], namer: Namer) -> Iterator[Proposal]:
