@@ -98,6 +98,29 @@ def test_types_of_csv_columns_are_inferred_and_overridden(tmp_path: Path) -> Non
     assert model.evaluate("count(plain.t)") == 1, "empty text is null"
 
 
+DIALECTS = [
+    ("a;b\n1;x,y\n", {"a": "integer", "b": "text"}, [1, "x,y"]), ("a\tb\n1.5\tx\n", {"a": "float", "b": "text"}, [1.5, "x"]),
+    ("a;b\n1,5;2\n", {"a": "float", "b": "integer"}, [1.5, 2]), ("a;b\n1,5;2.5\n", {"a": "text", "b": "float"}, ["1,5", 2.5]),
+    ("a|b\n007|2\n", {"a": "text", "b": "integer"}, ["007", 2]), ('"a;c",b\n1,2\n', {"a;c": "integer", "b": "integer"}, [1, 2]),
+    ("a;b\n0042;1\n0043;2\n", {"a": "text", "b": "integer"}, ["0042", 1]), ("a\n1;2\n", {"a": "text"}, ["1;2"]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("text", "types", "first"), DIALECTS)
+def test_what_parts_the_fields_is_found(tmp_path: Path, text: str, types: dict[str, str], first: list[Any]) -> None:
+    path = tmp_path / "t.csv"
+    path.write_text(text)
+    model = relatum.Model()
+    model.add_table("t", path)
+    assert columns_of(model, "t") == types
+    assert [python_values(model.session.data["t"].column(name))[0] for name in types] == first
+    before = model.session.data["t"].rows
+    path.write_text(text + text.partition("\n")[2])
+    model.refresh()
+    assert model.session.data["t"].rows == 2 * before
+    assert columns_of(model, "t") == types
+
+
 def test_headings_may_have_spaces_capitals_and_a_byte_order_mark(tmp_path: Path) -> None:
     path = tmp_path / "t.csv"
     path.write_text("﻿Unit Price,each\n2,a\n3,b\n", encoding="utf-8")

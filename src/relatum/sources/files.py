@@ -8,7 +8,9 @@ import re
 from collections import Counter
 from collections.abc import Collection, Iterator, Mapping
 from contextlib import contextmanager
+from dataclasses import dataclass
 from io import BytesIO
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
@@ -26,7 +28,12 @@ from relatum.errors import SourceError
 from relatum.sources.arrow import table_data
 
 _BLOCK = 1 << 22
-_ZERO_LED = re.compile(rb'(?:^|[,"\n\r])[+-]?0[0-9]')
+#: So many lines say what the fields of a CSV file are parted by.
+_SAMPLED = 200
+_DELIMITERS = ",;\t|"
+_COMMA_NUMBER = re.compile(r"-?\d+,\d+\Z")
+_POINT_NUMBER = re.compile(r"-?\d+\.\d+\Z")
+_ZERO_LED = re.compile(rb'(?:^|[,;\t|"\n\r])[+-]?0[0-9]')
 
 
 @contextmanager
@@ -51,10 +58,11 @@ def _first_line(error: Exception) -> str:
 def read_csv(path: Path, types: Mapping[str, Type]) -> TableData:
     """A CSV file. A column in which a whole number begins with a zero that counts nothing is text: it names things."""
     names = _heading(path)
+    dialect = _dialect(path)
     try:
-        table = _csv_table(path, {name: arrow_type(type_) for name, type_ in types.items() if name in names})
+        table = _csv_table(path, dialect, {name: arrow_type(type_) for name, type_ in types.items() if name in names})
         whole = [field.name for field in table.schema if pa.types.is_integer(field.type) and field.name not in types]
-        for name, texts in _zero_led(path, whole).items():
+        for name, texts in _zero_led(path, dialect, whole).items():
             table = table.set_column(table.column_names.index(name), name, texts)
     except pa.ArrowInvalid as error:
         _explain_csv(path, names, types)
@@ -86,34 +94,54 @@ def read_tail(path: Path, start: int, types: Mapping[str, Type], declared: Colle
         file.seek(start)
         tail = file.read()
     try:
-        if path.suffix.lower() != ".csv":
+        if path.suffix.lower() not in (".csv", ".tsv"):
             return read_lines(path, types, BytesIO(tail))
         whole = [name for name, type_ in types.items() if type_ == INTEGER and name not in declared]
-        if whole and _ZERO_LED.search(tail) and _zero_led(BytesIO(head + tail), whole):
+        dialect = _dialect(path)
+        if whole and _ZERO_LED.search(tail) and _zero_led(BytesIO(head + tail), dialect, whole):
             return None
-        table = _csv_table(BytesIO(head + tail), {name: arrow_type(type_) for name, type_ in types.items()})
+        table = _csv_table(BytesIO(head + tail), dialect, {name: arrow_type(type_) for name, type_ in types.items()})
     except (pa.ArrowInvalid, SourceError):
         return None
     return table_data(table.schema, types, str(path), table.num_rows, table.column)
 
 
-def csv_texts(path: Path | BytesIO, names: list[str]) -> Any:
-    """Columns of a CSV file as the texts that stand in it, an Arrow table; empty is null."""
-    return _csv_table(path, dict.fromkeys(names, pa.string()), names)
+@dataclass(frozen=True, slots=True)
+class _Dialect:
+    """What stands between the fields of a CSV file, and between the whole and the fraction of its numbers."""
+
+    delimiter: str
+    decimal: str
 
 
-def _csv_table(path: Path | BytesIO, types: Mapping[str, Any], include: list[str] | None = None) -> Any:
+def _dialect(path: Path) -> _Dialect:
+    """The dialect of a CSV file: commas, unless the heading has none and semicolons, tabs or bars instead."""
+    with path.open(encoding="utf-8-sig", errors="replace", newline="") as file:
+        lines = list(islice(file, _SAMPLED))
+    heading = re.sub(r'"[^"]*"', "", lines[0]) if lines else ""
+    delimiter = max(_DELIMITERS, key=heading.count) if "," not in heading else ","
+    fields = [field for row in csv.reader(lines[1:], delimiter=delimiter) for field in row]
+    # Where commas do not part fields, they may part fractions: in some number, and a point in none.
+    commas = delimiter != "," and any(map(_COMMA_NUMBER.match, fields)) and not any(map(_POINT_NUMBER.match, fields))
+    return _Dialect(delimiter, "," if commas else ".")
+
+
+def _csv_table(
+    path: Path | BytesIO, dialect: _Dialect, types: Mapping[str, Any], include: list[str] | None = None
+) -> Any:
     options = pacsv.ConvertOptions(
         null_values=[""],
         strings_can_be_null=True,
         quoted_strings_can_be_null=True,
         column_types=types,
         include_columns=include or [],
+        decimal_point=dialect.decimal,
     )
-    return pacsv.read_csv(path, parse_options=pacsv.ParseOptions(newlines_in_values=True), convert_options=options)
+    parsing = pacsv.ParseOptions(newlines_in_values=True, delimiter=dialect.delimiter)
+    return pacsv.read_csv(path, parse_options=parsing, convert_options=options)
 
 
-def _zero_led(path: Path | BytesIO, names: list[str]) -> dict[str, Any]:
+def _zero_led(path: Path | BytesIO, dialect: _Dialect, names: list[str]) -> dict[str, Any]:
     """The texts of those columns in which some number begins with a zero, as ``0042`` does."""
     if not names:
         return {}
@@ -122,7 +150,7 @@ def _zero_led(path: Path | BytesIO, names: list[str]) -> dict[str, Any]:
         with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as data:
             if _ZERO_LED.search(data) is None:
                 return {}
-    texts = csv_texts(path, names)
+    texts = _csv_table(path, dialect, dict.fromkeys(names, pa.string()), names)
     return {
         name: texts.column(name)
         for name in names
@@ -154,7 +182,7 @@ def _whole_days(moments: Any) -> bool:
 def _heading(path: Path) -> list[str]:
     try:
         with path.open(encoding="utf-8-sig", newline="") as file:
-            names = next(csv.reader(file), [])
+            names = next(csv.reader(file, delimiter=_dialect(path).delimiter), [])
     except UnicodeDecodeError:
         raise _encoding_error(path) from None
     except csv.Error as error:
@@ -184,7 +212,7 @@ def _explain_csv(path: Path, names: list[str], types: Mapping[str, Type]) -> Non
     # Arrow has refused the file; a slow walk through its rows finds the line, and says so.
     try:
         with path.open(encoding="utf-8-sig", newline="") as file:
-            reader = csv.reader(file)
+            reader = csv.reader(file, delimiter=_dialect(path).delimiter)
             next(reader)
             start = reader.line_num + 1
             for row in reader:
@@ -193,7 +221,7 @@ def _explain_csv(path: Path, names: list[str], types: Mapping[str, Type]) -> Non
                         f"This row has {len(row)} fields, and the heading has {len(names)}.",
                         path=path,
                         line=start,
-                        fix="A comma inside a text needs double quotes around the text.",
+                        fix="What parts the fields needs double quotes around a text that holds it.",
                     )
                 for name, value in zip(names, row, strict=False):
                     if name in types and value and not _converts(value, types[name]):

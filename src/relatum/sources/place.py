@@ -19,6 +19,7 @@ Reader = Callable[[Path, Mapping[str, Type]], TableData]
 #: How a file is read, by its ending.
 READERS: dict[str, Reader] = {
     ".csv": read_csv,
+    ".tsv": read_csv,
     ".parquet": read_parquet,
     ".arrow": read_ipc,
     ".ipc": read_ipc,
@@ -28,7 +29,7 @@ READERS: dict[str, Reader] = {
 }
 WORKBOOKS = (".xlsx", ".xlsm")
 #: Files that grow by lines at their end.
-GROWING = (".csv", ".jsonl", ".ndjson")
+GROWING = (".csv", ".tsv", ".jsonl", ".ndjson")
 
 
 @dataclass(frozen=True, slots=True)

@@ -104,7 +104,11 @@ class _Draft:
         elif doubt:
             statement = f"{where} is text that looks like a date, and is left as text"
             self._add("type", where, statement, 0.4, doubt, "state type and pattern once you know")
-        elif column.zero_led and table.raw.frame is None and table.raw.source.address.lower().endswith((".csv", "*")):
+        elif (
+            column.zero_led
+            and table.raw.frame is None
+            and table.raw.source.address.lower().endswith((".csv", ".tsv", "*"))
+        ):
             self._set(table.name, name, type="text")
             self._add(
                 "type", where, f"{where} is text", 0.98, f"{column.zero_led} begins with a zero: a code, no number"
