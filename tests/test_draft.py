@@ -244,6 +244,49 @@ def test_a_calendar_that_is_there_is_used() -> None:
     assert draft.model().evaluate("minutes[year to date]", where="calendar.day = date '2023-01-31'") == 80
 
 
+GROUPS = [
+    # the lookups there are, the table that has a group_id, what is drawn, what is said
+    (["product_group"], "product", "product.group_id -> product_group.group_id", ""),
+    (["product_group"], "customer", "", "product_group is about product, and small numbers are found among any others"),
+    (["product_group", "customer_group"], "customer", "customer.group_id -> customer_group.group_id", ""),
+    (["red_group", "blue_group"], "customer", "", "is about"),
+    (["group"], "customer", "customer.group_id -> group.group_id", ""),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("lookups", "table", "drawn", "said"), GROUPS)
+def test_one_name_for_several_things(lookups: list[str], table: str, drawn: str, said: str) -> None:
+    tables = {
+        name: pa.table({"group_id": list(range(1, 9)), f"{name}_name": [f"{name} {n}" for n in range(8)]})
+        for name in lookups
+    }
+    rows = pa.table(
+        {f"{table}_id": [f"{table[:1]}{n:03d}" for n in range(40)], "group_id": [1 + n % 8 for n in range(40)]}
+    )
+    draft = relatum.draft(**tables, **{table: rows})
+    assert [str(each).replace('"group"', '"group"') for each in draft.declaration.relationships] == (
+        [drawn.replace('"', "")] if drawn else []
+    )
+    doubts = " ".join(each.doubt for each in draft.proposals)
+    assert said in doubts
+
+
+def test_two_targets_that_are_as_good_are_both_doubted() -> None:
+    codes = [f"K{n}" for n in range(20)]
+    lookups = {
+        name: pa.table({"item_code": codes, "text": [f"{name} {n}" for n in range(20)]}) for name in ("north", "south")
+    }
+    draft = relatum.draft(**lookups, sale=pa.table({"item_code": codes * 3, "pieces": [1] * 60}))
+    assert not [each for each in draft.declaration.relationships if each.many.table == "sale"]
+    doubts = sorted(
+        each.doubt for each in draft.proposals if each.kind == "relationship" and each.subject.startswith("sale")
+    )
+    assert doubts == [
+        "sale.item_code may as well point to north.item_code",
+        "sale.item_code may as well point to south.item_code",
+    ]
+
+
 def test_rows_that_are_only_numbered_are_not_the_same_things() -> None:
     draft = relatum.draft(
         a=pa.table({"n": [1, 2, 3], "x": ["p", "q", "r"]}), b=pa.table({"n": [1, 2, 3], "y": ["s", "t", "u"]})

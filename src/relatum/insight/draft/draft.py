@@ -31,6 +31,7 @@ from relatum.insight.draft.relationships import (
     relate_pairs,
     shared_prefix,
 )
+from relatum.insight.words import words
 from relatum.model.declaration import ColumnSettings, Declaration, End, Hierarchy, Measure, Relationship, Table, frozen
 from relatum.model.links import parse_link
 from relatum.model.names import column_name, quoted
@@ -267,43 +268,44 @@ class _Draft:
         return found
 
     def _one_target_each(self, tables: Tables, found: list[Proposal]) -> list[Proposal]:
-        """A column points to one table: the best one stays, the others become doubts."""
-        best: dict[End, Proposal] = {}
-        ranked = sorted(found, key=lambda each: self._fit(tables, each), reverse=True)
-        kept = []
-        for each in ranked:
-            related = each.content
-            if not isinstance(related, Relationship):
-                kept.append(each)
-                continue
-            former = best.setdefault(related.many, each)
-            if former is each or not isinstance(former.content, Relationship):
-                kept.append(each)
-            elif {former.content.many, former.content.one} != {related.many, related.one} and each.active:
-                doubt = f"{related.many} points to {former.content.one} already"
-                kept.append(replace(each, confidence=min(each.confidence, 0.6), doubt=doubt))
-        ones = {
-            frozenset((each.content.many, each.content.one))
-            for each in kept
-            if isinstance(each.content, Relationship) and each.content.kind == "one_to_one"
-        }
-        return [
-            each
-            for each in kept
-            if not isinstance(each.content, Relationship)
-            or each.content.kind == "one_to_one"
-            or frozenset((each.content.many, each.content.one)) not in ones
+        """A column points to one table: the best one stays, the others become doubts; none where two are as good."""
+        kept = [each for each in found if not isinstance(each.content, Relationship)]
+        rivals: dict[End, list[tuple[Proposal, Relationship]]] = {}
+        for each in found:
+            if isinstance(each.content, Relationship):
+                rivals.setdefault(each.content.many, []).append((each, each.content))
+        paired = [
+            {related.many, related.one}
+            for group in rivals.values()
+            for each, related in group
+            if related.kind == "one_to_one" and each.active
         ]
+        for group in rivals.values():
+            group.sort(key=lambda pair: self._fit(tables, *pair), reverse=True)
+            best, winner = group[0]
+            others = [
+                (each, related)
+                for each, related in group[1:]
+                if related.kind == "many_to_one" and each.active and {related.many, related.one} not in paired
+            ]
+            if others and best.active and self._fit(tables, *others[0]) == self._fit(tables, best, winner):
+                doubt = f"{winner.many} may as well point to {others[0][1].one}"
+                best = replace(best, confidence=0.6, doubt=doubt)
+            kept.append(best)
+            for each, related in others:
+                said = "points to {} already" if best.active else "may as well point to {}"
+                doubt = f"{related.many} {said.format(winner.one)}"
+                kept.append(replace(each, confidence=0.6, doubt=doubt))
+        return kept
 
-    def _fit(self, tables: Tables, proposal: Proposal) -> tuple[float, float, bool, int]:
-        related = proposal.content
-        if not isinstance(related, Relationship):
-            return 0.0, 0.0, False, 0
+    def _fit(self, tables: Tables, proposal: Proposal, related: Relationship) -> tuple[float, float, bool, int]:
+        """How well a column's target fits: by evidence, by the column's name, by the name of its own table."""
         many = self.tables[related.many.table].columns[related.many.columns[0]]
         one = self.tables[related.one.table].columns[related.one.columns[0]]
         named = related.one.table.replace("_", "") in many.name.replace("_", "").lower()
         whole = self.keys.get(related.one.table) == related.one.columns
-        return proposal.confidence, name_match(tables, many, one), whole and named, -one.rows
+        kin = len(set(words(related.many.table)) & set(words(related.one.table)))
+        return proposal.confidence, name_match(tables, many, one), whole and named, kin
 
     def _order(self, proposal: Proposal) -> tuple[int, int, float, tuple[int, int, int]]:
         related = proposal.content

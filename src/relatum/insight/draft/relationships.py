@@ -158,6 +158,9 @@ def _judged(
         # Each value once on both sides of different size: the smaller may be a part of the larger.
         return (0.6, "both sides are unique") if score >= 0.9 and share >= 0.98 else (0.0, "")
     if score >= 0.9:
+        narrower = _narrower(many, one)
+        if share >= 0.9 and narrower and _dense(one):
+            return 0.7, f"{one.table} is about {narrower}, and small numbers are found among any others"
         if share >= 0.9:
             return (0.99 if share >= 0.98 and is_key else 0.93), missing
         return (0.6, missing) if share >= 0.5 else (0.0, "")
@@ -191,9 +194,20 @@ def _one_to_one(
     evidence = f"{share:.1%} of the {one.rows:,} keys found, unique on both sides"
     doubt = f"not found: {example}" if share < 1 else ""
     confidence = 0.95 if share == 1 else 0.85
-    if _dense(one) and not looks_like_key(one.name):
+    owners = [tuple(map(singular, words(table))) for table in (many.table, one.table)]
+    if _dense(one) and not (looks_like_key(one.name) and core(one.name) in owners):
         confidence, doubt = 0.5, "rows numbered alike need not be the same things"
     return Proposal("relationship", link, link, confidence, evidence, doubt, content)
+
+
+def _narrower(many: ColumnProfile, one: ColumnProfile) -> str:
+    """A word in the name of a table that neither the column that would point there knows nor its own table.
+
+    ``customer.group_id`` need not mean a row of ``product_group``; ``product.group_id`` does.
+    """
+    about = [*core(many.name), *core(one.name), *map(singular, words(many.table))]
+    target = tuple(map(singular, words(one.table)))
+    return next((word for word in target if not any(word.startswith(each) or each in word for each in about)), "")
 
 
 def _dense(column: ColumnProfile) -> bool:
