@@ -117,6 +117,21 @@ def test_what_breaks_leaves_the_former_state(shop: Path, change: Callable[[Path]
     assert str(relatum.refresh(shop)) == "nothing has changed", "and can be come back to"
 
 
+@pytest.mark.parametrize("worth", [1, 10**9])
+def test_rows_of_two_times_are_never_mixed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, worth: int) -> None:
+    monkeypatch.setattr(load, "WORTH_BYTES", worth)
+    pq.write_table(pa.table({"a": [1, 2, 3], "b": [1, 2, 3]}), tmp_path / "t.parquet")
+    (tmp_path / "m.toml").write_text('relatum = 1\n[table.t]\nsource = "t.parquet"\n')
+    model = relatum.open(tmp_path / "m.toml")
+    assert model.evaluate("sum(t.a)") == 6
+    pq.write_table(pa.table({"a": [10, 20, 30, 40], "b": [10, 20, 30, 40]}), tmp_path / "t.parquet")
+    with pytest.raises(relatum.SourceError, match="has changed since the model was opened"):
+        model.evaluate("sum(t.a * t.b)")
+    assert model.evaluate("sum(t.a)") == 6, "what is at hand stays"
+    assert model.refresh().ok
+    assert model.evaluate("sum(t.a * t.b)") == 3000
+
+
 TAILS = ["a,3,z\n", "b,,\n", "c,9,\n", "a,2.5,\n", "a,007,q\n", "a,x,\n", "a,-4,z\nb,5,y\n", '"a, b",1,"two\nlines"\n']
 
 

@@ -27,7 +27,7 @@ from relatum.data.types import parse_type
 from relatum.engine.memory.joins import JoinIndex
 from relatum.errors import SourceError
 from relatum.model.atomic import write_bytes_atomically
-from relatum.sources.fingerprint import Digests, FileState, unchanged
+from relatum.sources.fingerprint import Digests, FileState, refuse_changed
 
 #: The layout of the files; another one finds nothing in an old cache.
 _VERSION = 1
@@ -115,12 +115,7 @@ class Cache:
                 column = data.column(name)
             except NotKeptError:
                 column = whole().column(name)
-            if not all(map(unchanged, data.files)):
-                raise SourceError(
-                    "The file was written to while it was read.",
-                    path=data.files[0].path,
-                    fix="Ask again once it is complete.",
-                )
+                refuse_changed(data.files)
             self._write(f"{key}.arrow", column_batch(column))
             return column
 

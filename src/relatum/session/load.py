@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from relatum.calendar.generate import generate_calendar
+from relatum.data.columns import Column
 from relatum.data.table import TableData
 from relatum.data.types import DATE, TEXT, TIMESTAMP, Type, parse_type
 from relatum.data.written import date_format, dates_of
@@ -18,7 +19,7 @@ from relatum.session.cache import WORTH_BYTES, Cache, NotKeptError, identity_of
 from relatum.sources.arrow import read_frame
 from relatum.sources.database import is_database, is_server
 from relatum.sources.files import read_tail, sentences
-from relatum.sources.fingerprint import Digests, FileState, has_grown
+from relatum.sources.fingerprint import Digests, FileState, has_grown, refuse_changed
 from relatum.sources.place import GROWING, Source, files_in, is_folder, read_file, read_source
 from relatum.sources.stacked import stacked
 
@@ -86,9 +87,23 @@ def _from_files(
     worth = cache if sum(each.size for each in states) >= WORTH_BYTES else None
     data = worth.table(identity, states) if worth is not None else None
     if data is None:
-        data = _grown(reading, states, former, worth, said) or read()
+        data = _grown(reading, states, former, worth, said) or _guarded(read(), states)
         data = data.identified(identity, states)
     return data if worth is None else worth.kept(data, said, read)
+
+
+def _guarded(data: TableData, states: tuple[FileState, ...]) -> TableData:
+    """Data whose columns are read later: from the files as they were, or not at all."""
+    if not any(state.path.lower().endswith(".parquet") for state in states):
+        return data
+
+    def fetch(name: str) -> Column:
+        refuse_changed(states)
+        column = data.column(name)
+        refuse_changed(states)
+        return column
+
+    return TableData(data.types, data.rows, fetch, data.left_out, data.orders, data.remarks)
 
 
 def _grown(

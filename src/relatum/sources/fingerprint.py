@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from hashlib import blake2b
 from pathlib import Path
 
+from relatum.errors import SourceError
 from relatum.progress import tell_step
 
 _BLOCK = 1 << 22
@@ -68,10 +69,22 @@ def has_grown(path: Path, before: FileState) -> bool:
         return file.read(1) == b"\n"
 
 
-def unchanged(state: FileState) -> bool:
-    """Whether a file still has the size and time that it had."""
-    try:
-        stat = Path(state.path).stat()
-    except OSError:
-        return False
-    return (stat.st_size, stat.st_mtime_ns) == (state.size, state.modified)
+def refuse_changed(files: tuple[FileState, ...]) -> None:
+    """Raise a SourceError unless every file still has the size and time that it had.
+
+    Raises
+    ------
+    SourceError
+        One has not: what is read of it now does not go with what was read before.
+    """
+    for state in files:
+        try:
+            stat = Path(state.path).stat()
+        except OSError:
+            stat = None
+        if stat is None or (stat.st_size, stat.st_mtime_ns) != (state.size, state.modified):
+            raise SourceError(
+                "The file has changed since the model was opened.",
+                path=state.path,
+                fix="Refresh the model, or open it again: rows read before and after would be mixed.",
+            )
