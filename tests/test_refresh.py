@@ -132,6 +132,28 @@ def test_rows_of_two_times_are_never_mixed(tmp_path: Path, monkeypatch: pytest.M
     assert model.evaluate("sum(t.a * t.b)") == 3000
 
 
+def test_a_frame_is_not_read_again() -> None:
+    model = relatum.Model()
+    frame = pa.table({"n": [1, 2]})
+    model.add_table("t", pa.RecordBatchReader.from_batches(frame.schema, frame.to_batches()))
+    found = model.refresh()
+    assert found.ok
+    assert not found.changed
+    assert model.evaluate("sum(t.n)") == 3
+
+
+def test_a_lookup_that_nobody_asked_for_can_change(tmp_path: Path) -> None:
+    pq.write_table(pa.table({"k": ["a"], "v": [1]}), tmp_path / "t.parquet")
+    (tmp_path / "m.toml").write_text(
+        'relatum = 1\n[table.t]\nsource = "t.parquet"\n[measure.total]\nformula = "sum(t.v)"\n'
+    )
+    model = relatum.open(tmp_path / "m.toml")
+    pq.write_table(pa.table({"k": ["a", "b"], "v": [1, 2]}), tmp_path / "t.parquet")
+    found = model.refresh()
+    assert [(each.before, each.after) for each in found.values] == [(None, "3")]
+    assert model.evaluate("total") == 3
+
+
 TAILS = ["a,3,z\n", "b,,\n", "c,9,\n", "a,2.5,\n", "a,007,q\n", "a,x,\n", "a,-4,z\nb,5,y\n", '"a, b",1,"two\nlines"\n']
 
 

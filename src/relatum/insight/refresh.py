@@ -13,7 +13,7 @@ import pyarrow as pa
 from relatum.data.arrow import arrow_type, column_from_arrow, python_values
 from relatum.data.table import TableData
 from relatum.data.types import Kind, parse_type
-from relatum.errors import RelatumError, counted, listed
+from relatum.errors import RelatumError, SourceError, counted, listed
 from relatum.insight.impact import Dependant, Dependencies
 from relatum.model.declaration import Declaration
 from relatum.model.graph import kind_of
@@ -152,15 +152,20 @@ def _table_state(session: Session, name: str) -> TableState:
     members = {}
     if kind_of(session.declaration, name) != "fact":
         for column, type_ in data.types.items():
-            found = session.store.members(name, column).values if type_.kind is Kind.TEXT else None
-            if found is not None and len(found) <= _MOST_MEMBERS:
-                members[column] = [str(each) for each in python_values(found)]
+            if type_.kind is not Kind.TEXT:
+                continue
+            with suppress(SourceError):  # nobody had asked for it before its file changed
+                found = session.store.members(name, column).values
+                if len(found) <= _MOST_MEMBERS:
+                    members[column] = [str(each) for each in python_values(found)]
     return TableState(data.files, data.rows, {column: str(type_) for column, type_ in data.types.items()}, members)
 
 
 def _value(session: Session, name: str) -> str | None:
     try:
         value = answer(session, ask(values={name: quoted(name)})).scalar()
+    except SourceError:
+        return None  # nobody had asked for it before its file changed
     except RelatumError as error:
         return f"cannot be asked: {error.reason}"
     return None if value is None else str(value)

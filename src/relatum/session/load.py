@@ -59,6 +59,8 @@ def load_table(table: Table, whereabouts: Whereabouts, former: TableData | None 
     if table.calendar is not None:
         return generate_calendar(table.calendar).identified(identity_of(repr(table.calendar), ()), ())
     reading = _Reading(table)
+    if table.frame and former is not None:
+        return former  # a frame is handed over once: a stream of it cannot be read again
     if table.frame:
         return reading.finished(read_frame(whereabouts.frames[table.name], reading.types, table.name))
     path = source_path(table, whereabouts)
