@@ -247,6 +247,18 @@ def test_a_changed_file_is_never_answered_from_the_old_cache(cached: Path) -> No
         assert relatum.open(cached).evaluate("revenue") == relatum.open(cached, cache=False).evaluate("revenue")
 
 
+def test_what_nobody_used_for_a_month_is_taken_out(cached: Path) -> None:
+    expected = relatum.open(cached).evaluate("revenue")
+    (cached.parent / ".relatum" / ".new-killed").write_text("half")
+    for path in (*arrows(cached), cached.parent / ".relatum" / ".new-killed"):
+        os.utime(path, (0, 0))
+    kept = len(arrows(cached))
+    assert kept
+    relatum.refresh(cached)
+    assert not (cached.parent / ".relatum" / ".new-killed").exists()
+    assert relatum.open(cached).evaluate("revenue") == expected
+
+
 def test_two_processes_at_once(cached: Path) -> None:
     code = (
         "import sys, relatum; from relatum.session import load; load.WORTH_BYTES = 1\n"

@@ -166,11 +166,12 @@ class Cache:
         write_bytes_atomically(path, state)
 
     def tidy(self) -> None:
-        """Take out what was not used for a month."""
+        """Take out what was not used for a month, and what a process that was killed left half-written."""
         limit = time.time() - _STALE_DAYS * 86_400
-        for path in self.folder.glob("*-*.arrow") if self.folder.is_dir() else ():
-            if path.stat().st_mtime < limit:
-                path.unlink(missing_ok=True)
+        for path in [*self.folder.glob("*.arrow"), *self.folder.glob(".new-*")]:
+            with suppress(OSError):  # another process may have been quicker
+                if path.stat().st_mtime < limit:
+                    path.unlink()
 
     def close(self) -> None:
         """Remember the digests of the files that were looked at."""
