@@ -70,12 +70,12 @@ def _document(found: Draft) -> dict[str, Any]:
 def _print(found: Draft) -> None:
     from rich.text import Text
 
+    from relatum.errors import counted
+
     out = console()
-    tables = ", ".join(
-        f"{name} ({kind}{f', {found.rows[name]:,} rows' if name in found.rows else ''})"
-        for name, kind in found.kinds.items()
-    )
-    out.print(Text(f"{len(found.kinds)} tables: ", style="bold").append(tables, style="not bold"))
+    sizes = {name: f", {counted(rows, 'row')}" for name, rows in found.rows.items()}
+    tables = ", ".join(f"{name} ({kind}{sizes.get(name, '')})" for name, kind in found.kinds.items())
+    out.print(Text(f"{counted(len(found.kinds), 'table')}: ", style="bold").append(tables, style="not bold"))
     for kind, heading in (("relationship", "relationships"), ("measure", "measures"), ("hierarchy", "hierarchies")):
         rows = [each for each in found.proposals if each.kind == kind]
         if rows:

@@ -11,7 +11,7 @@ from itertools import combinations, pairwise
 from pathlib import Path
 from typing import Any
 
-from relatum.errors import SourceError
+from relatum.errors import SourceError, counted
 from relatum.model.atomic import write_atomically, write_bytes_atomically
 from relatum.model.graph import Edge, Graph, Node
 
@@ -116,7 +116,7 @@ class Diagram:
         names = {node.name: f"t{number}" for number, node in enumerate(self.graph.nodes)}
         yield "flowchart LR"
         for node in self.graph.nodes:
-            rows = "" if node.rows is None else f"<br/>{node.rows:,} rows"
+            rows = "" if node.rows is None else f"<br/>{counted(node.rows, 'row')}"
             opening, closing = ("[", "]") if node.kind == "fact" else ("(", ")")
             yield f'    {names[node.name]}{opening}"{_plain(node.name)}<br/>{node.kind}{rows}"{closing}'
         for edge in self.graph.edges:

@@ -91,12 +91,10 @@ def read_file(path: Path, types: Mapping[str, Type]) -> TableData:
         The file is not there, is empty, or is not what its ending says.
     """
     if not path.exists():
-        near = [other.name for other in path.parent.iterdir()] if path.parent.is_dir() else []
-        raise SourceError(
-            "There is no such file.",
-            path=path,
-            fix=suggestion(path.name, near, noun="file") if near else f"There is no folder {path.parent} either.",
-        )
+        if not path.parent.is_dir():
+            raise SourceError("There is no such file.", path=path, fix=f"There is no folder {path.parent} either.")
+        near = [other.name for other in path.parent.iterdir()]
+        raise SourceError("There is no such file.", path=path, fix=suggestion(path.name, near, noun="file"))
     if path.stat().st_size == 0:
         raise SourceError("The file is empty.", path=path, fix="A CSV file needs at least a heading row.")
     reader = READERS.get(path.suffix.lower())

@@ -7,6 +7,7 @@ from typing import Any
 
 import tomlkit
 
+from relatum.errors import counted
 from relatum.insight.draft.draft import Drafted
 from relatum.insight.draft.proposals import Proposal
 from relatum.model.declaration import Hierarchy, Measure, Relationship
@@ -38,7 +39,7 @@ def _lines(drafted: Drafted, document: dict[str, Any]) -> Iterator[str]:
         yield f"# left out: {thing.what}: {thing.why}"
     for name, table in document.get("table", {}).items():
         yield ""
-        rows = f", {drafted.rows[name]:,} rows" if name in drafted.rows else ""
+        rows = f", {counted(drafted.rows[name], 'row')}" if name in drafted.rows else ""
         yield f"# {drafted.kinds[name]}{rows}"
         for each in drafted.proposals:
             if _speaks_of(each, name):
