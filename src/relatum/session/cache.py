@@ -20,6 +20,7 @@ from typing import Any
 import msgspec
 import pyarrow as pa
 
+from relatum import __version__
 from relatum.data.columns import Column
 from relatum.data.stored import column_batch, column_of, map_batch, numbers_batch, numbers_of, write_batch
 from relatum.data.table import TableData
@@ -29,8 +30,8 @@ from relatum.errors import SourceError
 from relatum.model.atomic import write_bytes_atomically
 from relatum.sources.fingerprint import Digests, FileState, refuse_changed
 
-#: The layout of the files; another one finds nothing in an old cache.
-_VERSION = 1
+#: What another release of the program kept is not looked at: it may have read the same file otherwise.
+_VERSION = f"1 {__version__}"
 #: Sources smaller than this are read as fast as they would be found here.
 WORTH_BYTES = 2_000_000
 _WORTH_ROWS = 200_000
@@ -233,4 +234,4 @@ def _digest(text: str) -> str:
 
 def identity_of(source: str, files: tuple[FileState, ...]) -> str:
     """The name of a table's content: what its source says, and what the files hold."""
-    return _digest(" ".join([str(_VERSION), source, *(each.digest for each in files)]))
+    return _digest(" ".join([_VERSION, source, *(each.digest for each in files)]))
