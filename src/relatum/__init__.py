@@ -14,6 +14,7 @@ from relatum.errors import (
     SourceError,
     ValueOverflowError,
 )
+from relatum.version import __version__
 
 if TYPE_CHECKING:
     from relatum.api import Model
@@ -24,7 +25,6 @@ if TYPE_CHECKING:
     from relatum.present.grid import Grid
     from relatum.progress import listening
 
-__version__ = "0.1.0"
 
 __all__ = [
     "DataError",
@@ -37,6 +37,7 @@ __all__ = [
     "Report",
     "SourceError",
     "ValueOverflowError",
+    "__version__",
     "draft",
     "listening",
     "open",

@@ -20,7 +20,6 @@ from typing import Any
 import msgspec
 import pyarrow as pa
 
-from relatum import __version__
 from relatum.data.columns import Column
 from relatum.data.stored import column_batch, column_of, map_batch, numbers_batch, numbers_of, write_batch
 from relatum.data.table import TableData
@@ -29,6 +28,7 @@ from relatum.engine.memory.joins import JoinIndex
 from relatum.errors import SourceError
 from relatum.model.atomic import write_bytes_atomically
 from relatum.sources.fingerprint import Digests, FileState, refuse_changed
+from relatum.version import __version__
 
 #: What another release of the program kept is not looked at: it may have read the same file otherwise.
 _VERSION = f"1 {__version__}"
