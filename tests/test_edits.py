@@ -209,6 +209,13 @@ def test_replacing_keeps_the_place_and_all_that_depends() -> None:
     model.add_table("product", pa.table(rows), key="product", replace=True)
     assert model.evaluate("worth") == 10
     assert "dear" in model.declaration.tables["product"].derived, "derived columns stay"
+    model.add_derived_table("by_kind", ["kind.family"], {"total": "worth"}, replace=True)
+    assert model.evaluate("sum(by_kind.total)") == 10
+    assert model.pivot(rows="by_kind.family", values="n: count(by_kind)").to_arrow().num_rows == 1
+    model.add_role("paid_calendar", "customer", replace=True)
+    assert model.evaluate("count(paid_calendar)") == 2
+    with pytest.raises(relatum.ModelError, match="say replace=True"):
+        model.add_role("paid_calendar", "calendar")
 
 
 def test_in_the_shell(hollowmere: Path) -> None:

@@ -113,13 +113,7 @@ class Editable:
         if former is not None:
             table = dataclasses.replace(table, derived=former.derived)
         frames = {**self._whereabouts.frames, **({} if is_path else {name: source})}
-        known = {each: data for each, data in self._session.data.items() if each != name}
-        self._change(
-            self.declaration.with_table(table, replacing=replace),
-            dataclasses.replace(self._whereabouts, frames=frames),
-            known,
-            replaced=name if replace else "",
-        )
+        self._put_table(table, replace, dataclasses.replace(self._whereabouts, frames=frames))
 
     def add_calendar(
         self,
@@ -157,12 +151,12 @@ class Editable:
         """
         span = calendar_range(first, last, fiscal_year_starts, week_starts, through)
         table = Table(name, calendar=span, key=("date",))
-        known = {each: data for each, data in self._session.data.items() if each != name}
-        declaration = self.declaration.with_table(table, replacing=replace)
-        self._change(declaration, None, known, replaced=name if replace else "")
+        self._put_table(table, replace)
 
-    def add_role(self, name: str, role_of: str) -> None:
+    def add_role(self, name: str, role_of: str, *, replace: bool = False) -> None:
         """Add the rows of a table under another name, with relationships of its own.
+
+        With ``replace`` it takes the place of the table of its name.
 
         Raises
         ------
@@ -171,10 +165,16 @@ class Editable:
         """
         table = Table(name, role_of=role_of)
         check_role(self.declaration, table)
-        self._change(self.declaration.with_table(table))
+        self._put_table(table, replace)
 
     def add_derived_table(
-        self, name: str, per: str | Sequence[str], columns: Mapping[str, str], *, about: str = ""
+        self,
+        name: str,
+        per: str | Sequence[str],
+        columns: Mapping[str, str],
+        *,
+        about: str = "",
+        replace: bool = False,
     ) -> None:
         """Add a table worked out from the model: one row per member of a grain, with formulas.
 
@@ -188,6 +188,8 @@ class Editable:
             Formulas by name. Rows in which every one is null are left out.
         about : str, optional
             What a row is.
+        replace : bool
+            Take the place of the table of this name.
 
         Raises
         ------
@@ -198,7 +200,7 @@ class Editable:
         if not grain or not columns:
             raise ModelError(f"The derived table {name} has no {'formulas' if grain else 'grain'}.")
         table = Table(name, per=grain, about=about, formulas=frozen(columns))
-        self._change(self.declaration.with_table(table))
+        self._put_table(table, replace)
 
     def relate(
         self,
@@ -421,6 +423,12 @@ class Editable:
         except RelatumError as error:
             raise (self._refused(replaced, error) if replaced else error) from None
         self._session, self._whereabouts = session, whereabouts
+
+    def _put_table(self, table: Table, replacing: bool, whereabouts: Whereabouts | None = None) -> None:
+        """Add a table, or put it in the place of the one of its name: its rows are read anew."""
+        known = {each: data for each, data in self._session.data.items() if each != table.name}
+        declaration = self.declaration.with_table(table, replacing=replacing)
+        self._change(declaration, whereabouts, known, replaced=table.name if replacing else "")
 
     def _refused(self, name: str, error: RelatumError) -> RelatumError:
         """The error of a replacement, with what would break; the error itself where nothing depended on it."""
