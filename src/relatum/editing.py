@@ -419,7 +419,11 @@ class Editable:
             data = with_derived_tables(declaration, loaded, self._session)
             session = self._session.changed(declaration, data)
             before = set(self.declaration.relationships)
-            session.verify(each for each in declaration.relationships if each not in before or known is not None)
+            session.verify(
+                each
+                for each in declaration.relationships
+                if each not in before or replaced in (each.many.table, each.one.table)
+            )
         except RelatumError as error:
             raise (self._refused(replaced, error) if replaced else error) from None
         self._session, self._whereabouts = session, whereabouts
