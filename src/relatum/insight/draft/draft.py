@@ -76,7 +76,7 @@ class _Draft:
 
     # -- steps, in order ----------------------------------------------------------------------------------------------
 
-    def types(self) -> None:
+    def find_types(self) -> None:
         """Dates written as text, codes that look like numbers, money read as floats."""
         for table in self.tables.values():
             for name, type_ in table.raw.types.items():
@@ -122,7 +122,7 @@ class _Draft:
             evidence = f"no value has more digits: {column.sample()}"
             self._add("type", where, f"{where} is {column.exact}", 0.95, evidence)
 
-    def keys_(self) -> None:
+    def find_keys(self) -> None:
         """What tells each table's rows apart."""
         for table in self.tables.values():
             key, proposal = proposed_key(table)
@@ -130,7 +130,7 @@ class _Draft:
                 self.proposals.append(proposal)
             self.keys[table.name] = key if proposal is None or proposal.confidence >= LIKELY else ()
 
-    def relationships(self) -> None:
+    def find_relationships(self) -> None:
         """Declared ones, then those that names and values speak for; two routes are resolved or left to a person."""
         self._declare_tables()
         prefixes = {name: shared_prefix(table) for name, table in self.tables.items()}
@@ -144,7 +144,7 @@ class _Draft:
         for each in sorted((each for each in found if each.active), key=self._order):
             self._accept(each)
 
-    def calendars(self) -> None:
+    def find_calendars(self) -> None:
         """A calendar over all dates of facts, or the one that is there."""
         targets = {each.one.table for each in self.declared.relationships}
         facts = [table for name, table in self.tables.items() if name not in targets]
@@ -181,7 +181,7 @@ class _Draft:
         for column in levels:
             self._accept(level_relationship(column, calendar))
 
-    def measures(self) -> None:
+    def find_measures(self) -> None:
         """Sums, counts and averages of each fact."""
         linked = self._linked()
         targets = {each.one.table for each in self.declared.relationships if each.match == "equal"}
@@ -198,7 +198,7 @@ class _Draft:
                 table = self.tables[related.one.table]
                 self._measures(list(lookup_averages(table, linked[table.name], namer)))
 
-    def hierarchies(self) -> None:
+    def find_hierarchies(self) -> None:
         """Levels of lookups, from coarse to fine."""
         linked = self._linked()
         lookups = {name: table for name, table in self.tables.items() if self.kind(name) == "lookup"}
@@ -418,8 +418,15 @@ class _Draft:
 def draft_model(raws: list[Raw], left_out: list[LeftOut], name: str) -> Drafted:
     """Propose a model of raw tables: what is likely is declared, what is not stands among the proposals."""
     draft = _Draft(raws, name)
-    steps = (draft.types, draft.keys_, draft.relationships, draft.calendars, draft.measures, draft.hierarchies)
-    for step in told(steps, lambda each: f"looking at {each.__name__.strip('_')}"):
+    steps = (
+        draft.find_types,
+        draft.find_keys,
+        draft.find_relationships,
+        draft.find_calendars,
+        draft.find_measures,
+        draft.find_hierarchies,
+    )
+    for step in told(steps, lambda each: f"looking for {each.__name__.removeprefix('find_')}"):
         step()
     return Drafted(
         draft.declared,
