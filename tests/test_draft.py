@@ -67,6 +67,8 @@ def test_a_database_that_declares_its_keys(server: Server) -> None:
     keys = {name: table.key for name, table in draft.declaration.tables.items()}
     assert keys["copy"] == ("isbn", "number")
     assert keys["loan"] == ("loan_id",)
+    links = [each.subject for each in draft.proposals if each.kind == "relationship"]
+    assert len(links) == len(set(links)), "what is declared is not found again"
     (home,) = [each for each in draft.declaration.relationships if each.many.table == "reader"]
     assert home.standby, "a second route stands by"
     assert draft.model().evaluate("loan_rows") == 4_000

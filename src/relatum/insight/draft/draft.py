@@ -286,7 +286,8 @@ class _Draft:
             others = [
                 (each, related)
                 for each, related in group[1:]
-                if related.kind == "many_to_one" and each.active and {related.many, related.one} not in paired
+                if related.kind == "many_to_one" and each.active and related.one != winner.one
+                if {related.many, related.one} not in paired
             ]
             if others and best.active and self._fit(tables, *others[0]) == self._fit(tables, best, winner):
                 doubt = f"{winner.many} may as well point to {others[0][1].one}"
