@@ -6,6 +6,7 @@ import json
 from collections.abc import Callable
 from pathlib import Path
 
+import pyarrow as pa
 import pytest
 
 import relatum
@@ -62,6 +63,18 @@ def test_values_that_moved() -> None:
     gone.remove("goal")
     (moved,) = before.compare(gone, values="goal").moved[-1:]
     assert "no measure goal" in moved.after
+
+
+def test_a_relationship_means_the_same_whichever_end_is_named_first() -> None:
+    models = []
+    for link, direction in (("sales.note >-< club.note", "left"), ("club.note >-< sales.note", "right")):
+        model = make_stall()
+        model.add_table("club", pa.table({"note": ["x", "y"]}))
+        model.relate(link, direction=direction)
+        models.append(model)
+    assert models[0].compare(models[1]).changes == ()
+    models[1].relate("club.note >-< sales.note", direction="both", replace=True)
+    assert [each.setting for each in models[0].compare(models[1]).changes] == ["direction"]
 
 
 def test_in_the_shell(hollowmere: Path, tmp_path: Path) -> None:

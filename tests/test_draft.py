@@ -123,6 +123,14 @@ def test_texts_that_mean_something_else(tmp_path: Path, values: list[str], said:
         assert model.evaluate("max(t.c)") == max(values)
 
 
+def test_a_text_that_was_not_looked_at_is_doubted_too(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("relatum.insight.draft.profile._SAMPLE", 2)
+    write_csv(tmp_path / "t.csv", [{"n": 1, "c": day} for day in ("13/01/2023", "20-01-2023", "31/12/2023")])
+    (found,) = [each for each in relatum.draft(tmp_path / "t.csv").proposals if each.kind == "type"]
+    assert not found.active
+    assert "'20-01-2023', which is no date written as dd/MM/yyyy" in found.evidence
+
+
 NUMBERS = [
     ("quantity", [3, 5, 5], "sum(f.quantity)"), ("unit_price", [1.5, 2.25, 2.25], "avg(f.unit_price)"),
     ("discount", [0.1, 0.05, 0.05], "avg(f.discount)"), ("net_amount", [10, 20, 20], "sum(f.net_amount)"),

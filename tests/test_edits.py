@@ -161,7 +161,7 @@ def test_a_renamed_model_is_saved_and_read(hollowmere: Path, tmp_path: Path) -> 
 
 REFUSED = [
     (lambda m: m.rename("nothing", "x"), "nothing named nothing"), (lambda m: m.rename("sales", "product"), "a name of the model already"),
-    (lambda m: m.rename("sales.quantity", "product"), "has a column product already"), (lambda m: m.rename("calendar.month", "x"), "keeps its name"),
+    (lambda m: m.rename("sales.quantity", "product"), "has a column product already"), (lambda m: m.rename("by_kind.kind", "x"), "has its name from product.kind"), (lambda m: m.rename("calendar.month", "x"), "keeps its name"),
     (lambda m: m.rename("sales.product -> product.product", "x"), "has no name"), (lambda m: m.rename("revenue", " x"), "cannot name"),
     (lambda m: m.rename("goal", "amount"), "would mean something else"), (lambda m: m.rename("quantity", "revenue"), "already"),
     (lambda m: m.remove("product.price"), "is a column of the source"), (lambda m: m.remove("control 7"), "There is no control 7"),

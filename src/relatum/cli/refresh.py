@@ -48,10 +48,7 @@ def _print(found: Refreshed) -> None:
     from rich.text import Text
 
     out = console()
-    values = {f"{each.name}: {each.before or 'none'} -> {each.after or 'none'}" for each in found.values}
-    for line in found.lines():
-        if line in values:
-            continue
+    for line in found.lines(values=False):
         style = "bold red" if line.startswith(("problem", "breaks")) else ""
         out.print(Text(line, style=style))
     if found.values:

@@ -6,18 +6,19 @@ from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, fields, replace
 from decimal import Decimal
-from typing import Any
+from typing import Any, TypeVar
 
 from relatum.errors import FormulaError, RelatumError
 from relatum.insight.checks.values import agrees, control_condition, is_number
 from relatum.language.mentions import Known, meaning, mentions, respelled
-from relatum.model.declaration import Declaration, Measure, Table
-from relatum.model.links import parse_link
+from relatum.model.declaration import Declaration, Measure, Relationship, Table
 from relatum.model.names import column_name, quoted, split_name
 from relatum.pivot.answer import answer
 from relatum.pivot.question import Question, ask
 from relatum.progress import told
 from relatum.session.session import Session
+
+T = TypeVar("T")
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,17 +77,19 @@ def compare_declarations(before: Declaration, after: Declaration) -> tuple[Chang
         old, new = getattr(before, setting), getattr(after, setting)
         if old != new:
             found.append(Change("changed", "model", before.name, setting, old, new))
-    found += _mapping("table", before.tables, after.tables)
+    found += _mapping("table", _named(before.tables), _named(after.tables))
     for name in before.tables:
         if name in after.tables:
             found += _columns(before.tables[name], after.tables[name])
-    links = [{_link(each): each for each in declaration.relationships} for declaration in (before, after)]
+    links = [{str(each): each for each in map(_ordered, model.relationships)} for model in (before, after)]
     found += _mapping("relationship", *links)
-    measures = list(_mapping("measure", before.measures, after.measures))
+    measures = list(_mapping("measure", _named(before.measures), _named(after.measures)))
     renames = {split_name(each.before)[0]: split_name(each.after)[0] for each in measures if each.what == "renamed"}
     # A formula that follows a renamed measure says what it said before.
-    found += _mapping("measure", _following(before, renames), after.measures) if renames else measures
-    found += _mapping("hierarchy", before.hierarchies, after.hierarchies)
+    if renames:
+        measures = list(_mapping("measure", _named(_following(before, renames)), _named(after.measures)))
+    found += measures
+    found += _mapping("hierarchy", _named(before.hierarchies), _named(after.hierarchies))
     controls = [
         {" ".join(filter(None, [each.measure, control_condition(each)])): each for each in declaration.controls}
         for declaration in (before, after)
@@ -112,48 +115,49 @@ def _following(declaration: Declaration, renames: Mapping[str, str]) -> dict[str
     return followed
 
 
-def _link(relationship: object) -> str:
-    """The same text whichever end is named first."""
-    left, right, kind = parse_link(str(relationship))
-    ends = (left, right) if kind == "many_to_one" else sorted((left, right), key=str)
-    arrow = {"many_to_one": "->", "one_to_one": "<->", "many_to_many": ">-<"}[kind]
-    return f"{ends[0]} {arrow} {ends[1]}"
+def _named(things: Mapping[str, T]) -> dict[str, T]:
+    """Things by their names as formulas spell them."""
+    return {quoted(name): each for name, each in things.items()}
+
+
+def _ordered(relationship: Relationship) -> Relationship:
+    """A relationship told the same way whichever end was named first."""
+    if relationship.kind == "many_to_one" or str(relationship.many) <= str(relationship.one):
+        return relationship
+    direction = {"left": "right", "right": "left"}.get(relationship.direction, relationship.direction)
+    return replace(relationship, many=relationship.one, one=relationship.many, direction=direction)
+
+
+#: What goes by a name that says nothing of itself, so that it can have another.
+_NAMED = frozenset(("table", "column", "derived column", "measure", "hierarchy"))
 
 
 def _mapping(kind: str, before: Mapping[str, Any], after: Mapping[str, Any]) -> Iterator[Change]:
     gone = {name: each for name, each in before.items() if name not in after}
     new = {name: each for name, each in after.items() if name not in before}
-    for name, each in list(gone.items()):
+    for name, each in list(gone.items()) if kind in _NAMED else ():
         twin = next((other for other, thing in new.items() if _same(each, thing)), None)
-        if twin is not None and kind != "relationship":
-            yield Change("renamed", kind, quoted(name), "", quoted(name), quoted(twin))
+        if twin is not None:
+            yield Change("renamed", kind, name, "", name, twin)
             del gone[name], new[twin]
     for name in gone:
-        yield Change("removed", kind, name if kind in ("relationship", "control") else quoted(name))
+        yield Change("removed", kind, name)
     for name in new:
-        yield Change("added", kind, name if kind in ("relationship", "control") else quoted(name))
+        yield Change("added", kind, name)
     for name in before:
         if name in after:
             for setting, old, now in _settings(before[name], after[name]):
-                shown = name if kind in ("relationship", "control") else quoted(name)
-                yield Change("changed", kind, shown, setting, old, now)
+                yield Change("changed", kind, name, setting, old, now)
 
 
 def _columns(before: Table, after: Table) -> Iterator[Change]:
-    def named(table: Table, columns: Mapping[str, Any]) -> dict[str, Any]:
-        return {column_name(before.name, column): each for column, each in columns.items()}
-
     for kind, old, new in (
         ("column", before.columns, after.columns),
         ("derived column", before.derived, after.derived),
         ("column", before.formulas, after.formulas),
     ):
-        for change in _mapping(kind, named(before, old), named(after, new)):
-            yield Change(change.what, kind, _unquoted(change.name), change.setting, change.before, change.after)
-
-
-def _unquoted(name: str) -> str:
-    return name[1:-1].replace('""', '"') if name.startswith('"') and name.endswith('"') else name
+        own = [{column_name(before.name, column): each for column, each in side.items()} for side in (old, new)]
+        yield from _mapping(kind, *own)
 
 
 #: Fields that hold names, or things that are compared one by one.

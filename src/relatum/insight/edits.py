@@ -41,9 +41,12 @@ def renamed(dependencies: Dependencies, name: str, new: str) -> Declaration:
         return declaration
     if thing.kind == "column":
         table, column = parts
+        for grain in declaration.tables[table].per:
+            if split_name(grain)[-1] == column:
+                raise ModelError(f"{thing.name} has its name from {grain}.", fix=f"Rename {grain}: the other follows.")
         columns = _column_aliases(declaration, table, column)
         for owner in columns:
-            _refuse_column(declaration, known, owner, column, new)
+            _refuse_column(declaration, known, owner, new)
         return _rewritten(declaration, known, _Names({}, {}, dict.fromkeys(columns, new)))
     taken = {**declaration.tables, **declaration.measures, **declaration.hierarchies}
     if new in taken:
@@ -72,7 +75,7 @@ def _column_aliases(declaration: Declaration, table: str, column: str) -> list[C
     return found
 
 
-def _refuse_column(declaration: Declaration, known: Known, owner: Column, column: str, new: str) -> None:
+def _refuse_column(declaration: Declaration, known: Known, owner: Column, new: str) -> None:
     table = declaration.tables[owner[0]]
     if table.calendar is not None:
         raise ModelError(
@@ -81,9 +84,6 @@ def _refuse_column(declaration: Declaration, known: Known, owner: Column, column
         )
     if new in known.tables[owner[0]]:
         raise ModelError(f"The table {quoted(owner[0])} has a column {new} already.", fix="Choose another name.")
-    grains = [split_name(each)[-1] for each in table.per]
-    if column in grains and owner == (table.name, column) and not table.role_of and len(set(grains)) < len(grains):
-        raise ModelError(f"Two columns of {quoted(owner[0])} would have one name.")
 
 
 class _Names:

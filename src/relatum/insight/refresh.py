@@ -99,17 +99,16 @@ class Refreshed(msgspec.Struct, frozen=True):
     def __str__(self) -> str:
         return "\n".join(self.lines())
 
-    def lines(self) -> Iterator[str]:
-        """The news as lines of text."""
+    def lines(self, *, values: bool = True) -> Iterator[str]:
+        """The news as lines of text, those of measures among them or not."""
         for problem in self.problems:
             yield f"problem: {problem}"
         for dependant in self.broken:
             yield f"breaks   {dependant.kind} {dependant.name}  ({' <- '.join(dependant.path)})"
         for each in self.tables:
             yield from table_lines(each)
-        for value in self.values:
-            if value.before != value.after:
-                yield f"{value.name}: {value.before or 'none'} -> {value.after or 'none'}"
+        for value in self.values if values else ():
+            yield f"{value.name}: {value.before or 'none'} -> {value.after or 'none'}"
         if self.unread:
             yield f"read by no table: {listed(list(self.unread), 6)}"
         if self.first:
@@ -307,10 +306,10 @@ def _unread(declaration: Declaration, whereabouts: Whereabouts) -> Iterator[str]
     ]
     for folder in dict.fromkeys(path.parent for path in sources if path.is_file()):
         for path in sorted(folder.iterdir()):
-            if path.suffix.lower() in (*READERS, *WORKBOOKS) and path not in sources:
-                patterns = [each for each in sources if each.parent == folder and path.match(each.name)]
-                if not patterns:
-                    yield path.name
+            # A path matches its own name, a pattern those of several.
+            known = any(each.parent == folder and path.match(each.name) for each in sources)
+            if path.suffix.lower() in (*READERS, *WORKBOOKS) and not known:
+                yield path.name
 
 
 def _column_news(declaration: Declaration, before: State, loaded: Mapping[str, TableData]) -> Iterator[TableNews]:

@@ -20,6 +20,7 @@ from relatum.data.table import TableData
 from relatum.data.types import BOOLEAN, DATE, MAX_SCALE, TIMESTAMP, Type, decimal
 from relatum.errors import SourceError, suggestion
 from relatum.sources.arrow import table_data
+from relatum.sources.files import first_line, missing_file
 
 SCHEMES = ("postgresql", "postgres")
 SQLITE, DUCKDB = (".sqlite", ".sqlite3", ".db"), (".duckdb",)
@@ -119,12 +120,16 @@ class _Database(ABC):
         self._address = address
 
     def fetch(self, statement: str, shown: str, parameters: tuple[str, ...] = ()) -> Any:
+        """The answer to a statement, as an Arrow table."""
         try:
-            with closing(self._connection.cursor()) as cursor:
-                cursor.execute(statement, parameters or None)
-                return cursor.fetch_arrow_table()
+            return self._answer(statement, parameters)
         except _errors() as error:
             raise SourceError(f"The database refuses the question: {_reason(error)}", path=shown) from None
+
+    def _answer(self, statement: str, parameters: tuple[str, ...]) -> Any:
+        with closing(self._connection.cursor()) as cursor:
+            cursor.execute(statement, parameters or None)
+            return cursor.fetch_arrow_table()
 
     def records(self, statement: str, *parameters: str) -> list[dict[str, Any]]:
         return list(self.fetch(statement, shown_address(self._address), parameters).to_pylist())
@@ -270,11 +275,8 @@ class _DuckDB(_Database):
         keys = {each["id"]: tuple(each["columns"]) for each in links if each["kind"] == "PRIMARY KEY"}
         return _described(columns, keys, foreign)
 
-    def fetch(self, statement: str, shown: str, parameters: tuple[str, ...] = ()) -> Any:
-        try:
-            return self._connection.sql(statement, params=list(parameters) or None).to_arrow_table()
-        except _errors() as error:
-            raise SourceError(f"The database refuses the question: {_reason(error)}", path=shown) from None
+    def _answer(self, statement: str, parameters: tuple[str, ...]) -> Any:
+        return self._connection.sql(statement, params=list(parameters) or None).to_arrow_table()
 
 
 def _described(
@@ -331,8 +333,7 @@ def _connect(address: str, folder: Path) -> Any:
             ) from None
     path = folder / address
     if not path.is_file():
-        near = [other.name for other in path.parent.iterdir()] if path.parent.is_dir() else []
-        raise SourceError("There is no such file.", path=path, fix=suggestion(path.name, near, noun="file"))
+        raise missing_file(path)
     try:
         if path.suffix.lower() in DUCKDB:
             return _driver("duckdb").connect(str(path), read_only=True)
@@ -370,10 +371,10 @@ def _errors() -> tuple[type[Exception], ...]:
 
 
 def _reason(error: Exception) -> str:
-    text = str(error).strip()
+    text = first_line(error)
     for noise in ("IO: ", "NOT_FOUND: ", "INVALID_ARGUMENT: ", "[libpq] ", "Failed to prepare query: ", "ERROR:  "):
         text = text.replace(noise, "")
-    return text.splitlines()[0].strip()[:300]
+    return text.strip()
 
 
 def _plain(array: Any, field: Any, declared: Type | None) -> Any:
@@ -388,11 +389,9 @@ def _plain(array: Any, field: Any, declared: Type | None) -> Any:
         return pc.utf8_rtrim_whitespace(array)
     if declared is not None and arrow_type(declared) != array.type:
         with suppress(pa.ArrowException):  # a column may hold values of another type than it declares
-            return (
-                array.cast(pa.string()).cast(arrow_type(declared))
-                if declared.kind is not BOOLEAN.kind
-                else array.cast(pa.bool_())
-            )
+            # A truth is stored as 0 or 1, everything else as it is written.
+            stored = array if declared == BOOLEAN else array.cast(pa.string())
+            return stored.cast(arrow_type(declared))
     if pa.types.is_decimal(array.type) and array.type.scale == 0 and array.type.precision > 18:
         return array.cast(pa.int64(), safe=True)
     return array

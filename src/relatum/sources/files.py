@@ -24,7 +24,7 @@ import pyarrow.parquet as pq
 from relatum.data.arrow import arrow_type, type_of
 from relatum.data.table import TableData
 from relatum.data.types import INTEGER, TEXT, Type
-from relatum.errors import SourceError
+from relatum.errors import SourceError, suggestion
 from relatum.sources.arrow import table_data
 
 _BLOCK = 1 << 22
@@ -45,14 +45,23 @@ def sentences(path: Path) -> Iterator[None]:
         raise SourceError("The file may not be read.", path=path, fix="Check its permissions.") from None
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError, OSError) as error:
         raise SourceError(
-            f"This is not a file of its kind, or it is damaged: {_first_line(error)}",
+            f"This is not a file of its kind, or it is damaged: {first_line(error)}",
             path=path,
             fix=f"The ending says {path.suffix}; check how it was written.",
         ) from None
 
 
-def _first_line(error: Exception) -> str:
-    return str(error).splitlines()[0][:200] if str(error) else type(error).__name__
+def missing_file(path: Path) -> SourceError:
+    """The error for a file that is not there: with the nearest name in its folder."""
+    if not path.parent.is_dir():
+        return SourceError("There is no such file.", path=path, fix=f"There is no folder {path.parent} either.")
+    near = [other.name for other in path.parent.iterdir()]
+    return SourceError("There is no such file.", path=path, fix=suggestion(path.name, near, noun="file"))
+
+
+def first_line(error: Exception) -> str:
+    """What another library says went wrong, cut to one line."""
+    return str(error).strip().splitlines()[0][:300] if str(error).strip() else type(error).__name__
 
 
 def read_csv(path: Path, types: Mapping[str, Type]) -> TableData:
@@ -66,7 +75,7 @@ def read_csv(path: Path, types: Mapping[str, Type]) -> TableData:
             table = table.set_column(table.column_names.index(name), name, texts)
     except pa.ArrowInvalid as error:
         _explain_csv(path, names, types)
-        raise SourceError(f"This is not a CSV file that can be read: {_first_line(error)}", path=path) from None
+        raise SourceError(f"This is not a CSV file that can be read: {first_line(error)}", path=path) from None
     return table_data(table.schema, types, str(path), table.num_rows, table.column)
 
 
@@ -164,7 +173,7 @@ def read_lines(path: Path, types: Mapping[str, Type], lines: BytesIO | None = No
         table = pajson.read_json(lines or path, parse_options=pajson.ParseOptions(newlines_in_values=False))
     except pa.ArrowInvalid as error:
         raise SourceError(
-            f"This is not a file of JSON lines that can be read: {_first_line(error)}",
+            f"This is not a file of JSON lines that can be read: {first_line(error)}",
             path=path,
             fix='Each line is one object, {"column": value, …}, with values of one type a column.',
         ) from None
@@ -276,7 +285,7 @@ def read_parquet(path: Path, types: Mapping[str, Type]) -> TableData:
         try:
             return file.read([name]).column(0)
         except (pa.ArrowInvalid, OSError) as error:
-            raise SourceError(f"cannot be read, the file is damaged: {_first_line(error)}") from None
+            raise SourceError(f"cannot be read, the file is damaged: {first_line(error)}") from None
 
     return table_data(file.schema_arrow, types, str(path), file.metadata.num_rows, read)
 

@@ -8,9 +8,9 @@ from pathlib import Path
 
 from relatum.data.table import TableData
 from relatum.data.types import Type
-from relatum.errors import SourceError, listed, suggestion
+from relatum.errors import SourceError, listed
 from relatum.sources.database import is_database, read_database
-from relatum.sources.files import read_csv, read_ipc, read_lines, read_parquet, sentences
+from relatum.sources.files import missing_file, read_csv, read_ipc, read_lines, read_parquet, sentences
 from relatum.sources.stacked import stacked
 from relatum.sources.workbook import read_workbook
 
@@ -91,10 +91,7 @@ def read_file(path: Path, types: Mapping[str, Type]) -> TableData:
         The file is not there, is empty, or is not what its ending says.
     """
     if not path.exists():
-        if not path.parent.is_dir():
-            raise SourceError("There is no such file.", path=path, fix=f"There is no folder {path.parent} either.")
-        near = [other.name for other in path.parent.iterdir()]
-        raise SourceError("There is no such file.", path=path, fix=suggestion(path.name, near, noun="file"))
+        raise missing_file(path)
     if path.stat().st_size == 0:
         raise SourceError("The file is empty.", path=path, fix="A CSV file needs at least a heading row.")
     reader = READERS.get(path.suffix.lower())

@@ -98,6 +98,9 @@ def _orphans(session: Session, relationship: Relationship, index: JoinIndex, mon
         early = lost & keys_found(columns[:-1], targets[:-1])
         if early.any():
             count = int(early.sum())
+            if count < rows:
+                # What the measure is worth is known of both kinds of rows together, and so of neither.
+                value, effect = None, "They stand under (no match)."
             yield Finding(
                 "problem",
                 str(relationship),

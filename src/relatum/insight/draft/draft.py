@@ -8,7 +8,7 @@ from typing import Any
 
 from relatum.data.types import DATE
 from relatum.data.written import dates_of
-from relatum.errors import ModelError
+from relatum.errors import ModelError, SourceError
 from relatum.insight.draft.collect import LeftOut, Raw
 from relatum.insight.draft.dates import (
     calendar_range,
@@ -96,28 +96,30 @@ class _Draft:
 
     def _type(self, table: TableProfile, name: str, column: ColumnProfile) -> None:
         where = column_name(table.name, name)
+        # What a frame or a typed file says of its columns needs no saying again.
+        untyped = table.raw.frame is None and not _typed(table.raw.source.address)
         pattern, doubt = column.date_pattern
         if pattern:
+            try:
+                dates = dates_of(column.column, DATE, pattern)
+            except SourceError as error:
+                pattern, doubt = "", f"{where} {error.reason}"  # one of the texts that were not looked at before
+        if pattern:
             self._set(table.name, name, type="date", pattern=pattern)
-            table.columns[name] = ColumnProfile(table.name, name, dates_of(column.column, DATE, pattern))
+            table.columns[name] = ColumnProfile(table.name, name, dates)
             evidence = f"every text is a date written so: {column.sample()}"
             self._add("type", where, f"{where} is a date, written {pattern}", 0.97, evidence)
         elif doubt:
             statement = f"{where} is text that looks like a date, and is left as text"
             self._add("type", where, statement, 0.4, doubt, "state type and pattern once you know")
-        elif (
-            column.zero_led
-            and table.raw.frame is None
-            and table.raw.source.address.lower().endswith((".csv", ".tsv", "*"))
-        ):
+        elif column.zero_led and untyped:
             self._set(table.name, name, type="text")
-            self._add(
-                "type", where, f"{where} is text", 0.98, f"{column.zero_led} begins with a zero: a code, no number"
-            )
+            evidence = f"{column.zero_led} begins with a zero: a code, no number"
+            self._add("type", where, f"{where} is text", 0.98, evidence)
         elif column.comma_numbers:
             statement = f"{where} is text that looks like numbers with a decimal comma"
             self._add("type", where, statement, 0.4, column.sample(), "write them with a point to have them read")
-        elif column.exact is not None and table.raw.frame is None and not _typed(table.raw.source.address):
+        elif column.exact is not None and untyped:
             self._set(table.name, name, type=str(column.exact))
             evidence = f"no value has more digits: {column.sample()}"
             self._add("type", where, f"{where} is {column.exact}", 0.95, evidence)

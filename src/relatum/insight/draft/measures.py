@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from relatum.data.arrow import python_values
 from relatum.data.types import Kind
 from relatum.errors import counted
 from relatum.insight.draft.profile import ColumnProfile, TableProfile
@@ -98,8 +97,7 @@ def _share_or_amount(
     table: TableProfile, column: ColumnProfile, where: str, name: str, pattern: str, namer: Namer
 ) -> Iterator[Proposal]:
     """A discount, tax or margin: fractions are averaged, large numbers added; up to a hundred nobody knows."""
-    values = [abs(float(each)) for each in python_values(column.members.values) if each is not None]
-    largest = max(values, default=0.0)
+    largest = column.largest
     if largest <= 1:
         evidence = f"fractions up to {largest:g}: a share, which added up means nothing"
         yield _measure(namer.name(f"average_{name}", table.name), f"avg({where})", "0.0%", 0.9, evidence)

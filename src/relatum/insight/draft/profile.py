@@ -124,6 +124,13 @@ class ColumnProfile:
                 return decimal(digits)
         return None
 
+    @property
+    def largest(self) -> float:
+        """The largest of its numbers, apart from their sign; 0 where there are none."""
+        if self.type.kind is Kind.FLOAT:
+            return float(np.abs(self.column.values).max(initial=0.0))
+        return float(max(abs(self.column.lower), abs(self.column.upper)) / 10**self.type.scale)
+
     def sample(self) -> str:
         """A few of its values, for evidence."""
         shown = python_values(self.members.values.take(np.arange(min(3, self.distinct))))
