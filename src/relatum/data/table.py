@@ -77,14 +77,14 @@ class TableData:
 
     def with_types(self, types: Mapping[str, Type], convert: Callable[[str, Column], Column]) -> TableData:
         """The same rows with some columns converted to the types given, when they are first asked for."""
-        return TableData(
-            {**self.types, **types},
-            self._rows,
+        return self.fetched_by(
             lambda name: convert(name, self.column(name)) if name in types else self.column(name),
-            self.left_out,
-            self.orders,
-            self.remarks,
+            {**self.types, **types},
         )
+
+    def fetched_by(self, fetch: Callable[[str], Column], types: Mapping[str, Type] | None = None) -> TableData:
+        """The same rows, their columns read by another function; with its ``types`` where it changes them."""
+        return TableData(types or self.types, self._rows, fetch, self.left_out, self.orders, self.remarks)
 
     def identified(self, identity: str, files: tuple[Any, ...]) -> TableData:
         """This table, with a name for its content and the files that it was read from."""

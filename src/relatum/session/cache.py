@@ -120,8 +120,7 @@ class Cache:
             self._write(f"{key}.arrow", column_batch(column))
             return column
 
-        wrapped = TableData(data.types, data.rows, fetch, data.left_out, data.orders, data.remarks)
-        return wrapped.identified(data.identity, data.files)
+        return data.fetched_by(fetch).identified(data.identity, data.files)
 
     def latest(self, source: str) -> tuple[str, tuple[FileState, ...]] | None:
         """Under which name a source's rows were last kept, and of which files."""

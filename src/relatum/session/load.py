@@ -105,7 +105,7 @@ def _guarded(data: TableData, states: tuple[FileState, ...]) -> TableData:
         refuse_changed(states)
         return column
 
-    return TableData(data.types, data.rows, fetch, data.left_out, data.orders, data.remarks)
+    return data.fetched_by(fetch)
 
 
 def _grown(
