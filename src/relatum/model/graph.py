@@ -98,8 +98,7 @@ def _edge(each: Relationship) -> Edge:
     filters = {"down": "left", "off": "", "both": "both", "left": "left", "right": "right"}[each.direction]
     if each.kind == "one_to_one" and filters == "left":
         filters = "both"
-    words = [", ".join(each.many.columns)] if len(each.many.columns) > 1 else []
-    words += ["as of"] * (each.match == "as_of") + ["level"] * each.level
+    note = "as of" if each.match == "as_of" else "level" if each.level else ""
     return Edge(
         each.many.table,
         each.many.columns,
@@ -108,5 +107,5 @@ def _edge(each: Relationship) -> Edge:
         ends,
         filters,
         each.standby,
-        "\n".join(words),
+        note,
     )

@@ -131,9 +131,7 @@ class Diagram:
             tail = "<" if edge.filters == "both" else ""
             arrow = f"{tail}{line}{head}" if head or edge.standby else "-.-"
             arrow = "---" if arrow == "--" else arrow
-            said = ", ".join(
-                filter(None, [marks, " ".join(edge.note.split()), "standby" * edge.standby, "off" * (not edge.filters)])
-            )
+            said = ", ".join(filter(None, [marks, edge.note, "standby" * edge.standby, "off" * (not edge.filters)]))
             yield f'    {names[left]} {arrow}|"{_plain(columns)}<br/>{said}"| {names[right]}'
 
     # -- drawing ------------------------------------------------------------------------------------------------------
@@ -379,10 +377,12 @@ def _draw_edge(axes: Any, edge: Edge, boxes: dict[str, Box], lanes: tuple[Lane, 
         _arrow(axes, pieces[-1], 0.45, -1, colour)
     if edge.filters in ("right", "both"):
         _arrow(axes, pieces[0], 0.55, 1, colour)
-    if edge.note:
+    # Of several columns a line ends at the last one: the others are told beside it.
+    said = [", ".join(edge.left_columns)] * (len(edge.left_columns) > 1) + [edge.note] * bool(edge.note)
+    if said:
         x, y = pieces[0][len(pieces[0]) // 2]
         words = {"fontsize": 7, "style": "italic", "ha": "center", "va": "bottom", "linespacing": 0.95}
-        axes.text(x, y - 0.05, edge.note, color=colour, zorder=6, bbox=_HALO, **words)
+        axes.text(x, y - 0.05, "\n".join(said), color=colour, zorder=6, bbox=_HALO, **words)
 
 
 _HALO = {"facecolor": "white", "edgecolor": "none", "pad": 0.4, "alpha": 0.85}
