@@ -21,7 +21,7 @@ from star_data import FIRST, LAST, write_tables
 
 
 @dataclass(frozen=True)
-class Question:
+class Request:
     """A grid, and SQL for the same numbers: its columns are the axis members, then the values."""
 
     name: str
@@ -32,7 +32,7 @@ class Question:
 
 
 QUESTIONS = (
-    Question(
+    Request(
         "back 1 year", ("customer.nation", "calendar.month"), {"r": "revenue", "last": "revenue[back 1 year]"},
         """with days as (select c.nation, l.orderdate, sum(l.revenue) as revenue from lineorder l
           join customer c on l.custkey = c.custkey group by all),
@@ -44,7 +44,7 @@ QUESTIONS = (
         select coalesce(a.nation, b.nation), coalesce(a.month, b.month), a.revenue, b.revenue
         from a full join b on a.nation = b.nation and a.month = b.month""",
     ),
-    Question(
+    Request(
         "year to date", ("customer.nation", "calendar.month"), {"r": "revenue", "ytd": "revenue[year to date]"},
         """with months as (
             select c.nation, d.yearmonth, d.year, sum(l.revenue) as revenue from lineorder l
@@ -54,25 +54,25 @@ QUESTIONS = (
           select nation, yearmonth, revenue, sum(revenue) over (partition by nation, year order by yearmonth) as ytd
           from cells left join months using (nation, yearmonth, year) qualify ytd is not null""",
     ),
-    Question(
+    Request(
         "share of total", ("customer.nation", "part.category"),
         {"r": "revenue", "all": "revenue[ignoring part.category]"},
         """with cells as (select c.nation, p.category, sum(l.revenue) as revenue from lineorder l
           join customer c on l.custkey = c.custkey join part p on l.partkey = p.partkey group by all)
           select nation, category, revenue, sum(revenue) over (partition by nation) from cells""",
     ),
-    Question(
+    Request(
         "distinct customers", ("calendar.year", "part.category"), {"n": "count(distinct lineorder.custkey)"},
         """select d.year, p.category, count(distinct l.custkey) from lineorder l join dates d on l.orderdate = d.datekey
           join part p on l.partkey = p.partkey group by all""",
     ),
-    Question(
+    Request(
         "average per customer", ("calendar.year", "part.category"), {"a": "avg(revenue per customer)"},
         """with cells as (select d.year, p.category, l.custkey, sum(l.revenue) as revenue from lineorder l
           join dates d on l.orderdate = d.datekey join part p on l.partkey = p.partkey group by all)
           select year, category, avg(revenue) from cells group by all""",
     ),
-    Question(
+    Request(
         "top 10 brands", ("part.brand",), {"r": "revenue[keep top 10 part.brand by revenue]"},
         """with brands as (select p.brand, sum(l.revenue) as revenue from lineorder l join part p
           on l.partkey = p.partkey group by p.brand)
@@ -97,12 +97,12 @@ def open_model(folder: Path) -> relatum.Model:
     return model
 
 
-def ask(model: relatum.Model, question: Question) -> Any:
+def ask(model: relatum.Model, question: Request) -> Any:
     """The question to Relatum."""
     return model.pivot(rows=question.rows, values=question.values, where=question.where, totals=False).to_arrow()
 
 
-def same(question: Question, model: relatum.Model, connection: duckdb.DuckDBPyConnection) -> bool:
+def same(question: Request, model: relatum.Model, connection: duckdb.DuckDBPyConnection) -> bool:
     """Whether both give the same rows."""
 
     def rows(records: Any) -> dict[Any, Any]:

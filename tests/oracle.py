@@ -40,7 +40,7 @@ class Star(Contexts):
             if isinstance(part, Operation):
                 return self.condition(part, context.rows[-1][:2], context)
             assert isinstance(part, Call)
-            if part.function == "filtered":
+            if part.function == "narrowed":
                 table, column = part.arguments[0].parts
                 return any((table, column) in each.named for each in context.filters)
             if part.among is not None:
@@ -173,7 +173,7 @@ class Star(Contexts):
         for node in nodes:
             if isinstance(node, Name) and len(node.parts) == 1 and node.parts[0] in self.measures:
                 found += self.sources([parse_formula(self.measures[node.parts[0]])])
-            elif isinstance(node, Call) and node.function not in FUNCTIONS and node.function != "filtered":
+            elif isinstance(node, Call) and node.function not in FUNCTIONS and node.function != "narrowed":
                 if not node.per and node.among is None:
                     found.append(self.rows_of(node, Context(via=frozenset(link for link in self.links if link.standby)))
                                  if node.function != "sole" else node.arguments[0].parts[0])  # fmt: skip
@@ -225,7 +225,7 @@ class Star(Contexts):
                         parts = [*node.arguments, *([node.by] if node.by else [])]
                         inner = self.inner_of(self.grain_of(node), left, self.sources(list(node.arguments)))
                         yield from self.bearing(parts, inner)
-                elif node.function != "filtered":
+                elif node.function != "narrowed":
                     yield from self.bearing_on(node, context)
             else:
                 yield from self.bearing(list(children(node)), context)
@@ -241,7 +241,7 @@ class Star(Contexts):
         trees = [parse_formula(formula) for formula in formulas]
         question = Context()
         if where:
-            question = question.plus(*self.conditions(parse_condition(where), "question", question))
+            question = question.plus(*self.conditions(parse_condition(where), "request", question))
         cells = {}
         shown = self.shown(trees, fields, question)
         for kept in itertools.product((True, False), repeat=len(fields)):
@@ -314,7 +314,7 @@ class Star(Contexts):
                 lets[name.parts[0]] = self.evaluate(formula, inner)
             return found + self.judged(node.body, replace(context, lets=lets), axes)
         if isinstance(node, Call) and node.function not in FUNCTIONS:
-            if node.function in ("sole", "filtered") or node.among is not None:
+            if node.function in ("sole", "narrowed") or node.among is not None:
                 return []
             bearing = self.bearing_on(node, context)
             in_force = all(axis in context.filters or axis in bearing for axis in axes)

@@ -401,7 +401,7 @@ class Maker:
             ]
             return rnd.choice(forms)()
         if kind == "bool" and rnd.random() < 0.4:
-            return f"filtered({rnd.choice(('product.pid', 'calendar.year', 'category.name'))})"
+            return f"narrowed({rnd.choice(('product.pid', 'calendar.year', 'category.name'))})"
         if rnd.random() < 0.3:
             options = [
                 f"{name}.{column}"

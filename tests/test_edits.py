@@ -11,7 +11,7 @@ import pytest
 
 import relatum
 from conftest import make_stall, run
-from relatum.insight.impact import Dependencies
+from relatum.change.impact import Dependencies
 from relatum.model.names import column_name, quoted
 
 

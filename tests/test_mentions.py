@@ -48,7 +48,7 @@ CASES: list[tuple[str, str, str]] = [
     ("let goal = revenue then goal + goal", "", "revenue"),
     ("let a = goal, goal = a + revenue then goal * a", "", "goal revenue"),
     ("let x = revenue then x[where product.kind = 'a']", "", "revenue product product.kind"),
-    ("case when filtered(product.kind) then sole(product.kind) else 'all' end", "", "product product.kind product product.kind"),
+    ("case when narrowed(product.kind) then sole(product.kind) else 'all' end", "", "product product.kind product product.kind"),
     ("coalesce(revenue, goal, 0)", "", "revenue goal"),
     ("'revenue' || 'goal'", "", ""),
     ("sum -- goal", "", "sum"),

@@ -105,9 +105,9 @@ def test_a_grid_without_aggregates_lists_the_visible_members(shared_stall: relat
 
 
 def test_too_many_cells_are_refused_with_the_count(shared_stall: relatum.Model) -> None:
-    with pytest.raises(relatum.QuestionError, match=r"would have 6 combinations; the limit is 5"):
+    with pytest.raises(relatum.RequestError, match=r"would have 6 combinations; the limit is 5"):
         shared_stall.pivot(rows="calendar.date", values="count(sales)", cell_limit=5)
-    with pytest.raises(relatum.QuestionError, match=r"would have 1,464 combinations"):
+    with pytest.raises(relatum.RequestError, match=r"would have 1,464 combinations"):
         shared_stall.pivot(rows="calendar.date", columns="kind.kind", values="1", cell_limit=1_000)
 
 
@@ -125,9 +125,9 @@ WRONG = [
 ]
 
 
-@pytest.mark.parametrize(("question", "message"), WRONG)
+@pytest.mark.parametrize(("request", "message"), WRONG)
 def test_a_question_that_cannot_be_asked(shared_stall: relatum.Model, question: dict[str, str], message: str) -> None:
-    with pytest.raises(relatum.QuestionError) as caught:
+    with pytest.raises(relatum.RequestError) as caught:
         shared_stall.pivot(**question)
     assert message in str(caught.value)
 

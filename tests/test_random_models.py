@@ -12,9 +12,9 @@ import pytest
 
 import relatum
 from agreement import REFUSED, build
-from relatum.insight.impact import Dependencies
+from relatum.change.impact import Dependencies
 from relatum.model.names import column_name, quoted, split_name
-from relatum.session import load
+from relatum.session import reading
 from stars import Case, random_case
 
 NAMES = ["x", "New Name", "per", 'say "so"', "été", "Where", "sum", "among", "A.B", "zz top"]
@@ -111,7 +111,7 @@ def write_star(case: Case, model: relatum.Model, folder: Path) -> Path:
 def test_saved_cached_and_refreshed_it_says_the_same(
     seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(load, "WORTH_BYTES", 1)
+    monkeypatch.setattr(reading, "WORTH_BYTES", 1)
     monkeypatch.setattr("relatum.session.cache._WORTH_ROWS", 1)
     chance = random.Random(seed)
     case = random_case(chance)

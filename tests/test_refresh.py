@@ -18,7 +18,7 @@ import pytest
 import relatum
 from conftest import run
 from relatum.data.arrow import python_values
-from relatum.session import load
+from relatum.session import reading
 from relatum.sources import files
 
 MODEL = """relatum = 1
@@ -119,7 +119,7 @@ def test_what_breaks_leaves_the_former_state(shop: Path, change: Callable[[Path]
 
 @pytest.mark.parametrize("worth", [1, 10**9])
 def test_rows_of_two_times_are_never_mixed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, worth: int) -> None:
-    monkeypatch.setattr(load, "WORTH_BYTES", worth)
+    monkeypatch.setattr(reading, "WORTH_BYTES", worth)
     pq.write_table(pa.table({"a": [1, 2, 3], "b": [1, 2, 3]}), tmp_path / "t.parquet")
     (tmp_path / "m.toml").write_text('relatum = 1\n[table.t]\nsource = "t.parquet"\n')
     model = relatum.open(tmp_path / "m.toml")
@@ -186,7 +186,7 @@ def test_only_the_new_lines_are_read(shop: Path, monkeypatch: pytest.MonkeyPatch
         raise AssertionError("the whole file was read again")
 
     monkeypatch.setitem(files.__dict__, "read_csv", refuse)
-    monkeypatch.setattr(load, "read_source", refuse)
+    monkeypatch.setattr(reading, "read_source", refuse)
     append(shop.parent)
     assert live.refresh().ok
     assert live.evaluate("revenue") == 150
@@ -195,7 +195,7 @@ def test_only_the_new_lines_are_read(shop: Path, monkeypatch: pytest.MonkeyPatch
 @pytest.fixture
 def cached(shop: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     """The shop, with a cache for files of any size."""
-    monkeypatch.setattr(load, "WORTH_BYTES", 1)
+    monkeypatch.setattr(reading, "WORTH_BYTES", 1)
     return shop
 
 
@@ -206,7 +206,7 @@ def arrows(model: Path) -> list[Path]:
 def test_the_cache_answers_without_the_source_being_read(cached: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     expected = relatum.open(cached).pivot(rows="product.kind", values=["revenue"]).to_arrow()
     assert arrows(cached)
-    monkeypatch.setattr(load, "read_source", lambda *_: pytest.fail("read again"))
+    monkeypatch.setattr(reading, "read_source", lambda *_: pytest.fail("read again"))
     assert relatum.open(cached).pivot(rows="product.kind", values=["revenue"]).to_arrow() == expected
     with pytest.raises(pytest.fail.Exception):
         relatum.open(cached, cache=False)
@@ -261,7 +261,7 @@ def test_what_nobody_used_for_a_month_is_taken_out(cached: Path) -> None:
 
 def test_two_processes_at_once(cached: Path) -> None:
     code = (
-        "import sys, relatum; from relatum.session import load; load.WORTH_BYTES = 1\n"
+        "import sys, relatum; from relatum.session import reading; load.WORTH_BYTES = 1\n"
         f"print(relatum.open({str(cached)!r}).evaluate('revenue'))"
     )
     running = [

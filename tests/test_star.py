@@ -9,7 +9,7 @@ import polars as pl
 import pytest
 
 import relatum
-from language import QUESTIONS, Question, open_model
+from language import QUESTIONS, Request, open_model
 from language import same as same_numbers
 from star import QUERIES, Query, open_duckdb, open_polars, open_relatum, polars_query, same
 from star_data import write_tables
@@ -45,8 +45,8 @@ def moving(tmp_path_factory: pytest.TempPathFactory) -> tuple[relatum.Model, duc
     return open_model(folder), open_duckdb(folder)
 
 
-@pytest.mark.parametrize("question", QUESTIONS, ids=lambda question: question.name)
+@pytest.mark.parametrize("request", QUESTIONS, ids=lambda question: question.name)
 def test_a_formula_that_nests_or_moves_equals_its_sql(
-    moving: tuple[relatum.Model, duckdb.DuckDBPyConnection], question: Question
+    moving: tuple[relatum.Model, duckdb.DuckDBPyConnection], question: Request
 ) -> None:
     assert same_numbers(question, *moving)

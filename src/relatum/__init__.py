@@ -9,8 +9,8 @@ from relatum.errors import (
     DataError,
     FormulaError,
     ModelError,
-    QuestionError,
     RelatumError,
+    RequestError,
     SourceError,
     ValueOverflowError,
 )
@@ -20,8 +20,8 @@ if TYPE_CHECKING:
     from relatum.api import Model
     from relatum.api import open_model as open
     from relatum.api import refresh_file as refresh
+    from relatum.audit.check import Report
     from relatum.drafting import draft
-    from relatum.insight.check import Report
     from relatum.present.grid import Grid
     from relatum.progress import listening
 
@@ -32,9 +32,9 @@ __all__ = [
     "Grid",
     "Model",
     "ModelError",
-    "QuestionError",
     "RelatumError",
     "Report",
+    "RequestError",
     "SourceError",
     "ValueOverflowError",
     "__version__",
@@ -47,7 +47,7 @@ __all__ = [
 _LAZY = {
     "Grid": ("relatum.present.grid", "Grid"),
     "Model": ("relatum.api", "Model"),
-    "Report": ("relatum.insight.check", "Report"),
+    "Report": ("relatum.audit.check", "Report"),
     "draft": ("relatum.drafting", "draft"),
     "listening": ("relatum.progress", "listening"),
     "open": ("relatum.api", "open_model"),

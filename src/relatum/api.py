@@ -17,19 +17,19 @@ from relatum.model.file import read_model
 from relatum.model.lines import key_lines, line_of
 from relatum.model.names import quoted
 from relatum.pivot.answer import answer
-from relatum.pivot.question import Names, Values, ask
+from relatum.pivot.request import Names, Values, ask
 from relatum.present.grid import Grid
 from relatum.present.numbers import check_locale, check_pattern
 from relatum.session.cache import Cache
-from relatum.session.derived import with_derived_tables
-from relatum.session.load import Whereabouts, load_tables, relative_source, source_path
+from relatum.session.derived_tables import with_derived_tables
+from relatum.session.reading import Whereabouts, load_tables, relative_source, source_path
 from relatum.session.session import Session
 
 if TYPE_CHECKING:
-    from relatum.insight.check import Report
-    from relatum.insight.compare import Comparison
-    from relatum.insight.refresh import Refreshed
-    from relatum.insight.understood import Reading
+    from relatum.audit.check import Report
+    from relatum.audit.understood import Reading
+    from relatum.change.compare import Comparison
+    from relatum.change.refresh import Refreshed
     from relatum.present.diagram import Diagram
 
 # What looks into a model is imported where it is asked for: a pivot starts without it.
@@ -132,15 +132,15 @@ class Model(Editable):
 
         Raises
         ------
-        QuestionError, FormulaError
+        RequestError, FormulaError
             Something named is not there, or the grid has too many cells.
         DataError
             A relationship that is needed contradicts the data.
         ValueOverflowError
             A value does not fit 64 bits.
         """
-        question = ask(rows, columns, values, where, totals, show_empty, cell_limit)
-        return Grid(answer(self._session, question))
+        request = ask(rows, columns, values, where, totals, show_empty, cell_limit)
+        return Grid(answer(self._session, request))
 
     def evaluate(self, formula: str, where: str | None = None) -> Any:
         """The one value of a formula: int, Decimal, float, str, bool, date, datetime, or None where it has none.
@@ -160,7 +160,7 @@ class Model(Editable):
         FormulaError
             It cannot be understood.
         """
-        from relatum.insight.understood import read_formula
+        from relatum.audit.understood import read_formula
 
         return read_formula(self._session, text)
 
@@ -177,7 +177,7 @@ class Model(Editable):
         ModelError
             There is no such measure.
         """
-        from relatum.insight.check import check_session
+        from relatum.audit.check import check_session
 
         return check_session(self._session, value)
 
@@ -192,7 +192,7 @@ class Model(Editable):
         Refreshed
             What changed: files, rows, columns, members, and what each measure was and is worth.
         """
-        from relatum.insight.refresh import refresh, state_of
+        from relatum.change.refresh import refresh, state_of
 
         before = state_of(self._session)
         found, session, _ = refresh(self.declaration, self._whereabouts, before, self._session.data)
@@ -255,16 +255,16 @@ class Model(Editable):
         ModelError
             The ending is another one; no table is a file, or one lies outside the descriptor's folder.
         """
-        from relatum.insight.export import create_tables, datapackage
+        from relatum.sources.export import create_tables, datapackage
 
         target = Path(path)
         if target.suffix == ".json":
-            described = datapackage(self._session, self._sources(target, False))
+            described = datapackage(self.declaration, self._session.data, self._sources(target, False))
             write_atomically(target, json.dumps(described, indent=2, ensure_ascii=False) + "\n")
             there = {each["name"] for each in described["resources"]}
             return tuple(name for name in self.declaration.tables if name not in there)
         if target.suffix == ".sql":
-            write_atomically(target, create_tables(self._session))
+            write_atomically(target, create_tables(self.declaration, self._session.data))
             return ()
         raise ModelError(
             f"Nothing is exported to files ending in {target.suffix or 'nothing'}.",
@@ -284,10 +284,10 @@ class Model(Editable):
 
         Raises
         ------
-        QuestionError
+        RequestError
             A value is named twice.
         """
-        from relatum.insight.compare import Comparison, compare_declarations, compare_values
+        from relatum.change.compare import Comparison, compare_declarations, compare_values
 
         mine, theirs = self.declaration, other.declaration
         chosen = (
@@ -323,7 +323,7 @@ def refresh_file(path: str | os.PathLike[str]) -> Refreshed:
     SourceError
         A source cannot be read, and nothing was recorded before.
     """
-    from relatum.insight.refresh import State, refresh
+    from relatum.change.refresh import State, refresh
 
     file = Path(path)
     declaration = read_model(file)

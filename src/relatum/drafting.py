@@ -6,14 +6,14 @@ import os
 from pathlib import Path
 
 from relatum.api import Model
+from relatum.draft.collect import LeftOut, collect
+from relatum.draft.draft import Drafted, draft_model
+from relatum.draft.proposals import Proposal
+from relatum.draft.text import draft_text
 from relatum.errors import ModelError
-from relatum.insight.draft.collect import LeftOut, collect
-from relatum.insight.draft.draft import Drafted, draft_model
-from relatum.insight.draft.proposals import Proposal
-from relatum.insight.draft.text import draft_text
 from relatum.model.atomic import write_atomically
 from relatum.model.declaration import Declaration
-from relatum.session.load import Whereabouts, relative_source, source_path
+from relatum.session.reading import Whereabouts, relative_source, source_path
 
 
 class Draft:

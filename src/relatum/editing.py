@@ -9,7 +9,7 @@ from datetime import date
 from typing import TYPE_CHECKING
 
 from relatum.data.table import TableData
-from relatum.errors import ModelError, RelatumError, listed
+from relatum.errors import ModelError, RelatumError
 from relatum.model.declaration import (
     ColumnSettings,
     Control,
@@ -24,12 +24,13 @@ from relatum.model.declaration import (
 from relatum.model.file import calendar_range, check_role, relationship
 from relatum.model.names import column_name, quoted
 from relatum.present.numbers import check_pattern
-from relatum.session.derived import with_derived_tables
-from relatum.session.load import Whereabouts, load_tables
+from relatum.session.derived_tables import with_derived_tables
+from relatum.session.reading import Whereabouts, load_tables
 from relatum.session.session import Session
+from relatum.wording import listed
 
 if TYPE_CHECKING:
-    from relatum.insight.impact import Dependant, Impact
+    from relatum.change.impact import Dependant, Impact
 
 
 class Editable:
@@ -301,7 +302,7 @@ class Editable:
         Parameters
         ----------
         name : str
-            What questions call it.
+            What requests call it.
         levels : list of str
             Two columns or more, ``table.column`` each.
         about : str, optional
@@ -354,8 +355,8 @@ class Editable:
         ModelError
             There is nothing of that name, the new one is taken, or a formula would come to mean something else.
         """
-        from relatum.insight.edits import renamed
-        from relatum.insight.impact import Dependencies
+        from relatum.change.edits import renamed
+        from relatum.change.impact import Dependencies
 
         declaration = renamed(Dependencies(self._session), name, new)
         order = dict(zip(self.declaration.tables, declaration.tables, strict=True))
@@ -387,8 +388,8 @@ class Editable:
         ModelError
             There is nothing of that name, or others need it and ``force`` is not said: they are named.
         """
-        from relatum.insight.edits import removed
-        from relatum.insight.impact import Dependencies
+        from relatum.change.edits import removed
+        from relatum.change.impact import Dependencies
 
         declaration, gone = removed(Dependencies(self._session), name, force)
         self._change(declaration)
@@ -402,7 +403,7 @@ class Editable:
         ModelError
             There is nothing of that name.
         """
-        from relatum.insight.impact import Dependencies
+        from relatum.change.impact import Dependencies
 
         return Dependencies(self._session).impact(name)
 
@@ -436,7 +437,7 @@ class Editable:
 
     def _refused(self, name: str, error: RelatumError) -> RelatumError:
         """The error of a replacement, with what would break; the error itself where nothing depended on it."""
-        from relatum.insight.impact import Dependencies
+        from relatum.change.impact import Dependencies
 
         try:
             needing = Dependencies(self._session).impact(name).breaks

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from datetime import date
-
 import numpy as np
 
 from relatum.data.buffers import texts_array
 from relatum.data.columns import Array, Column, exact_column, text_column
+from relatum.data.days import day_number
 from relatum.data.table import TableData
 from relatum.data.types import DATE, INTEGER, TEXT, Type
 from relatum.model.declaration import WEEKDAYS, CalendarRange
@@ -25,7 +24,6 @@ COLUMNS: dict[str, Type] = {
     "fiscal_year": INTEGER,
     "fiscal_quarter": TEXT,
 }
-_EPOCH = date(1970, 1, 1)
 
 
 def generate_calendar(span: CalendarRange) -> TableData:
@@ -44,7 +42,7 @@ def generate_calendar(span: CalendarRange) -> TableData:
     >>> generate_calendar(year).rows
     366
     """
-    days = np.arange((span.first - _EPOCH).days, (span.last - _EPOCH).days + 1, dtype=np.int64)
+    days = np.arange(day_number(span.first), day_number(span.last) + 1, dtype=np.int64)
     dates = days.astype("datetime64[D]")
     months = dates.astype("datetime64[M]")
     month_number = months.astype(np.int64)

@@ -18,7 +18,7 @@ from relatum.cli.output import (
 )
 
 if TYPE_CHECKING:
-    from relatum.insight.check import Report
+    from relatum.audit.check import Report
 
 
 def check(

@@ -15,7 +15,7 @@ def demo(
     lines: Annotated[int, typer.Option(help="How many order lines; 6000000 works too.", min=1)] = 60_000,
     format: FormatOption = Format.TEXT,
 ) -> None:
-    """Write the demo model and its data, and ask it a first question.
+    """Write the demo model and its data, and ask it a first request.
 
     The nursery Hollowmere sells plants wholesale: order lines, products, categories, prices by date, customers,
     a calendar, sales targets and stock counts, with the blemishes of real data.

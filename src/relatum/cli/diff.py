@@ -21,7 +21,7 @@ from relatum.cli.output import (
 )
 
 if TYPE_CHECKING:
-    from relatum.insight.compare import Comparison
+    from relatum.change.compare import Comparison
 
 
 def diff(

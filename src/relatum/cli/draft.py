@@ -70,7 +70,7 @@ def _document(found: Draft) -> dict[str, Any]:
 def _print(found: Draft) -> None:
     from rich.text import Text
 
-    from relatum.errors import counted
+    from relatum.wording import counted
 
     out = console()
     sizes = {name: f", {counted(rows, 'row')}" for name, rows in found.rows.items()}

@@ -9,7 +9,7 @@ import typer
 from relatum.cli.output import Format, FormatOption, ModelFile, console, errors_as_sentences, listing, print_json
 
 if TYPE_CHECKING:
-    from relatum.insight.impact import Impact
+    from relatum.change.impact import Impact
 
 
 def impact(

@@ -21,7 +21,7 @@ from relatum.cli.output import (
 )
 
 if TYPE_CHECKING:
-    from relatum.insight.refresh import Refreshed
+    from relatum.change.refresh import Refreshed
 
 
 def refresh(file: ModelFile, format: FormatOption = Format.TEXT) -> None:

@@ -18,7 +18,7 @@ from relatum.cli.output import (
 )
 
 if TYPE_CHECKING:
-    from relatum.insight.overview import Overview, TableOverview
+    from relatum.audit.overview import Overview, TableOverview
 
 
 def show(
@@ -32,7 +32,7 @@ def show(
     """
     with errors_as_sentences():
         import relatum
-        from relatum.insight.overview import overview
+        from relatum.audit.overview import overview
 
         found = overview(relatum.open(file).session, name)
         if format is Format.JSON:

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
-from relatum.errors import ModelError, suggestion
+from relatum.errors import ModelError
+from relatum.wording import suggestion
 
 MAX_SCALE = 18
 
@@ -73,3 +75,16 @@ def parse_type(text: str) -> Type:
     raise ModelError(
         f"{text!r} is not a type.", fix=f"{suggestion(text, choices)} A decimal has 0 to {MAX_SCALE} digits."
     )
+
+
+def common_type(types: Sequence[Type]) -> Type | None:
+    """The one type that values of all these types can be compared and mixed in; None where there is none."""
+    known = [type_ for type_ in types if type_ != NULL]
+    if not known:
+        return NULL
+    if all(type_.numeric for type_ in known):
+        if any(type_.kind is Kind.FLOAT for type_ in known):
+            return FLOAT
+        scale = max(type_.scale for type_ in known)
+        return decimal(scale) if any(type_.kind is Kind.DECIMAL for type_ in known) else INTEGER
+    return known[0] if len(set(known)) == 1 else None

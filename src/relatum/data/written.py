@@ -8,12 +8,12 @@ from datetime import datetime
 import numpy as np
 
 from relatum.data.columns import Column, exact_column
+from relatum.data.days import EPOCH_MOMENT
 from relatum.data.types import Kind, Type
 from relatum.errors import ModelError, SourceError
 
 _FIELDS = {"yyyy": "%Y", "yy": "%y", "MM": "%m", "M": "%m", "dd": "%d", "d": "%d", "HH": "%H", "mm": "%M", "ss": "%S"}
 _PATTERN = re.compile(r"yyyy|yy|MM|M|dd|d|HH|mm|ss|[^A-Za-z%]+")
-_EPOCH = datetime(1970, 1, 1)
 
 
 def date_format(pattern: str) -> str:
@@ -49,7 +49,7 @@ def dates_of(column: Column, type_: Type, pattern: str) -> Column:
     moments = np.zeros(max(len(column.dictionary), 1), np.int64)
     for at, text in enumerate(column.dictionary.to_pylist()):
         try:
-            moment = datetime.strptime(text, form) - _EPOCH
+            moment = datetime.strptime(text, form) - EPOCH_MOMENT
         except ValueError:
             raise SourceError(
                 f"holds {text!r}, which is no date written as {pattern}",

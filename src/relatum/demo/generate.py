@@ -10,6 +10,7 @@ import pyarrow as pa
 
 from relatum.data.arrow import column_to_arrow
 from relatum.data.columns import Array, exact_column
+from relatum.data.days import day_number
 from relatum.data.types import decimal
 from relatum.demo.range import CATEGORIES, CULTIVARS, FAMILY_NAMES, KINDS, REGIONS, SEASONS
 
@@ -17,8 +18,7 @@ SEED = 2024
 FIRST, LAST = date(2022, 1, 1), date(2024, 12, 31)
 DEFAULT_LINES = 60_000
 
-_EPOCH = date(1970, 1, 1)
-_FIRST_DAY, _LAST_DAY = (FIRST - _EPOCH).days, (LAST - _EPOCH).days
+_FIRST_DAY, _LAST_DAY = day_number(FIRST), day_number(LAST)
 _WEEKDAYS = np.array([1.2, 1.1, 1.0, 1.1, 1.3, 0.5, 0.0])  # Monday to Sunday: closed on Sundays
 _GROWTH = np.array([1.0, 1.07, 1.16])
 _NEVER_SOLD = 14
@@ -111,8 +111,8 @@ def _range(random: np.random.Generator) -> _Range:
     rises[random.random(count) < 0.06, 3] = 0.95
     prices = np.rint(np.cumprod(rises, axis=1) * np.array(base)[:, None] * 20).astype(np.int64) * 5
     costs = np.rint(prices * random.uniform(0.48, 0.66, (count, 1))).astype(np.int64)
-    starts = np.tile([(start - _EPOCH).days for start in _PRICE_LIST], (count, 1))
-    starts[_NEVER_SOLD : _NEVER_SOLD + _LATE_PRICES, 0] = (_LATE_START - _EPOCH).days
+    starts = np.tile([day_number(start) for start in _PRICE_LIST], (count, 1))
+    starts[_NEVER_SOLD : _NEVER_SOLD + _LATE_PRICES, 0] = day_number(_LATE_START)
     ids = np.array([f"P{number:03d}" for number in range(1, count + 1)])
     order = random.permutation(count)
     return _Range(ids, np.array(category)[order], np.array(litres)[order], [names[at] for at in order], prices[order],

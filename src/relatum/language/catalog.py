@@ -6,10 +6,10 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from relatum.data.types import Type
-from relatum.errors import counted
 from relatum.model.declaration import Declaration
 from relatum.model.names import quoted
 from relatum.model.routes import Determines, Opened, Place, Route, RouteMap
+from relatum.wording import counted
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -6,8 +6,9 @@ from typing import Any
 
 from lark import Token
 
-from relatum.errors import FormulaError, Span, suggestion
+from relatum.errors import FormulaError, Span
 from relatum.language.tree import Change, Condition, Name
+from relatum.wording import suggestion
 
 UNITS = ("year", "quarter", "month", "week", "day", "fiscal_year", "fiscal_quarter")
 

@@ -98,7 +98,7 @@ class Ranked:
 
 
 @dataclass(frozen=True, slots=True)
-class Filtered:
+class Narrowed:
     """Whether an axis or a filter bears on a column."""
 
     table: str
@@ -169,7 +169,7 @@ class Slot:
 
 
 Expression = (
-    Constant | ColumnValue | NoMatch | Apply | Aggregate | Ranked | Filtered | InContext | LetIn | LetValue | Slot
+    Constant | ColumnValue | NoMatch | Apply | Aggregate | Ranked | Narrowed | InContext | LetIn | LetValue | Slot
 )
 
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from relatum.data.types import BOOLEAN, DATE, FLOAT, INTEGER, MAX_SCALE, NULL, TEXT, Kind, Type, decimal
+from relatum.data.types import BOOLEAN, DATE, FLOAT, INTEGER, MAX_SCALE, NULL, TEXT, Kind, Type, common_type, decimal
 from relatum.language.expression import Constant, Expression
 
 
@@ -139,19 +139,6 @@ def _rounded(arguments: Sequence[Expression]) -> Type:
     if widest.kind is Kind.FLOAT:
         return FLOAT
     return decimal(min(digits, widest.scale)) if digits > 0 and widest.scale else INTEGER
-
-
-def common_type(types: Sequence[Type]) -> Type | None:
-    """The one type that values of all these types can be compared and mixed in; None where there is none."""
-    known = [type_ for type_ in types if type_ != NULL]
-    if not known:
-        return NULL
-    if all(type_.numeric for type_ in known):
-        if any(type_.kind is Kind.FLOAT for type_ in known):
-            return FLOAT
-        scale = max(type_.scale for type_ in known)
-        return decimal(scale) if any(type_.kind is Kind.DECIMAL for type_ in known) else INTEGER
-    return known[0] if len(set(known)) == 1 else None
 
 
 def _common(arguments: Sequence[Expression], noun: str = "mixed") -> Type:
@@ -385,8 +372,8 @@ _AGGREGATES = (
         "The sum of x over the members up to and with the current one, in the order of y.",
     ),
     AggregateFunction(
-        "filtered",
-        "filtered(table.column)",
+        "narrowed",
+        "narrowed(table.column)",
         "column",
         lambda _: BOOLEAN,
         "none",

@@ -6,7 +6,7 @@ import os
 import re
 from collections.abc import Callable
 from dataclasses import replace
-from datetime import date, datetime, timedelta
+from datetime import date, datetime
 from functools import cache
 from importlib import resources
 from pathlib import Path
@@ -16,11 +16,13 @@ import lark
 from lark import Lark, Token, Transformer, UnexpectedInput, UnexpectedToken
 from lark.exceptions import UnexpectedCharacters
 
+from relatum.data.days import day_number, moment_number
 from relatum.data.types import BOOLEAN, DATE, FLOAT, INTEGER, MAX_SCALE, NULL, TEXT, TIMESTAMP, decimal
-from relatum.errors import FormulaError, Span, nearest
+from relatum.errors import FormulaError, Span
 from relatum.language.changes import build_change
 from relatum.language.tree import Call, Case, Change, Changed, Condition, Let, Literal, Name, Node, Operation, children
 from relatum.model.names import KEYWORDS
+from relatum.wording import nearest
 
 MAX_DEPTH = 100
 #: Chains such as a + b + c lean to one side: as many operands as this are followed before a formula is refused.
@@ -80,7 +82,7 @@ def _parser() -> Lark:
 
 
 def _tables_file() -> str | bool:
-    """Where lark keeps the tables of the grammar, which take longer to work out than most questions to answer."""
+    """Where lark keeps the tables of the grammar, which take longer to work out than most requests to answer."""
     home = os.environ.get("XDG_CACHE_HOME")
     try:
         folder = (Path(home) if home else Path.home() / ".cache") / "relatum"
@@ -283,14 +285,14 @@ def _number(text: str, span: Span) -> Literal:
 
 def _day(text: str, span: Span) -> int:
     try:
-        return (date.fromisoformat(text) - date(1970, 1, 1)).days
+        return day_number(date.fromisoformat(text))
     except ValueError:
         raise _error(f"'{text}' is not a date.", span, "Write year, month and day: date '2024-05-31'.") from None
 
 
 def _moment(text: str, span: Span) -> int:
     try:
-        return (datetime.fromisoformat(text).replace(tzinfo=None) - datetime(1970, 1, 1)) // timedelta(microseconds=1)
+        return moment_number(datetime.fromisoformat(text).replace(tzinfo=None))
     except ValueError:
         raise _error(f"'{text}' is not a moment.", span, "Write timestamp '2024-05-31 17:30:00'.") from None
 

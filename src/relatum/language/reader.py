@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from relatum.errors import FormulaError, ModelError, Span, nearest, suggestion
+from relatum.errors import FormulaError, ModelError, Span
 from relatum.language.catalog import Catalog
 from relatum.language.expression import ColumnValue, Expression, LetValue, NoMatch, columns_in, is_plain
 from relatum.language.tree import Name
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Opened
+from relatum.wording import nearest, suggestion
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 
 from relatum.data.types import BOOLEAN, INTEGER, NULL
-from relatum.errors import FormulaError, Span, listed, nearest
+from relatum.errors import FormulaError, Span
 from relatum.language.catalog import Catalog
 from relatum.language.expression import (
     Aggregate,
@@ -15,12 +15,12 @@ from relatum.language.expression import (
     ColumnValue,
     Constant,
     Expression,
-    Filtered,
     FilterPart,
     Grain,
     InContext,
     LetIn,
     LetValue,
+    Narrowed,
     NoMatch,
     Ranked,
     columns_in,
@@ -31,6 +31,7 @@ from relatum.language.reader import Reader, Scope
 from relatum.language.resolve_changes import ChangeReader
 from relatum.language.tree import Call, Case, Changed, Condition, Let, Literal, Name, Node, Operation, conjuncts
 from relatum.model.names import quoted
+from relatum.wording import listed, nearest
 
 #: What may follow an aggregate's argument, by the form of the aggregate.
 _EXTRAS = {
@@ -354,8 +355,8 @@ class FormulaReader(Reader):
         if not isinstance(name, Name) or len(name.parts) != 2:
             raise self.error(f"{record.name} takes a column.", name.span, f"Write {record.signature}.")
         value = self.column_value(name)
-        if record.name == "filtered":
-            return Filtered(value.table, value.column, span=node.span)
+        if record.name == "narrowed":
+            return Narrowed(value.table, value.column, span=node.span)
         text = self.written(node.span)
         return Aggregate("sole", (value,), value.table, value.type, 0.0, True, None, text, node.span)
 

@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Protocol
 
 from relatum.data.types import BOOLEAN, NULL
-from relatum.errors import FormulaError, Span, listed
+from relatum.errors import FormulaError, Span
 from relatum.language.catalog import Catalog
 from relatum.language.expression import (
     Apply,
@@ -25,6 +25,7 @@ from relatum.language.tree import Change, Condition, Name, Node
 from relatum.model.declaration import Relationship
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Opened
+from relatum.wording import listed
 
 #: Words that `ignoring` knows besides tables and columns.
 SETS = ("all", "axes", "rows", "columns", "innermost", "row")

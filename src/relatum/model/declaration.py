@@ -11,8 +11,9 @@ from datetime import date
 from types import MappingProxyType
 from typing import TypeVar
 
-from relatum.errors import ModelError, suggestion
+from relatum.errors import ModelError
 from relatum.model.names import column_name, quoted, split_name
+from relatum.wording import suggestion
 
 T = TypeVar("T")
 _REPLACE = "Give the new one another name, or say replace=True."

@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 
 import msgspec
 
-from relatum.errors import ModelError, suggestion
+from relatum.errors import ModelError
 from relatum.model.declaration import (
     WEEKDAYS,
     CalendarRange,
@@ -38,6 +38,7 @@ from relatum.model.entries import (
 )
 from relatum.model.lines import KeyPath, key_lines, line_of
 from relatum.model.links import parse_link
+from relatum.wording import suggestion
 
 Entry = TypeVar("Entry", bound=msgspec.Struct)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from datetime import date, datetime
 
 PLAIN = re.compile(r"[^\W\d]\w*\Z")
 
@@ -25,6 +26,29 @@ def quoted(name: str) -> str:
 def column_name(table: str, column: str) -> str:
     """``table.column``, each part quoted where it must be."""
     return f"{quoted(table)}.{quoted(column)}"
+
+
+def literal(value: object) -> str:
+    """A value as a formula writes it: ``2.5``, ``'North'``, ``date '2024-05-31'``.
+
+    Examples
+    --------
+    >>> literal("it's")
+    "'it''s'"
+    """
+    match value:
+        case None:
+            return "null"
+        case bool():
+            return "true" if value else "false"
+        case str():
+            return "'" + value.replace("'", "''") + "'"
+        case datetime():
+            return f"timestamp '{value.isoformat(sep=' ')}'"
+        case date():
+            return f"date '{value.isoformat()}'"
+        case _:
+            return str(value)
 
 
 _PART = re.compile(r'\s*(?:"((?:[^"]|"")+)"|([^\s".,()<>:=-][^\s".,()<>:=]*?))\s*(?=\.|\Z)')

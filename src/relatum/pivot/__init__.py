@@ -1,1 +1,1 @@
-"""Pivots: a question becomes cells, and cells become a grid."""
+"""Pivots: a request becomes cells, and cells become a grid."""

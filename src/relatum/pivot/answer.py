@@ -1,4 +1,4 @@
-"""From question to result: resolve, plan, run, put members in order, say what the reader should know."""
+"""From request to result: resolve, plan, run, put members in order, say what the reader should know."""
 
 from __future__ import annotations
 
@@ -8,44 +8,44 @@ from dataclasses import replace
 import numpy as np
 
 from relatum.data.columns import Array, Members
-from relatum.errors import counted
 from relatum.language.expression import Aggregate, ColumnValue, FilterPart
 from relatum.language.parse import parse_formula
 from relatum.language.tree import Changed, Name
 from relatum.model.names import column_name, quoted
-from relatum.pivot.question import Question, Resolved, resolve_question
+from relatum.pivot.request import Request, Resolved, resolve_request
 from relatum.pivot.result import Axis, Result, Value
 from relatum.plan.compile import Grid, Note, compile_plan
 from relatum.plan.nodes import Field, Loss
 from relatum.progress import tell_step
 from relatum.session.session import Session
+from relatum.wording import counted
 
 #: Columns of a calendar that come round every year, and the column that tells the years apart.
 _RECURRING = {"month_of_year": "month", "quarter_of_year": "quarter"}
 _YEARLY = frozenset({"year", "quarter", "month", "date", "week", "fiscal_year", "fiscal_quarter"})
 
 
-def answer(session: Session, question: Question) -> Result:
-    """Ask a session a question.
+def answer(session: Session, request: Request) -> Result:
+    """Ask a session a request.
 
     Raises
     ------
-    QuestionError, FormulaError
-        The question names something that is not there, or has too many cells.
+    RequestError, FormulaError
+        The request names something that is not there, or has too many cells.
     DataError
         A relationship that it needs contradicts the data.
     ValueOverflowError
         A value does not fit 64 bits.
     """
-    resolved = resolve_question(session, question)
+    resolved = resolve_request(session, request)
     grid = Grid(
         resolved.fields,
         resolved.formulas,
         resolved.filters,
-        _grains(resolved, question.totals),
+        _grains(resolved, request.totals),
         resolved.row_count,
-        question.show_empty,
-        question.cell_limit,
+        request.show_empty,
+        request.cell_limit,
     )
     tell_step("working out the answer")
     plan, notes = compile_plan(session.catalog, grid)
@@ -59,9 +59,9 @@ def answer(session: Session, question: Question) -> Result:
         declaration.currency,
         tuple(_axis(session, field, members) for field, members in zip(resolved.fields, found.members, strict=True)),
         resolved.row_count,
-        tuple(_value(session, *pair, position, resolved) for position, pair in enumerate(question.values)),
+        tuple(_value(session, *pair, position, resolved) for position, pair in enumerate(request.values)),
         found.cells,
-        question.where,
+        request.where,
         tuple(dict.fromkeys(notes)),
     )
 

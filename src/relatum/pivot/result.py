@@ -13,7 +13,7 @@ from relatum.data.arrow import arrow_type, column_to_arrow, python_values
 from relatum.data.buffers import array_values, fixed_array, texts_array
 from relatum.data.columns import Array, Column, Members
 from relatum.data.types import Kind, Type
-from relatum.errors import QuestionError
+from relatum.errors import RequestError
 from relatum.model.names import column_name
 from relatum.plan.compile import Note
 from relatum.plan.nodes import Cells
@@ -41,7 +41,7 @@ class Axis:
 
 @dataclass(frozen=True, slots=True)
 class Value:
-    """One value of a question: its label, formula, type and number format."""
+    """One value of a request: its label, formula, type and number format."""
 
     label: str
     formula: str
@@ -83,7 +83,7 @@ class Result:
         rows, row_numbers = self._ordered(codes, range(self.row_count))
         columns, column_numbers = self._ordered(codes, range(self.row_count, len(self.axes)))
         if len(rows) * len(columns) > _LAYOUT_LIMIT:
-            raise QuestionError(
+            raise RequestError(
                 f"The grid has {len(rows):,} rows and {len(columns):,} columns: too many to lay out.",
                 fix="Read it with to_arrow(), which has a row for each combination shown.",
             )
@@ -123,7 +123,7 @@ class Result:
         Parameters
         ----------
         totals : bool
-            Add the subtotals and totals that the question asked for, with a boolean column ``table.column:total``
+            Add the subtotals and totals that the request asked for, with a boolean column ``table.column:total``
             for each field.
 
         Returns
@@ -161,7 +161,7 @@ class Result:
         return self.to_arrow().__arrow_c_stream__(requested_schema)
 
     def scalar(self) -> Any:
-        """The one value of a question without axes: int, Decimal, float, str, bool, date, datetime or None."""
+        """The one value of a request without axes: int, Decimal, float, str, bool, date, datetime or None."""
         return python_values(self.cells[0].values[0])[0]
 
 

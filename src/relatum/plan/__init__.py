@@ -1,1 +1,1 @@
-"""Plans: a question's formulas as trees over cells, for any engine to answer."""
+"""Plans: a request's formulas as trees over cells, for any engine to answer."""

@@ -15,12 +15,12 @@ from relatum.language.expression import (
     Constant,
     ContextChange,
     Expression,
-    Filtered,
     FilterPart,
     Grain,
     InContext,
     LetIn,
     LetValue,
+    Narrowed,
     NoMatch,
     Ranked,
     Slot,
@@ -32,7 +32,7 @@ from relatum.language.functions import SCALARS
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Place
 from relatum.plan.bounds import Bounded, Bounder, attached, row_route
-from relatum.plan.context import Context, Filter, changed, conditions, question_filters
+from relatum.plan.context import Context, Filter, changed, conditions, request_filters
 from relatum.plan.dependencies import formula_keys, formula_names, node_names
 from relatum.plan.nodes import (
     Aggregation,
@@ -84,7 +84,7 @@ def compile_plan(catalog: Catalog, grid: Grid) -> tuple[Plan, list[Note]]:
     catalog : Catalog
         Columns and routes.
     grid : Grid
-        The resolved question.
+        The resolved request.
 
     Returns
     -------
@@ -101,7 +101,7 @@ def compile_plan(catalog: Catalog, grid: Grid) -> tuple[Plan, list[Note]]:
         combines.append(Combine(keys, tuple(compiler.formula(each, context) for each in grid.formulas)))
         if not number:
             judged, any_judged = tuple(compiler.judged), compiler.any_judged
-    bare = Context(tuple(question_filters(grid.filters)))
+    bare = Context(tuple(request_filters(grid.filters)))
     members = compiler.members(grid.fields, range(len(grid.fields)), bare)
     show = bool(grid.fields) and (grid.show_empty or not any_judged)
     fields = tuple(compiler.fields)
@@ -146,7 +146,7 @@ class Compiler:
             )
             for key in keys
         ]
-        return Context((*axes, *question_filters(grid.filters)))
+        return Context((*axes, *request_filters(grid.filters)))
 
     def _new_key(self, table: str, column: str = "") -> int:
         self.fields.append(Field(table, column))
@@ -186,7 +186,7 @@ class Compiler:
                     self._name_judged(before, numbers, formulas)
                 case LetValue(number, type_):
                     node = Named(number, type_)
-                case Filtered():
+                case Narrowed():
                     bears = _bears(part, context)
                     self._take_up(context, context.filters if bears else ())
                     return Constant(bears, part.type)
@@ -559,7 +559,7 @@ def _strict(expression: Expression, nodes: tuple[Node, ...]) -> bool:
     return SCALARS[expression.function].null == "any" and any(each)
 
 
-def _bears(filtered: Filtered, context: Context) -> bool:
+def _bears(filtered: Narrowed, context: Context) -> bool:
     for each in context.filters:
         if each.kind not in ("row",) and each.table == filtered.table and each.column == filtered.column:
             return True

@@ -18,7 +18,7 @@ CALENDAR_CHANGES = frozenset({"back", "forward", "to_date", "before", "trailing"
 class Filter:
     """One filter of a context.
 
-    ``kind`` is where it comes from: ``axis``, ``question``, ``where``, ``pin``, ``keep``, ``member`` (of a grain) or
+    ``kind`` is where it comes from: ``axis``, ``request``, ``where``, ``pin``, ``keep``, ``member`` (of a grain) or
     ``row`` (the current row, and what it looks up). ``columns`` are the columns of ``table`` that it judges, None for
     whole rows. It is the member that ``key`` holds, a condition ``part``, the members of ``kept``, or the ``dates``
     that calendar changes left. ``group`` tells the parts of one current row from those of another.
@@ -117,9 +117,9 @@ def conditions(change: ContextChange) -> list[Filter]:
     return [_condition(change.kind, part) for part in change.parts]
 
 
-def question_filters(parts: Iterable[FilterPart]) -> list[Filter]:
-    """The filters of a question's condition."""
-    return [_condition("question", part) for part in parts]
+def request_filters(parts: Iterable[FilterPart]) -> list[Filter]:
+    """The filters of a request's condition."""
+    return [_condition("request", part) for part in parts]
 
 
 def _pinned(context: Context, change: ContextChange) -> Context:

@@ -281,7 +281,7 @@ class Engine(Protocol):
 
         Raises
         ------
-        QuestionError
+        RequestError
             The combinations to show exceed the plan's cell limit; raised before their values are worked out.
         ValueOverflowError
             A value does not fit 64 bits.

@@ -11,9 +11,10 @@ from itertools import combinations, pairwise
 from pathlib import Path
 from typing import Any
 
-from relatum.errors import SourceError, counted
+from relatum.errors import SourceError
 from relatum.model.atomic import write_atomically, write_bytes_atomically
 from relatum.model.graph import Edge, Graph, Node
+from relatum.wording import counted
 
 #: Sizes in inches.
 _ROW, _HEAD, _WIDE, _GAP, _ALLEY = 0.22, 0.32, 1.75, 0.32, 1.35

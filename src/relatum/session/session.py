@@ -1,4 +1,4 @@
-"""A session: a declaration and its data, checked against each other and ready for questions."""
+"""A session: a declaration and its data, checked against each other and ready for requests."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from relatum.data.types import DATE, TEXT, Type
 from relatum.engine.memory.rows import RowReader
 from relatum.engine.memory.run import MemoryEngine, derived_values
 from relatum.engine.memory.store import JoinKeeper, Store
-from relatum.errors import DataError, FormulaError, ModelError, listed, suggestion
+from relatum.errors import DataError, FormulaError, ModelError
 from relatum.language.catalog import Catalog
 from relatum.language.expression import Expression, is_plain
 from relatum.language.parse import parse_formula
@@ -22,6 +22,7 @@ from relatum.model.routes import RouteMap, hops_of
 from relatum.plan.bounds import attached
 from relatum.plan.compile import compile_rows
 from relatum.plan.nodes import Engine
+from relatum.wording import listed, suggestion
 
 ColumnKey = tuple[str, str]
 

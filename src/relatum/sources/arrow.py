@@ -12,8 +12,9 @@ from relatum.data.arrow import column_from_arrow, type_of
 from relatum.data.columns import Column
 from relatum.data.table import TableData
 from relatum.data.types import Type
-from relatum.errors import SourceError, suggestion
+from relatum.errors import SourceError
 from relatum.model.names import quoted
+from relatum.wording import suggestion
 
 
 def read_frame(frame: object, types: Mapping[str, Type], name: str) -> TableData:

@@ -18,9 +18,10 @@ import pyarrow.compute as pc
 from relatum.data.arrow import arrow_type
 from relatum.data.table import TableData
 from relatum.data.types import BOOLEAN, DATE, MAX_SCALE, TIMESTAMP, Type, decimal
-from relatum.errors import SourceError, suggestion
+from relatum.errors import SourceError
 from relatum.sources.arrow import table_data
 from relatum.sources.files import first_line, missing_file
+from relatum.wording import suggestion
 
 SCHEMES = ("postgresql", "postgres")
 SQLITE, DUCKDB = (".sqlite", ".sqlite3", ".db"), (".duckdb",)

@@ -13,8 +13,9 @@ from typing import Any
 import msgspec
 
 from relatum.data.types import Kind, Type
-from relatum.errors import SourceError, suggestion
+from relatum.errors import SourceError
 from relatum.sources.database import ForeignKey
+from relatum.wording import suggestion
 
 #: The types of a Table Schema, and what they are here. Others are left to what the file says.
 _TYPES = {

@@ -24,8 +24,9 @@ import pyarrow.parquet as pq
 from relatum.data.arrow import arrow_type, type_of
 from relatum.data.table import TableData
 from relatum.data.types import INTEGER, TEXT, Type
-from relatum.errors import SourceError, suggestion
+from relatum.errors import SourceError
 from relatum.sources.arrow import table_data
+from relatum.wording import suggestion
 
 _BLOCK = 1 << 22
 #: So many lines say what the fields of a CSV file are parted by.

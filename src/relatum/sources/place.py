@@ -8,11 +8,12 @@ from pathlib import Path
 
 from relatum.data.table import TableData
 from relatum.data.types import Type
-from relatum.errors import SourceError, listed
+from relatum.errors import SourceError
 from relatum.sources.database import is_database, read_database
 from relatum.sources.files import missing_file, read_csv, read_ipc, read_lines, read_parquet, sentences
 from relatum.sources.stacked import stacked
 from relatum.sources.workbook import read_workbook
+from relatum.wording import listed
 
 Reader = Callable[[Path, Mapping[str, Type]], TableData]
 

@@ -9,9 +9,9 @@ import pyarrow as pa
 
 from relatum.data.columns import Array, Column, float_column, narrow_integers, text_column
 from relatum.data.table import TableData
-from relatum.data.types import FLOAT, Kind, Type
-from relatum.errors import SourceError, listed
-from relatum.language.functions import common_type
+from relatum.data.types import FLOAT, Kind, Type, common_type
+from relatum.errors import SourceError
+from relatum.wording import listed
 
 
 def stacked(parts: Mapping[str, TableData]) -> TableData:

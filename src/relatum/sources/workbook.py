@@ -17,8 +17,9 @@ import pyarrow as pa
 from relatum.data.arrow import arrow_type
 from relatum.data.table import TableData
 from relatum.data.types import Type
-from relatum.errors import SourceError, counted, listed, suggestion
+from relatum.errors import SourceError
 from relatum.sources.arrow import table_data
+from relatum.wording import counted, listed, suggestion
 
 #: So many rows at the top of a sheet are looked at for its heading.
 _SEARCHED = 30

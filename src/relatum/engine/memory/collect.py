@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from relatum.data import vectors as v
 from relatum.data.columns import Array, Column
 from relatum.data.types import FLOAT, INTEGER, Kind, Type
-from relatum.engine.memory import vectors as v
 
 _TABLE_BITS = 1 << 27
 

@@ -7,10 +7,18 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from relatum.data import vectors as v
 from relatum.data.columns import Array, Column
 from relatum.data.types import INTEGER
-from relatum.engine.memory import vectors as v
-from relatum.engine.memory.bounded import (
+from relatum.engine.memory.collect import collected
+from relatum.engine.memory.date_sets import DateSets, cell_codes
+from relatum.engine.memory.finish import aggregated, finished, null_column, sole_value
+from relatum.engine.memory.folds import Extreme
+from relatum.engine.memory.frames import Frame, Links, joined, number_groups
+from relatum.engine.memory.groups import Groups
+from relatum.engine.memory.ranks import ranked_among, top_mask
+from relatum.engine.memory.rows import evaluate_tree
+from relatum.engine.memory.scans import (
     COLLECTED,
     Coded,
     Scanned,
@@ -21,16 +29,8 @@ from relatum.engine.memory.bounded import (
     folds_of,
     stripped,
 )
-from relatum.engine.memory.collect import collected
-from relatum.engine.memory.finish import aggregated, finished, null_column, sole_value
-from relatum.engine.memory.folds import Extreme
-from relatum.engine.memory.frames import Frame, Links, joined, number_groups
-from relatum.engine.memory.groups import Groups
-from relatum.engine.memory.ranks import ranked_among, top_mask
-from relatum.engine.memory.relations import DateSets, cell_codes
-from relatum.engine.memory.rows import evaluate_tree
 from relatum.engine.memory.store import Store
-from relatum.errors import QuestionError
+from relatum.errors import RequestError
 from relatum.language.catalog import Catalog
 from relatum.language.expression import ColumnValue, Expression, Slot
 from relatum.model.routes import Place, Route
@@ -310,7 +310,7 @@ class Evaluator:
             owners, own = self._part_pairs(bounds, matches, cells, unmatched)
             left, right = joined([parents], [owners], [max(cells.size, 1)])
             if len(left) > INNER_LIMIT:
-                raise QuestionError(
+                raise RequestError(
                     f"A formula would be worked out for {len(left):,} members; the limit is {INNER_LIMIT:,}.",
                     fix="Take a coarser grain, or filter first.",
                 )

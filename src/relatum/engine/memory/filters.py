@@ -8,9 +8,9 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from relatum.data import vectors as v
 from relatum.data.columns import Array, Column
 from relatum.data.types import Kind
-from relatum.engine.memory import vectors as v
 from relatum.engine.memory.rows import Chunk, Evaluate, RowReader, evaluate_tree
 from relatum.engine.memory.store import RowCodes, Store
 from relatum.language.expression import ColumnValue, Expression, FilterPart, NoMatch

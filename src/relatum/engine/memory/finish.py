@@ -7,9 +7,9 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from relatum.data import vectors as v
 from relatum.data.columns import Array, Column
 from relatum.data.types import FLOAT, INTEGER, Kind, Type
-from relatum.engine.memory import vectors as v
 from relatum.engine.memory.collect import collected
 from relatum.engine.memory.folds import CountFold, ExactSum, Extreme, FloatSum, Fold, fold_maker
 

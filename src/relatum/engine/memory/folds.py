@@ -13,7 +13,7 @@ import numpy as np
 
 from relatum.data.columns import Array, Column
 from relatum.data.types import Kind, Type
-from relatum.engine.memory.vectors import HIGHEST, LOWEST
+from relatum.data.vectors import HIGHEST, LOWEST
 from relatum.errors import ValueOverflowError
 
 _LIMB = 31

@@ -8,14 +8,14 @@ from typing import Any
 import numpy as np
 import pyarrow.compute as pc
 
+from relatum.data import vectors as v
 from relatum.data.buffers import array_values, positions_array, texts_array
 from relatum.data.columns import Array, Column, exact_column, text_column
+from relatum.data.days import MICROSECONDS_A_DAY
 from relatum.data.types import BOOLEAN, INTEGER, TEXT, Kind, Type
-from relatum.engine.memory import vectors as v
 
 Kernel = Callable[[list[Column], Type], Column]
 
-_MICROSECONDS_A_DAY = 86_400_000_000
 _MONDAY = 3  # 1 January 1970, day 0, was a Thursday: three days after a Monday
 
 
@@ -359,7 +359,7 @@ def _written(column: Column) -> Column:
 def days_of(column: Column) -> Array:
     """Days since 1970 of a vector of dates or timestamps."""
     values = column.values.astype(np.int64)
-    return values // _MICROSECONDS_A_DAY if column.type.kind is Kind.TIMESTAMP else values
+    return values // MICROSECONDS_A_DAY if column.type.kind is Kind.TIMESTAMP else values
 
 
 def date_part(part: str, days: Array) -> Array:

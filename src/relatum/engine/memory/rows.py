@@ -8,9 +8,10 @@ from typing import Any
 
 import numpy as np
 
+from relatum.data import vectors as v
+from relatum.data.buffers import texts_array
 from relatum.data.columns import Array, Column
 from relatum.data.types import Kind
-from relatum.engine.memory import vectors as v
 from relatum.engine.memory.joins import JoinIndex
 from relatum.engine.memory.kernels import evaluate
 from relatum.engine.memory.store import Store
@@ -40,10 +41,22 @@ class Chunk:
 Evaluate = Callable[[Chunk], Column]
 
 
+def constant(node: Constant) -> Column:
+    """A constant as a vector without dimensions."""
+    value = node.value
+    if value is None:
+        return v.all_null(node.type)
+    if node.type.kind is Kind.TEXT:
+        return Column(node.type, np.zeros((), np.uint8), None, texts_array([str(value)]), 0, 0)
+    if node.type.exact:
+        return Column(node.type, np.asarray(value, dtype=np.int64), None, None, int(value), int(value))
+    return Column(node.type, np.asarray(value), None, None, 0, 1)
+
+
 def evaluate_tree(expression: Expression, leaf: Callable[[Expression], Column]) -> Column:
     """The value of an expression whose columns, aggregates or slots are given as vectors."""
     if isinstance(expression, Constant):
-        return v.constant(expression)
+        return constant(expression)
     if isinstance(expression, Apply):
         arguments = [evaluate_tree(argument, leaf) for argument in expression.arguments]
         return evaluate(expression.function, arguments, expression.type)

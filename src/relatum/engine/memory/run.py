@@ -4,19 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
-from datetime import date, timedelta
 
 import numpy as np
 
 from relatum.data.columns import Array, Column
-from relatum.engine.memory.bounded import Scanned
+from relatum.data.days import day_of
 from relatum.engine.memory.evaluate import Evaluator
 from relatum.engine.memory.filters import PartTest
 from relatum.engine.memory.folds import CountFold
 from relatum.engine.memory.frames import Frame, number_groups
 from relatum.engine.memory.scan import ScanTask, run_scan
+from relatum.engine.memory.scans import Scanned
 from relatum.engine.memory.store import Store
-from relatum.errors import QuestionError
+from relatum.errors import RequestError
 from relatum.language.catalog import Catalog
 from relatum.language.expression import ColumnValue, columns_in
 from relatum.model.names import column_name
@@ -55,7 +55,7 @@ class MemoryEngine:
 
     def _losses(self, evaluator: Evaluator) -> Iterator[Loss]:
         for calendar, end in evaluator.dates.cut:
-            yield Loss("period", calendar, "", 0, (date(1970, 1, 1) + timedelta(days=end)).isoformat())
+            yield Loss("period", calendar, "", 0, day_of(end).isoformat())
         for place in evaluator.dates.partly:
             columns_of = " and ".join(column_name(place.table, column) for column in place.level)
             yield Loss("partly", "", columns_of, 0, "")
@@ -126,7 +126,7 @@ class _Shown:
 
     def _refuse_many(self, count: int) -> None:
         if count > self.plan.cell_limit:
-            raise QuestionError(
+            raise RequestError(
                 f"The grid would have {count:,} combinations; the limit is {self.plan.cell_limit:,}.",
                 fix="Take a coarser column, add a filter, or raise cell_limit.",
             )

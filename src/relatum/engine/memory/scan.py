@@ -12,13 +12,13 @@ import numpy as np
 
 from relatum.data.columns import Array, Column
 from relatum.data.types import Type
+from relatum.data.vectors import spread
 from relatum.engine.memory import frames
 from relatum.engine.memory.filters import PartTest, Test, survivors
 from relatum.engine.memory.folds import Fold, Groups, fold_maker, same_counts
 from relatum.engine.memory.joins import JoinIndex
 from relatum.engine.memory.rows import Chunk, Evaluate
 from relatum.engine.memory.store import RowCodes
-from relatum.engine.memory.vectors import spread
 from relatum.model.routes import Route
 
 #: Rows worked at once. Smaller chunks would stay in a nearer cache, but then threads wait for each other's Python.

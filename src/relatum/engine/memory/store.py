@@ -10,16 +10,9 @@ import numpy as np
 
 from relatum.data.columns import Array, Column, Members, members_of, narrow_codes
 from relatum.data.table import TableData
+from relatum.data.vectors import with_nulls_after
 from relatum.engine.memory.frames import Links
-from relatum.engine.memory.joins import (
-    JoinIndex,
-    LevelRows,
-    build_join_index,
-    build_level,
-    composed,
-    matching_pairs,
-)
-from relatum.engine.memory.vectors import with_nulls_after
+from relatum.engine.memory.joins import JoinIndex, LevelRows, build_join_index, build_level, composed, matching_pairs
 from relatum.model.declaration import End
 from relatum.model.routes import Hop, Place, Route
 from relatum.progress import tell_step

@@ -10,12 +10,13 @@ from pathlib import Path
 
 from relatum.data.table import TableData
 from relatum.data.types import parse_type
-from relatum.errors import SourceError, listed
+from relatum.errors import SourceError
 from relatum.sources.arrow import read_frame
 from relatum.sources.database import ForeignKey, database_tables, is_database, is_server
 from relatum.sources.datapackage import read_datapackage
 from relatum.sources.place import READERS, WORKBOOKS, Source, files_in, read_source
 from relatum.sources.workbook import workbook_parts
+from relatum.wording import listed
 
 #: What a file's name may have that tells its part of a table: a date, a number.
 _NUMBERED = re.compile(r"[-_ .]*\d[\d_.-]*")

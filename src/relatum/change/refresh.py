@@ -10,23 +10,24 @@ from pathlib import Path
 import msgspec
 import pyarrow as pa
 
+from relatum.change.impact import Dependant, Dependencies
 from relatum.data.arrow import arrow_type, column_from_arrow, python_values
 from relatum.data.table import TableData
 from relatum.data.types import Kind, parse_type
-from relatum.errors import RelatumError, SourceError, counted, listed
-from relatum.insight.impact import Dependant, Dependencies
+from relatum.errors import RelatumError, SourceError
 from relatum.model.declaration import Declaration
 from relatum.model.graph import kind_of
 from relatum.model.names import column_name, quoted
 from relatum.pivot.answer import answer
-from relatum.pivot.question import ask
+from relatum.pivot.request import ask
 from relatum.progress import told
-from relatum.session.derived import with_derived_tables
-from relatum.session.load import Whereabouts, load_table, load_tables, reload_tables
+from relatum.session.derived_tables import with_derived_tables
+from relatum.session.reading import Whereabouts, load_table, load_tables, reload_tables
 from relatum.session.session import Session
 from relatum.sources.database import is_server
 from relatum.sources.fingerprint import FileState, has_grown
 from relatum.sources.place import GROWING, READERS, WORKBOOKS
+from relatum.wording import counted, listed
 
 #: Members are remembered by name where there are no more than this.
 _MOST_MEMBERS = 2_000

@@ -5,12 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from relatum.data.columns import Column
-from relatum.errors import DataError, ModelError, suggestion
+from relatum.errors import DataError, ModelError
 from relatum.model.declaration import Control, Declaration, Hierarchy, Relationship
 from relatum.model.graph import kind_of
 from relatum.model.names import quoted, split_name
 from relatum.model.routes import Hop, Place, hops_of
 from relatum.session.session import Session
+from relatum.wording import suggestion
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,11 +6,12 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
 from typing import TypeVar
 
-from relatum.errors import ModelError, listed
-from relatum.insight.impact import Dependant, Dependencies, Thing, find_relationship, thing_of
+from relatum.change.impact import Dependant, Dependencies, Thing, find_relationship, thing_of
+from relatum.errors import ModelError
 from relatum.language.mentions import Known, Mention, mentions, respelled
 from relatum.model.declaration import ColumnSettings, Declaration, End, Table, frozen, refuse_name
 from relatum.model.names import column_name, quoted, split_name
+from relatum.wording import listed
 
 Column = tuple[str, str]
 T = TypeVar("T")

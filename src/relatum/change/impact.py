@@ -6,14 +6,15 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
 
-from relatum.errors import ModelError, listed, suggestion
-from relatum.insight.understood import routes_used
+from relatum.audit.understood import routes_used
+from relatum.errors import ModelError
 from relatum.language.mentions import Known, Mention, mentions
 from relatum.model.declaration import Control, Declaration, Relationship
 from relatum.model.links import ARROWS, parse_link
 from relatum.model.names import column_name, quoted, split_name
 from relatum.model.routes import Route
 from relatum.session.session import Session
+from relatum.wording import listed, suggestion
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,13 +7,13 @@ from typing import Any
 
 import tomlkit
 
-from relatum.errors import counted
-from relatum.insight.draft.draft import Drafted
-from relatum.insight.draft.proposals import Proposal
+from relatum.draft.draft import Drafted
+from relatum.draft.proposals import Proposal
 from relatum.model.declaration import Hierarchy, Measure, Relationship
 from relatum.model.entries import VERSION
 from relatum.model.names import split_name
 from relatum.model.save import to_document, toml_item
+from relatum.wording import counted
 
 
 def draft_text(drafted: Drafted, sources: Mapping[str, str]) -> str:

@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Any
 
+from relatum.data.keys import unmatched_rows
+from relatum.data.table import TableData
 from relatum.data.types import Kind, Type
-from relatum.errors import ModelError, counted
-from relatum.model.declaration import End, Relationship
+from relatum.errors import ModelError
+from relatum.model.declaration import Declaration, End, Relationship
 from relatum.model.names import quoted
-from relatum.model.routes import hops_of
-from relatum.session.session import Session
 from relatum.sources.database import ForeignKey, is_database
 from relatum.sources.datapackage import Resource, package_document
+from relatum.wording import counted
 
 _SQL = {
     Kind.INTEGER: "bigint",
@@ -25,12 +26,12 @@ _SQL = {
 }
 
 
-def datapackage(session: Session, sources: dict[str, str]) -> dict[str, Any]:
+def datapackage(declaration: Declaration, data: Mapping[str, TableData], sources: Mapping[str, str]) -> dict[str, Any]:
     """The descriptor of a Data Package: every table that is a file, with its key and foreign keys.
 
     Parameters
     ----------
-    session : Session
+    declaration, data
         The model.
     sources : dict of str to str
         The file of each table, relative to where the descriptor stands.
@@ -41,13 +42,13 @@ def datapackage(session: Session, sources: dict[str, str]) -> dict[str, Any]:
         No table is a file.
     """
     resources, types = [], {}
-    for name, table in session.declaration.tables.items():
+    for name, table in declaration.tables.items():
         if name not in sources or is_database(sources[name]) or table.part:
             continue
         headings = {column: each.heading for column, each in table.columns.items() if each.heading}
-        own = session.data[name].types
+        own = data[name].types
         types[name] = {headings.get(column, column): type_ for column, type_ in own.items()}
-        keys = [each for each in _foreign_keys(session) if each.many.table == name and each.one.table in sources]
+        keys = [each for each in _foreign_keys(declaration) if each.many.table == name and each.one.table in sources]
         resources.append(
             Resource(
                 name,
@@ -57,39 +58,38 @@ def datapackage(session: Session, sources: dict[str, str]) -> dict[str, Any]:
                 {headings.get(column, column): each.label for column, each in table.columns.items() if each.label},
                 tuple(headings.get(column, column) for column in table.key),
                 tuple(
-                    ForeignKey(_headings(session, each.many), each.one.table, _headings(session, each.one))
+                    ForeignKey(_headings(declaration, each.many), each.one.table, _headings(declaration, each.one))
                     for each in keys
                 ),
             )
         )
     if not resources:
         raise ModelError("No table of this model is a file.", fix="A Data Package describes files.")
-    return package_document(session.declaration.name, resources, types)
+    return package_document(declaration.name, resources, types)
 
 
-def _headings(session: Session, end: End) -> tuple[str, ...]:
+def _headings(declaration: Declaration, end: End) -> tuple[str, ...]:
     """The columns of an end as the source names them."""
-    settings = session.declaration.tables[end.table].columns
+    settings = declaration.tables[end.table].columns
     return tuple(settings[each].heading or each if each in settings else each for each in end.columns)
 
 
-def _foreign_keys(session: Session) -> list[Relationship]:
+def _foreign_keys(declaration: Declaration) -> list[Relationship]:
     """The relationships that a foreign key can say: to a unique key, matched by equality."""
     return [
         each
-        for each in session.declaration.relationships
+        for each in declaration.relationships
         if each.kind != "many_to_many" and not each.level and each.match == "equal"
     ]
 
 
-def create_tables(session: Session) -> str:
+def create_tables(declaration: Declaration, data: Mapping[str, TableData]) -> str:
     """SQL ``create table`` statements for every table, in an order in which keys stand before what points to them."""
-    return "\n".join(_statements(session))
+    return "\n".join(_statements(declaration, data))
 
 
-def _statements(session: Session) -> Iterator[str]:
-    declaration = session.declaration
-    foreign = [each for each in _foreign_keys(session) if each.many.table != each.one.table]
+def _statements(declaration: Declaration, data: Mapping[str, TableData]) -> Iterator[str]:
+    foreign = [each for each in _foreign_keys(declaration) if each.many.table != each.one.table]
     # A role of a table is the same rows: a foreign key points to those.
     pending = [name for name, table in declaration.tables.items() if not table.role_of]
     done: list[str] = []
@@ -101,28 +101,31 @@ def _statements(session: Session) -> Iterator[str]:
         # In a circle of one-to-one pairs any may stand first; its foreign key is then left to the other side.
         name = (free or pending)[0]
         pending.remove(name)
-        yield from _statement(session, name, [each for each in foreign if declaration.rows_of(each.one.table) in done])
+        yield from _statement(
+            declaration, data, name, [each for each in foreign if declaration.rows_of(each.one.table) in done]
+        )
         done.append(name)
 
 
-def _statement(session: Session, name: str, foreign: list[Relationship]) -> Iterator[str]:
-    declaration = session.declaration
+def _statement(
+    declaration: Declaration, data: Mapping[str, TableData], name: str, foreign: list[Relationship]
+) -> Iterator[str]:
     table = declaration.tables[name]
-    types = session.data[name].types
-    nullable = {column for column in types if session.store.column(name, column).null_count}
+    types = data[name].types
+    nullable = {column for column in types if data[name].column(column).null_count}
     lines = [
         f"    {_named(column)} {_sql_type(type_)}{'' if column in nullable else ' not null'}"
         for column, type_ in types.items()
     ]
     if table.key and not nullable & set(table.key):
         lines.append(f"    primary key ({', '.join(map(_named, table.key))})")
-    targets = {each.one.columns for each in _foreign_keys(session) if declaration.rows_of(each.one.table) == name}
+    targets = {each.one.columns for each in _foreign_keys(declaration) if declaration.rows_of(each.one.table) == name}
     lines += [f"    unique ({', '.join(map(_named, each))})" for each in sorted(targets) if each != table.key]
     if table.about:
         yield f"-- {table.about}"
     for each in foreign:
         if declaration.rows_of(each.many.table) == name:
-            said, lost = _reference(session, each)
+            said, lost = _reference(declaration, data, each)
             if lost:
                 # A database would refuse those rows: what it cannot promise stands as a comment.
                 yield f"-- {counted(lost, 'row')} would break it: {said}"
@@ -131,11 +134,12 @@ def _statement(session: Session, name: str, foreign: list[Relationship]) -> Iter
     yield f"create table {_named(name)} (\n" + ",\n".join(lines) + "\n);\n"
 
 
-def _reference(session: Session, related: Relationship) -> tuple[str, int]:
+def _reference(declaration: Declaration, data: Mapping[str, TableData], related: Relationship) -> tuple[str, int]:
     """A foreign key in SQL, and how many rows it does not hold for."""
     many, one = (", ".join(map(_named, end.columns)) for end in (related.many, related.one))
-    target = _named(session.declaration.rows_of(related.one.table))
-    lost = session.store.index(hops_of(related)[0]).orphans
+    target = _named(declaration.rows_of(related.one.table))
+    sides = [[data[end.table].column(each) for each in end.columns] for end in (related.many, related.one)]
+    _, lost = unmatched_rows(related, *sides)
     return f"foreign key ({many}) references {target} ({one})", lost
 
 

@@ -11,11 +11,10 @@ import pyarrow.compute as pc
 
 from relatum.data.arrow import python_values
 from relatum.data.columns import Array, Column
-from relatum.engine.memory.joins import repr_value
 from relatum.errors import RelatumError
-from relatum.model.names import quoted
+from relatum.model.names import literal, quoted
 from relatum.pivot.answer import answer
-from relatum.pivot.question import ask
+from relatum.pivot.request import ask
 from relatum.session.session import Session
 
 SAMPLES = 3
@@ -80,7 +79,7 @@ def sampled(columns: list[Column], rows: Array) -> str:
 def listed_keys(samples: list[tuple[Any, ...]]) -> str:
     """Keys joined by commas, those of several columns in parentheses."""
     return ", ".join(
-        repr_value(sample[0]) if len(sample) == 1 else "(" + ", ".join(map(repr_value, sample)) + ")"
+        literal(sample[0]) if len(sample) == 1 else "(" + ", ".join(map(literal, sample)) + ")"
         for sample in samples[:SAMPLES]
     )
 

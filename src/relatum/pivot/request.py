@@ -1,15 +1,16 @@
-"""A question as asked: rows, columns, values, filters; and as resolved against a model."""
+"""A request as asked: rows, columns, values, filters; and as resolved against a model."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from relatum.errors import QuestionError, suggestion
+from relatum.errors import RequestError
 from relatum.language.expression import Expression, FilterPart
 from relatum.model.names import column_name, quoted, split_list, split_name
 from relatum.plan.nodes import Field
 from relatum.session.session import Session
+from relatum.wording import suggestion
 
 #: What a caller may pass for axes and values.
 Names = str | Sequence[str]
@@ -17,7 +18,7 @@ Values = str | Sequence[str] | Mapping[str, str]
 
 
 @dataclass(frozen=True, slots=True)
-class Question:
+class Request:
     """What a pivot is asked.
 
     ``rows`` and ``columns`` are lists of ``table.column``; ``values`` are pairs of a label and a formula; ``where``
@@ -35,7 +36,7 @@ class Question:
 
 @dataclass(frozen=True, slots=True)
 class Resolved:
-    """A question whose names are all known: fields (rows first), formulas and filter parts."""
+    """A request whose names are all known: fields (rows first), formulas and filter parts."""
 
     fields: tuple[Field, ...]
     row_count: int
@@ -51,9 +52,9 @@ def ask(
     totals: bool = True,
     show_empty: bool = False,
     cell_limit: int = 1_000_000,
-) -> Question:
-    """A question from what a caller passes: names may stand in one text, separated by commas."""
-    return Question(
+) -> Request:
+    """A request from what a caller passes: names may stand in one text, separated by commas."""
+    return Request(
         _listed(rows), _listed(columns), tuple(_labelled(values)), (where or "").strip(), totals, show_empty, cell_limit
     )
 
@@ -83,35 +84,35 @@ def _split_label(text: str) -> tuple[str, str]:
     return " ".join(text.split()), text.strip()
 
 
-def resolve_question(session: Session, question: Question) -> Resolved:
-    """Find every name of a question.
+def resolve_request(session: Session, request: Request) -> Resolved:
+    """Find every name of a request.
 
     Raises
     ------
-    QuestionError
+    RequestError
         No values are asked, an axis names no column or one twice, or two values have one label.
     FormulaError
         A value or the condition cannot be understood.
     """
-    if not question.values:
-        raise QuestionError(
+    if not request.values:
+        raise RequestError(
             "No values are asked for.",
             fix=f"Name a measure or write a formula. {suggestion('', session.declaration.measures, noun='measure')}",
         )
-    labels = [label for label, _ in question.values]
+    labels = [label for label, _ in request.values]
     for label in labels:
         if labels.count(label) > 1:
-            raise QuestionError(f"Two values have the label {label}.", fix="Give one of them a label: label: formula.")
-    rows = [_field(session, name) for name in _spread(session, question.rows)]
-    fields = [*rows, *(_field(session, name) for name in _spread(session, question.columns))]
+            raise RequestError(f"Two values have the label {label}.", fix="Give one of them a label: label: formula.")
+    rows = [_field(session, name) for name in _spread(session, request.rows)]
+    fields = [*rows, *(_field(session, name) for name in _spread(session, request.columns))]
     for field in fields:
         if fields.count(field) > 1:
-            raise QuestionError(f"{column_name(field.table, field.column)} stands on the axes twice.")
+            raise RequestError(f"{column_name(field.table, field.column)} stands on the axes twice.")
     formulas = tuple(
         session.formulas.formula(formula, "" if label == " ".join(formula.split()) else f"value {quoted(label)}")
-        for label, formula in question.values
+        for label, formula in request.values
     )
-    filters = session.formulas.condition(question.where) if question.where else ()
+    filters = session.formulas.condition(request.where) if request.where else ()
     return Resolved(tuple(fields), len(rows), formulas, filters)
 
 
@@ -132,16 +133,16 @@ def _field(session: Session, text: str) -> Field:
     if len(parts) == 1:
         owners = catalog.tables_with(parts[0])
         fix = f"Did you mean {' or '.join(column_name(owner, parts[0]) for owner in owners)}?" if owners else ""
-        raise QuestionError(f"{text} is not a column.", fix=fix or "An axis takes columns: table.column.")
+        raise RequestError(f"{text} is not a column.", fix=fix or "An axis takes columns: table.column.")
     if len(parts) != 2:
-        raise QuestionError(f"{text!r} is not a column.", fix="An axis takes columns: table.column.")
+        raise RequestError(f"{text!r} is not a column.", fix="An axis takes columns: table.column.")
     table, column = parts
     if table not in tables:
-        raise QuestionError(
+        raise RequestError(
             f"There is no table {table}, which {text} names.", fix=suggestion(table, tables, noun="table")
         )
     if column not in catalog.columns(table):
-        raise QuestionError(
+        raise RequestError(
             f"The table {quoted(table)} has no column {column}.",
             fix=suggestion(column, catalog.columns(table), noun="column"),
         )

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from decimal import Decimal
 
+from relatum.audit.finding import Finding
 from relatum.errors import RelatumError
-from relatum.insight.checks.finding import Finding
 from relatum.model.declaration import Control
-from relatum.model.names import quoted
+from relatum.model.names import literal, quoted
 from relatum.pivot.answer import answer
-from relatum.pivot.question import ask
+from relatum.pivot.request import ask
 from relatum.session.session import Session
 
 
@@ -69,17 +69,7 @@ def control_findings(session: Session, control: Control) -> Iterator[Finding]:
 
 def control_condition(control: Control) -> str:
     """The condition that a control's context says: ``calendar.year = 2023``."""
-    return " and ".join(f"{column} = {_literal(value)}" for column, value in control.at.items())
-
-
-def _literal(value: object) -> str:
-    if isinstance(value, bool):
-        return "true" if value else "false"
-    if isinstance(value, int | float):
-        return str(value)
-    if isinstance(value, str):
-        return "'" + value.replace("'", "''") + "'"
-    return f"date '{value}'"
+    return " and ".join(f"{column} = {literal(value)}" for column, value in control.at.items())
 
 
 def is_number(value: object) -> bool:

@@ -8,9 +8,8 @@ from typing import Any
 
 from relatum.data.types import DATE
 from relatum.data.written import dates_of
-from relatum.errors import ModelError, SourceError
-from relatum.insight.draft.collect import LeftOut, Raw
-from relatum.insight.draft.dates import (
+from relatum.draft.collect import LeftOut, Raw
+from relatum.draft.dates import (
     calendar_range,
     date_relationships,
     dated,
@@ -18,12 +17,12 @@ from relatum.insight.draft.dates import (
     level_relationship,
     leveled,
 )
-from relatum.insight.draft.hierarchies import hierarchies
-from relatum.insight.draft.keys import proposed_key
-from relatum.insight.draft.measures import Namer, fact_measures, lookup_averages, priced
-from relatum.insight.draft.profile import ColumnProfile, TableProfile, profile
-from relatum.insight.draft.proposals import LIKELY, Proposal
-from relatum.insight.draft.relationships import (
+from relatum.draft.hierarchies import hierarchies
+from relatum.draft.keys import proposed_key
+from relatum.draft.measures import Namer, fact_measures, lookup_averages, priced
+from relatum.draft.profile import ColumnProfile, TableProfile, profile
+from relatum.draft.proposals import LIKELY, Proposal
+from relatum.draft.relationships import (
     Tables,
     date_rank,
     name_match,
@@ -31,7 +30,8 @@ from relatum.insight.draft.relationships import (
     relate_pairs,
     shared_prefix,
 )
-from relatum.insight.words import words
+from relatum.draft.words import words
+from relatum.errors import ModelError, SourceError
 from relatum.model.declaration import ColumnSettings, Declaration, End, Hierarchy, Measure, Relationship, Table, frozen
 from relatum.model.links import parse_link
 from relatum.model.names import column_name, quoted

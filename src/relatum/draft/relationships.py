@@ -10,12 +10,10 @@ import numpy as np
 from relatum.data.arrow import python_values
 from relatum.data.columns import Column
 from relatum.data.types import Kind
-from relatum.engine.memory.joins import build_join_index
-from relatum.errors import DataError
-from relatum.insight.draft.keys import almost_unique, why_not_unique
-from relatum.insight.draft.profile import ColumnProfile, TableProfile
-from relatum.insight.draft.proposals import Proposal
-from relatum.insight.words import (
+from relatum.draft.keys import almost_unique, why_not_unique
+from relatum.draft.profile import ColumnProfile, TableProfile
+from relatum.draft.proposals import Proposal
+from relatum.draft.words import (
     core,
     is_counted,
     is_generic,
@@ -25,6 +23,8 @@ from relatum.insight.words import (
     starts_a_validity,
     words,
 )
+from relatum.engine.memory.joins import build_join_index
+from relatum.errors import DataError
 from relatum.model.declaration import End, Relationship
 from relatum.model.names import quoted
 

@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from relatum.data.types import Kind
-from relatum.errors import counted
-from relatum.insight.draft.profile import ColumnProfile, TableProfile
-from relatum.insight.draft.proposals import Proposal
-from relatum.insight.words import (
+from relatum.draft.profile import ColumnProfile, TableProfile
+from relatum.draft.proposals import Proposal
+from relatum.draft.words import (
     core,
     is_counted,
     is_ordinal,
@@ -20,6 +19,7 @@ from relatum.insight.words import (
 )
 from relatum.model.declaration import Measure
 from relatum.model.names import column_name, quoted
+from relatum.wording import counted
 
 _MONEY = frozenset("price cost amount revenue sales value total target budget paid payment margin turnover fee".split())
 

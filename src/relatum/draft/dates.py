@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from datetime import date, timedelta
+from datetime import date
 
+from relatum.data.days import day_of
 from relatum.data.types import Kind
-from relatum.errors import counted
-from relatum.insight.draft.profile import ColumnProfile, TableProfile
-from relatum.insight.draft.proposals import Proposal
-from relatum.insight.draft.relationships import date_rank
-from relatum.insight.words import holds_from
+from relatum.draft.profile import ColumnProfile, TableProfile
+from relatum.draft.proposals import Proposal
+from relatum.draft.relationships import date_rank
+from relatum.draft.words import holds_from
 from relatum.model.declaration import CalendarRange, End, Relationship
+from relatum.wording import counted
 
-_EPOCH = date(1970, 1, 1)
 #: A calendar over more years than this comes from a placeholder such as 1900-01-01 rather than from business.
 _MOST_YEARS = 60
 
@@ -56,8 +56,8 @@ def leveled(tables: list[TableProfile], skip: set[str]) -> list[ColumnProfile]:
 
 def calendar_range(dates: list[ColumnProfile], levels: list[ColumnProfile], through: str) -> tuple[CalendarRange, str]:
     """Whole years around all dates and levels, and what speaks against it."""
-    firsts = [_EPOCH + timedelta(days=each.column.lower) for each in dates]
-    lasts = [_EPOCH + timedelta(days=each.column.upper) for each in dates]
+    firsts = [day_of(each.column.lower) for each in dates]
+    lasts = [day_of(each.column.upper) for each in dates]
     years = [each.year for each in (*firsts, *lasts)]
     for column in levels:
         years += (

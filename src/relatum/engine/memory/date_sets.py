@@ -10,8 +10,9 @@ import numpy as np
 
 from relatum.calendar.moves import Dates, Sets, moved
 from relatum.data.columns import Array
-from relatum.engine.memory.bounded import Scans
+from relatum.data.days import day_number
 from relatum.engine.memory.frames import Frame, Links, number_groups
+from relatum.engine.memory.scans import Scans
 from relatum.model.names import split_name
 from relatum.model.routes import Place, Route
 from relatum.plan.dependencies import dates_keys
@@ -91,7 +92,7 @@ class DateSets:
 
     def _end(self, calendar: str, ends: Iterable[tuple[str, Route]], through: str | date) -> int | None:
         if isinstance(through, date):
-            return (through - date(1970, 1, 1)).days
+            return day_number(through)
         if through:
             column = self.scans.store.column(*split_name(through))
             return int(column.upper) if column.null_count < len(column) else None

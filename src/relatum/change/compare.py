@@ -8,13 +8,13 @@ from dataclasses import dataclass, fields, replace
 from decimal import Decimal
 from typing import Any, TypeVar
 
+from relatum.audit.measures import agrees, control_condition, is_number
 from relatum.errors import FormulaError, RelatumError
-from relatum.insight.checks.values import agrees, control_condition, is_number
 from relatum.language.mentions import Known, meaning, mentions, respelled
 from relatum.model.declaration import Declaration, Measure, Relationship, Table
 from relatum.model.names import column_name, quoted, split_name
 from relatum.pivot.answer import answer
-from relatum.pivot.question import Question, ask
+from relatum.pivot.request import Request, ask
 from relatum.progress import told
 from relatum.session.session import Session
 
@@ -201,23 +201,23 @@ def compare_values(
     before: Session, after: Session, values: tuple[tuple[str, str], ...]
 ) -> tuple[tuple[Moved, ...], int]:
     """Which values came out otherwise, and how many were compared: those chosen, and the controls of both models."""
-    questions: dict[str, Question] = {label: ask(values={label: formula}) for label, formula in values}
+    requests: dict[str, Request] = {label: ask(values={label: formula}) for label, formula in values}
     for session in (before, after):
         for control in session.declaration.controls:
             where = control_condition(control)
             name = f"{control.measure} at {where}" if where else control.measure
-            questions.setdefault(name, ask(values={control.measure: quoted(control.measure)}, where=where))
+            requests.setdefault(name, ask(values={control.measure: quoted(control.measure)}, where=where))
     moved = []
-    for name in told(questions, lambda each: f"comparing {each}"):
-        old, new = _value(before, questions[name]), _value(after, questions[name])
+    for name in told(requests, lambda each: f"comparing {each}"):
+        old, new = _value(before, requests[name]), _value(after, requests[name])
         if not agrees(old, new):
             both = is_number(old) and is_number(new)
             moved.append(Moved(name, old, new, Decimal(str(new)) - Decimal(str(old)) if both else None))
-    return tuple(moved), len(questions)
+    return tuple(moved), len(requests)
 
 
-def _value(session: Session, question: Question) -> Any:
+def _value(session: Session, request: Request) -> Any:
     try:
-        return answer(session, question).scalar()
+        return answer(session, request).scalar()
     except RelatumError as error:
         return f"cannot be asked: {error.reason}"

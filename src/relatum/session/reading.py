@@ -12,7 +12,7 @@ from relatum.data.columns import Column
 from relatum.data.table import TableData
 from relatum.data.types import DATE, TEXT, TIMESTAMP, Type, parse_type
 from relatum.data.written import date_format, dates_of
-from relatum.errors import ModelError, RelatumError, SourceError, suggestion
+from relatum.errors import ModelError, RelatumError, SourceError
 from relatum.model.declaration import Declaration, Table
 from relatum.progress import told
 from relatum.session.cache import WORTH_BYTES, Cache, NotKeptError, identity_of
@@ -22,6 +22,7 @@ from relatum.sources.files import read_tail, sentences
 from relatum.sources.fingerprint import Digests, FileState, has_grown, refuse_changed
 from relatum.sources.place import GROWING, Source, files_in, is_folder, read_file, read_source
 from relatum.sources.stacked import stacked
+from relatum.wording import suggestion
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,12 +6,12 @@ from itertools import combinations
 
 import numpy as np
 
+from relatum.data.keys import duplicate_keys
 from relatum.data.types import Kind
-from relatum.engine.memory.joins import duplicate_keys
-from relatum.errors import counted
-from relatum.insight.draft.profile import ColumnProfile, TableProfile
-from relatum.insight.draft.proposals import Proposal
-from relatum.insight.words import core, is_counted, is_ordinal, is_rate, looks_like_key, singular, words
+from relatum.draft.profile import ColumnProfile, TableProfile
+from relatum.draft.proposals import Proposal
+from relatum.draft.words import core, is_counted, is_ordinal, is_rate, looks_like_key, singular, words
+from relatum.wording import counted
 
 #: Pairs and triples of columns are tried only where so few rows say at once that most of them repeat.
 _PROBE = 20_000

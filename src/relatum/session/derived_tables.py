@@ -10,12 +10,13 @@ import numpy as np
 
 from relatum.data.columns import Column
 from relatum.data.table import TableData
-from relatum.errors import FormulaError, ModelError, suggestion
+from relatum.errors import FormulaError, ModelError
 from relatum.model.declaration import Declaration, Table, frozen
 from relatum.model.names import column_name, quoted, split_name
 from relatum.plan.compile import Grid, compile_plan
 from relatum.plan.nodes import Cells, Field
 from relatum.session.session import Session
+from relatum.wording import suggestion
 
 _CELL_LIMIT = 50_000_000
 

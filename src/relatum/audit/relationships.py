@@ -3,24 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from datetime import date, timedelta
 
 import numpy as np
 import pyarrow.compute as pc
 
+from relatum.audit.finding import Finding, Money, folded, nulls_of, sampled
 from relatum.data.buffers import array_values
 from relatum.data.columns import Array, Column
+from relatum.data.days import day_of
+from relatum.data.keys import keys_found
 from relatum.data.types import Kind
-from relatum.engine.memory.joins import JoinIndex, keys_found
-from relatum.errors import DataError, counted, listed
-from relatum.insight.checks.finding import Finding, Money, folded, nulls_of, sampled
-from relatum.insight.words import words
+from relatum.draft.words import words
+from relatum.engine.memory.joins import JoinIndex
+from relatum.errors import DataError
 from relatum.model.declaration import Relationship
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Hop, Place, hops_of
 from relatum.session.session import Session
+from relatum.wording import counted, listed
 
-_EPOCH = date(1970, 1, 1)
 _UNTIL = frozenset("to until end ends thru through expires expiry".split())
 
 
@@ -147,9 +148,7 @@ def _outside(dates: Column, calendar: Column, lost: Array) -> str:
         (late, "after", calendar.upper, days.max()),
     ):
         if count:
-            said.append(
-                f"{count:,} {word} {_EPOCH + timedelta(days=limit)} (as {_EPOCH + timedelta(days=int(extreme))})"
-            )
+            said.append(f"{count:,} {word} {day_of(limit)} (as {day_of(extreme)})")
     return " and ".join(said) if early + late == len(days) else ""
 
 

@@ -3,22 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from datetime import date, timedelta
 
 import numpy as np
 
+from relatum.audit.finding import Finding, folded, listed_keys, nulls_of
 from relatum.data.arrow import python_values
 from relatum.data.buffers import array_values
+from relatum.data.days import day_of
+from relatum.data.keys import duplicate_keys
 from relatum.data.types import Kind
-from relatum.engine.memory.joins import duplicate_keys
-from relatum.errors import counted
-from relatum.insight.checks.finding import Finding, folded, listed_keys, nulls_of
 from relatum.model.names import column_name, quoted, split_name
 from relatum.session.session import Session
+from relatum.wording import counted
 
 #: Columns with more texts than this are descriptions or keys of a fact: nobody groups by them.
 _MOST_TEXTS = 200_000
-_EPOCH = date(1970, 1, 1)
 
 
 def table_findings(session: Session, name: str) -> Iterator[Finding]:
@@ -86,7 +85,7 @@ def _gaps(session: Session, name: str) -> Iterator[Finding]:
     days = np.unique(column.values[~nulls_of(column)].astype(np.int64))
     missing = np.setdiff1d(np.arange(days[0], days[-1] + 1), days) if len(days) else days
     if len(missing):
-        shown = ", ".join(str(_EPOCH + timedelta(days=int(day))) for day in missing[:3])
+        shown = ", ".join(str(day_of(day)) for day in missing[:3])
         yield Finding(
             "problem",
             quoted(name),

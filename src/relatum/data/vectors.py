@@ -12,23 +12,10 @@ from relatum.data.buffers import texts_array
 from relatum.data.columns import Array, Column, float_column, sorted_texts
 from relatum.data.types import BOOLEAN, FLOAT, Kind, Type
 from relatum.errors import ValueOverflowError
-from relatum.language.expression import Constant
 
 Nulls = NDArray[np.bool_] | None
 LOWEST, HIGHEST = -(1 << 63), (1 << 63) - 1
 _INT32_LOWEST, _INT32_HIGHEST = -(1 << 31), (1 << 31) - 1
-
-
-def constant(node: Constant) -> Column:
-    """A constant as a vector without dimensions."""
-    value = node.value
-    if value is None:
-        return all_null(node.type)
-    if node.type.kind is Kind.TEXT:
-        return Column(node.type, np.zeros((), np.uint8), None, texts_array([str(value)]), 0, 0)
-    if node.type.exact:
-        return Column(node.type, np.asarray(value, dtype=np.int64), None, None, int(value), int(value))
-    return Column(node.type, np.asarray(value), None, None, 0, 1)
 
 
 def all_null(type_: Type) -> Column:

@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from relatum.errors import ModelError, counted, suggestion
-from relatum.insight.checks.finding import Finding, Money
-from relatum.insight.checks.relationships import relationship_findings
-from relatum.insight.checks.tables import hierarchy_findings, table_findings
-from relatum.insight.checks.values import control_findings, measure_findings
+from relatum.audit.finding import Finding, Money
+from relatum.audit.measures import control_findings, measure_findings
+from relatum.audit.relationships import relationship_findings
+from relatum.audit.tables import hierarchy_findings, table_findings
+from relatum.errors import ModelError
 from relatum.progress import told
 from relatum.session.session import Session
+from relatum.wording import counted, suggestion
 
 
 @dataclass(frozen=True, slots=True)

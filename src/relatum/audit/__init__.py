@@ -1,0 +1,1 @@
+"""Looking into a model: the audit, an overview, how a formula was understood."""

@@ -1,0 +1,1 @@
+"""What becomes of a model: edits, what depends on what, two models compared, sources read again."""

@@ -1,0 +1,150 @@
+"""Keys: which rows of two tables have the same, which occur more than once, which find nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow.compute as pc
+
+from relatum.data import vectors as v
+from relatum.data.arrow import python_values
+from relatum.data.buffers import array_values
+from relatum.data.columns import Array, Column
+from relatum.data.types import Kind, common_type
+from relatum.errors import DataError
+from relatum.model.declaration import Relationship
+from relatum.model.names import column_name, literal
+from relatum.wording import counted
+
+_SAMPLES = 5
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Keys:
+    """Keys of both ends as whole numbers; -1 where null, or where the one side has no such value."""
+
+    many: Array
+    one: Array
+    slots: int
+
+
+def duplicate_keys(columns: list[Column]) -> tuple[int, int, list[tuple[object, ...]]]:
+    """How many keys occur more than once, how many rows they stand on, and some of them."""
+    keys = paired(columns, columns)
+    distinct, counts = np.unique(keys.one[keys.one >= 0], return_counts=True)
+    repeated = distinct[counts > 1]
+    samples = []
+    for key in repeated[:_SAMPLES]:
+        row = np.flatnonzero(keys.one == key)[:1]
+        samples.append(tuple(python_values(column.take(row))[0] for column in columns))
+    return len(repeated), int(counts[counts > 1].sum()), samples
+
+
+def keys_found(many: list[Column], one: list[Column]) -> Array:
+    """For each row of one side, whether its key occurs on the other, however often."""
+    keys = paired(many, one)
+    known = np.unique(keys.one[keys.one >= 0])
+    return (keys.many >= 0) & (rank_of(known, keys.many) >= 0)
+
+
+def refuse_duplicates(relationship: Relationship, one: list[Column], turned: bool = False) -> None:
+    """Raise a DataError when the one side's key occurs on several rows; ``turned`` says that the left end is meant."""
+    keys, rows, samples = duplicate_keys(one)
+    if keys:
+        shown = ", ".join(", ".join(map(literal, sample)) for sample in samples)
+        raise DataError(
+            f"{relationship.many if turned else relationship.one} is {'a' if turned else 'the'} one side of "
+            f"{relationship}, but it is not unique: "
+            f"{counted(keys, 'key')} on {counted(rows, 'row')}, for instance {shown}.",
+            fix="Remove the duplicates, relate by more columns, or turn the relationship round.",
+        )
+
+
+def comparable(relationship: Relationship, many: list[Column], one: list[Column]) -> tuple[list[Column], list[Column]]:
+    """Both ends of a relationship as columns of one type each; a DataError where they never match."""
+    left, right = [], []
+    for many_column, one_column, many_name, one_name in zip(
+        many, one, relationship.many.columns, relationship.one.columns, strict=True
+    ):
+        common = common_type([many_column.type, one_column.type])
+        if common is None:
+            raise DataError(
+                f"{column_name(relationship.many.table, many_name)} is {many_column.type} and "
+                f"{column_name(relationship.one.table, one_name)} is {one_column.type}: they never match.",
+                fix="Declare the type of one of them in the model: type = "
+                f'"{one_column.type}" for {column_name(relationship.many.table, many_name)}.',
+            )
+        left.append(v.converted(many_column, common))
+        right.append(v.converted(one_column, common))
+    if relationship.match == "as_of" and right[-1].type.kind in (Kind.TEXT, Kind.BOOLEAN):
+        raise DataError(
+            f"{relationship} matches as of {relationship.one.columns[-1]}, which is {right[-1].type}.",
+            fix="The last column of an as_of relationship is a date, a timestamp or a number.",
+        )
+    return left, right
+
+
+def paired(many: list[Column], one: list[Column]) -> Keys:
+    """Keys of several columns, of both ends, as one whole number each."""
+    keys: Keys | None = None
+    for many_column, one_column in zip(many, one, strict=True):
+        here = _pair(many_column, one_column)
+        keys = here if keys is None else _combined(keys, here)
+    assert keys is not None
+    return keys
+
+
+def _combined(keys: Keys, here: Keys) -> Keys:
+    if keys.slots * here.slots >= 1 << 62:
+        known = np.unique(keys.one[keys.one >= 0])
+        keys = Keys(rank_of(known, keys.many), rank_of(known, keys.one), len(known))
+    many = np.where((keys.many < 0) | (here.many < 0), -1, keys.many * here.slots + here.many)
+    one = np.where((keys.one < 0) | (here.one < 0), -1, keys.one * here.slots + here.one)
+    return Keys(many, one, keys.slots * here.slots)
+
+
+def _pair(many: Column, one: Column) -> Keys:
+    if one.type.kind is Kind.TEXT:
+        found = pc.index_in(many.dictionary, value_set=one.dictionary)
+        known = array_values(found, -1).astype(np.int64)
+        many_codes = known.take(many.values) if len(known) else np.full(len(many), -1, np.int64)
+        one_codes, slots = one.values.astype(np.int64), len(one.dictionary)
+    elif one.type.kind is Kind.FLOAT or one.upper - one.lower >= 1 << 62:
+        distinct = np.unique(one.values)
+        many_codes, one_codes, slots = rank_of(distinct, many.values), rank_of(distinct, one.values), len(distinct)
+    else:
+        slots = one.upper - one.lower + 1
+        # Values outside the one side's bounds find nothing; the others are less than 64 bits above its lower bound.
+        inside = (many.values >= one.lower) & (many.values <= one.upper)
+        many_codes = np.where(inside, many.values.astype(np.int64) - one.lower, -1)
+        one_codes = one.values.astype(np.int64) - one.lower
+    return Keys(without_nulls(many_codes, many), without_nulls(one_codes, one), max(slots, 1))
+
+
+def rank_of(distinct: Array, values: Array) -> Array:
+    """The place of each value among distinct ascending ones; -1 where it is not there."""
+    if not len(distinct):
+        return np.full(len(values), -1, np.int64)
+    positions = np.searchsorted(distinct, values).clip(max=len(distinct) - 1)
+    return np.where(distinct[positions] == values, positions, -1)
+
+
+def without_nulls(codes: Array, column: Column) -> Array:
+    """Codes with -1 where the column has no value."""
+    return codes if column.nulls is None else np.where(column.nulls, -1, codes)
+
+
+def unmatched_rows(relationship: Relationship, many: Sequence[Column], one: Sequence[Column]) -> tuple[int, int]:
+    """How many rows of the many side have a null key, and how many have one that occurs nowhere on the one side.
+
+    Raises
+    ------
+    DataError
+        The columns' types cannot be compared.
+    """
+    left, right = comparable(relationship, list(many), list(one))
+    nulls = v.either_null(*left)
+    null_keys = 0 if nulls is None else int(np.broadcast_to(nulls, len(left[0])).sum())
+    return null_keys, int((~keys_found(left, right)).sum()) - null_keys

@@ -1,1 +1,0 @@
-"""What a modeller should know about a model and its data."""

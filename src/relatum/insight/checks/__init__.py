@@ -1,1 +1,0 @@
-"""What the audit looks for, one file for each part of a model."""

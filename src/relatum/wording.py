@@ -1,0 +1,56 @@
+"""Sentences for people: the nearest name, lists and counts, a formula with carets under what is meant."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable, Sequence
+
+
+def pointed(text: str, start: int, stop: int, width: int = 100) -> str:
+    """The line of ``text`` that holds a stretch of it, with a caret under each of its characters."""
+    start = min(start, len(text))
+    line_start = text.rfind("\n", 0, start) + 1
+    line_stop = text.find("\n", start)
+    line_stop = len(text) if line_stop < 0 else line_stop
+    line = text[line_start:line_stop]
+    column = start - line_start
+    length = max(1, min(stop, line_stop) - start)
+    if len(line) > width:
+        cut = max(0, min(column - width // 3, len(line) - width))
+        line = ("…" if cut else "") + line[cut : cut + width] + ("…" if cut + width < len(line) else "")
+        column = column - cut + (1 if cut else 0)
+        length = min(length, max(1, len(line) - column))
+    line = line.replace("\t", " ")
+    return f"    {line}\n    {' ' * column}{'^' * length}"
+
+
+def nearest(name: str, choices: Iterable[str]) -> str | None:
+    """The choice most like ``name``, or None when none is close."""
+    options = list(choices)
+    for option in options:
+        if option.lower() == name.lower():
+            return option
+    close = difflib.get_close_matches(name, options, n=1, cutoff=0.6)
+    return close[0] if close else None
+
+
+def suggestion(name: str, choices: Iterable[str], *, noun: str = "name") -> str:
+    """One sentence that helps after an unknown name: the nearest choice, or the choices when they are few."""
+    options = sorted(set(choices))
+    close = nearest(name, options)
+    if close is not None:
+        return f"Did you mean {close}?"
+    if not options:
+        return f"There is no {noun} yet."
+    return f"Known: {listed(options)}."
+
+
+def listed(items: Sequence[str], most: int = 12) -> str:
+    """Items joined by commas, cut after ``most`` of them with a count of the rest."""
+    shown = ", ".join(items[:most])
+    return shown if len(items) <= most else f"{shown} and {len(items) - most} more"
+
+
+def counted(number: int, noun: str, plural: str = "") -> str:
+    """A number with its noun: ``1 row``, ``1,204 rows``."""
+    return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
