@@ -221,7 +221,7 @@ NOTES = [
 ]
 
 
-@pytest.mark.parametrize(("formula", "request", "kind", "text"), NOTES)
+@pytest.mark.parametrize(("formula", "question", "kind", "text"), NOTES)
 def test_a_note_says_what_a_reader_should_know(
     shared_stall: relatum.Model, formula: str, question: dict[str, str], kind: str, text: str | None
 ) -> None:

@@ -125,7 +125,7 @@ WRONG = [
 ]
 
 
-@pytest.mark.parametrize(("request", "message"), WRONG)
+@pytest.mark.parametrize(("question", "message"), WRONG)
 def test_a_question_that_cannot_be_asked(shared_stall: relatum.Model, question: dict[str, str], message: str) -> None:
     with pytest.raises(relatum.RequestError) as caught:
         shared_stall.pivot(**question)

@@ -45,7 +45,7 @@ def moving(tmp_path_factory: pytest.TempPathFactory) -> tuple[relatum.Model, duc
     return open_model(folder), open_duckdb(folder)
 
 
-@pytest.mark.parametrize("request", QUESTIONS, ids=lambda question: question.name)
+@pytest.mark.parametrize("question", QUESTIONS, ids=lambda question: question.name)
 def test_a_formula_that_nests_or_moves_equals_its_sql(
     moving: tuple[relatum.Model, duckdb.DuckDBPyConnection], question: Request
 ) -> None:
