@@ -16,7 +16,7 @@ from oracle_contexts import Contexts
 from oracle_rows import NO_MATCH, NO_MATCH_MEMBER, TOTAL, Context, Filter, Path, Row
 from oracle_values import AGGREGATES, FUNCTIONS, _by_order, _operation, _percentile, _weighted, scalar
 from relatum.language.parse import parse_condition, parse_formula
-from relatum.language.tree import Call, Changed, Let, Name, Node, Operation, children
+from relatum.language.tree import Call, Changed, Let, Name, Operation, Syntax, children
 
 
 class Star(Contexts):
@@ -24,10 +24,10 @@ class Star(Contexts):
 
     # -- formulas --------------------------------------------------------------------------------------------------
 
-    def evaluate(self, node: Node, context: Context) -> Any:
+    def evaluate(self, node: Syntax, context: Context) -> Any:
         """A formula's value under a context: in a cell, or at a current row."""
 
-        def leaf(part: Node) -> Any:
+        def leaf(part: Syntax) -> Any:
             if isinstance(part, Name):
                 return self.name(part, context)
             if isinstance(part, Changed):
@@ -98,7 +98,7 @@ class Star(Contexts):
     def keyed_path(self, row: Row, each: Filter, context: Context) -> tuple[Path, Filter]:
         return self.path(row[0], each.table, None, context, filters=True), each
 
-    def parts_of(self, node: Call) -> list[Node]:
+    def parts_of(self, node: Call) -> list[Syntax]:
         if _counts_rows(node):
             return []
         return [*node.arguments, *(part for part in (node.by, node.weight) if part is not None)]
@@ -167,7 +167,7 @@ class Star(Contexts):
 
     # -- related ---------------------------------------------------------------------------------------------------
 
-    def sources(self, nodes: list[Node]) -> list[str]:
+    def sources(self, nodes: list[Syntax]) -> list[str]:
         """The row tables of all aggregates in formulas."""
         found: list[str] = []
         for node in nodes:
@@ -204,7 +204,7 @@ class Star(Contexts):
         keyed = [each for each in context.filters if each.keyed]
         return [*own, *self.bearing(parts, inner), *(each for each in keyed if each in own)]
 
-    def bearing(self, nodes: list[Node], context: Context) -> Iterator[Filter]:
+    def bearing(self, nodes: list[Syntax], context: Context) -> Iterator[Filter]:
         """The filters that bear on aggregates inside formulas."""
         for node in nodes:
             if isinstance(node, Name):
@@ -239,17 +239,17 @@ class Star(Contexts):
     def pivot(self, fields: list[tuple[str, str]], formulas: list[str], where: str = "") -> dict[tuple[Any, ...], list]:
         """Values by combination of members; ``TOTAL`` stands where a field is totalled over. All grains are there."""
         trees = [parse_formula(formula) for formula in formulas]
-        question = Context()
+        request = Context()
         if where:
-            question = question.plus(*self.conditions(parse_condition(where), "request", question))
-        cells = {}
-        shown = self.shown(trees, fields, question)
-        for kept in itertools.product((True, False), repeat=len(fields)):
-            for combination in shown if any(kept) else [tuple(TOTAL for _ in fields)]:
-                key = tuple(member if keep else TOTAL for member, keep in zip(combination, kept, strict=True))
-                if key not in cells and is_grain(key):
-                    cells[key] = [self.evaluate(tree, self.cell(fields, key, question)) for tree in trees]
-        return cells
+            request = request.plus(*self.conditions(parse_condition(where), "request", request))
+        bare = bool(fields) and not self.in_force(trees, fields, request)
+        shown: set[tuple[Any, ...]] = set()
+        grains = itertools.product((True, False), repeat=len(fields))
+        for kept in sorted(filter(is_grain, grains), key=lambda each: -sum(each)):
+            # A combination in which a shown one of a finer grain lies is shown too.
+            finer = {key for key in shown if all(member is not TOTAL for member, keep in zip(key, kept, strict=True) if keep)}
+            shown |= {_coarser(kept, key) for key in finer} | self.shown(trees, fields, kept, request, bare)
+        return {key: [self.evaluate(tree, self.cell(fields, key, request)) for tree in trees] for key in shown}
 
     def cell(self, fields: list[tuple[str, str]], key: tuple[Any, ...], context: Context) -> Context:
         axes: tuple[Filter, ...] = ()
@@ -259,74 +259,135 @@ class Star(Contexts):
                 axes += one.filters
         return replace(context, filters=(*axes, *context.filters))
 
-    def shown(self, trees: list[Node], fields: list[tuple[str, str]], question: Context) -> list[tuple[Any, ...]]:
-        """The combinations in which some aggregate that every axis bears on has a value, else the visible members."""
-        if not fields:
-            return [()]
-        some = self.cell(fields, tuple(NO_MATCH_MEMBER for _ in fields), question)
-        owners = self.owners(fields, question)
+    def in_force(self, trees: list[Syntax], fields: list[tuple[str, str]], request: Context) -> bool:
+        """Whether every axis member of a full combination is in force for some aggregate, whatever its value."""
+        some = self.cell(fields, tuple(NO_MATCH_MEMBER for _ in fields), request)
+        return any(self.judged(tree, some, some.filters[: len(fields)]) for tree in trees)
+
+    def shown(
+        self, trees: list[Syntax], fields: list[tuple[str, str]], kept: tuple[bool, ...], request: Context, bare: bool
+    ) -> set[tuple[Any, ...]]:
+        """The combinations of one grain in which some aggregate that every axis bears on has a value.
+
+        With ``bare`` the visible members too, and no match where some aggregate has a value there.
+        """
+        if not any(kept):
+            return {tuple(TOTAL for _ in fields)}
+        numbers = [number for number, keep in enumerate(kept) if keep]
+        own = [fields[number] for number in numbers]
+
+        def key_of(members: tuple[Any, ...]) -> tuple[Any, ...]:
+            there = dict(zip(numbers, members, strict=True))
+            return tuple(there.get(number, TOTAL) for number in range(len(fields)))
+
+        real, with_no_match = self.combinations(own, request)
+        found = set(real) if bare else set()
+        for combination in itertools.product(*(self.members(*each) for each in own)):
+            if not all(self.left(field, member, request) for field, member in zip(own, combination, strict=True)):
+                continue
+            context = self.cell(fields, key_of(combination), request)
+            axes = context.filters[: len(numbers)]
+            judged = [pair for tree in trees for pair in self.judged(tree, context, axes)]
+            # What nests may have a value for members that nobody sees: they are not shown.
+            seen = [pair for pair in judged if combination in with_no_match or self.is_simple(pair[0])]
+            if bare and combination in with_no_match - real and self.no_match_is_there(own, combination):
+                seen += [pair for tree in trees for pair in self.outermost(tree, context)]
+            if any(self.aggregate(call, inner) is not None for call, inner in seen):
+                found.add(combination)
+        allowed = {one for one in found if all(self.left(f, m, request) for f, m in zip(own, one, strict=True))}
+        return set(map(key_of, allowed))
+
+    def combinations(self, fields: list[tuple[str, str]], request: Context) -> tuple[set[Any], set[Any]]:
+        """The visible combinations: of one chain as they occur, of several freely; and those with no match of a chain."""
+        owners = self.owners(fields, request)
         parts, with_no_match = [], []
         for owner in dict.fromkeys(owners):
             own = [number for number, other in enumerate(owners) if other == owner]
-            rows = self.bounded(owner, question, [])[0] or []
-            parts.append({tuple((n, self.member_of(row, *fields[n], question)) for n in own) for row in rows})
+            rows = self.bounded(owner, request, [])[0] or []
+            parts.append({tuple((n, self.member_of(row, *fields[n], request)) for n in own) for row in rows})
             with_no_match.append(parts[-1] | {tuple((n, NO_MATCH_MEMBER) for n in own)})
 
-        def combinations(sets: list[set[Any]]) -> list[tuple[Any, ...]]:
-            return [
+        def together(sets: list[set[Any]]) -> set[tuple[Any, ...]]:
+            return {
                 tuple(member for _, member in sorted((p for part in chosen for p in part), key=lambda p: p[0]))
                 for chosen in itertools.product(*sets)
-            ]
+            }
 
-        if not any(self.judged(tree, some, some.filters[: len(fields)]) for tree in trees):
-            return combinations(parts)
-        found = []
-        visible = set(combinations(with_no_match))
-        for combination in itertools.product(*(self.members(*each) for each in fields)):
-            context = self.cell(fields, combination, question)
-            axes = context.filters[: len(fields)]
-            judged = [pair for tree in trees for pair in self.judged(tree, context, axes)]
-            # What nests may have a value for members that nobody sees: they are not shown.
-            seen = [pair for pair in judged if combination in visible or self.is_simple(pair[0])]
-            if any(self.aggregate(call, inner) is not None for call, inner in seen):
-                found.append(combination)
-        return found
+        return together(parts), together(with_no_match)
+
+    def left(self, field: tuple[str, str], member: Any, request: Context) -> bool:
+        """Whether the request's own condition leaves a member in its table."""
+        table, column = field
+        key = ("left", request.filters, field)
+        if key not in self.known:
+            reached = self.reach(table, request, [])[0]
+            rows = self.visible(table, reached)
+            direct = [each for path, each in reached if all(step.how == "up" for step in path)]
+            self.known[key] = (
+                {self.value(row, column) for row in rows},
+                all(each.test((each.table, NO_MATCH)) for each in direct),
+                bool(reached),
+            )
+        values, no_match, filtered = self.known[key]
+        return not filtered or (no_match if member == NO_MATCH_MEMBER else member in values)
+
+    def no_match_is_there(self, fields: list[tuple[str, str]], combination: tuple[Any, ...]) -> bool:
+        """Whether some row finds nothing in each table whose no match is meant."""
+        return all(
+            any(
+                self.follow(row, path)[1] == NO_MATCH
+                for start in self.tables
+                for end, path in self.paths(start, Context(), filters=False).items()
+                if end == (table, False) and path
+                for row in self.rows(start)
+            )
+            for (table, _), member in zip(fields, combination, strict=True)
+            if member == NO_MATCH_MEMBER
+        )
 
     def is_simple(self, node: Call) -> bool:
         return not node.per and not self.sources(self.parts_of(node))
 
-    def judged(self, node: Node, context: Context, axes: tuple[Filter, ...]) -> list[tuple[Call, Context]]:
+    def judged(self, node: Syntax, context: Context, axes: tuple[Filter, ...]) -> list[tuple[Call, Context]]:
         """The aggregates of a formula for which every axis member is in force, with their contexts."""
+        found = []
+        for call, inner in self.outermost(node, context):
+            bearing = self.bearing_on(call, inner)
+            if all(axis in bearing or (axis in inner.filters and not inner.repeat) for axis in axes):
+                found.append((call, inner))
+        return found
+
+    def outermost(self, node: Syntax, context: Context) -> list[tuple[Call, Context]]:
+        """The aggregates of a formula that stand in no other, ``sole`` and rankings aside, with their contexts."""
         if isinstance(node, Name):
             (name,) = node.parts
             if name not in self.measures or name in context.lets:
                 return []
             inner = replace(context, repeat=name in self.repeat, lets={})
-            return self.judged(parse_formula(self.measures[name]), inner, axes)
+            return self.outermost(parse_formula(self.measures[name]), inner)
         if isinstance(node, Changed):
-            return self.judged(node.formula, self.changed(context, node.changes), axes)
+            return self.outermost(node.formula, self.changed(context, node.changes))
         if isinstance(node, Let):
             lets = dict(context.lets)
             found = []
             for name, formula in node.bindings:
-                inner = replace(context, lets=lets)
-                found += self.judged(formula, inner, axes)
+                inner = replace(context, lets=dict(lets))
+                found += self.outermost(formula, inner)
                 lets[name.parts[0]] = self.evaluate(formula, inner)
-            return found + self.judged(node.body, replace(context, lets=lets), axes)
+            return found + self.outermost(node.body, replace(context, lets=lets))
         if isinstance(node, Call) and node.function not in FUNCTIONS:
-            if node.function in ("sole", "narrowed") or node.among is not None:
-                return []
-            bearing = self.bearing_on(node, context)
-            in_force = all(axis in context.filters or axis in bearing for axis in axes)
-            if context.repeat:
-                in_force = all(axis in bearing for axis in axes)
-            return [(node, context)] if in_force else []
-        return [pair for child in children(node) for pair in self.judged(child, context, axes)]
+            return [] if node.function in ("sole", "narrowed") or node.among is not None else [(node, context)]
+        return [pair for child in children(node) for pair in self.outermost(child, context)]
 
 
-def is_grain(key: tuple[Any, ...]) -> bool:
-    """Whether a grid works a combination out: rows are the first field, and a total over a column is one over the next."""
-    return all(later is TOTAL for here, later in itertools.pairwise(key[1:]) if here is TOTAL)
+def _coarser(kept: tuple[bool, ...], key: tuple[Any, ...]) -> tuple[Any, ...]:
+    """A combination at a coarser grain."""
+    return tuple(member if keep else TOTAL for member, keep in zip(key, kept, strict=True))
+
+
+def is_grain(kept: tuple[bool, ...]) -> bool:
+    """Whether a grid works a grain out: rows are the first field, and a total over a column is one over the next."""
+    return all(here or not later for here, later in itertools.pairwise(kept[1:]))
 
 
 def _not_after(one: Any, current: Any, descending: bool) -> bool:

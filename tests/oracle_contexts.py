@@ -9,9 +9,33 @@ from datetime import date
 from typing import Any
 
 from oracle_dates import moved
-from oracle_rows import NO_MATCH, NO_MATCH_MEMBER, Context, Filter, Path, Row, Tables
+from oracle_rows import NO_MATCH, NO_MATCH_MEMBER, Context, Filter, Link, Path, Row, Tables
 from oracle_values import FUNCTIONS, _compare, _logic, scalar
-from relatum.language.tree import Call, Change, Changed, Condition, Name, Node, Operation, children, conjuncts
+from relatum.calendar.steps import Shift, Step, ToDate, Trailing
+from relatum.language.tree import (
+    BothWaysClause,
+    CalendarClause,
+    Call,
+    Changed,
+    Clause,
+    Condition,
+    IgnoringClause,
+    KeepBestClause,
+    KeepWhereClause,
+    ManySide,
+    Name,
+    OnlyClause,
+    Operation,
+    PinClause,
+    PinEdgeClause,
+    PinNoMatchClause,
+    PinNullClause,
+    Syntax,
+    ViaClause,
+    WhereClause,
+    children,
+    conjuncts,
+)
 
 
 class Contexts(Tables):
@@ -56,8 +80,8 @@ class Contexts(Tables):
             )
         return found
 
-    def condition(self, part: Node, row: Row, context: Context) -> bool:
-        def leaf(node: Node) -> Any:
+    def condition(self, part: Syntax, row: Row, context: Context) -> bool:
+        def leaf(node: Syntax) -> Any:
             if isinstance(node, Operation) and node.operator == "is_no_match":
                 table = node.operands[0].parts[0]
                 path = self.paths(row[0], context, filters=False)
@@ -73,7 +97,7 @@ class Contexts(Tables):
 
         return scalar(part, leaf) is True
 
-    def mentioned(self, node: Node, context: Context) -> Iterator[tuple[str, str]]:
+    def mentioned(self, node: Syntax, context: Context) -> Iterator[tuple[str, str]]:
         """The columns that a row expression reads from its own row."""
         match node:
             case Name(parts) if len(parts) == 2:
@@ -88,7 +112,7 @@ class Contexts(Tables):
                 for child in children(node):
                     yield from self.mentioned(child, context)
 
-    def row_table(self, nodes: list[Node], over: str, context: Context) -> str:
+    def row_table(self, nodes: list[Syntax], over: str, context: Context) -> str:
         if over:
             return over
         mentioned = {pair for node in nodes for pair in self.mentioned(node, context)}
@@ -102,57 +126,65 @@ class Contexts(Tables):
         lefts = {link.many for link in self.links if link.kind == "one_to_one" and {link.many, link.one} <= found}
         return (found & lefts or found).pop()
 
-    def changed(self, context: Context, changes: tuple[Change, ...]) -> Context:
+    def changed(self, context: Context, changes: tuple[Clause, ...]) -> Context:
         for change in changes:
             context = self._changed(context, change)
         return context
 
-    def _changed(self, context: Context, change: Change) -> Context:
-        kind = change.kind
-        if kind == "where":
-            return context.plus(*self.conditions(change.condition, "where", context))
-        if kind == "pin":
-            return self._pin(context, change)
-        if kind == "ignoring":
-            for name in change.names:
-                context = self._ignoring(context, name)
-            return context
-        if kind == "only":
-            return self._only(context, change)
-        if kind == "via":
-            (link,) = [each for each in self.links if each.standby and each.many == change.names[0].parts[0]
-                       and change.names[0].parts[1] in each.many_columns]  # fmt: skip
-            kept = {each for each in context.via if {each.many, each.one} != {link.many, link.one}}
-            return replace(context, via=frozenset({*kept, link}))
-        if kind == "both_ways":
-            table, column = change.names[0].parts
-            (link,) = [
-                each for each in self.links
-                if (each.many == table and column in each.many_columns)
-                or (each.kind == "many_to_many" and each.one == table and column in each.one_columns)
-            ]  # fmt: skip
-            return replace(context, both=context.both | {link})
-        if kind == "keep":
-            return self._keep(context, change)
-        return replace(context, steps=(*context.steps, (change.on.parts[0] if change.on else "", change)))
+    def _changed(self, context: Context, change: Clause) -> Context:
+        match change:
+            case WhereClause(condition):
+                return context.plus(*self.conditions(condition, "where", context))
+            case IgnoringClause(names):
+                for name in names:
+                    context = self._ignoring(context, name)
+                return context
+            case OnlyClause(names):
+                return self._only(context, names)
+            case ViaClause(side):
+                link = self.link_named(side, standby=True)
+                kept = {each for each in context.via if {each.many, each.one} != {link.many, link.one}}
+                return replace(context, via=frozenset({*kept, link}))
+            case BothWaysClause(side):
+                return replace(context, both=context.both | {self.link_named(side, standby=False)})
+            case KeepWhereClause() | KeepBestClause():
+                return self._keep(context, change)
+            case CalendarClause(step, on):
+                return replace(context, steps=(*context.steps, (on.parts[0] if on else "", step)))
+            case PinEdgeClause(edge, name):
+                return replace(context, pinned=(*context.pinned, (edge, *name.parts)))
+            case PinNoMatchClause(name):
+                table, column = (*name.parts, "")[:2]
+                left = self._unpinned(context, table, column)
+                return left.plus(Filter("pin", table, None, lambda row: row[1] == NO_MATCH))
+            case PinNullClause(name):
+                table, column = name.parts
+                test = lambda row: row[1] != NO_MATCH and self.value(row, column) is None  # noqa: E731
+                one = Filter("pin", table, frozenset([column]), test, frozenset([(table, column)]))
+                return self._unpinned(context, table, column).plus(one)
+            case PinClause(name, operands):
+                table, column = name.parts
+                values = [scalar(each, lambda name: context.lets[name.parts[0]]) for each in operands]
+                test = lambda row: _logic("or", [_compare("=", self.value(row, column), each) for each in values]) is True  # noqa: E731
+                one = Filter("pin", table, frozenset([column]), test, frozenset([(table, column)]))
+                return self._unpinned(context, table, column).plus(one)
+        raise AssertionError(change)
 
-    def _pin(self, context: Context, change: Change) -> Context:
-        table, column = (*change.names[0].parts, "")[:2]
-        if change.word in ("first", "last"):
-            return replace(context, pinned=(*context.pinned, (change.word, table, column)))
+    def _unpinned(self, context: Context, table: str, column: str) -> Context:
         if column:
-            context = context.without(lambda each: each.table == table and each.column == column)
-        else:
-            context = context.without(lambda each: each.table == table and each.columns is not None)
-        if change.word == "no match":
-            return context.plus(Filter("pin", table, None, lambda row: row[1] == NO_MATCH))
-        named = frozenset([(table, column)])
-        if change.word == "null":
-            test = lambda row: row[1] != NO_MATCH and self.value(row, column) is None  # noqa: E731
-            return context.plus(Filter("pin", table, frozenset([column]), test, named))
-        values = [scalar(each, lambda name: context.lets[name.parts[0]]) for each in change.operands]
-        test = lambda row: _logic("or", [_compare("=", self.value(row, column), each) for each in values]) is True  # noqa: E731
-        return context.plus(Filter("pin", table, frozenset([column]), test, named))
+            return context.without(lambda each: each.table == table and each.column == column)
+        return context.without(lambda each: each.table == table and each.columns is not None)
+
+    def link_named(self, side: ManySide, standby: bool) -> Link:
+        """The one relationship whose many side is exactly these columns; of a many-to-many, either side."""
+        named = side.table.parts[0], {name.parts[0] for name in side.columns}
+        (link,) = [
+            each for each in self.links
+            if (each.standby or not standby)
+            and (named == (each.many, set(each.many_columns))
+                 or (each.kind == "many_to_many" and named == (each.one, set(each.one_columns))))
+        ]  # fmt: skip
+        return link
 
     def upstream(self, table: str, context: Context) -> set[str]:
         return {other for other, level in self.paths(table, context, filters=False) if not level}
@@ -180,10 +212,10 @@ class Contexts(Tables):
         left = context.without(lambda each: each.table in drop)
         return self._drop_steps(left, lambda other: other in drop)
 
-    def _only(self, context: Context, change: Change) -> Context:
+    def _only(self, context: Context, names: tuple[Name, ...]) -> Context:
         tables: set[str] = set()
-        columns = {name.parts for name in change.names if len(name.parts) == 2}
-        for name in change.names:
+        columns = {name.parts for name in names if len(name.parts) == 2}
+        for name in names:
             if len(name.parts) == 1:
                 tables |= self.upstream(name.parts[0], context)
         left = context.without(lambda each: each.table not in tables and (each.table, each.column) not in columns)
@@ -199,19 +231,20 @@ class Contexts(Tables):
         )
         return replace(context, steps=steps)
 
-    def _keep(self, context: Context, change: Change) -> Context:
-        grain = change.names[0].parts
-        (formula,) = change.operands
+    def _keep(self, context: Context, change: KeepWhereClause | KeepBestClause) -> Context:
+        grain = change.grain.parts
+        best = isinstance(change, KeepBestClause)
+        formula = change.by if isinstance(change, KeepBestClause) else change.condition
         aside = context
-        if change.word:
+        if best:
             chain = self.chain(grain[0], context)
             aside = context.without(lambda each: each.kind in ("axis", "member", "row") and each.table in chain)
         grains = [grain] if len(grain) == 2 else grain[0]
         kept = self.grain_members(grains, aside, self.sources([formula]))
         values = [(member, self.evaluate(formula, inner)) for member, inner in kept]
-        if change.word:
+        if isinstance(change, KeepBestClause):
             known = [(member, value) for member, value in values if value is not None]
-            better = (lambda a, b: a > b) if change.word == "top" else (lambda a, b: a < b)
+            better = (lambda a, b: a > b) if change.edge == "top" else (lambda a, b: a < b)
             chosen = [
                 member for member, value in known if sum(better(other, value) for _, other in known) < change.number
             ]
@@ -292,9 +325,9 @@ class Contexts(Tables):
         reached = {other for other, _ in self.paths(table, context, filters=True)}
         return [name for name in self.calendars if name in reached]
 
-    def steps_of(self, table: str, context: Context) -> dict[str, list[Change]]:
+    def steps_of(self, table: str, context: Context) -> dict[str, list[Step]]:
         found = self.calendars_of(table, context)
-        result: dict[str, list[Change]] = {}
+        result: dict[str, list[Step]] = {}
         for name, change in context.steps:
             name = name or (found[0] if found else "")
             if name in found:
@@ -326,7 +359,7 @@ class Contexts(Tables):
         return len([1 for _ in itertools.groupby(values)]) == len(set(values))
 
     def dates_filter(
-        self, calendar: str, steps: list[Change], context: Context, source: str, ends: list[str]
+        self, calendar: str, steps: list[Step], context: Context, source: str, ends: list[str]
     ) -> tuple[Filter, list[Filter]]:
         """The dates that a source sees after calendar changes, as a filter, and the filters that it replaces."""
         periods = [each for each in context.filters if self.is_period(each, calendar)]
@@ -337,8 +370,10 @@ class Contexts(Tables):
         if end is not None:
             held = {day for day in held if day <= end}
         for step in steps:
-            held = moved(sorted(every), held, step.kind, step.word, step.number)
-        return Filter("dates", calendar, None, lambda row: row[1] != NO_MATCH and self.value(row, key) in held), periods
+            held = moved(sorted(every), held, step)
+        chosen = _chosen(periods, steps)
+        test = lambda row: row[1] != NO_MATCH and self.value(row, key) in held  # noqa: E731
+        return Filter("dates", calendar, None, test, chosen=chosen), periods
 
     def end_of(self, calendar: str, source: str, ends: list[str], context: Context) -> date | None:
         last = []
@@ -373,7 +408,9 @@ class Contexts(Tables):
         consumed: list[Filter] = []
         for calendar, steps in self.steps_of(source, context).items():
             dates, periods = self.dates_filter(calendar, steps, context, source, ends)
-            stuck = stuck or (not periods and any(step.kind in ("back", "forward") for step in steps))
+            for at, step in enumerate(steps):
+                # A move needs a period: a filter, or one that a step before it makes.
+                stuck = stuck or (isinstance(step, Shift) and not _chosen(periods, steps[:at]))
             reached.append(self.dates_path(source, dates, context))
             consumed += periods
         for each in context.filters:
@@ -429,23 +466,28 @@ class Contexts(Tables):
         return [value for value in (self.value(other, column) for other in rows) if value is not None]
 
 
+def _chosen(periods: list[Filter], steps: list[Step]) -> bool:
+    filtered = any(each.kind != "dates" or each.chosen for each in periods)
+    return filtered or any(isinstance(step, Trailing) or (isinstance(step, ToDate) and step.unit) for step in steps)
+
+
 def replace_test(one: Filter, test: Callable[[Row], bool]) -> Filter:
-    return Filter(one.kind, one.table, one.columns, test, one.named, one.axis, one.group, one.bears)
+    return replace(one, test=test)
 
 
-def _bare(node: Node) -> Iterator[str]:
+def _bare(node: Syntax) -> Iterator[str]:
     if isinstance(node, Name) and len(node.parts) == 1:
         yield node.parts[0]
     for child in children(node):
         yield from _bare(child)
 
 
-def _no_match_tables(node: Node) -> Iterator[str]:
+def _no_match_tables(node: Syntax) -> Iterator[str]:
     if isinstance(node, Operation) and node.operator == "is_no_match":
         yield node.operands[0].parts[0]
     for child in children(node):
         yield from _no_match_tables(child)
 
 
-def _tests_no_match(node: Node) -> bool:
+def _tests_no_match(node: Syntax) -> bool:
     return any(True for _ in _no_match_tables(node))

@@ -6,13 +6,12 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from relatum.calendar.steps import Step as CalendarStep
 from relatum.language.parse import parse_formula
-from relatum.language.tree import Change
 
 NO_MATCH = -1
 NO_MATCH_MEMBER = "(no match)"
 Row = tuple[str, int]
-STEPS = ("back", "forward", "to_date", "before", "trailing", "whole")
 
 
 class _Total:
@@ -77,6 +76,7 @@ class Filter:
     group: object = None
     bears: tuple[Filter, ...] = ()
     keyed: bool = False
+    chosen: bool = False
 
     @property
     def column(self) -> str:
@@ -88,7 +88,7 @@ class Context:
     """What a formula is worked out under."""
 
     filters: tuple[Filter, ...] = ()
-    steps: tuple[tuple[str, Change], ...] = ()
+    steps: tuple[tuple[str, CalendarStep], ...] = ()
     pinned: tuple[tuple[str, str, str], ...] = ()
     rows: tuple[tuple[str, int, object], ...] = ()
     members: tuple[tuple[tuple[str, str], Any], ...] = ()

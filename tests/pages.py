@@ -20,7 +20,7 @@ from typer.testing import CliRunner
 from relatum.cli.main import app
 from relatum.demo.write import write_demo
 from relatum.errors import RelatumError
-from relatum.language.functions import AGGREGATES, CALLABLE, SCALARS
+from relatum.language.register import AGGREGATES, CALLABLE, NARROWED, RANKINGS, SCALARS
 
 ROOT = Path(__file__).parent.parent
 PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]
@@ -97,7 +97,11 @@ def rewritten(page: str) -> str:
 def function_tables() -> str:
     """The register as tables."""
     groups = {
-        "Aggregates": [(record.signature, record.about) for record in AGGREGATES.values()],
+        "Aggregates": [
+            (record.signature, record.about)
+            for record in [*AGGREGATES.values(), *RANKINGS.values(), NARROWED]
+            if record.signature
+        ],
         "Functions of one row or cell": [
             (record.signature, record.about) for name, record in SCALARS.items() if name in CALLABLE
         ],

@@ -124,7 +124,7 @@ def test_texts_that_mean_something_else(tmp_path: Path, values: list[str], said:
 
 
 def test_a_text_that_was_not_looked_at_is_doubted_too(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("relatum.draft.profile._SAMPLE", 2)
+    monkeypatch.setattr("relatum.drafts.profile._SAMPLE", 2)
     write_csv(tmp_path / "t.csv", [{"n": 1, "c": day} for day in ("13/01/2023", "20-01-2023", "31/12/2023")])
     (found,) = [each for each in relatum.draft(tmp_path / "t.csv").proposals if each.kind == "type"]
     assert not found.active

@@ -12,14 +12,20 @@ from hypothesis import strategies as st
 
 from oracle_dates import moved as moved_by_date
 from relatum.calendar.moves import Dates, moved
+from relatum.calendar.steps import Before, Shift, Step, ToDate, Trailing, Whole
 
 EPOCH = date(1970, 1, 1)
+
+
+def step(kind: str, unit: str, number: int) -> Step:
+    return {"back": lambda: Shift(-number, unit), "forward": lambda: Shift(number, unit), "before": Before,
+            "to_date": lambda: ToDate(unit or None), "trailing": lambda: Trailing(number, unit), "whole": lambda: Whole(unit)}[kind]()  # fmt: skip
 
 
 def engine(every: list[date], held: set[date], kind: str, unit: str, number: int, **settings_: object) -> set[date]:
     dates = Dates(np.array([(day - EPOCH).days for day in every]), **settings_)
     sets = np.array([[day in held for day in every]])
-    return {day for day, kept in zip(every, moved(dates, sets, kind, unit, number)[0], strict=True) if kept}
+    return {day for day, kept in zip(every, moved(dates, sets, step(kind, unit, number))[0], strict=True) if kept}
 
 
 def days(first: date, last: date) -> list[date]:
@@ -41,7 +47,7 @@ def test_every_change_moves_dates_as_one_by_one(seed: int, kind: str, unit: str,
     every = [day for day in CALENDAR if rnd.random() < 0.97]
     held = {day for day in days(first, last) if day in every and (rnd.random() < 0.9 or last.day < 5)}
     unit = "" if kind == "to_date" and rnd.random() < 0.2 else unit
-    assert engine(every, held, kind, unit, number) == moved_by_date(every, held, kind, unit, number)
+    assert engine(every, held, kind, unit, number) == moved_by_date(every, held, step(kind, unit, number))
 
 
 def month(year: int, number: int) -> set[date]:

@@ -21,7 +21,6 @@ from relatum.pivot.request import Names, Values, ask
 from relatum.present.grid import Grid
 from relatum.present.numbers import check_locale, check_pattern
 from relatum.session.cache import Cache
-from relatum.session.derived_tables import with_derived_tables
 from relatum.session.reading import Whereabouts, load_tables, relative_source, source_path
 from relatum.session.session import Session
 
@@ -81,8 +80,7 @@ class Model(Editable):
             if measure.format:
                 check_pattern(measure.format, measure.name)
         model = cls.__new__(cls)
-        data = with_derived_tables(declaration, load_tables(declaration, whereabouts))
-        model._session = Session(declaration, data, joins=whereabouts.cache)
+        model._session = Session(declaration, load_tables(declaration, whereabouts), joins=whereabouts.cache)
         model._whereabouts = whereabouts
         if whereabouts.cache is not None:
             whereabouts.cache.close()
@@ -195,7 +193,7 @@ class Model(Editable):
         from relatum.change.refresh import refresh, state_of
 
         before = state_of(self._session)
-        found, session, _ = refresh(self.declaration, self._whereabouts, before, self._session.data)
+        found, session, _ = refresh(self.declaration, self._whereabouts, before, self._session.sources)
         if session is not None:
             self._session = session
         return found

@@ -6,10 +6,10 @@ import os
 from pathlib import Path
 
 from relatum.api import Model
-from relatum.draft.collect import LeftOut, collect
-from relatum.draft.draft import Drafted, draft_model
-from relatum.draft.proposals import Proposal
-from relatum.draft.text import draft_text
+from relatum.drafts.collect import LeftOut, collect
+from relatum.drafts.draft import Drafted, draft_model
+from relatum.drafts.proposals import Proposal
+from relatum.drafts.text import draft_text
 from relatum.errors import ModelError
 from relatum.model.atomic import write_atomically
 from relatum.model.declaration import Declaration

@@ -24,7 +24,6 @@ from relatum.model.declaration import (
 from relatum.model.file import calendar_range, check_role, relationship
 from relatum.model.names import column_name, quoted
 from relatum.present.numbers import check_pattern
-from relatum.session.derived_tables import with_derived_tables
 from relatum.session.reading import Whereabouts, load_tables
 from relatum.session.session import Session
 from relatum.wording import listed
@@ -361,7 +360,7 @@ class Editable:
         declaration = renamed(Dependencies(self._session), name, new)
         order = dict(zip(self.declaration.tables, declaration.tables, strict=True))
         frames = {order[table]: frame for table, frame in self._whereabouts.frames.items()}
-        data = {order[table]: data for table, data in self._session.data.items()}
+        data = {order[table]: data for table, data in self._session.sources.items()}
         self._change(
             declaration,
             dataclasses.replace(self._whereabouts, frames=frames),
@@ -416,9 +415,8 @@ class Editable:
     ) -> None:
         whereabouts = whereabouts or self._whereabouts
         try:
-            loaded = load_tables(declaration, whereabouts, self._session.data if known is None else known)
-            data = with_derived_tables(declaration, loaded, self._session)
-            session = self._session.changed(declaration, data)
+            sources = load_tables(declaration, whereabouts, self._session.sources if known is None else known)
+            session = self._session.changed(declaration, sources)
             before = set(self.declaration.relationships)
             session.verify(
                 each
@@ -431,7 +429,7 @@ class Editable:
 
     def _put_table(self, table: Table, replacing: bool, whereabouts: Whereabouts | None = None) -> None:
         """Add a table, or put it in the place of the one of its name: its rows are read anew."""
-        known = {each: data for each, data in self._session.data.items() if each != table.name}
+        known = {each: data for each, data in self._session.sources.items() if each != table.name}
         declaration = self.declaration.with_table(table, replacing=replacing)
         self._change(declaration, whereabouts, known, replaced=table.name if replacing else "")
 

@@ -54,3 +54,8 @@ def listed(items: Sequence[str], most: int = 12) -> str:
 def counted(number: int, noun: str, plural: str = "") -> str:
     """A number with its noun: ``1 row``, ``1,204 rows``."""
     return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
+
+
+def sample_text(value: object) -> str:
+    """A value as it is shown among examples: texts in quotes, so that blanks are seen."""
+    return f"'{value}'" if isinstance(value, str) else str(value)

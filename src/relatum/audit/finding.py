@@ -12,10 +12,11 @@ import pyarrow.compute as pc
 from relatum.data.arrow import python_values
 from relatum.data.columns import Array, Column
 from relatum.errors import RelatumError
-from relatum.model.names import literal, quoted
+from relatum.model.names import quoted
 from relatum.pivot.answer import answer
 from relatum.pivot.request import ask
 from relatum.session.session import Session
+from relatum.wording import sample_text
 
 SAMPLES = 3
 
@@ -79,7 +80,7 @@ def sampled(columns: list[Column], rows: Array) -> str:
 def listed_keys(samples: list[tuple[Any, ...]]) -> str:
     """Keys joined by commas, those of several columns in parentheses."""
     return ", ".join(
-        literal(sample[0]) if len(sample) == 1 else "(" + ", ".join(map(literal, sample)) + ")"
+        sample_text(sample[0]) if len(sample) == 1 else "(" + ", ".join(map(sample_text, sample)) + ")"
         for sample in samples[:SAMPLES]
     )
 

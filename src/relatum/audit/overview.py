@@ -196,8 +196,7 @@ def _relationship(session: Session, relationship: Relationship) -> RelationshipO
     try:
         hop = next(each for each in (*hops_of(relationship), _turned(relationship)) if each.source.table == many.table)
         if hop.reach:
-            links = session.store.links(hop)
-            matched = int((links.offsets[1:-1] > links.offsets[:-2]).sum())
+            matched = int((session.store.key_links(hop).partners > 0).sum())
         else:
             matched = rows - session.store.index(hop).unmatched
     except DataError as error:

@@ -13,7 +13,7 @@ from relatum.data.columns import Array, Column
 from relatum.data.days import day_of
 from relatum.data.keys import keys_found
 from relatum.data.types import Kind
-from relatum.draft.words import words
+from relatum.drafts.words import words
 from relatum.engine.memory.joins import JoinIndex
 from relatum.errors import DataError
 from relatum.model.declaration import Relationship
@@ -59,14 +59,13 @@ def relationship_findings(session: Session, relationship: Relationship, money: M
 
 
 def _pairs(session: Session, hop: Hop, relationship: Relationship) -> Finding:
-    links = session.store.links(hop)
-    partners = links.offsets[1:-1] - links.offsets[:-2]
+    partners = session.store.key_links(hop).partners
     alone, several = int((partners == 0).sum()), int((partners > 1).sum())
     many, one = quoted(relationship.many.table), quoted(relationship.one.table)
     return Finding(
         "fact",
         str(relationship),
-        f"{counted(len(links.targets), 'pair')} of rows. Of {many}, {counted(alone, 'row')} without "
+        f"{counted(int(partners.sum()), 'pair')} of rows. Of {many}, {counted(alone, 'row')} without "
         f"a partner, {counted(several, 'row')} with several (up to {int(partners.max(initial=0)):,}).",
         "",
         f"By members of {one}, a row of {many} counts once for each it matches: they add up to more than the total."

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from typing import assert_never
 
 from relatum.data.types import NULL
 from relatum.errors import ModelError
@@ -11,23 +12,32 @@ from relatum.language.catalog import Catalog
 from relatum.language.expression import (
     Aggregate,
     Apply,
+    BothWays,
+    Change,
     ColumnValue,
-    ContextChange,
     Expression,
     FilterPart,
     Grain,
+    Ignoring,
     InContext,
+    KeepBest,
+    KeepWhere,
     LetIn,
+    MoveDates,
+    Only,
+    Pin,
+    PinEdge,
+    PinNoMatch,
     Ranked,
+    Via,
+    Where,
     columns_in,
+    formulas_of,
 )
 from relatum.language.resolve_changes import opened_by
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Opened, Place, Route, hops_of
 from relatum.session.session import Session
-
-#: The changes that move the calendar.
-MOVES = frozenset(("back", "forward", "to_date", "before", "trailing", "whole"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,10 +114,9 @@ def aggregate_uses(expression: Expression, around: Use | None = None) -> Iterato
                 yield from aggregate_uses(argument, around)
         case InContext(formula=formula, changes=changes):
             for change in changes:
-                if change.relationship is not None:
-                    around = replace(around, opened=opened_by(change, around.opened))
-                if change.formula is not None:
-                    yield from aggregate_uses(change.formula, around)
+                if isinstance(change, KeepWhere | KeepBest):
+                    for kept in formulas_of(change):
+                        yield from aggregate_uses(kept, around)
                 around = _changed(around, change)
             yield from aggregate_uses(formula, around)
         case Ranked(formula=formula, grain=grain, by=by):
@@ -125,17 +134,29 @@ def _bearing(around: Use, grain: Grain) -> Use:
     return replace(around, bearing=(*around.bearing, *new))
 
 
-def _changed(around: Use, change: ContextChange) -> Use:
-    bearing = [(part.table, part.columns) for part in change.parts]
-    if change.kind in ("keep", "pin") and not change.parts:
-        bearing += [(table, frozenset([column]) if column else None) for table, column in change.targets]
-    moved = around.moved or change.kind in MOVES
-    return replace(
-        around,
-        bearing=(*around.bearing, *bearing),
-        conditions=(*around.conditions, *change.parts),
-        moved=moved,
-    )
+def _changed(around: Use, change: Change) -> Use:
+    match change:
+        case Where(parts):
+            return _with_parts(around, parts)
+        case Pin(part=part) | PinNoMatch(part=part):
+            return _with_parts(around, (part,))
+        case PinEdge(table=table, column=column):
+            return replace(around, bearing=(*around.bearing, (table, frozenset([column]))))
+        case KeepWhere(grain) | KeepBest(grain=grain):
+            return _bearing(around, grain)
+        case Via() | BothWays():
+            return replace(around, opened=opened_by(change, around.opened))
+        case MoveDates():
+            return replace(around, moved=True)
+        case Ignoring() | Only():
+            return around
+        case _:
+            assert_never(change)
+
+
+def _with_parts(around: Use, parts: tuple[FilterPart, ...]) -> Use:
+    bearing = [(part.table, part.columns) for part in parts]
+    return replace(around, bearing=(*around.bearing, *bearing), conditions=(*around.conditions, *parts))
 
 
 def routes_used(session: Session, expression: Expression, home: str = "") -> tuple[list[Route], list[Route]]:

@@ -6,10 +6,12 @@ A set of dates is a row of a boolean matrix whose columns are the calendar's dat
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import assert_never
 
 import numpy as np
 from numpy.typing import NDArray
 
+from relatum.calendar.steps import Before, Shift, Step, ToDate, Trailing, Unit, Whole
 from relatum.data.columns import Array
 from relatum.model.declaration import WEEKDAYS
 
@@ -30,7 +32,7 @@ class Dates:
         """The month of each date, counted from January 1970."""
         return np.asarray(self.days.astype("datetime64[D]").astype("datetime64[M]").astype(np.int64))
 
-    def units(self, unit: str) -> Array:
+    def units(self, unit: Unit) -> Array:
         """A number for each date's unit: the same for all dates of one unit, growing with time."""
         months = self.months
         if unit == "day":
@@ -43,7 +45,7 @@ class Dates:
         return np.asarray(months // _MONTHS[unit])
 
 
-def moved(dates: Dates, sets: Sets, kind: str, unit: str, number: int) -> Sets:
+def moved(dates: Dates, sets: Sets, step: Step) -> Sets:
     """Sets of dates after one calendar change.
 
     Parameters
@@ -52,36 +54,48 @@ def moved(dates: Dates, sets: Sets, kind: str, unit: str, number: int) -> Sets:
         The calendar.
     sets : array of bool, shape (sets, dates)
         Which dates each set holds.
-    kind, unit, number
-        ``back`` and ``forward`` move by ``number`` units. ``to_date`` runs from the start of the unit (of the calendar
-        where there is none) to the set's last date, ``before`` takes every date before its first, ``trailing`` the
-        ``number`` units that end with its last date, ``whole`` the full units that it touches.
+    step : Step
+        The change.
+
+    Returns
+    -------
+    array of bool, shape (sets, dates)
 
     Examples
     --------
     >>> january_and_february = Dates(np.arange(19723, 19723 + 60))  # of 2024
     >>> february = january_and_february.units("month") == 649
-    >>> int(moved(january_and_february, february[None], "back", "month", 1).sum())
+    >>> int(moved(january_and_february, february[None], Shift(-1, "month")).sum())
     31
     """
-    if kind in ("back", "forward"):
-        return _shifted(dates, sets, unit, -number if kind == "back" else number)
-    if kind == "whole":
-        return _whole(dates.units(unit), sets)
+    match step:
+        case Shift(number, unit):
+            return _shifted(dates, sets, unit, number)
+        case Whole(unit):
+            return _whole(dates.units(unit), sets)
+        case Before():
+            some = np.asarray(sets.any(axis=1))[:, None]
+            return np.asarray(some & (np.arange(sets.shape[1])[None] < sets.argmax(axis=1)[:, None]))
+        case Trailing(number, unit):
+            start = _trailing_start(dates, _last(sets), unit, number)
+            return np.asarray(_up_to_last(sets) & (dates.days[None] >= start[:, None]))
+        case ToDate(unit):
+            if unit is None:
+                return _up_to_last(sets)
+            units = dates.units(unit)
+            return np.asarray(_up_to_last(sets) & (units[None] == units[_last(sets)][:, None]))
+        case _:
+            assert_never(step)
+
+
+def _last(sets: Sets) -> Array:
+    """The place of each set's last date."""
+    return np.asarray(sets.shape[1] - 1 - sets[:, ::-1].argmax(axis=1))
+
+
+def _up_to_last(sets: Sets) -> Sets:
     some = np.asarray(sets.any(axis=1))[:, None]
-    count = sets.shape[1]
-    first = sets.argmax(axis=1)
-    last = count - 1 - sets[:, ::-1].argmax(axis=1)
-    place = np.arange(count)[None]
-    if kind == "before":
-        return np.asarray(some & (place < first[:, None]))
-    upto: Sets = np.asarray(np.logical_and(some, place <= last[:, None]))
-    if kind == "trailing":
-        return np.asarray(upto & (dates.days[None] >= _trailing_start(dates, last, unit, number)[:, None]))
-    if unit:
-        units = dates.units(unit)
-        upto &= units[None] == units[last][:, None]
-    return np.asarray(upto)
+    return np.asarray(some & (np.arange(sets.shape[1])[None] <= _last(sets)[:, None]))
 
 
 def _whole(units: Array, sets: Sets) -> Sets:
@@ -92,7 +106,7 @@ def _whole(units: Array, sets: Sets) -> Sets:
     return np.asarray(touched[:, numbers])
 
 
-def _trailing_start(dates: Dates, last: Array, unit: str, number: int) -> Array:
+def _trailing_start(dates: Dates, last: Array, unit: Unit, number: int) -> Array:
     end = dates.days[last]
     if unit in ("day", "week"):
         return np.asarray(end - number * (7 if unit == "week" else 1) + 1)
@@ -109,7 +123,7 @@ def _trailing_start(dates: Dates, last: Array, unit: str, number: int) -> Array:
     return np.where(whole, (month - (span - 1)).astype("datetime64[D]").astype(np.int64), clamped + 1)
 
 
-def _shifted(dates: Dates, sets: Sets, unit: str, number: int) -> Sets:
+def _shifted(dates: Dates, sets: Sets, unit: Unit, number: int) -> Sets:
     if unit in ("day", "week"):
         return _carried(sets, _places(dates.days, dates.days + number * (7 if unit == "week" else 1)))
     span = number * _MONTHS[unit]

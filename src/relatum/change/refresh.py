@@ -21,7 +21,6 @@ from relatum.model.names import column_name, quoted
 from relatum.pivot.answer import answer
 from relatum.pivot.request import ask
 from relatum.progress import told
-from relatum.session.derived_tables import with_derived_tables
 from relatum.session.reading import Whereabouts, load_table, load_tables, reload_tables
 from relatum.session.session import Session
 from relatum.sources.database import is_server
@@ -269,8 +268,7 @@ def refresh(
     try:
         for error in errors.values():
             raise error
-        data = with_derived_tables(declaration, loaded)
-        session = Session(declaration, data, joins=whereabouts.cache)
+        session = Session(declaration, loaded, joins=whereabouts.cache)
     except RelatumError as error:
         if before is None:
             raise
@@ -349,8 +347,7 @@ def _broken(
 def _as_it_was(declaration: Declaration, whereabouts: Whereabouts, before: State) -> Session:
     """The model over tables with the columns that there were and no rows: enough to know what depends on what."""
     empty = {name: _without_rows(table) for name, table in before.tables.items() if name in declaration.tables}
-    data = with_derived_tables(declaration, load_tables(declaration, whereabouts, empty))
-    return Session(declaration, data)
+    return Session(declaration, load_tables(declaration, whereabouts, empty))
 
 
 def _without_rows(table: TableState) -> TableData:

@@ -15,8 +15,8 @@ from relatum.data.columns import Array, Column
 from relatum.data.types import Kind, common_type
 from relatum.errors import DataError
 from relatum.model.declaration import Relationship
-from relatum.model.names import column_name, literal
-from relatum.wording import counted
+from relatum.model.names import column_name
+from relatum.wording import counted, sample_text
 
 _SAMPLES = 5
 
@@ -53,7 +53,7 @@ def refuse_duplicates(relationship: Relationship, one: list[Column], turned: boo
     """Raise a DataError when the one side's key occurs on several rows; ``turned`` says that the left end is meant."""
     keys, rows, samples = duplicate_keys(one)
     if keys:
-        shown = ", ".join(", ".join(map(literal, sample)) for sample in samples)
+        shown = ", ".join(", ".join(map(sample_text, sample)) for sample in samples)
         raise DataError(
             f"{relationship.many if turned else relationship.one} is {'a' if turned else 'the'} one side of "
             f"{relationship}, but it is not unique: "

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal, assert_never
 
 import numpy as np
 import pyarrow as pa
@@ -88,25 +88,64 @@ def fits(lower: int, upper: int) -> bool:
     return lower >= LOWEST and upper <= HIGHEST
 
 
-def exact(operation: Any, type_: Type, left: Column, right: Column, lower: int, upper: int, nulls: Nulls) -> Column:
-    """Add, subtract or multiply whole numbers; an overflow is an error.
+def exact(operation: Operation, type_: Type, left: Column, right: Column, nulls: Nulls) -> Column:
+    """Add, subtract or multiply whole numbers; an overflow is an error, and nothing else is.
 
-    The bounds of the operands tell beforehand whether the result fits. Where they leave it open, a float estimate of
-    each result decides: it is off by less than one part in 2**52, and results that near to the limit are refused too.
+    The bounds of the operands tell beforehand whether 64 bits suffice. Where they leave it open, each result is looked
+    at: sums and differences by their signs, products by a float estimate, which near the limit is off by less than the
+    sign of the wrapped product tells.
     """
+    lower, upper = _bounds(operation, left, right)
+    work = _OPERATIONS[operation]
     kind = whole_type(min(lower, left.lower, right.lower), max(upper, left.upper, right.upper))
+    with np.errstate(over="ignore"):
+        values = np.asarray(work(left.values, right.values, dtype=kind, casting="unsafe"))
     if not fits(lower, upper):
-        estimate = np.abs(operation(left.values.astype(np.float64), right.values.astype(np.float64)))
+        wrong = _overflows(operation, left.values.astype(np.int64), right.values.astype(np.int64), values)
         if nulls is not None:
-            estimate = np.where(nulls, 0.0, estimate)
-        if estimate.size and estimate.max() > HIGHEST * (1 - 2.0**-50):
+            wrong = wrong & ~nulls
+        if np.any(wrong):
             raise ValueOverflowError(
                 "A result does not fit 64 bits.",
                 fix="Round an operand, or turn it into a float by dividing it by 1.",
             )
         lower, upper = max(lower, LOWEST), min(upper, HIGHEST)
-    values = operation(left.values, right.values, dtype=kind, casting="unsafe")
-    return Column(type_, np.asarray(values), nulls, None, lower, upper)
+        if nulls is not None:
+            # What stands where there is no value means nothing, but lies within the bounds.
+            values = np.where(nulls, min(max(lower, 0), upper), values)
+    return Column(type_, values, nulls, None, lower, upper)
+
+
+Operation = Literal["add", "subtract", "multiply"]
+_OPERATIONS: dict[Operation, Any] = {"add": np.add, "subtract": np.subtract, "multiply": np.multiply}
+
+
+def _bounds(operation: Operation, left: Column, right: Column) -> tuple[int, int]:
+    match operation:
+        case "add":
+            return left.lower + right.lower, left.upper + right.upper
+        case "subtract":
+            return left.lower - right.upper, left.upper - right.lower
+        case "multiply":
+            corners = [a * b for a in (left.lower, left.upper) for b in (right.lower, right.upper)]
+            return min(corners), max(corners)
+        case _:
+            assert_never(operation)
+
+
+def _overflows(operation: Operation, left: Array, right: Array, wrapped: Array) -> Array:
+    match operation:
+        case "add":
+            return np.asarray(((left ^ wrapped) & (right ^ wrapped)) < 0)
+        case "subtract":
+            return np.asarray(((left ^ right) & (left ^ wrapped)) < 0)
+        case "multiply":
+            estimate = left.astype(np.float64) * right.astype(np.float64)
+            surely = np.abs(estimate) >= 2.0**63 * (1 + 2.0**-50)
+            near = np.abs(estimate) > 2.0**63 * (1 - 2.0**-50)
+            return np.asarray(surely | (near & ((wrapped < 0) != (estimate < 0))))
+        case _:
+            assert_never(operation)
 
 
 def to_scale(column: Column, scale: int, type_: Type) -> Column:
@@ -115,7 +154,7 @@ def to_scale(column: Column, scale: int, type_: Type) -> Column:
     if factor == 1:
         return Column(type_, column.values, column.nulls, None, column.lower, column.upper)
     step = Column(type_, np.asarray(factor), None, None, factor, factor)
-    return exact(np.multiply, type_, column, step, column.lower * factor, column.upper * factor, column.nulls)
+    return exact("multiply", type_, column, step, column.nulls)
 
 
 def converted(column: Column, type_: Type) -> Column:

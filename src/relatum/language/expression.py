@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Hashable
 from dataclasses import dataclass, field
+from functools import lru_cache
+from typing import Literal, assert_never
 
+from relatum.calendar.steps import Step
 from relatum.data.types import BOOLEAN, Type
 from relatum.errors import Span
+from relatum.immutable import Immutable
 from relatum.model.declaration import Relationship
 from relatum.model.routes import Route
 
 _NOWHERE = Span(0, 0)
 
 
-@dataclass(frozen=True, slots=True)
-class Constant:
+@dataclass(frozen=True, slots=True, eq=False)
+class Constant(Immutable):
     """A value that is the same everywhere, as columns of its type hold it inside; None is null."""
 
     value: int | float | str | bool | None
@@ -22,8 +26,8 @@ class Constant:
     span: Span = field(default=_NOWHERE, compare=False)
 
 
-@dataclass(frozen=True, slots=True)
-class ColumnValue:
+@dataclass(frozen=True, slots=True, eq=False)
+class ColumnValue(Immutable):
     """The current row's value of a column of its own table, or of one that it looks up.
 
     ``route`` is how it is looked up, known once the formula's context is.
@@ -36,8 +40,8 @@ class ColumnValue:
     route: Route | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class NoMatch:
+@dataclass(frozen=True, slots=True, eq=False)
+class NoMatch(Immutable):
     """Whether the current row's lookup of a table found nothing."""
 
     table: str
@@ -46,8 +50,8 @@ class NoMatch:
     route: Route | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Apply:
+@dataclass(frozen=True, slots=True, eq=False)
+class Apply(Immutable):
     """A scalar function of the register, applied."""
 
     function: str
@@ -56,16 +60,16 @@ class Apply:
     span: Span = field(default=_NOWHERE, compare=False)
 
 
-@dataclass(frozen=True, slots=True)
-class Grain:
+@dataclass(frozen=True, slots=True, eq=False)
+class Grain(Immutable):
     """What a formula is worked out per: the rows of a table, or the values of columns (pairs of table and column)."""
 
     table: str = ""
     columns: tuple[tuple[str, str], ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Aggregate:
+@dataclass(frozen=True, slots=True, eq=False)
+class Aggregate(Immutable):
     """An aggregate over the visible rows of ``row_table``, or over the visible members of ``grain``.
 
     ``fraction`` is the argument of ``percentile``. ``repeat`` says that the value is repeated, not blank, where a
@@ -83,9 +87,9 @@ class Aggregate:
     span: Span = field(default=_NOWHERE, compare=False)
 
 
-@dataclass(frozen=True, slots=True)
-class Ranked:
-    """``rank`` or ``running`` of a formula among the visible members of a grain."""
+@dataclass(frozen=True, slots=True, eq=False)
+class Ranked(Immutable):
+    """``rank`` or ``running`` (a ranking of the register) of a formula among the visible members of a grain."""
 
     function: str
     formula: Expression
@@ -97,8 +101,8 @@ class Ranked:
     span: Span = field(default=_NOWHERE, compare=False)
 
 
-@dataclass(frozen=True, slots=True)
-class Narrowed:
+@dataclass(frozen=True, slots=True, eq=False)
+class Narrowed(Immutable):
     """Whether an axis or a filter bears on a column."""
 
     table: str
@@ -108,40 +112,155 @@ class Narrowed:
 
 
 @dataclass(frozen=True, slots=True)
-class ContextChange:
-    """One change in square brackets, its names known.
+class Source:
+    """Where a change was written, for messages: its text and place in a formula, and what that belongs to."""
 
-    ``targets`` are pairs of table and column (empty for a whole table), or special words such as ``axes`` with an
-    empty column. ``parts`` are the conditions of ``where`` and ``pin``; ``formula`` is that of ``keep``.
-    """
-
-    kind: str
-    targets: tuple[tuple[str, str], ...] = ()
-    parts: tuple[FilterPart, ...] = ()
-    formula: Expression | None = None
-    word: str = ""
-    number: int = 0
-    relationship: Relationship | None = None
-    text: str = field(default="", compare=False)
-    span: Span = field(default=_NOWHERE, compare=False)
-    #: The formula that it stands in, and what that belongs to, for messages.
-    within: str = field(default="", compare=False)
-    owner: str = field(default="", compare=False)
+    text: str = ""
+    span: Span = _NOWHERE
+    formula: str = ""
+    owner: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class InContext:
+@dataclass(frozen=True, slots=True, eq=False)
+class Where(Immutable):
+    """Keeps every filter and adds these."""
+
+    parts: tuple[FilterPart, ...]
+    source: Source = field(default=Source(), compare=False)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Pin(Immutable):
+    """Drops all filters on a column and adds one: that it has a value, or is null."""
+
+    table: str
+    column: str
+    part: FilterPart
+    source: Source = field(default=Source(), compare=False)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class PinNoMatch(Immutable):
+    """Drops all filters on the columns of a table (or on one of them) and takes its virtual row."""
+
+    table: str
+    column: str | None
+    part: FilterPart
+    source: Source = field(default=Source(), compare=False)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class PinEdge(Immutable):
+    """Keeps the first or last value of a column on each aggregate's own visible rows."""
+
+    edge: Literal["first", "last"]
+    table: str
+    column: str
+    source: Source = field(default=Source(), compare=False)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class OnTable(Immutable):
+    """The filters on a table and on everything that it looks up."""
+
+    table: str
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class OnColumn(Immutable):
+    """The filters on one column."""
+
+    table: str
+    column: str
+
+
+FilterSet = Literal["all", "axes", "rows", "columns", "innermost", "row"]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class OfSet(Immutable):
+    """The filters of a kind: every one, those of the grid's axes, the innermost current row."""
+
+    word: FilterSet
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Ignoring(Immutable):
+    """Drops filters."""
+
+    targets: tuple[OnTable | OnColumn | OfSet, ...]
+    source: Source = field(default=Source(), compare=False)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Only(Immutable):
+    """Drops every filter but these."""
+
+    targets: tuple[OnTable | OnColumn, ...]
+    source: Source = field(default=Source(), compare=False)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Via(Immutable):
+    """A standby relationship replaces the active one between the same tables."""
+
+    relationship: Relationship
+    source: Source = field(default=Source(), compare=False)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class BothWays(Immutable):
+    """Filters travel both ways along a relationship."""
+
+    relationship: Relationship
+    source: Source = field(default=Source(), compare=False)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class KeepWhere(Immutable):
+    """Of the visible members of a grain, those for which a formula is true."""
+
+    grain: Grain
+    condition: Expression
+    source: Source = field(default=Source(), compare=False)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class KeepBest(Immutable):
+    """Of the visible members of a grain, the best ``number`` by a formula."""
+
+    edge: Literal["top", "bottom"]
+    number: int
+    grain: Grain
+    by: Expression
+    source: Source = field(default=Source(), compare=False)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class MoveDates(Immutable):
+    """Moves a calendar; the one that reaches the aggregates unless ``calendar`` names it."""
+
+    step: Step
+    calendar: str
+    source: Source = field(default=Source(), compare=False)
+
+
+Change = Where | Pin | PinNoMatch | PinEdge | Ignoring | Only | Via | BothWays | KeepWhere | KeepBest | MoveDates
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class InContext(Immutable):
     """A formula in a changed context."""
 
     formula: Expression
-    changes: tuple[ContextChange, ...]
+    changes: tuple[Change, ...]
     type: Type
     span: Span = field(default=_NOWHERE, compare=False)
 
 
-@dataclass(frozen=True, slots=True)
-class LetIn:
-    """Named values, and a formula that uses them. ``numbers`` tell the names apart from all others."""
+@dataclass(frozen=True, slots=True, eq=False)
+class LetIn(Immutable):
+    """Named values, and a formula that uses them. ``numbers`` count the names in scope from the outermost on."""
 
     numbers: tuple[int, ...]
     values: tuple[Expression, ...]
@@ -150,8 +269,8 @@ class LetIn:
     span: Span = field(default=_NOWHERE, compare=False)
 
 
-@dataclass(frozen=True, slots=True)
-class LetValue:
+@dataclass(frozen=True, slots=True, eq=False)
+class LetValue(Immutable):
     """A value named by ``let``."""
 
     number: int
@@ -159,11 +278,11 @@ class LetValue:
     span: Span = field(default=_NOWHERE, compare=False)
 
 
-@dataclass(frozen=True, slots=True)
-class Slot:
-    """A value that a plan works out elsewhere: the input of this number."""
+@dataclass(frozen=True, slots=True, eq=False)
+class Slot(Immutable):
+    """A value that a plan works out elsewhere: ``node`` is the plan's own record of it."""
 
-    number: int
+    node: Hashable
     type: Type
     span: Span = field(default=_NOWHERE, compare=False)
 
@@ -173,21 +292,71 @@ Expression = (
 )
 
 
-def columns_in(expression: Expression) -> Iterator[ColumnValue | NoMatch]:
-    """Every column that an expression reads from its own current row; aggregates have rows of their own."""
+def parts_of(expression: Expression) -> tuple[Expression, ...]:
+    """The expressions directly inside one that stand at the same current row and in the same cell."""
     match expression:
-        case ColumnValue() | NoMatch():
-            yield expression
         case Apply(arguments=arguments):
-            for argument in arguments:
-                yield from columns_in(argument)
+            return arguments
         case InContext(formula=formula):
-            yield from columns_in(formula)
+            return (formula,)
         case LetIn(values=values, body=body):
-            for value in (*values, body):
-                yield from columns_in(value)
+            return (*values, body)
+        case Constant() | ColumnValue() | NoMatch() | Aggregate() | Ranked() | Narrowed() | LetValue() | Slot():
+            return ()
+        case _:
+            assert_never(expression)
 
 
+def inner_of(expression: Expression) -> tuple[Expression, ...]:
+    """Every expression directly inside one: those of other rows and members, and of its changes of context, too."""
+    match expression:
+        case Aggregate(arguments=arguments):
+            return arguments
+        case Ranked(formula=formula, by=by):
+            return (formula,) if by is None else (formula, by)
+        case InContext(formula=formula, changes=changes):
+            return (formula, *(each for change in changes for each in formulas_of(change)))
+        case Apply() | LetIn() | Constant() | ColumnValue() | NoMatch() | Narrowed() | LetValue() | Slot():
+            return parts_of(expression)
+        case _:
+            assert_never(expression)
+
+
+def formulas_of(change: Change) -> tuple[Expression, ...]:
+    """The formulas and conditions in a change of context."""
+    match change:
+        case Where(parts):
+            return tuple(part.expression for part in parts)
+        case Pin(part=part) | PinNoMatch(part=part):
+            return (part.expression,)
+        case KeepWhere(condition=formula) | KeepBest(by=formula):
+            return (formula,)
+        case PinEdge() | Ignoring() | Only() | Via() | BothWays() | MoveDates():
+            return ()
+        case _:
+            assert_never(change)
+
+
+def columns_in(expression: Expression) -> tuple[ColumnValue | NoMatch, ...]:
+    """Every column that an expression reads from its own current row; aggregates have rows of their own.
+
+    A part that is shared is looked at once.
+    """
+    found: list[ColumnValue | NoMatch] = []
+    seen: set[int] = set()
+    pending = [expression]
+    while pending:
+        part = pending.pop()
+        if id(part) in seen:
+            continue
+        seen.add(id(part))
+        if isinstance(part, ColumnValue | NoMatch):
+            found.append(part)
+        pending.extend(reversed(parts_of(part)))
+    return tuple(found)
+
+
+@lru_cache(maxsize=1 << 14)
 def is_plain(expression: Expression) -> bool:
     """Whether an expression reads nothing but constants and columns of its own row."""
     if isinstance(expression, Apply):
@@ -195,8 +364,8 @@ def is_plain(expression: Expression) -> bool:
     return isinstance(expression, Constant | ColumnValue | NoMatch)
 
 
-@dataclass(frozen=True, slots=True)
-class FilterPart:
+@dataclass(frozen=True, slots=True, eq=False)
+class FilterPart(Immutable):
     """One part of a condition: a row expression over ``table``.
 
     ``columns`` are the columns of ``table`` that it mentions, or None when it also reads other tables: such a part
@@ -207,11 +376,3 @@ class FilterPart:
     columns: frozenset[str] | None
     expression: Expression
     text: str = field(default="", compare=False)
-
-
-def rewritten(expression: Expression, leaf: Callable[[Expression], Expression]) -> Expression:
-    """An expression with everything but its scalar functions replaced by what ``leaf`` makes of it."""
-    if isinstance(expression, Apply):
-        arguments = tuple(rewritten(argument, leaf) for argument in expression.arguments)
-        return Apply(expression.function, arguments, expression.type, expression.span)
-    return leaf(expression)

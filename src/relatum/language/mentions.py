@@ -5,11 +5,28 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass, fields, is_dataclass
+from typing import assert_never
 
 from relatum.errors import Span
-from relatum.language.functions import AGGREGATES
 from relatum.language.parse import parse_condition, parse_formula
-from relatum.language.tree import Call, Changed, Condition, Let, Name, Node, children
+from relatum.language.register import aggregating
+from relatum.language.tree import (
+    BothWaysClause,
+    Call,
+    Case,
+    Changed,
+    Condition,
+    Let,
+    Literal,
+    ManySide,
+    Name,
+    Operation,
+    Syntax,
+    ViaClause,
+    children,
+    clause_formulas,
+    clause_names,
+)
 
 _IDENT = re.compile(r'"(?:[^"]|"")+"|[^\W\d]\w*')
 
@@ -66,13 +83,13 @@ def _in_condition(text: str, condition: Condition, known: Known, lets: frozenset
         yield from _in_name(text, condition.over, known, "", lets)
 
 
-def _in_node(text: str, node: Node, known: Known, home: str, lets: frozenset[str]) -> Iterator[Mention]:
+def _in_node(text: str, node: Syntax, known: Known, home: str, lets: frozenset[str]) -> Iterator[Mention]:
     match node:
         case Name():
             yield from _in_name(text, node, known, home, lets)
         case Call():
             # Inside an aggregate the rows are others: a name alone is no column of the home table there.
-            inner = "" if node.function in AGGREGATES else home
+            inner = "" if aggregating(node.function) else home
             for child in children(node):
                 yield from _in_node(text, child, known, inner, lets)
             for name in (node.over, *node.per, node.among):
@@ -81,21 +98,31 @@ def _in_node(text: str, node: Node, known: Known, home: str, lets: frozenset[str
         case Changed(formula, changes):
             yield from _in_node(text, formula, known, home, lets)
             for change in changes:
-                for name in (*change.names, change.on):
-                    if name is not None:
+                if isinstance(change, ViaClause | BothWaysClause):
+                    yield from _in_side(change.side, known)
+                else:
+                    for name in clause_names(change):
                         yield from _in_name(text, name, known, "", frozenset())
-                for operand in change.operands:
+                for operand in clause_formulas(change):
                     yield from _in_node(text, operand, known, "", lets)
-                if change.condition is not None:
-                    yield from _in_condition(text, change.condition, known, lets)
         case Let(bindings, body):
             for name, formula in bindings:
                 yield from _in_node(text, formula, known, home, lets)
                 lets |= {name.parts[0]}
             yield from _in_node(text, body, known, home, lets)
-        case _:
+        case Literal() | Operation() | Case():
             for child in children(node):
                 yield from _in_node(text, child, known, home, lets)
+        case _:
+            assert_never(node)
+
+
+def _in_side(side: ManySide, known: Known) -> Iterator[Mention]:
+    (table,) = side.table.parts
+    if table in known.tables:
+        yield Mention("table", "", table, side.table.span)
+        for column in side.columns:
+            yield Mention("column", table, column.parts[0], column.span)
 
 
 def _in_name(text: str, name: Name, known: Known, home: str, lets: frozenset[str]) -> Iterator[Mention]:

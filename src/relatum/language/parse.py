@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Callable
 from dataclasses import replace
 from datetime import date, datetime
-from functools import cache
+from functools import cache, lru_cache
 from importlib import resources
 from pathlib import Path
 from typing import Any
@@ -19,8 +18,21 @@ from lark.exceptions import UnexpectedCharacters
 from relatum.data.days import day_number, moment_number
 from relatum.data.types import BOOLEAN, DATE, FLOAT, INTEGER, MAX_SCALE, NULL, TEXT, TIMESTAMP, decimal
 from relatum.errors import FormulaError, Span
-from relatum.language.changes import build_change
-from relatum.language.tree import Call, Case, Change, Changed, Condition, Let, Literal, Name, Node, Operation, children
+from relatum.language.build_changes import build_change
+from relatum.language.tree import (
+    Call,
+    Case,
+    Changed,
+    Clause,
+    Condition,
+    Let,
+    Literal,
+    ManySide,
+    Name,
+    Operation,
+    Syntax,
+    children,
+)
 from relatum.model.names import KEYWORDS
 from relatum.wording import nearest
 
@@ -29,7 +41,7 @@ MAX_DEPTH = 100
 MAX_CHAIN = 200
 
 
-def parse_formula(text: str, owner: str = "") -> Node:
+def parse_formula(text: str, owner: str = "") -> Syntax:
     """Read a formula.
 
     Parameters
@@ -41,7 +53,7 @@ def parse_formula(text: str, owner: str = "") -> Node:
 
     Returns
     -------
-    Node
+    Syntax
         The root of its syntax tree.
 
     Raises
@@ -54,24 +66,30 @@ def parse_formula(text: str, owner: str = "") -> Node:
     >>> parse_formula("1 + 2").operator
     '+'
     """
-    root: Node = _parse(text, "formula", owner, lambda tree: tree)
+    root: Syntax = _parse(text, "formula", owner)
     return root
 
 
 def parse_condition(text: str, owner: str = "") -> Condition:
     """Read a condition, with ``over TABLE`` after it where it states one. Raises as :func:`parse_formula` does."""
-    condition: Condition = _parse(text, "condition", owner, lambda tree: tree.formula)
+    condition: Condition = _parse(text, "condition", owner)
     return condition
 
 
-def _parse(text: str, start: str, owner: str, root: Callable[[Any], Node]) -> Any:
+def _parse(text: str, start: str, owner: str) -> Any:
     try:
-        tree = _tree(text, start)
+        return _parsed(text, start)
     except UnexpectedInput as error:
         raise _syntax_error(error, text, owner) from None
     except FormulaError as error:
         raise FormulaError(error.reason, text=text, span=error.span, fix=error.fix, owner=owner) from None
-    _refuse_chain(root(tree), text, owner)
+
+
+@lru_cache(maxsize=8192)
+def _parsed(text: str, start: str) -> Any:
+    """The tree of a text; each text is parsed once, however many edits of a model follow."""
+    tree = _tree(text, start)
+    _refuse_chain(tree.formula if isinstance(tree, Condition) else tree)
     return tree
 
 
@@ -136,7 +154,7 @@ class _Builder(Transformer[Token, Any]):
         name = operator.value.lower()
         return Operation("<>" if name == "!=" else name, (left, right), _span(items))
 
-    def unary(self, items: list[Any]) -> Node:
+    def unary(self, items: list[Any]) -> Syntax:
         operator, operand = items
         if operator.value == "+":
             return Operation("plus_sign", (operand,), _span(items))
@@ -168,8 +186,8 @@ class _Builder(Transformer[Token, Any]):
     def is_not_null(self, items: list[Any]) -> Operation:
         return Operation("not", (self.is_null(items),), _span(items))
 
-    def bracketed(self, items: list[Any]) -> Node:
-        node: Node = items[1]
+    def bracketed(self, items: list[Any]) -> Syntax:
+        node: Syntax = items[1]
         return replace(node, span=_span(items))
 
     def is_words(self, items: list[Any]) -> Operation:
@@ -184,7 +202,7 @@ class _Builder(Transformer[Token, Any]):
         token: Token = items[0]
         return token
 
-    def binding(self, items: list[Any]) -> tuple[Name, Node, Span]:
+    def binding(self, items: list[Any]) -> tuple[Name, Syntax, Span]:
         return items[0], items[2], _span(items)
 
     def let(self, items: list[Any]) -> Let:
@@ -194,16 +212,20 @@ class _Builder(Transformer[Token, Any]):
     def names(self, items: list[Any]) -> tuple[tuple[Name, ...], Span]:
         return tuple(item for item in items if isinstance(item, Name)), _span(items)
 
+    def side(self, items: list[Any]) -> ManySide:
+        table, *columns = (item for item in items if isinstance(item, Name))
+        return ManySide(table, tuple(columns), _span(items))
+
     def per(self, items: list[Any]) -> tuple[str, tuple[Name, ...], Span]:
         return "per", items[1][0], _span(items)
 
     def changed(self, items: list[Any]) -> Changed:
-        return Changed(items[0], tuple(item for item in items if isinstance(item, Change)), _span(items))
+        return Changed(items[0], tuple(item for item in items if not isinstance(item, Token))[1:], _span(items))
 
-    def change(self, items: list[Any]) -> Change:
+    def change(self, items: list[Any]) -> Clause:
         return build_change(items, _span(items))
 
-    def branch(self, items: list[Any]) -> tuple[Node, Node, Span]:
+    def branch(self, items: list[Any]) -> tuple[Syntax, Syntax, Span]:
         return items[1], items[3], _span(items)
 
     def case(self, items: list[Any]) -> Case:
@@ -219,10 +241,10 @@ class _Builder(Transformer[Token, Any]):
     def name(self, items: list[Any]) -> Name:
         return Name(tuple(part for item in items if isinstance(item, Name) for part in item.parts), _span(items))
 
-    def series(self, items: list[Any]) -> tuple[tuple[Node, ...], Span]:
+    def series(self, items: list[Any]) -> tuple[tuple[Syntax, ...], Span]:
         return tuple(item for item in items if not isinstance(item, Token)), _span(items)
 
-    def by(self, items: list[Any]) -> tuple[str, Node, Span]:
+    def by(self, items: list[Any]) -> tuple[str, Syntax, Span]:
         return ("weight" if len(items) == 3 else "by"), items[-1], _span(items)
 
     def over(self, items: list[Any]) -> tuple[str, Name, Span]:
@@ -323,17 +345,16 @@ def _fed(steps: Any) -> Any:
     return steps.feed_eof(token)
 
 
-def _refuse_chain(root: Node, text: str, owner: str) -> None:
+def _refuse_chain(root: Syntax) -> None:
     pending = [(root, 1)]
     while pending:
         node, depth = pending.pop()
         if depth > MAX_CHAIN:
             raise FormulaError(
                 f"The formula strings more than {MAX_CHAIN} operations together.",
-                text=text,
+                text="",
                 span=node.span,
                 fix="Use in (…) for a long list, or split the formula into several measures.",
-                owner=owner,
             )
         pending.extend((child, depth + 1) for child in children(node))
 

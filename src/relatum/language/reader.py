@@ -28,6 +28,8 @@ class Scope:
     rows: tuple[str, ...] = ()
     columns: tuple[tuple[str, str], ...] = ()
     lets: Mapping[str, LetValue] = field(default_factory=dict)
+    #: How many names are in scope, those of the same word counted each.
+    depth: int = 0
     opened: Opened = field(default_factory=Opened)
 
     def within(self, kind: str) -> Scope:

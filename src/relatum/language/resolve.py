@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Mapping
 from dataclasses import replace
+from typing import assert_never
 
 from relatum.data.types import BOOLEAN, INTEGER, NULL
 from relatum.errors import FormulaError, Span
@@ -24,60 +24,129 @@ from relatum.language.expression import (
     NoMatch,
     Ranked,
     columns_in,
+    inner_of,
 )
-from relatum.language.functions import AGGREGATES, CALLABLE, OTHER_NAMES, SCALARS, AggregateFunction, TypeProblem, an
 from relatum.language.parse import parse_condition, parse_formula
 from relatum.language.reader import Reader, Scope
+from relatum.language.register import (
+    CALLABLE,
+    NARROWED,
+    OTHER_NAMES,
+    RANKINGS,
+    SCALARS,
+    AggregateFunction,
+    Form,
+    Ranking,
+    aggregates_called,
+    known_functions,
+)
 from relatum.language.resolve_changes import ChangeReader
-from relatum.language.tree import Call, Case, Changed, Condition, Let, Literal, Name, Node, Operation, conjuncts
+from relatum.language.rules import TypeProblem, an
+from relatum.language.tree import (
+    Call,
+    Case,
+    Changed,
+    Condition,
+    Let,
+    Literal,
+    Name,
+    Operation,
+    Syntax,
+    ViaClause,
+    bare_names,
+    conjuncts,
+)
 from relatum.model.names import quoted
 from relatum.wording import listed, nearest
 
-#: What may follow an aggregate's argument, by the form of the aggregate.
-_EXTRAS = {
-    "plain": {"per"},
-    "rows": {"distinct", "per"},
-    "weighted": {"weight", "per"},
-    "by": {"by"},
-    "fraction": {"of", "per"},
-    "column": set(),
-    "among": {"among", "by"},
-}
-_NEEDED = {"by": "by", "fraction": "of", "among": "among"}
-_let_numbers = itertools.count()
+#: Formulas nest through the measures that they name: deeper ones are refused before any pass over them runs too deep.
+MAX_NESTING = 160
+_NESTING = {"Aggregate": 6, "Ranked": 6, "InContext": 3, "LetIn": 3}
 
 
 class Formulas:
     """The measures of a catalog, each resolved once.
 
+    Parameters
+    ----------
+    catalog : Catalog
+        Columns and routes.
+    known : mapping of str to Expression, optional
+        Measures that were resolved before and still say the same.
+
     Raises
     ------
     FormulaError
         From every method: a name that is not there, an argument of the wrong type, no row table, measures that use
-        each other in a circle.
+        each other in a circle or nest too deeply.
     """
 
-    def __init__(self, catalog: Catalog) -> None:
+    def __init__(self, catalog: Catalog, known: Mapping[str, Expression] | None = None) -> None:
         self.catalog = catalog
-        self._resolved: dict[str, Expression] = {}
-        self._under_way: list[str] = []
+        self.resolved: dict[str, Expression] = dict(known or {})
+        self._nesting: dict[int, tuple[Expression, int]] = {}
 
     def measure(self, name: str) -> Expression:
-        """A measure's formula, resolved."""
-        if name not in self._resolved:
-            measure = self.catalog.declaration.measures[name]
-            self._under_way.append(name)
-            try:
-                owner = f"measure {quoted(name)}"
+        """A measure's formula, resolved; those that it names before it, so that no chain of them runs deep."""
+        if name not in self.resolved:
+            for each in self._pending(name):
+                measure = self.catalog.declaration.measures[each]
+                owner = f"measure {quoted(each)}"
                 reader = FormulaReader(self, measure.formula, owner, repeat=measure.unrelated == "repeat")
-                self._resolved[name] = reader.formula(Scope("cell"))
-            finally:
-                self._under_way.pop()
-        return self._resolved[name]
+                self.resolved[each] = reader.formula(Scope("cell"))
+        return self.resolved[name]
 
-    def circle(self, name: str) -> list[str]:
-        """The measures under way from ``name`` back to itself; empty when it is not under way."""
-        return [*self._under_way[self._under_way.index(name) :], name] if name in self._under_way else []
+    def _pending(self, name: str) -> list[str]:
+        """The measures that a measure needs and that are not resolved yet, each after those it names; itself last."""
+        measures = self.catalog.declaration.measures
+        ordered: dict[str, None] = {}
+        path: dict[str, list[Name]] = {name: self._names_of(name)}
+        while path:
+            here = next(reversed(path))
+            left = path[here]
+            if not left:
+                ordered[here] = None
+                del path[here]
+                continue
+            node = left.pop(0)
+            (other,) = node.parts
+            if other in path:
+                chain = [*path]
+                circle = " -> ".join(map(quoted, [*chain[chain.index(other) :], other]))
+                raise FormulaError(
+                    f"Measures use each other in a circle: {circle}.",
+                    text=measures[here].formula,
+                    span=node.span,
+                    fix="One of them has to be written without the others.",
+                    owner=f"measure {quoted(here)}",
+                )
+            if other not in self.resolved and other not in ordered:
+                path[other] = self._names_of(other)
+        return list(ordered)
+
+    def _names_of(self, name: str) -> list[Name]:
+        measures = self.catalog.declaration.measures
+        root = parse_formula(measures[name].formula, f"measure {quoted(name)}")
+        return list(bare_names(root, measures))
+
+    def nesting(self, expression: Expression) -> int:
+        """How deep an expression nests, measures that it names included."""
+        pending = [expression]
+        while pending:
+            part = pending[-1]
+            if id(part) in self._nesting:
+                pending.pop()
+                continue
+            inner = inner_of(part)
+            waiting = [each for each in inner if id(each) not in self._nesting]
+            if waiting:
+                pending.extend(waiting)
+                continue
+            own = _NESTING.get(type(part).__name__, 1)
+            deepest = max((self._nesting[id(each)][1] for each in inner), default=0)
+            self._nesting[id(part)] = part, own + deepest
+            pending.pop()
+        return self._nesting[id(expression)][1]
 
     def formula(self, text: str, owner: str = "") -> Expression:
         """A formula that has a value in a cell: a measure's name, aggregates and arithmetic on them."""
@@ -106,14 +175,27 @@ class FormulaReader(Reader):
 
     def formula(self, scope: Scope) -> Expression:
         """The whole text."""
-        return self.resolve(parse_formula(self.text, self.owner), scope)
+        root = parse_formula(self.text, self.owner)
+        own = self.catalog.columns(scope.home) if scope.home else {}
+        for name in bare_names(root, self.catalog.declaration.measures):
+            if name.parts[0] not in own:
+                self.formulas.measure(name.parts[0])
+        expression = self.resolve(root, scope)
+        nesting = self.formulas.nesting(expression)
+        if nesting > MAX_NESTING:
+            raise self.error(
+                f"The formula nests {nesting} deep, measures that it names included; {MAX_NESTING} is the most.",
+                root.span,
+                "Write the same with fewer steps, or keep one of them in a derived column or derived table.",
+            )
+        return expression
 
     def parts(self, condition: Condition, scope: Scope) -> tuple[FilterPart, ...]:
         """A condition's parts, each with its row table."""
         over = self.table(condition.over) if condition.over else ""
         return tuple(self._part(node, over, scope.within("condition")) for node in conjuncts(condition.formula))
 
-    def _part(self, node: Node, over: str, scope: Scope) -> FilterPart:
+    def _part(self, node: Syntax, over: str, scope: Scope) -> FilterPart:
         expression = self.resolve(node, scope)
         if expression.type not in (BOOLEAN, NULL):
             raise self.error(
@@ -129,7 +211,7 @@ class FormulaReader(Reader):
 
     # -- every node ---------------------------------------------------------------------------------------------------
 
-    def resolve(self, node: Node, scope: Scope) -> Expression:
+    def resolve(self, node: Syntax, scope: Scope) -> Expression:
         """One node and all below it."""
         match node:
             case Literal(value, type_, span):
@@ -154,6 +236,8 @@ class FormulaReader(Reader):
                 return self._call(node, scope)
             case Name():
                 return self._name(node, scope)
+            case _:
+                assert_never(node)
 
     def _apply(self, function: str, arguments: list[Expression], span: Span) -> Expression:
         record = SCALARS[function]
@@ -174,7 +258,8 @@ class FormulaReader(Reader):
                     f"Write {SCALARS[node.function].signature}.",
                 )
             return self._apply(node.function, [self.resolve(part, scope) for part in node.arguments], node.span)
-        if node.function not in AGGREGATES:
+        records = aggregates_called(node.function)
+        if not records and node.function not in RANKINGS and node.function != NARROWED.name:
             raise self._unknown_function(node)
         if scope.kind == "condition":
             raise self.error(
@@ -182,21 +267,70 @@ class FormulaReader(Reader):
                 node.span,
                 "Here columns are used as they are, without sum, avg or count. keep g where … asks it of members.",
             )
-        record = AGGREGATES[node.function]
-        self._refuse_form(node, record)
-        if record.form == "column":
-            return self._column_function(node, record)
-        if record.form == "among":
-            return self._ranked(node, record, scope)
-        if node.per:
-            return self._per(node, record, scope)
-        return self._aggregate(node, record, scope)
+        if node.function == NARROWED.name:
+            value = self._column_argument(node, NARROWED.signature)
+            return Narrowed(value.table, value.column, span=node.span)
+        if node.function in RANKINGS:
+            return self._ranked(node, RANKINGS[node.function], scope)
+        record = self._record(node, records)
+        match record.form:
+            case "column":
+                value = self._column_argument(node, record.signature)
+                text = self.written(node.span)
+                return Aggregate(record.name, (value,), value.table, value.type, 0.0, True, None, text, node.span)
+            case "table":
+                return self._count_rows(node, record)
+            case "plain" | "fraction" if node.per:
+                return self._per(node, record, scope)
+            case "plain" | "distinct" | "weighted" | "by" | "fraction":
+                return self._aggregate(node, record, scope)
+            case "internal":
+                raise AssertionError(f"{record.name} cannot be written")
+            case _:
+                assert_never(record.form)
+
+    def _record(self, node: Call, records: list[AggregateFunction]) -> AggregateFunction:
+        """The record of an aggregate in the form in which it is written."""
+        given: dict[Form, bool] = {
+            "distinct": node.distinct,
+            "weighted": node.weight is not None,
+            "by": node.by is not None,
+            "fraction": node.of is not None,
+        }
+        forms = [form for form, present in given.items() if present]
+        by_form = {record.form: record for record in records}
+        if not forms:
+            table = any(map(self._is_table, node.arguments)) and not node.per
+            forms = ["table"] if table and "table" in by_form else ["column"] if "column" in by_form else ["plain"]
+        record = by_form.get(forms[0]) if len(forms) == 1 else None
+        misplaced = (
+            record is None
+            or node.among is not None
+            or len(node.arguments) != 1
+            or (bool(node.per) and record.form not in ("plain", "fraction"))
+            or (node.over is not None and record.form == "column")
+        )
+        if misplaced or record is None:
+            signatures = ", ".join(each.signature for each in records)
+            raise self.error(f"{node.function} is not written like this.", node.span, f"Write {signatures}.")
+        return record
+
+    def _is_table(self, node: Syntax) -> bool:
+        return isinstance(node, Name) and len(node.parts) == 1 and node.parts[0] in self.catalog.declaration.tables
+
+    def _count_rows(self, node: Call, record: AggregateFunction) -> Expression:
+        (first,) = node.arguments
+        assert isinstance(first, Name)
+        if node.over and self.table(node.over) != first.parts[0]:
+            raise self.error("The rows counted are those of the table named; over says another.", node.span)
+        text = self.written(node.span)
+        return Aggregate(record.name, (), first.parts[0], INTEGER, 0.0, self.repeat, None, text, node.span)
 
     def _unknown_function(self, node: Call) -> FormulaError:
         if node.function in OTHER_NAMES:
             fix = f"Here that is {OTHER_NAMES[node.function]}."
         else:
-            known = [*CALLABLE, *AGGREGATES]
+            known = known_functions()
             close = nearest(node.function, known)
             fix = f"Did you mean {close}?" if close else f"Known: {listed(sorted(known), 60)}."
         return self.error(f"There is no function {node.function}.", node.name_span, fix)
@@ -218,13 +352,6 @@ class FormulaReader(Reader):
                     f"{quoted(name)} is a measure, and here a value of one row is needed.",
                     node.span,
                     "A measure aggregates already; keep g where … asks a condition of members.",
-                )
-            circle = self.formulas.circle(name)
-            if circle:
-                raise self.error(
-                    f"Measures use each other in a circle: {' -> '.join(map(quoted, circle))}.",
-                    node.span,
-                    "One of them has to be written without the others.",
                 )
             return self.formulas.measure(name)
         if name in declaration.tables and scope.kind == "cell":
@@ -248,7 +375,7 @@ class FormulaReader(Reader):
             return value
         raise self.bare_column(node)
 
-    def _no_match(self, operand: Node, span: Span, scope: Scope) -> Expression:
+    def _no_match(self, operand: Syntax, span: Span, scope: Scope) -> Expression:
         if scope.kind == "cell" or not isinstance(operand, Name):
             raise self.error(
                 "Whether a lookup found nothing is asked of a row.", span, "Write where category is no match."
@@ -258,29 +385,10 @@ class FormulaReader(Reader):
 
     # -- aggregates ---------------------------------------------------------------------------------------------------
 
-    def _refuse_form(self, node: Call, record: AggregateFunction) -> None:
-        given = {
-            "distinct": node.distinct, "weight": node.weight is not None, "by": node.by is not None,
-            "of": node.of is not None, "per": bool(node.per), "among": node.among is not None,
-        }  # fmt: skip
-        wrong = [word for word, present in given.items() if present and word not in _EXTRAS[record.form]]
-        needed = _NEEDED.get(record.form)
-        wrong += ["per"] if node.per and (node.weight or node.distinct) else []
-        wrong += ["by"] if record.name == "rank" and node.by is not None else []
-        missing = needed is not None and not given[needed]
-        if wrong or missing or len(node.arguments) != 1 or (record.form == "column" and node.over):
-            raise self.error(f"{record.name} is not written like this.", node.span, f"Write {record.signature}.")
-
     def _aggregate(self, node: Call, record: AggregateFunction, scope: Scope) -> Expression:
         over = self.table(node.over) if node.over else ""
         (first,) = node.arguments
         text = self.written(node.span)
-        tables = self.catalog.declaration.tables
-        counts_rows = record.form == "rows" and not node.distinct and isinstance(first, Name) and len(first.parts) == 1
-        if counts_rows and isinstance(first, Name) and first.parts[0] in tables:
-            if over and over != first.parts[0]:
-                raise self.error("The rows counted are those of the table named; over says another.", node.span)
-            return Aggregate("rows", (), first.parts[0], INTEGER, 0.0, self.repeat, None, text, node.span)
         inner = scope.within("row")
         arguments = [self.resolve(part, inner) for part in (first, node.by, node.weight) if part is not None]
         try:
@@ -292,10 +400,9 @@ class FormulaReader(Reader):
             wrong = arguments[position]
             fix = problem.fix or (f"count({self.written(wrong.span)}) counts values." if record.name == "sum" else "")
             raise self.error(problem.reason, wrong.span, fix) from None
-        name = "distinct" if node.distinct else "weighted" if node.weight is not None else record.name
         table = self.row_table(arguments, node.span, over, scope.opened)
         fraction = self._fraction(node)
-        return Aggregate(name, tuple(arguments), table, type_, fraction, self.repeat, None, text, node.span)
+        return Aggregate(record.name, tuple(arguments), table, type_, fraction, self.repeat, None, text, node.span)
 
     def _per(self, node: Call, record: AggregateFunction, scope: Scope) -> Expression:
         grain = self.grain(node.per)
@@ -325,8 +432,11 @@ class FormulaReader(Reader):
             raise self.error("A column stands in the grain twice.", names[0].span.to(names[-1].span))
         return Grain("", columns)
 
-    def _ranked(self, node: Call, record: AggregateFunction, scope: Scope) -> Expression:
-        assert node.among is not None
+    def _ranked(self, node: Call, record: Ranking, scope: Scope) -> Expression:
+        extras = node.distinct or node.weight or node.of or node.per or node.over
+        misplaced = node.among is None or len(node.arguments) != 1 or (node.by is not None and not record.ordered)
+        if extras or misplaced or node.among is None:
+            raise self.error(f"{record.name} is not written like this.", node.span, f"Write {record.signature}.")
         grain = self.grain((node.among,))
         rows = (*scope.rows, grain.table) if grain.table else scope.rows
         inner = replace(scope.within("cell"), rows=rows, columns=(*scope.columns, *grain.columns))
@@ -336,8 +446,8 @@ class FormulaReader(Reader):
             type_ = record.infer([formula])
         except TypeProblem as problem:
             raise self.error(problem.reason, formula.span, problem.fix) from None
-        if record.name == "running" and by is None:
-            raise self.error("running needs an order.", node.span, f"Write {record.signature}.")
+        if record.ordered and by is None:
+            raise self.error(f"{record.name} needs an order.", node.span, f"Write {record.signature}.")
         return Ranked(record.name, formula, grain, by, node.descending, type_, self.written(node.span), node.span)
 
     def _fraction(self, node: Call) -> float:
@@ -350,33 +460,33 @@ class FormulaReader(Reader):
                 return value
         raise self.error("A percentile's part is a number from 0 to 1.", node.of.span, "Write percentile(0.9 of x).")
 
-    def _column_function(self, node: Call, record: AggregateFunction) -> Expression:
-        (name,) = node.arguments
+    def _column_argument(self, node: Call, signature: str) -> ColumnValue:
+        plain = len(node.arguments) == 1 and not (
+            node.distinct or node.of or node.by or node.weight or node.over or node.among or node.per
+        )
+        name = node.arguments[0] if plain else node
         if not isinstance(name, Name) or len(name.parts) != 2:
-            raise self.error(f"{record.name} takes a column.", name.span, f"Write {record.signature}.")
-        value = self.column_value(name)
-        if record.name == "narrowed":
-            return Narrowed(value.table, value.column, span=node.span)
-        text = self.written(node.span)
-        return Aggregate("sole", (value,), value.table, value.type, 0.0, True, None, text, node.span)
+            raise self.error(f"{node.function} takes a column.", name.span, f"Write {signature}.")
+        return self.column_value(name)
 
     # -- let and brackets ---------------------------------------------------------------------------------------------
 
     def _let(self, node: Let, scope: Scope) -> Expression:
         lets = dict(scope.lets)
-        numbers, values = [], []
+        numbers: list[int] = []
+        values: list[Expression] = []
         for name, formula in node.bindings:
             (word,) = name.parts
-            value = self.resolve(formula, replace(scope, lets=lets))
-            number = next(_let_numbers)
+            value = self.resolve(formula, replace(scope, lets=dict(lets), depth=scope.depth + len(numbers)))
+            number = scope.depth + len(numbers)
             lets[word] = LetValue(number, value.type, name.span)
             numbers.append(number)
             values.append(value)
-        body = self.resolve(node.body, replace(scope, lets=lets))
+        body = self.resolve(node.body, replace(scope, lets=lets, depth=scope.depth + len(numbers)))
         return LetIn(tuple(numbers), tuple(values), body, body.type, node.span)
 
     def _changed(self, node: Changed, scope: Scope) -> Expression:
-        if scope.kind == "condition" and any(change.kind != "via" for change in node.changes):
+        if scope.kind == "condition" and not all(isinstance(change, ViaClause) for change in node.changes):
             raise self.error("A condition's context cannot be changed.", node.span, "Only via may stand here.")
         opened, changes = ChangeReader(self).read(node.changes, scope)
         formula = self.resolve(node.formula, replace(scope, opened=opened))

@@ -4,31 +4,66 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Protocol
+from typing import Protocol, assert_never
 
 from relatum.data.types import BOOLEAN, NULL
 from relatum.errors import FormulaError, Span
 from relatum.language.catalog import Catalog
 from relatum.language.expression import (
     Apply,
+    BothWays,
+    Change,
     ColumnValue,
-    ContextChange,
     Expression,
     FilterPart,
+    FilterSet,
     Grain,
+    Ignoring,
+    KeepBest,
+    KeepWhere,
+    MoveDates,
     NoMatch,
+    OfSet,
+    OnColumn,
+    Only,
+    OnTable,
+    Pin,
+    PinEdge,
+    PinNoMatch,
+    Source,
+    Via,
+    Where,
     columns_in,
 )
-from relatum.language.functions import SCALARS, TypeProblem, an
 from relatum.language.reader import Scope
-from relatum.language.tree import Change, Condition, Name, Node
-from relatum.model.declaration import Relationship
-from relatum.model.names import column_name, quoted
+from relatum.language.register import SCALARS
+from relatum.language.rules import TypeProblem, an
+from relatum.language.tree import (
+    BothWaysClause,
+    CalendarClause,
+    Clause,
+    Condition,
+    IgnoringClause,
+    KeepBestClause,
+    KeepWhereClause,
+    ManySide,
+    Name,
+    OnlyClause,
+    PinClause,
+    PinEdgeClause,
+    PinNoMatchClause,
+    PinNullClause,
+    Syntax,
+    ViaClause,
+    WhereClause,
+)
+from relatum.model.declaration import End, Relationship
+from relatum.model.names import quoted
 from relatum.model.routes import Opened
 from relatum.wording import listed
 
 #: Words that `ignoring` knows besides tables and columns.
-SETS = ("all", "axes", "rows", "columns", "innermost", "row")
+SETS: tuple[FilterSet, ...] = ("all", "axes", "rows", "columns", "innermost", "row")
 
 
 class Resolver(Protocol):
@@ -38,7 +73,7 @@ class Resolver(Protocol):
     text: str
     owner: str
 
-    def resolve(self, node: Node, scope: Scope) -> Expression:
+    def resolve(self, node: Syntax, scope: Scope) -> Expression:
         """Resolve a node."""
         ...
 
@@ -77,132 +112,151 @@ class ChangeReader:
     def __init__(self, reader: Resolver) -> None:
         self.reader = reader
 
-    def read(self, changes: Sequence[Change], scope: Scope) -> tuple[Opened, tuple[ContextChange, ...]]:
+    def read(self, changes: Sequence[Clause], scope: Scope) -> tuple[Opened, tuple[Change, ...]]:
         """The relationships opened after all changes, and the changes themselves."""
-        resolved = []
-        for change in changes:
-            one = replace(
-                self._change(change, scope),
-                text=self.reader.written(change.span),
-                span=change.span,
-                within=self.reader.text,
-                owner=self.reader.owner,
-            )
+        resolved: list[Change] = []
+        for clause in changes:
+            one = self._change(clause, scope)
             resolved.append(one)
-            if one.relationship is not None:
+            if isinstance(one, Via | BothWays):
                 scope = replace(scope, opened=opened_by(one, scope.opened))
         return scope.opened, tuple(resolved)
 
-    def _change(self, change: Change, scope: Scope) -> ContextChange:
-        match change.kind:
-            case "where":
-                assert change.condition is not None
-                return ContextChange("where", (), self.reader.parts(change.condition, scope))
-            case "pin":
-                return self._pin(change, scope)
-            case "ignoring" | "only":
-                return ContextChange(change.kind, tuple(self._target(name, change.kind) for name in change.names))
-            case "via" | "both_ways":
-                return ContextChange(change.kind, relationship=self._relationship(change))
-            case "keep":
-                return self._keep(change, scope)
-        on = self.reader.table(change.on) if change.on is not None else ""
-        if on and self.reader.catalog.declaration.tables[self._rows_of(on)].calendar is None:
-            assert change.on is not None
-            raise self.reader.error(f"{quoted(on)} is no calendar.", change.on.span, "Name a table that is one.")
-        return ContextChange(change.kind, ((on, ""),) if on else (), word=change.word, number=change.number)
+    def _change(self, clause: Clause, scope: Scope) -> Change:
+        reader = self.reader
+        source = Source(reader.written(clause.span), clause.span, reader.text, reader.owner)
+        match clause:
+            case WhereClause(condition):
+                return Where(reader.parts(condition, scope), source)
+            case PinClause(name, values):
+                return self._pin(name, values, scope, source)
+            case PinNullClause(name):
+                value = reader.column_value(name)
+                real = Apply("not", (NoMatch(value.table),), BOOLEAN)
+                null = Apply("and", (Apply("is_null", (value,), BOOLEAN), real), BOOLEAN)
+                return Pin(value.table, value.column, self._part(value, null, source), source)
+            case PinNoMatchClause(name):
+                table, column = reader.column(name) if len(name.parts) > 1 else (reader.table(name), None)
+                part = FilterPart(table, None, NoMatch(table, BOOLEAN, name.span), source.text)
+                return PinNoMatch(table, column, part, source)
+            case PinEdgeClause(edge, name):
+                return PinEdge(edge, *reader.column(name), source)
+            case IgnoringClause(names):
+                return Ignoring(tuple(map(self._ignored, names)), source)
+            case OnlyClause(names):
+                return Only(tuple(map(self._target, names)), source)
+            case ViaClause(side):
+                return Via(self._relationship(side, standby=True), source)
+            case BothWaysClause(side):
+                return BothWays(self._relationship(side, standby=False), source)
+            case KeepWhereClause(name, node):
+                grain, formula = self._at_members(name, node, scope)
+                if formula.type not in (BOOLEAN, NULL):
+                    raise reader.error(
+                        f"This is {an(formula.type)}, and a condition is needed.",
+                        node.span,
+                        "Compare it: revenue > 1000.",
+                    )
+                return KeepWhere(grain, formula, source)
+            case KeepBestClause(edge, number, name, node):
+                return KeepBest(edge, number, *self._at_members(name, node, scope), source)
+            case CalendarClause(step, on):
+                return MoveDates(step, self._calendar(on), source)
+            case _:
+                assert_never(clause)
 
-    def _rows_of(self, table: str) -> str:
-        return self.reader.catalog.declaration.rows_of(table)
+    def _calendar(self, on: Name | None) -> str:
+        if on is None:
+            return ""
+        name = self.reader.table(on)
+        declaration = self.reader.catalog.declaration
+        if declaration.tables[declaration.rows_of(name)].calendar is None:
+            raise self.reader.error(f"{quoted(name)} is no calendar.", on.span, "Name a table that is one.")
+        return name
 
-    def _target(self, name: Name, kind: str) -> tuple[str, str]:
+    def _ignored(self, name: Name) -> OnTable | OnColumn | OfSet:
+        word = name.parts[0].lower()
+        if len(name.parts) == 1 and not self.reader.written(name.span).startswith('"'):
+            for known in SETS:
+                if word == known:
+                    return OfSet(known)
+        return self._target(name)
+
+    def _target(self, name: Name) -> OnTable | OnColumn:
         if len(name.parts) == 2:
-            return self.reader.column(name)
-        (word,) = name.parts
-        quoted_name = self.reader.written(name.span).startswith('"')
-        if kind == "ignoring" and word.lower() in SETS and not quoted_name:
-            return "", word.lower()
-        return self.reader.table(name), ""
+            return OnColumn(*self.reader.column(name))
+        return OnTable(self.reader.table(name))
 
-    def _pin(self, change: Change, scope: Scope) -> ContextChange:
-        (name,) = change.names
-        text = self.reader.written(change.span)
-        if change.word == "no match":
-            table = self.reader.table(name) if len(name.parts) == 1 else self.reader.column(name)[0]
-            column = "" if len(name.parts) == 1 else name.parts[1]
-            part = FilterPart(table, None, NoMatch(table, BOOLEAN, name.span), text)
-            return ContextChange("pin", ((table, column),), (part,), word=change.word)
+    def _part(self, value: ColumnValue, condition: Expression, source: Source) -> FilterPart:
+        return FilterPart(value.table, frozenset([value.column]), condition, source.text)
+
+    def _pin(self, name: Name, values: Sequence[Syntax], scope: Scope, source: Source) -> Pin:
         value = self.reader.column_value(name)
-        target = ((value.table, value.column),)
-        if change.word in ("first", "last"):
-            return ContextChange("pin", target, word=change.word)
-        if change.word == "null":
-            real = Apply("not", (NoMatch(value.table),), BOOLEAN)
-            condition: Expression = Apply("and", (Apply("is_null", (value,), BOOLEAN), real), BOOLEAN)
-        else:
-            operands = [self.reader.resolve(operand, scope.within("condition")) for operand in change.operands]
-            for operand in operands:
-                if any(columns_in(operand)):
-                    raise self.reader.error(
-                        "A column is pinned to a value, not to another column.", operand.span,
-                        "where compares columns: where a.b = a.c.",
-                    )  # fmt: skip
-            condition = self._in(value, operands, change)
-        part = FilterPart(value.table, frozenset([value.column]), condition, text)
-        return ContextChange("pin", target, (part,), word=change.word)
-
-    def _in(self, value: ColumnValue, operands: list[Expression], change: Change) -> Expression:
+        operands = [self.reader.resolve(operand, scope.within("condition")) for operand in values]
+        for operand in operands:
+            if any(columns_in(operand)):
+                raise self.reader.error(
+                    "A column is pinned to a value, not to another column.", operand.span,
+                    "where compares columns: where a.b = a.c.",
+                )  # fmt: skip
         arguments = [value, *operands]
         try:
-            return Apply("in", tuple(arguments), SCALARS["in"].infer(arguments), change.span)
+            condition = Apply("in", tuple(arguments), SCALARS["in"].infer(arguments), source.span)
         except TypeProblem as problem:
             raise self.reader.error(problem.reason, arguments[problem.position].span, problem.fix) from None
+        return Pin(value.table, value.column, self._part(value, condition, source), source)
 
-    def _keep(self, change: Change, scope: Scope) -> ContextChange:
-        (name,) = change.names
+    def _at_members(self, name: Name, node: Syntax, scope: Scope) -> tuple[Grain, Expression]:
+        """A grain, and a formula worked out at each of its members."""
         grain = self.reader.grain((name,))
         rows = (*scope.rows, grain.table) if grain.table else scope.rows
         inner = replace(scope.within("cell"), rows=rows, columns=(*scope.columns, *grain.columns))
-        (node,) = change.operands
-        formula = self.reader.resolve(node, inner)
-        if not change.word and formula.type not in (BOOLEAN, NULL):
-            raise self.reader.error(
-                f"This is {an(formula.type)}, and a condition is needed.", node.span, "Compare it: revenue > 1000."
-            )
-        target = (grain.table, "") if grain.table else grain.columns[0]
-        return ContextChange("keep", (target,), (), formula, change.word, change.number)
+        return grain, self.reader.resolve(node, inner)
 
-    def _relationship(self, change: Change) -> Relationship:
-        (name,) = change.names
-        table, column = self.reader.column(name)
+    def _relationship(self, side: ManySide, *, standby: bool) -> Relationship:
+        """The relationship whose many side is exactly these columns (of a many-to-many, either side)."""
+        table = self.reader.table(side.table)
+        columns = tuple(self.reader.column(replace(each, parts=(table, *each.parts)))[1] for each in side.columns)
         declaration = self.reader.catalog.declaration
-        here = [
-            each
-            for each in declaration.relationships
-            if (each.many.table == table and column in each.many.columns)
-            or (each.kind == "many_to_many" and each.one.table == table and column in each.one.columns)
-        ]
-        wanted = [each for each in here if each.standby] if change.kind == "via" else here
+        named = End(table, columns)
+
+        def ends(each: Relationship) -> tuple[End, ...]:
+            return (each.many, each.one) if each.kind == "many_to_many" else (each.many,)
+
+        def same(end: End) -> bool:
+            return end.table == table and set(end.columns) == set(columns)
+
+        known = [each for each in declaration.relationships if each.standby or not standby]
+        wanted = [each for each in known if any(map(same, ends(each)))]
         if len(wanted) == 1:
             return wanted[0]
-        what = "standby relationship" if change.kind == "via" else "relationship"
-        starts = column_name(table, column)
-        known = [str(each) for each in declaration.relationships if each.standby or change.kind != "via"]
+        what = "standby relationship" if standby else "relationship"
+        if wanted:
+            shown = " and ".join(map(str, wanted))
+            raise self.reader.error(
+                f"Several relationships have {named} as their many side: {shown}.",
+                side.span,
+                "Give one of them another column, or take the other out.",
+            )
+        names = [str(end) for each in known for end in ends(each)]
         fix = (
-            f"Those that can be named: {listed(known)}."
+            f"Those that can be named: {listed(list(dict.fromkeys(names)))}."
             if known
             else "State one with standby = true, or leave the change out."
         )
-        reason = f"No {what} starts at {starts}." if not wanted else f"Several relationships start at {starts}."
-        raise self.reader.error(reason, name.span, fix)
+        shown = str(named) if columns else quoted(table)
+        raise self.reader.error(f"No {what} has {shown} as its many side.", side.span, fix)
 
 
-def opened_by(change: ContextChange, opened: Opened) -> Opened:
+def opened_by(change: Via | BothWays, opened: Opened) -> Opened:
     """What is open after a change ``via`` or ``both ways``."""
     relationship = change.relationship
-    assert relationship is not None
-    if change.kind == "both_ways":
-        return Opened(opened.via, opened.both | {relationship})
-    ends = {relationship.many.table, relationship.one.table}
-    kept = {each for each in opened.via if {each.many.table, each.one.table} != ends}
-    return Opened(frozenset({*kept, relationship}), opened.both)
+    match change:
+        case BothWays():
+            return Opened(opened.via, opened.both | {relationship})
+        case Via():
+            ends = {relationship.many.table, relationship.one.table}
+            kept = {each for each in opened.via if {each.many.table, each.one.table} != ends}
+            return Opened(frozenset({*kept, relationship}), opened.both)
+        case _:
+            assert_never(change)

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import typing
+from collections.abc import Container, Iterator
 from dataclasses import dataclass
+from typing import assert_never
 
+from relatum.calendar.steps import Step
 from relatum.data.types import Type
 from relatum.errors import Span
 
@@ -31,7 +34,7 @@ class Operation:
     """An operator with its operands: arithmetic, comparison, logic, ``in``, ``between``, ``like``, ``is null``."""
 
     operator: str
-    operands: tuple[Node, ...]
+    operands: tuple[Syntax, ...]
     span: Span
 
 
@@ -39,8 +42,8 @@ class Operation:
 class Case:
     """``case when … then … else … end``: conditions and values in pairs, and what holds otherwise."""
 
-    branches: tuple[tuple[Node, Node], ...]
-    otherwise: Node | None
+    branches: tuple[tuple[Syntax, Syntax], ...]
+    otherwise: Syntax | None
     span: Span
 
 
@@ -49,13 +52,13 @@ class Call:
     """A function with its arguments and the words that may follow them."""
 
     function: str
-    arguments: tuple[Node, ...]
+    arguments: tuple[Syntax, ...]
     span: Span
     name_span: Span
     distinct: bool = False
-    of: Node | None = None
-    by: Node | None = None
-    weight: Node | None = None
+    of: Syntax | None = None
+    by: Syntax | None = None
+    weight: Syntax | None = None
     over: Name | None = None
     per: tuple[Name, ...] = ()
     among: Name | None = None
@@ -63,29 +66,139 @@ class Call:
 
 
 @dataclass(frozen=True, slots=True)
-class Change:
-    """One change of context in square brackets.
+class WhereClause:
+    """``where C``."""
 
-    ``kind`` is its first word, or ``to_date``. ``names`` are the tables and columns it speaks of, ``operands`` its
-    values or formula, ``word`` a word such as a unit, ``top`` or ``first``, ``number`` how many.
-    """
-
-    kind: str
+    condition: Condition
     span: Span
-    names: tuple[Name, ...] = ()
-    operands: tuple[Node, ...] = ()
-    word: str = ""
-    number: int = 0
-    on: Name | None = None
-    condition: Condition | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class PinClause:
+    """``pin c = v`` and ``pin c in (…)``."""
+
+    column: Name
+    values: tuple[Syntax, ...]
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class PinNullClause:
+    """``pin c is null``."""
+
+    column: Name
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class PinNoMatchClause:
+    """``pin c is no match``, of a column or a table."""
+
+    name: Name
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class PinEdgeClause:
+    """``pin first c`` and ``pin last c``."""
+
+    edge: typing.Literal["first", "last"]
+    column: Name
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class IgnoringClause:
+    """``ignoring`` tables, columns or words such as ``axes``."""
+
+    names: tuple[Name, ...]
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class OnlyClause:
+    """``only`` tables or columns."""
+
+    names: tuple[Name, ...]
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class ManySide:
+    """The columns that name a relationship: ``s.c``, or ``s.(a, b)``."""
+
+    table: Name
+    columns: tuple[Name, ...]
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class ViaClause:
+    """``via`` a standby relationship."""
+
+    side: ManySide
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class BothWaysClause:
+    """``both ways`` along a relationship."""
+
+    side: ManySide
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class KeepWhereClause:
+    """``keep g where F``."""
+
+    grain: Name
+    condition: Syntax
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class KeepBestClause:
+    """``keep top N g by F`` and ``keep bottom N g by F``."""
+
+    edge: typing.Literal["top", "bottom"]
+    number: int
+    grain: Name
+    by: Syntax
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class CalendarClause:
+    """A move along the calendar, and the table that ``on`` names."""
+
+    step: Step
+    on: Name | None
+    span: Span
+
+
+Clause = (
+    WhereClause
+    | PinClause
+    | PinNullClause
+    | PinNoMatchClause
+    | PinEdgeClause
+    | IgnoringClause
+    | OnlyClause
+    | ViaClause
+    | BothWaysClause
+    | KeepWhereClause
+    | KeepBestClause
+    | CalendarClause
+)
 
 
 @dataclass(frozen=True, slots=True)
 class Changed:
     """``formula[change, …]``: a formula in another context."""
 
-    formula: Node
-    changes: tuple[Change, ...]
+    formula: Syntax
+    changes: tuple[Clause, ...]
     span: Span
 
 
@@ -93,19 +206,19 @@ class Changed:
 class Let:
     """``let name = formula, … then formula``."""
 
-    bindings: tuple[tuple[Name, Node], ...]
-    body: Node
+    bindings: tuple[tuple[Name, Syntax], ...]
+    body: Syntax
     span: Span
 
 
-Node = Literal | Name | Operation | Case | Call | Changed | Let
+Syntax = Literal | Name | Operation | Case | Call | Changed | Let
 
 
 @dataclass(frozen=True, slots=True)
 class Condition:
     """A condition, and the table that ``over`` states for it."""
 
-    formula: Node
+    formula: Syntax
     over: Name | None
 
     @property
@@ -114,9 +227,11 @@ class Condition:
         return self.formula.span
 
 
-def children(node: Node) -> Iterator[Node]:
+def children(node: Syntax) -> Iterator[Syntax]:
     """The nodes directly below a node, in the order of the text."""
     match node:
+        case Literal() | Name():
+            return
         case Operation(operands=operands):
             yield from operands
         case Case(branches=branches, otherwise=otherwise):
@@ -131,17 +246,58 @@ def children(node: Node) -> Iterator[Node]:
         case Changed(formula, changes):
             yield formula
             for change in changes:
-                yield from change.operands
-                if change.condition is not None:
-                    yield change.condition.formula
+                yield from clause_formulas(change)
         case Let(bindings, body):
             yield from (formula for _, formula in bindings)
             yield body
         case _:
-            return
+            assert_never(node)
 
 
-def names_in(node: Node) -> Iterator[Name]:
+def clause_formulas(change: Clause) -> tuple[Syntax, ...]:
+    """The formulas and conditions that stand in one change of context."""
+    match change:
+        case WhereClause(condition):
+            return (condition.formula,)
+        case PinClause(values=values):
+            return values
+        case KeepWhereClause(condition=formula) | KeepBestClause(by=formula):
+            return (formula,)
+        case (
+            PinNullClause()
+            | PinNoMatchClause()
+            | PinEdgeClause()
+            | IgnoringClause()
+            | OnlyClause()
+            | ViaClause()
+            | BothWaysClause()
+            | CalendarClause()
+        ):
+            return ()
+        case _:
+            assert_never(change)
+
+
+def clause_names(change: Clause) -> tuple[Name, ...]:
+    """The tables and columns that one change of context names outside its formulas; a many side as ``table.column``."""
+    match change:
+        case WhereClause(condition):
+            return () if condition.over is None else (condition.over,)
+        case PinClause(column=name) | PinNullClause(column=name) | PinEdgeClause(column=name) | PinNoMatchClause(name):
+            return (name,)
+        case IgnoringClause(names) | OnlyClause(names):
+            return names
+        case ViaClause(side) | BothWaysClause(side):
+            return (side.table, *side.columns)
+        case KeepWhereClause(grain=name) | KeepBestClause(grain=name):
+            return (name,)
+        case CalendarClause(on=on):
+            return () if on is None else (on,)
+        case _:
+            assert_never(change)
+
+
+def names_in(node: Syntax) -> Iterator[Name]:
     """Every name that a formula mentions."""
     pending = [node]
     while pending:
@@ -151,7 +307,25 @@ def names_in(node: Node) -> Iterator[Name]:
         pending.extend(children(current))
 
 
-def conjuncts(node: Node) -> list[Node]:
+def bare_names(node: Syntax, known: Container[str]) -> Iterator[Name]:
+    """The names of one part that a formula mentions and that are ``known``, but for those that a ``let`` gives."""
+    pending: list[tuple[Syntax, frozenset[str]]] = [(node, frozenset())]
+    while pending:
+        current, lets = pending.pop()
+        if isinstance(current, Name):
+            if len(current.parts) == 1 and current.parts[0] in known and current.parts[0] not in lets:
+                yield current
+            continue
+        if isinstance(current, Let):
+            for name, formula in current.bindings:
+                pending.append((formula, lets))
+                lets |= {name.parts[0]}
+            pending.append((current.body, lets))
+            continue
+        pending.extend((child, lets) for child in children(current))
+
+
+def conjuncts(node: Syntax) -> list[Syntax]:
     """A condition split at its outer ``and``s."""
     if isinstance(node, Operation) and node.operator == "and":
         return [part for operand in node.operands for part in conjuncts(operand)]

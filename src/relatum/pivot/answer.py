@@ -2,23 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import replace
-
 import numpy as np
 
 from relatum.data.columns import Array, Members
 from relatum.language.expression import Aggregate, ColumnValue, FilterPart
 from relatum.language.parse import parse_formula
 from relatum.language.tree import Changed, Name
-from relatum.model.names import column_name, quoted
+from relatum.model.names import column_name
 from relatum.pivot.request import Request, Resolved, resolve_request
 from relatum.pivot.result import Axis, Result, Value
-from relatum.plan.compile import Grid, Note, compile_plan
-from relatum.plan.nodes import Field, Loss
+from relatum.plan.compile import Wanted
+from relatum.plan.nodes import Field
+from relatum.plan.notes import Note, loss_notes
 from relatum.progress import tell_step
 from relatum.session.session import Session
-from relatum.wording import counted
 
 #: Columns of a calendar that come round every year, and the column that tells the years apart.
 _RECURRING = {"month_of_year": "month", "quarter_of_year": "quarter"}
@@ -38,7 +35,7 @@ def answer(session: Session, request: Request) -> Result:
         A value does not fit 64 bits.
     """
     resolved = resolve_request(session, request)
-    grid = Grid(
+    wanted = Wanted(
         resolved.fields,
         resolved.formulas,
         resolved.filters,
@@ -48,9 +45,9 @@ def answer(session: Session, request: Request) -> Result:
         request.cell_limit,
     )
     tell_step("working out the answer")
-    plan, notes = compile_plan(session.catalog, grid)
+    plan, notes = session.plan(wanted)
     found = session.engine.run(plan)
-    notes += _loss_notes(found.losses)
+    notes += loss_notes(found.losses)
     notes += _recurring_notes(session, resolved)
     declaration = session.declaration
     return Result(
@@ -122,37 +119,6 @@ def _rank(session: Session, field: Field, members: Members, order_by: str) -> Ar
 # -- notes ------------------------------------------------------------------------------------------------------------
 
 
-def _loss_notes(losses: Iterable[Loss]) -> list[Note]:
-    # One note for a lookup, however many of its columns were wanted.
-    together: dict[Loss, list[str]] = {}
-    for loss in losses:
-        together.setdefault(replace(loss, about="") if loss.kind == "lookup" else loss, []).append(loss.about)
-    return [_loss_note(replace(key, about=" or ".join(dict.fromkeys(about)))) for key, about in together.items()]
-
-
-def _loss_note(loss: Loss) -> Note:
-    rows = counted(loss.rows, "row")
-    if loss.kind == "period":
-        return Note("period", f"The data ends on {loss.about}: later dates of {quoted(loss.source)} are left out.")
-    if loss.kind == "partly":
-        return Note(
-            "partly",
-            f"The dates of a calendar change cover some {loss.lookup} only in part: facts at that level count in full.",
-        )
-    if loss.kind == "member":
-        return Note("member", f"{loss.about} leaves out (no match) of {quoted(loss.lookup)}, which has a value.")
-    if loss.kind == "lookup":
-        return Note(
-            "lookup",
-            f"{rows} of {quoted(loss.source)} found no {quoted(loss.lookup)} and so no {loss.about}: left out.",
-        )
-    return Note(
-        "condition",
-        f"{rows} of {quoted(loss.source)} found no {quoted(loss.lookup)}: in the condition {loss.about} "
-        f"they read null, and are left out.",
-    )
-
-
 def _recurring_notes(session: Session, resolved: Resolved) -> list[Note]:
     notes = []
     for field in resolved.fields:
@@ -175,6 +141,6 @@ def _recurring_notes(session: Session, resolved: Resolved) -> list[Note]:
 
 def _years(session: Session, table: str, filters: tuple[FilterPart, ...]) -> int:
     type_ = session.catalog.columns(table)["year"]
-    years = Aggregate("distinct", (ColumnValue(table, "year", type_),), table, type_, repeat=True)
-    plan, _ = compile_plan(session.catalog, Grid((), (years,), filters, ((),)))
+    years = Aggregate("count_distinct", (ColumnValue(table, "year", type_),), table, type_, repeat=True)
+    plan, _ = session.plan(Wanted((), (years,), filters, ((),)))
     return int(session.engine.run(plan).cells[0].values[0].values[0])

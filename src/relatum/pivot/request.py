@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from relatum.errors import RequestError
 from relatum.language.expression import Expression, FilterPart
 from relatum.model.names import column_name, quoted, split_list, split_name
+from relatum.plan.bounds import field_of
 from relatum.plan.nodes import Field
 from relatum.session.session import Session
 from relatum.wording import suggestion
@@ -146,4 +147,4 @@ def _field(session: Session, text: str) -> Field:
             f"The table {quoted(table)} has no column {column}.",
             fix=suggestion(column, catalog.columns(table), noun="column"),
         )
-    return Field(table, column)
+    return field_of(catalog, table, column)

@@ -15,8 +15,8 @@ from relatum.data.columns import Array, Column, Members
 from relatum.data.types import Kind, Type
 from relatum.errors import RequestError
 from relatum.model.names import column_name
-from relatum.plan.compile import Note
-from relatum.plan.nodes import Cells
+from relatum.plan.engine import Cells
+from relatum.plan.notes import Note
 
 #: Stands in a layout where a field is totalled over.
 TOTAL = -1

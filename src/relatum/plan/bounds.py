@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
+from datetime import date
+from typing import assert_never
 
+from relatum.calendar.steps import Shift, Step
 from relatum.errors import ModelError
 from relatum.language.catalog import Catalog
 from relatum.language.expression import Apply, ColumnValue, Expression, FilterPart, NoMatch, is_plain
-from relatum.model.names import quoted
+from relatum.model.names import quoted, split_name
 from relatum.model.routes import Place, Route, RouteMap
-from relatum.plan.context import Context, Filter
-from relatum.plan.nodes import Bounds, DateSet, Match, Pinned, Restriction, Step
+from relatum.plan.context import ByCondition, ByDates, ByKept, ByMember, Context, Filter
+from relatum.plan.nodes import Bounds, Calendar, DateSet, Field, Kept, Match, Pinned, Restriction
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,6 +51,30 @@ def row_route(catalog: Catalog, source: str, table: str) -> Route:
     return next(route for place, route in sorted(found.items(), key=lambda item: item[0].level) if place.table == table)
 
 
+def calendar_of(catalog: Catalog, table: str) -> Calendar:
+    """A calendar with its settings; of a role, those of the table that it is a role of."""
+    described = catalog.declaration.tables[catalog.declaration.rows_of(table)]
+    span = described.calendar
+    if span is None:
+        return Calendar(table, described.key[0])
+    through: date | tuple[str, str] | None = None
+    if isinstance(span.through, date):
+        through = span.through
+    elif span.through:
+        name, column = split_name(span.through)
+        through = name, column
+    return Calendar(table, "date", span.fiscal_year_starts, span.week_starts, through)
+
+
+def field_of(catalog: Catalog, table: str, column: str = "") -> Field:
+    """A key of cells: a column's members, or a table's rows."""
+    types = catalog.columns(table)
+    if column:
+        return Field(table, column, types[column])
+    key = catalog.declaration.tables[catalog.declaration.rows_of(table)].key
+    return Field(table, key=tuple((name, types[name]) for name in key))
+
+
 class Bounder:
     """Works out bounds in one context.
 
@@ -74,7 +101,8 @@ class Bounder:
         """The bounds of a table."""
         moved, consumed, empty = self._moved(source)
         matches: list[tuple[Filter, Match]] = []
-        bounds = Bounds(source, dates=tuple(moved))
+        restrictions: list[Restriction] = []
+        kept: list[Kept] = []
         reached: set[Filter] = set(consumed)
         keyed: list[FilterPart] = []
         for each in self.context.filters:
@@ -83,21 +111,30 @@ class Bounder:
             route = self._route(each, source)
             if route is None:
                 continue
-            reached |= {each} | each.bears
-            if each.part is not None and not is_plain(each.part.expression):
-                keyed.append(each.part)
-            elif each.part is not None:
-                restriction = Restriction(self._judged(each.part), route)
-                bounds = replace(bounds, restrictions=(*bounds.restrictions, restriction))
-            elif each.kept is not None:
-                own = replace(each.kept.match, route=route)
-                bounds = replace(bounds, kept=(*bounds.kept, replace(each.kept, match=own)))
-            elif each.dates is not None:
-                bounds = replace(bounds, dates=(*bounds.dates, replace(each.dates, route=route)))
-            else:
-                matches.append((each, Match(each.key, each.at, route, each.table, each.column)))
-        kept = tuple(dict.fromkeys(match for each, match in matches if not _implied(each, match, matches)))
-        bounds = replace(bounds, matches=kept, pinned=self._pinned(source))
+            reached |= {each, *(each.by.bears if isinstance(each.by, ByKept) else ())}
+            match each.by:
+                case ByCondition(part) if not is_plain(part.expression):
+                    keyed.append(part)
+                case ByCondition(part):
+                    restrictions.append(Restriction(self._judged(part), route))
+                case ByKept(one):
+                    kept.append(replace(one, match=replace(one.match, route=route)))
+                case ByDates(dates):
+                    moved.append(replace(dates, route=route))
+                case ByMember(key, at):
+                    matches.append((each, Match(key, at, route, each.table, each.column)))
+                case _:
+                    assert_never(each.by)
+        own = {match for each, match in matches if not _implied(each, match, matches)}
+        # The same filters in another order leave the same rows: one order, so that they are worked out once.
+        bounds = Bounds(
+            source,
+            tuple(sorted(own, key=lambda match: (match.key, match.table, match.column, str(match.route)))),
+            tuple(sorted(dict.fromkeys(restrictions), key=lambda one: (one.part.table, one.part.text))),
+            tuple(dict.fromkeys(moved)),
+            tuple(sorted(dict.fromkeys(kept), key=lambda one: (one.text, one.match.key))),
+            self._pinned(source),
+        )
         return Bounded(bounds, frozenset(reached), tuple(keyed), empty)
 
     def _judged(self, part: FilterPart) -> FilterPart:
@@ -105,7 +142,7 @@ class Bounder:
 
     def _route(self, each: Filter, source: str) -> Route | None:
         route = self.catalog.filter(each.table, each.columns, source)
-        if route is None and each.dates is not None:
+        if route is None and isinstance(each.by, ByDates):
             return self._calendar_route(each.table, source)
         return route
 
@@ -116,10 +153,10 @@ class Bounder:
 
     def _pinned(self, source: str) -> tuple[Pinned, ...]:
         pinned = []
-        for word, table, column in self.context.pinned:
-            route = self.catalog.filter(table, frozenset([column]), source)
+        for each in self.context.edges:
+            route = self.catalog.filter(each.table, frozenset([each.column]), source)
             if route is not None:
-                pinned.append(Pinned(word, table, column, route))
+                pinned.append(Pinned(each.edge, each.table, each.column, route))
         return tuple(pinned)
 
     # -- calendar changes ---------------------------------------------------------------------------------------------
@@ -150,38 +187,48 @@ class Bounder:
         for calendar, steps in self.calendars(source).items():
             periods = [each for each in self.context.filters if self._is_period(each, calendar)]
             consumed.update(periods)
-            if not periods and any(step.kind in ("back", "forward") for step in steps):
-                empty = calendar
             route = self._calendar_route(calendar, source)
             assert route is not None
-            sets.append(self._date_set(calendar, steps, periods, source, route))
+            dates = self._date_set(calendar, steps, periods, source, route)
+            if _moves_nothing(dates):
+                empty = calendar
+            sets.append(dates)
         return sets, consumed, empty
 
     def _is_period(self, each: Filter, calendar: str) -> bool:
-        if each.table != calendar or each.kept is not None:
+        if each.table != calendar:
             return False
-        if each.part is not None and not is_plain(each.part.expression):
-            return False
-        if each.columns is None:
-            return each.part is None
-        return bool(each.columns) and all(self.catalog.is_period(calendar, column) for column in each.columns)
+        match each.by:
+            case ByKept():
+                return False
+            case ByCondition(part) if each.columns is None or not is_plain(part.expression):
+                return False
+            case ByMember() | ByDates() if each.columns is None:
+                return True
+            case ByMember() | ByDates() | ByCondition():
+                columns = each.columns or frozenset()
+                return bool(columns) and all(self.catalog.is_period(calendar, column) for column in columns)
+            case _:
+                assert_never(each.by)
 
     def _date_set(self, calendar: str, steps: list[Step], periods: list[Filter], source: str, route: Route) -> DateSet:
-        return DateSet(
-            calendar,
-            tuple(
-                dict.fromkeys(
-                    Match(each.key, each.at, (), calendar, each.column)
-                    for each in periods
-                    if each.part is None and each.dates is None
-                )
-            ),
-            tuple(Restriction(self._judged(each.part), ()) for each in periods if each.part is not None),
-            tuple(each.dates for each in periods if each.dates is not None),
-            tuple(steps),
-            self._ends(calendar, source),
-            route,
-        )
+        matches: dict[Match, None] = {}
+        restrictions, within = [], []
+        for each in periods:
+            match each.by:
+                case ByMember(key, at):
+                    matches[Match(key, at, (), calendar, each.column)] = None
+                case ByCondition(part):
+                    restrictions.append(Restriction(self._judged(part), ()))
+                case ByDates(dates):
+                    within.append(dates)
+                case ByKept():
+                    raise AssertionError("kept members are no period")
+                case _:
+                    assert_never(each.by)
+        ends = self._ends(calendar, source)
+        known = calendar_of(self.catalog, calendar)
+        return DateSet(known, tuple(matches), tuple(restrictions), tuple(within), tuple(steps), ends, route)
 
     def _ends(self, calendar: str, source: str) -> tuple[tuple[str, Route], ...]:
         ends = []
@@ -203,10 +250,18 @@ class Bounder:
                 consumed.update(periods)
                 dates = self._date_set(calendar, steps, periods, source, ())
                 kept = tuple(each for each in context.filters if each not in periods)
-                moved = Filter("dates", calendar, None, dates=dates)
+                moved = Filter("dates", calendar, None, ByDates(dates))
                 rest = tuple(pair for pair in context.steps if (pair[0] or calendar) != calendar)
                 context = replace(context, filters=(*kept, moved), steps=rest)
         return context, consumed
+
+
+def _moves_nothing(dates: DateSet) -> bool:
+    """Whether some step moves dates of which no period is chosen: not by a filter, nor by a step before it."""
+    for at, step in enumerate(dates.steps):
+        if isinstance(step, Shift) and not replace(dates, steps=dates.steps[:at]).chosen:
+            return True
+    return False
 
 
 def _implied(each: Filter, match: Match, matches: list[tuple[Filter, Match]]) -> bool:

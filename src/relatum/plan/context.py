@@ -4,38 +4,88 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
+from typing import Literal, assert_never
 
+from relatum.calendar.steps import Step
+from relatum.immutable import Immutable
 from relatum.language.catalog import Catalog
-from relatum.language.expression import ContextChange, FilterPart
+from relatum.language.expression import (
+    Apply,
+    BothWays,
+    Change,
+    Expression,
+    FilterPart,
+    Ignoring,
+    InContext,
+    KeepBest,
+    KeepWhere,
+    LetIn,
+    LetValue,
+    MoveDates,
+    OfSet,
+    OnColumn,
+    Only,
+    OnTable,
+    Pin,
+    PinEdge,
+    PinNoMatch,
+    Slot,
+    Via,
+    Where,
+)
 from relatum.language.resolve_changes import opened_by
 from relatum.model.routes import Opened, Place, Route
-from relatum.plan.nodes import DateSet, Kept, Step
+from relatum.plan.nodes import DateSet, Kept, Named
 
-CALENDAR_CHANGES = frozenset({"back", "forward", "to_date", "before", "trailing", "whole"})
+#: Where a filter comes from: an axis, the request's condition, a bracket, a member of a grain, the current row (and
+#: what it looks up), or the dates that calendar changes left.
+Origin = Literal["axis", "request", "where", "pin", "keep", "member", "row", "dates"]
 
 
-@dataclass(frozen=True, slots=True)
-class Filter:
+@dataclass(frozen=True, slots=True, eq=False)
+class ByMember(Immutable):
+    """The member or row that a key of cells holds; ``at`` leads from that row to the one of the filter's table."""
+
+    key: int
+    at: Route = ()
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class ByCondition(Immutable):
+    """A condition."""
+
+    part: FilterPart
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class ByKept(Immutable):
+    """The members that a ``keep`` leaves; ``bears`` are the filters that bear on its formula."""
+
+    kept: Kept
+    bears: frozenset[Filter] = frozenset()
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class ByDates(Immutable):
+    """The dates that calendar changes left."""
+
+    dates: DateSet
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Filter(Immutable):
     """One filter of a context.
 
-    ``kind`` is where it comes from: ``axis``, ``request``, ``where``, ``pin``, ``keep``, ``member`` (of a grain) or
-    ``row`` (the current row, and what it looks up). ``columns`` are the columns of ``table`` that it judges, None for
-    whole rows. It is the member that ``key`` holds, a condition ``part``, the members of ``kept``, or the ``dates``
-    that calendar changes left. ``group`` tells the parts of one current row from those of another.
+    ``columns`` are the columns of ``table`` that it judges, None for whole rows. ``group`` tells the parts of one
+    current row from those of another.
     """
 
-    kind: str
+    origin: Origin
     table: str
     columns: frozenset[str] | None
-    key: int = -1
-    at: Route = ()
-    part: FilterPart | None = None
-    kept: Kept | None = None
-    dates: DateSet | None = None
-    axis: str = ""
+    by: ByMember | ByCondition | ByKept | ByDates
+    axis: Literal["", "rows", "columns"] = ""
     group: int = -1
-    #: Filters that bear on the formula of ``kept``, and through it on whatever it filters.
-    bears: frozenset[Filter] = frozenset()
     text: str = field(default="", compare=False)
 
     @property
@@ -44,28 +94,41 @@ class Filter:
         return next(iter(self.columns)) if self.columns is not None and len(self.columns) == 1 else ""
 
 
-@dataclass(frozen=True, slots=True)
-class Context:
-    """Everything that bears on a formula where it stands."""
+@dataclass(frozen=True, slots=True, eq=False)
+class Edge(Immutable):
+    """``pin first`` or ``pin last`` of a column."""
+
+    edge: Literal["first", "last"]
+    table: str
+    column: str
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Context(Immutable):
+    """Everything that bears on a formula where it stands.
+
+    ``rows`` are the tables with a current row and the key that holds it, innermost last, ``columns`` those of grains.
+    ``names`` gives the plan's number of each ``let`` name in scope.
+    """
 
     filters: tuple[Filter, ...] = ()
     opened: Opened = field(default_factory=Opened)
     steps: tuple[tuple[str, Step], ...] = ()
-    pinned: tuple[tuple[str, str, str], ...] = ()
-    #: Tables with a current row and the key that holds it, innermost last; and grains' columns with theirs.
+    edges: tuple[Edge, ...] = ()
     rows: tuple[tuple[str, int], ...] = ()
     columns: tuple[tuple[tuple[str, str], int], ...] = ()
     groups: tuple[int, ...] = ()
+    names: tuple[tuple[int, int], ...] = ()
 
     def with_filters(self, filters: Iterable[Filter]) -> Context:
         """The context with more filters."""
         return replace(self, filters=(*self.filters, *filters))
 
-    def with_row(self, catalog: Catalog, table: str, key: int, kind: str) -> Context:
+    def with_row(self, catalog: Catalog, table: str, key: int, origin: Origin) -> Context:
         """The context with a current row: a filter on its table, and one on each table that it looks up."""
         catalog = catalog.opening(self.opened)
         filters = [
-            Filter(kind if not route else "row", place.table, None, key, route, group=key)
+            Filter(origin if not route else "row", place.table, None, ByMember(key, route), group=key)
             for place, route in catalog.routes.lookups(Place(table)).items()
             if not place.level
         ]
@@ -74,100 +137,151 @@ class Context:
 
     def with_member(self, table: str, column: str, key: int) -> Context:
         """The context with a member of a grain's column."""
-        one = Filter("member", table, frozenset([column]), key)
+        one = Filter("member", table, frozenset([column]), ByMember(key))
         return replace(self.with_filters([one]), columns=(*self.columns, ((table, column), key)))
 
+    def named(self, number: int, plan_number: int) -> Context:
+        """The context in which a ``let`` name has its number in the plan."""
+        kept = tuple(pair for pair in self.names if pair[0] != number)
+        return replace(self, names=(*kept, (number, plan_number)))
 
-Keep = Callable[[ContextChange, Context], Filter]
+
+#: What a change added: filters and edges that some aggregate must take up.
+Added = frozenset[Filter | Edge]
+Keep = Callable[[KeepWhere | KeepBest, Context], Filter]
 
 
-def changed(catalog: Catalog, context: Context, changes: Iterable[ContextChange], keep: Keep) -> Context:
-    """The context after changes, left to right; ``keep`` makes the filter of a ``keep``."""
+def changed(
+    catalog: Catalog, context: Context, changes: Iterable[Change], keep: Keep
+) -> tuple[Context, list[tuple[Change, Added]]]:
+    """The context after changes, left to right; ``keep`` makes the filter of a ``keep``.
+
+    Returns
+    -------
+    tuple of Context and list
+        The context, and what each ``where`` and ``pin`` added to it.
+    """
+    added: list[tuple[Change, Added]] = []
     for change in changes:
-        context = _changed(catalog, context, change, keep)
-    return context
-
-
-def _changed(catalog: Catalog, context: Context, change: ContextChange, keep: Keep) -> Context:
-    match change.kind:
-        case "where":
-            return context.with_filters(conditions(change))
-        case "pin":
-            return _pinned(context, change)
-        case "ignoring":
-            for target in change.targets:
-                context = _ignoring(catalog, context, *target)
-            return context
-        case "only":
-            return _only(catalog, context, change.targets)
-        case "via" | "both_ways":
-            return replace(context, opened=opened_by(change, context.opened))
-        case "keep":
-            return context.with_filters([keep(change, context)])
-    ((calendar, _),) = change.targets or (("", ""),)
-    return replace(context, steps=(*context.steps, (calendar, Step(change.kind, change.word, change.number))))
-
-
-def _condition(kind: str, part: FilterPart) -> Filter:
-    return Filter(kind, part.table, part.columns, part=part, text=part.text)
-
-
-def conditions(change: ContextChange) -> list[Filter]:
-    """The filters that a ``where`` or ``pin`` adds."""
-    return [_condition(change.kind, part) for part in change.parts]
+        match change:
+            case Where(parts):
+                filters = [_condition("where", part, context) for part in parts]
+                context = context.with_filters(filters)
+                added.append((change, frozenset(filters)))
+            case Pin(table, column, part):
+                one = _condition("pin", part, context)
+                context = _without_column(context, table, column).with_filters([one])
+                added.append((change, frozenset([one])))
+            case PinNoMatch(table, column, part):
+                one = _condition("pin", part, context)
+                context = _without_no_match(context, table, column).with_filters([one])
+                added.append((change, frozenset([one])))
+            case PinEdge(edge, table, column):
+                pinned = Edge(edge, table, column)
+                context = replace(context, edges=(*context.edges, pinned))
+                added.append((change, frozenset([pinned])))
+            case Ignoring(targets):
+                for target in targets:
+                    context = _ignoring(catalog, context, target)
+            case Only(targets):
+                context = _only(catalog, context, targets)
+            case Via() | BothWays():
+                context = replace(context, opened=opened_by(change, context.opened))
+            case KeepWhere() | KeepBest():
+                context = context.with_filters([keep(change, context)])
+            case MoveDates(step, calendar):
+                context = replace(context, steps=(*context.steps, (calendar, step)))
+            case _:
+                assert_never(change)
+    return context, added
 
 
 def request_filters(parts: Iterable[FilterPart]) -> list[Filter]:
     """The filters of a request's condition."""
-    return [_condition("request", part) for part in parts]
+    return [_condition("request", part, Context()) for part in parts]
 
 
-def _pinned(context: Context, change: ContextChange) -> Context:
-    ((table, column),) = change.targets
-    if change.word in ("first", "last"):
-        return replace(context, pinned=(*context.pinned, (change.word, table, column)))
-    if column:
-        context = _without(context, lambda each: each.table == table and each.column == column)
-    else:
-        context = _without(context, lambda each: each.table == table and each.columns is not None)
-    return context.with_filters(conditions(change))
+def _condition(origin: Origin, part: FilterPart, context: Context) -> Filter:
+    # A let name is settled where the condition stands: deeper in, its number may stand for another name.
+    settled = replace(part, expression=with_names(part.expression, context))
+    return Filter(origin, part.table, part.columns, ByCondition(settled), text=part.text)
+
+
+def with_names(expression: Expression, context: Context) -> Expression:
+    """An expression whose ``let`` names have become those of the plan."""
+    names = dict(context.names)
+    if not names:
+        return expression
+
+    def settled(part: Expression) -> Expression:
+        match part:
+            case LetValue(number, type_) if number in names:
+                return Slot(Named(names[number], type_), type_)
+            case Apply(function, arguments, type_, span):
+                return Apply(function, tuple(map(settled, arguments)), type_, span)
+            case InContext(formula):
+                return replace(part, formula=settled(formula))
+            case LetIn(values=values, body=body):
+                return replace(part, values=tuple(map(settled, values)), body=settled(body))
+        return part
+
+    return settled(expression)
 
 
 def _without(context: Context, dropped: Callable[[Filter], bool]) -> Context:
     return replace(context, filters=tuple(each for each in context.filters if not dropped(each)))
 
 
-def _ignoring(catalog: Catalog, context: Context, table: str, word: str) -> Context:
-    if table and word:
-        kept = tuple(each for each in context.pinned if each[1:] != (table, word))
-        return replace(_without(context, lambda each: each.table == table and each.column == word), pinned=kept)
-    if table:
-        upstream = _upstream(catalog, context, table)
-        context = _without(context, lambda each: each.table in upstream)
-        return _drop_steps(context, lambda other: other in upstream, catalog)
-    match word:
-        case "all":
-            return replace(context, filters=(), steps=(), pinned=())
-        case "axes":
-            return _without(context, lambda each: each.kind == "axis")
-        case "rows" | "columns":
-            return _without(context, lambda each: each.kind == "axis" and each.axis == word)
-        case "row":
+def _without_column(context: Context, table: str, column: str) -> Context:
+    return _without(context, lambda each: each.table == table and each.column == column)
+
+
+def _without_no_match(context: Context, table: str, column: str | None) -> Context:
+    if column is None:
+        return _without(context, lambda each: each.table == table and each.columns is not None)
+    return _without_column(context, table, column)
+
+
+def _ignoring(catalog: Catalog, context: Context, target: OnTable | OnColumn | OfSet) -> Context:
+    match target:
+        case OnColumn(table, column):
+            edges = tuple(each for each in context.edges if (each.table, each.column) != (table, column))
+            return replace(_without_column(context, table, column), edges=edges)
+        case OnTable(table):
+            upstream = _upstream(catalog, context, table)
+            context = _without(context, lambda each: each.table in upstream)
+            return _drop_steps(context, lambda other: other in upstream, catalog)
+        case OfSet("all"):
+            return replace(context, filters=(), steps=(), edges=())
+        case OfSet("axes"):
+            return _without(context, lambda each: each.origin == "axis")
+        case OfSet("rows" | "columns" as axis):
+            return _without(context, lambda each: each.origin == "axis" and each.axis == axis)
+        case OfSet("row"):
             last = context.groups[-1] if context.groups else None
             return replace(_without(context, lambda each: each.group == last), groups=context.groups[:-1])
-    inner = [each for each in context.filters if each.kind == "axis" and each.axis == "rows"]
-    return _without(context, lambda each: bool(inner) and each == inner[-1])
+        case OfSet("innermost"):
+            inner = [each for each in context.filters if each.origin == "axis" and each.axis == "rows"]
+            return _without(context, lambda each: bool(inner) and each == inner[-1])
+        case _:
+            raise AssertionError(f"nothing ignores {target}")
 
 
-def _only(catalog: Catalog, context: Context, targets: tuple[tuple[str, str], ...]) -> Context:
+def _only(catalog: Catalog, context: Context, targets: tuple[OnTable | OnColumn, ...]) -> Context:
     tables: set[str] = set()
-    for table, column in targets:
-        tables |= set() if column else _upstream(catalog, context, table)
-    columns = {target for target in targets if target[1]}
+    columns: set[tuple[str, str]] = set()
+    for target in targets:
+        match target:
+            case OnTable(table):
+                tables |= _upstream(catalog, context, table)
+            case OnColumn(table, column):
+                columns.add((table, column))
+            case _:
+                assert_never(target)
     kept = _without(context, lambda each: each.table not in tables and (each.table, each.column) not in columns)
-    pinned = tuple(each for each in kept.pinned if each[1] in tables or each[1:] in columns)
+    edges = tuple(each for each in kept.edges if each.table in tables or (each.table, each.column) in columns)
     touched = tables | {table for table, _ in columns}
-    return _drop_steps(replace(kept, pinned=pinned), lambda other: other not in touched, catalog)
+    return _drop_steps(replace(kept, edges=edges), lambda other: other not in touched, catalog)
 
 
 def _upstream(catalog: Catalog, context: Context, table: str) -> set[str]:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from functools import lru_cache
+from typing import assert_never
 
 from relatum.plan.nodes import (
     Aggregation,
@@ -14,23 +16,23 @@ from relatum.plan.nodes import (
     Named,
     Naming,
     Nested,
-    Node,
+    PlanNode,
     RankedAmong,
     Visible,
 )
 
 
-def formula_keys(nodes: Iterable[Node]) -> frozenset[int]:
+def formula_keys(nodes: Iterable[PlanNode]) -> frozenset[int]:
     """The keys that any of the nodes depends on."""
     return frozenset().union(*(node_keys(node) for node in nodes))
 
 
-def formula_names(nodes: Iterable[Node]) -> frozenset[int]:
+def formula_names(nodes: Iterable[PlanNode]) -> frozenset[int]:
     """The named values that any of the nodes uses."""
     return frozenset().union(*(node_names(node) for node in nodes))
 
 
-def node_keys(node: Node) -> frozenset[int]:
+def node_keys(node: PlanNode) -> frozenset[int]:
     """The keys that one node depends on."""
     match node:
         case Aggregation(bounds=bounds):
@@ -45,48 +47,58 @@ def node_keys(node: Node) -> frozenset[int]:
             return frozenset([key])
         case Naming():
             return _all_keys([*node.values, node.body])
-    return frozenset()
+        case Named():
+            return frozenset()
+        case _:
+            assert_never(node)
 
 
-def node_names(node: Node) -> frozenset[int]:
+def node_names(node: PlanNode) -> frozenset[int]:
     """The named values that one node uses."""
     match node:
         case Aggregation(bounds=bounds):
             return _bounds_names(bounds)
         case Nested(visible=visible):
-            formulas = [*node.arguments, *node.conditions]
-        case RankedAmong(visible=visible):
-            formulas = [node.formula, *([node.by] if node.by else [])]
-            formulas += [] if isinstance(node.current, int) else [node.current]
+            return _visible_names(visible).union(*(each.names for each in (*node.arguments, *node.conditions)))
+        case RankedAmong(visible=visible, formula=formula, by=by, current=current):
+            formulas = [each for each in (formula, by, current) if isinstance(each, Formula)]
+            return _visible_names(visible).union(*(each.names for each in formulas))
         case Named(number=number):
             return frozenset([number])
-        case Naming():
-            inside = node.body.names.union(*(value.names for value in node.values))
-            return inside - frozenset(node.numbers)
-        case _:
+        case Naming(numbers, values, body):
+            return body.names.union(*(value.names for value in values)) - frozenset(numbers)
+        case KeyColumn():
             return frozenset()
-    found = frozenset().union(*(formula.names for formula in formulas))
-    return found.union(*(_bounds_names(bounds) for bounds, _ in visible.parts))
+        case _:
+            assert_never(node)
 
 
+def _visible_names(visible: Visible) -> frozenset[int]:
+    return frozenset().union(*(_bounds_names(bounds) for bounds, _ in visible.parts))
+
+
+@lru_cache(maxsize=1 << 14)
 def _bounds_names(bounds: Bounds) -> frozenset[int]:
     names: frozenset[int] = frozenset()
     for kept in bounds.kept:
-        names |= kept.formula.names.union(*(_bounds_names(inner) for inner, _ in kept.members.parts))
+        names |= kept.formula.names | _visible_names(kept.members)
     return names
 
 
+@lru_cache(maxsize=1 << 14)
 def bounds_keys(bounds: Bounds) -> frozenset[int]:
     """The keys that decide which rows a cell sees."""
     own = frozenset(match.key for match in bounds.matches)
-    return own.union(*(dates_keys(each) for each in bounds.dates), *(kept_keys(each) for each in bounds.kept))
+    return own.union(*map(dates_keys, bounds.dates), *map(kept_keys, bounds.kept))
 
 
+@lru_cache(maxsize=1 << 14)
 def dates_keys(dates: DateSet) -> frozenset[int]:
     """The keys that decide a set of dates."""
     return frozenset(match.key for match in dates.matches).union(*(dates_keys(each) for each in dates.within))
 
 
+@lru_cache(maxsize=1 << 14)
 def kept_keys(kept: Kept) -> frozenset[int]:
     """The keys that decide which members are kept."""
     return visible_keys(kept.members) | (kept.formula.keys - new_keys(kept.members))

@@ -1,4 +1,4 @@
-"""Plan nodes, and what an engine must meet.
+"""Plan nodes: what an engine is asked.
 
 A plan is a tree of formulas over *frames*: lists of cells, each a combination of members or rows of the plan's keys.
 The outer frames are the grains of a grid; ``per``, ``keep``, ``rank`` and current rows make finer ones. Nothing in a
@@ -8,24 +8,33 @@ plan knows which engine runs it.
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Protocol
+from datetime import date
+from typing import Literal
 
-from relatum.data.columns import Array, Column, Members
+from relatum.calendar.steps import Step, chooses_period
 from relatum.data.types import Type
+from relatum.immutable import Immutable
 from relatum.language.expression import Expression, FilterPart
-from relatum.model.routes import Route
+from relatum.model.declaration import Relationship
+from relatum.model.routes import Hop, Route
 
 
-@dataclass(frozen=True, slots=True)
-class Field:
-    """A key of cells: a column's members or, where ``column`` is empty, a table's rows."""
+@dataclass(frozen=True, slots=True, eq=False)
+class Field(Immutable):
+    """A key of cells: a column's members or, where ``column`` is empty, a table's rows.
+
+    ``type`` is the column's; ``key`` are the columns that tell a table's rows apart, with their types (none where the
+    table has no key: an engine then tells them apart in its own way).
+    """
 
     table: str
     column: str = ""
+    type: Type | None = None
+    key: tuple[tuple[str, Type], ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Match:
+@dataclass(frozen=True, slots=True, eq=False)
+class Match(Immutable):
     """Rows belong to a cell when they have the cell's member of ``table.column``, or its row of ``table``.
 
     ``at`` leads from a key that is a row to the row of ``table`` that it looks up; ``route`` leads from the rows that
@@ -39,25 +48,27 @@ class Match:
     column: str
 
 
-@dataclass(frozen=True, slots=True)
-class Restriction:
+@dataclass(frozen=True, slots=True, eq=False)
+class Restriction(Immutable):
     """A condition that is the same for all cells, and the route from the rows restricted to those it judges."""
 
     part: FilterPart
     route: Route
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
-    """One calendar change: ``back 1 year`` is kind ``back``, unit ``year``, number 1."""
+@dataclass(frozen=True, slots=True, eq=False)
+class Calendar(Immutable):
+    """A calendar: the column of its dates, where its years and weeks start, and where the data ends, if it says so."""
 
-    kind: str
-    unit: str
-    number: int
+    table: str
+    date_column: str
+    fiscal_year_starts: int = 1
+    week_starts: str = "monday"
+    through: date | tuple[str, str] | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class DateSet:
+@dataclass(frozen=True, slots=True, eq=False)
+class DateSet(Immutable):
     """A cell's set of dates: those visible under its period filters, moved by calendar changes.
 
     ``matches`` and ``restrictions`` are the period filters, judged on the calendar's own rows, and ``within`` other
@@ -65,7 +76,7 @@ class DateSet:
     ``route`` leads from the rows that are matched to the calendar, or to a level of it.
     """
 
-    calendar: str
+    calendar: Calendar
     matches: tuple[Match, ...]
     restrictions: tuple[Restriction, ...]
     within: tuple[DateSet, ...]
@@ -73,34 +84,44 @@ class DateSet:
     ends: tuple[tuple[str, Route], ...]
     route: Route
 
+    @property
+    def chosen(self) -> bool:
+        """Whether a period filter, ``UNIT to date`` or ``trailing`` went into it, so that it can be moved."""
+        filtered = bool(self.matches or self.restrictions) or any(each.chosen for each in self.within)
+        return filtered or any(map(chooses_period, self.steps))
 
-@dataclass(frozen=True, slots=True)
-class Kept:
-    """A cell's set of members: those visible for which a formula is true, or the best ``number`` by it.
 
-    ``members`` finds the visible ones with the new key ``key``.
-    """
+@dataclass(frozen=True, slots=True, eq=False)
+class Best(Immutable):
+    """That the best ``number`` are kept, not those for which a formula is true."""
+
+    edge: Literal["top", "bottom"]
+    number: int
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Kept(Immutable):
+    """A cell's set of members: those visible for which a formula is true, or the best by it."""
 
     members: Visible
     formula: Formula
-    word: str
-    number: int
+    best: Best | None
     match: Match
     text: str = field(default="", compare=False)
 
 
-@dataclass(frozen=True, slots=True)
-class Pinned:
+@dataclass(frozen=True, slots=True, eq=False)
+class Pinned(Immutable):
     """Of a cell's rows, those with the first or last value of a column that the cell's rows have."""
 
-    word: str
+    edge: Literal["first", "last"]
     table: str
     column: str
     route: Route
 
 
-@dataclass(frozen=True, slots=True)
-class Bounds:
+@dataclass(frozen=True, slots=True, eq=False)
+class Bounds(Immutable):
     """Which rows of ``source`` a cell sees."""
 
     source: str
@@ -111,15 +132,15 @@ class Bounds:
     pinned: tuple[Pinned, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Visible:
+@dataclass(frozen=True, slots=True, eq=False)
+class Visible(Immutable):
     """The members that a cell sees: new keys' values on the rows within ``bounds``; several are combined freely."""
 
     parts: tuple[tuple[Bounds, tuple[Match, ...]], ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Aggregation:
+@dataclass(frozen=True, slots=True, eq=False)
+class Aggregation(Immutable):
     """One aggregate over the rows within ``bounds``, for each cell."""
 
     bounds: Bounds
@@ -129,8 +150,8 @@ class Aggregation:
     type: Type
 
 
-@dataclass(frozen=True, slots=True)
-class Nested:
+@dataclass(frozen=True, slots=True, eq=False)
+class Nested(Immutable):
     """One aggregate of formulas over the members that each cell sees: rows of a row table, or a ``per``.
 
     With ``drops`` members without a value do not count as visible.
@@ -146,8 +167,8 @@ class Nested:
     text: str = field(default="", compare=False)
 
 
-@dataclass(frozen=True, slots=True)
-class RankedAmong:
+@dataclass(frozen=True, slots=True, eq=False)
+class RankedAmong(Immutable):
     """The current member's rank or running sum among the members that the cell sees without it.
 
     ``current`` is the key that holds the current member, or a formula for its row number.
@@ -163,8 +184,8 @@ class RankedAmong:
     text: str = field(default="", compare=False)
 
 
-@dataclass(frozen=True, slots=True)
-class KeyColumn:
+@dataclass(frozen=True, slots=True, eq=False)
+class KeyColumn(Immutable):
     """A column of the row that a key holds, or of what that row looks up; the member itself where the key is a column.
 
     With ``no_match`` it is whether the lookup found nothing.
@@ -178,16 +199,16 @@ class KeyColumn:
     no_match: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Named:
+@dataclass(frozen=True, slots=True, eq=False)
+class Named(Immutable):
     """A value that ``let`` named, as it was where the ``let`` stands."""
 
     number: int
     type: Type
 
 
-@dataclass(frozen=True, slots=True)
-class Naming:
+@dataclass(frozen=True, slots=True, eq=False)
+class Naming(Immutable):
     """Formulas worked out and named, then another that may use them."""
 
     numbers: tuple[int, ...]
@@ -195,95 +216,115 @@ class Naming:
     body: Formula
 
 
-Node = Aggregation | Nested | RankedAmong | KeyColumn | Named | Naming
+PlanNode = Aggregation | Nested | RankedAmong | KeyColumn | Named | Naming
 
 
-@dataclass(frozen=True, slots=True)
-class Formula:
-    """An expression whose ``Slot`` of number n is ``inputs[n]``.
+@dataclass(frozen=True, slots=True, eq=False)
+class Formula(Immutable):
+    """An expression whose ``Slot`` holds what a plan works out; ``inputs`` are all of these, each once.
 
     ``keys`` are the keys of cells that its value depends on, ``names`` the ``let`` values. ``strict`` says that it
     has no value where none of its aggregates has one.
     """
 
     expression: Expression
-    inputs: tuple[Node, ...] = ()
-    keys: frozenset[int] = frozenset()
-    names: frozenset[int] = frozenset()
+    inputs: tuple[PlanNode, ...] = field(default=(), compare=False)
+    keys: frozenset[int] = field(default=frozenset(), compare=False)
+    names: frozenset[int] = field(default=frozenset(), compare=False)
     strict: bool = field(default=False, compare=False)
 
 
-@dataclass(frozen=True, slots=True)
-class Combine:
-    """The formulas of one grain, whose keys are these positions among the plan's fields."""
+@dataclass(frozen=True, slots=True, eq=False)
+class Occurring(Immutable):
+    """The combinations to look at are those of the node's own groups."""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class WithRows(Immutable):
+    """The combinations to look at are those in which an aggregation has rows."""
+
+    aggregation: Aggregation
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class EveryMember(Immutable):
+    """The combinations to look at are all visible ones, ``(no match)`` among them."""
+
+
+Candidates = Occurring | WithRows | EveryMember
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Judged(Immutable):
+    """A node that decides which combinations are shown, and among which those in which it has a value are found."""
+
+    node: PlanNode
+    among: Candidates
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Grain(Immutable):
+    """One grain of a grid.
+
+    ``keys`` are positions among the plan's fields. The combinations shown are those in which a node of ``judged`` has a
+    value, and those in which a shown combination of a finer grain lies. With ``bare`` the visible ``members`` are shown
+    too, and ``(no match)`` among them where one of the nodes ``valued`` has a value.
+    """
 
     keys: tuple[int, ...]
     formulas: tuple[Formula, ...]
+    judged: tuple[Judged, ...]
+    members: Visible
+    bare: bool
+    valued: tuple[PlanNode, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Plan:
-    """A whole grid.
+@dataclass(frozen=True, slots=True, eq=False)
+class Axis(Immutable):
+    """Which members of a field may be shown at all: those that the request's own condition leaves in its table.
 
-    ``fields`` are all keys: the first ``axes`` are the grid's. ``combines`` starts with the full grain; the others are
-    its coarser ones. The combinations shown are those in which a node of ``judged`` has a value; and those of
-    ``members`` too where ``show_members`` says so.
+    ``lookups`` are the relationships by whose unmatched rows its ``(no match)`` is there.
+    """
+
+    bounds: Bounds
+    lookups: tuple[Hop, ...]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Derivation(Immutable):
+    """A derived column as a formula: its cells are the rows of its table, held by key 0 of ``fields``."""
+
+    table: str
+    column: str
+    type: Type
+    fields: tuple[Field, ...]
+    formula: Formula
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Interval(Immutable):
+    """How a relationship matches ``as_of``: a row of the one side holds from its ``start`` on, up to but not with the
+    next start of the same ``by`` columns; without end where there is none.
+    """
+
+    relationship: Relationship
+    by: tuple[str, ...]
+    start: str
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Plan(Immutable):
+    """A whole grid, with all that an engine needs to answer it.
+
+    ``fields`` are all keys: the first of them, one for each of ``axes``, are the grid's. ``grains`` starts with the
+    finest. ``derived`` are the derived columns that the plan reads, each after those that it needs itself. Text is
+    compared by code point.
     """
 
     fields: tuple[Field, ...]
-    axes: int
-    combines: tuple[Combine, ...]
-    judged: tuple[Node, ...]
-    members: Visible
-    show_members: bool = False
+    axes: tuple[Axis, ...]
+    grains: tuple[Grain, ...]
+    derived: tuple[Derivation, ...] = ()
+    intervals: tuple[Interval, ...] = ()
     cell_limit: int = 1_000_000
-
-
-@dataclass(frozen=True, slots=True)
-class Loss:
-    """Something left out, for a note.
-
-    ``kind`` is ``lookup`` (rows whose lookup in an argument found nothing), ``condition`` (rows for which a condition
-    reads null), ``period`` (dates after the end of the data), ``partly`` (a period covered in part counts in full) or
-    ``member`` (no match, where a grain leaves it out).
-    """
-
-    kind: str
-    source: str
-    lookup: str
-    rows: int
-    about: str
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class Cells:
-    """The values at one grain: member codes of each key, and a vector for each formula."""
-
-    keys: tuple[int, ...]
-    codes: Array
-    values: tuple[Column, ...]
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class Answer:
-    """What an engine gives back: cells of each grain, the members of each axis field, and rows left out."""
-
-    cells: tuple[Cells, ...]
-    members: tuple[Members, ...]
-    losses: tuple[Loss, ...]
-
-
-class Engine(Protocol):
-    """Whatever can answer a plan."""
-
-    def run(self, plan: Plan) -> Answer:
-        """The values of every grain of a plan.
-
-        Raises
-        ------
-        RequestError
-            The combinations to show exceed the plan's cell limit; raised before their values are worked out.
-        ValueOverflowError
-            A value does not fit 64 bits.
-        """
-        ...
+    text_order: Literal["code point"] = "code point"

@@ -15,7 +15,7 @@ from relatum.data.columns import Array
 from relatum.data.types import Kind
 from relatum.errors import RelatumError
 from relatum.pivot.result import TOTAL, Axis, Result
-from relatum.plan.compile import Note
+from relatum.plan.notes import Note
 from relatum.present.text import grid_text
 
 

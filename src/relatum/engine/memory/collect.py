@@ -1,77 +1,60 @@
-"""Aggregates that need all rows of a group at once: distinct counts, medians, deviations, first and last."""
+"""Aggregates that need all rows of a group at once: distinct counts, medians, deviations, first and last.
+
+Each takes the group of every row and its arguments, as long, and gives a value for each of ``size`` groups.
+"""
 
 from __future__ import annotations
 
 import numpy as np
-from numpy.typing import NDArray
 
 from relatum.data import vectors as v
 from relatum.data.columns import Array, Column
 from relatum.data.types import FLOAT, INTEGER, Kind, Type
 
 _TABLE_BITS = 1 << 27
+_SAFE = 1 << 62
 
 
-def collected(function: str, groups: Array, columns: list[Column], size: int, fraction: float, type_: Type) -> Column:
-    """The value of an aggregate for each of ``size`` groups.
-
-    Parameters
-    ----------
-    function : str
-        ``distinct``, ``median``, ``percentile``, ``stddev``, ``variance``, ``stddev_pop``, ``variance_pop``,
-        ``first`` or ``last``.
-    groups : array of int
-        The group of each row.
-    columns : list of Column
-        The arguments for each row.
-    size : int
-        How many groups there are; every one has a row.
-    fraction : float
-        The part that ``percentile`` looks for.
-    """
-    has_value = v.either_null(*columns)
-    if has_value is not None:
-        has_value = ~np.broadcast_to(has_value, len(groups))
-        groups = groups[has_value]
-        columns = [_without_nulls(v.spread(column, len(has_value)), has_value) for column in columns]
-    else:
-        columns = [v.spread(column, len(groups)) for column in columns]
-    if function == "distinct":
-        return Column(INTEGER, _distinct(groups, columns[0], size), None, None, 0, len(groups))
-    if function in ("first", "last"):
-        return _by_order(function, groups, columns[0], columns[1], size, type_)
-    values = v.floats(columns[0])
-    if function == "median":
-        return _percentile(groups, values, size, 0.5)
-    if function == "percentile":
-        return _percentile(groups, values, size, fraction)
-    return _spread_of(function, groups, values, size)
+def _known(groups: Array, *columns: Column) -> tuple[Array, list[Column]]:
+    """The rows on which all columns have a value."""
+    nulls = v.either_null(*columns)
+    if nulls is None:
+        return groups, list(columns)
+    rows = np.flatnonzero(~np.broadcast_to(nulls, len(groups)))
+    taken = [column.take(rows) for column in columns]
+    return groups[rows], [Column(c.type, c.values, None, c.dictionary, c.lower, c.upper) for c in taken]
 
 
-def _without_nulls(column: Column, has_value: NDArray[np.bool_]) -> Column:
-    return Column(column.type, column.values[has_value], None, column.dictionary, column.lower, column.upper)
-
-
-def _distinct(groups: Array, column: Column, size: int) -> Array:
+def count_distinct(groups: Array, column: Column, size: int) -> Column:
+    """How many different values each group has."""
+    groups, (column,) = _known(groups, column)
     if column.type.kind is Kind.FLOAT or column.upper - column.lower >= 1 << 31:
         known, codes = np.unique(column.values, return_inverse=True)
         width = len(known)
     else:
         codes, width = column.values.astype(np.int64) - column.lower, column.upper - column.lower + 1
-    pairs = groups * max(width, 1) + codes
+    width = max(width, 1)
+    pairs = groups * width + codes
     if size * width <= _TABLE_BITS:
-        seen = np.zeros(size * max(width, 1), np.bool_)
+        seen = np.zeros(size * width, np.bool_)
         seen[pairs] = True
-        result: Array = seen.reshape(size, -1).sum(axis=1)
-        return result
-    pairs.sort()
-    fresh = np.ones(len(pairs), np.bool_)
-    fresh[1:] = pairs[1:] != pairs[:-1]
-    return np.bincount(pairs[fresh] // width, minlength=size)
+        counts: Array = seen.reshape(size, -1).sum(axis=1)
+    else:
+        pairs.sort()
+        fresh = np.ones(len(pairs), np.bool_)
+        fresh[1:] = pairs[1:] != pairs[:-1]
+        counts = np.bincount(pairs[fresh] // width, minlength=size)
+    return Column(INTEGER, counts, None, None, 0, len(groups))
 
 
-def _percentile(groups: Array, values: Array, size: int, fraction: float) -> Column:
-    # Linear interpolation between the two values around position fraction * (n - 1), counted from 0.
+def percentile(groups: Array, column: Column, size: int, fraction: float) -> Column:
+    """The value below which a part of each group's values lies.
+
+    Linear interpolation between the two values around position ``fraction * (n - 1)``, counted from 0: definition 7 of
+    Hyndman and Fan, "Sample quantiles in statistical packages" (The American Statistician 50, 1996).
+    """
+    groups, (column,) = _known(groups, column)
+    values = v.floats(column)
     order = np.lexsort((values, groups))
     values = values[order]
     counts = np.bincount(groups, minlength=size)
@@ -83,29 +66,49 @@ def _percentile(groups: Array, values: Array, size: int, fraction: float) -> Col
         return Column(FLOAT, np.zeros(size), np.ones(size, np.bool_))
     last = len(values) - 1
     low, high = values[(starts + below).clip(max=last)], values[(starts + above).clip(max=last)]
-    return v.finite(low + (high - low) * (place - below), counts == 0)
+    part = place - below
+    with np.errstate(over="ignore"):
+        between = low + (high - low) * part
+    # Two values so far apart that their difference is no float are mixed by their shares.
+    far = ~np.isfinite(between)
+    if far.any():
+        between = np.where(far, low * (1 - part) + high * part, between)
+    return v.finite(between, counts == 0)
 
 
-def _spread_of(function: str, groups: Array, values: Array, size: int) -> Column:
+def spread_of(groups: Array, column: Column, size: int, *, root: bool, population: bool) -> Column:
+    """Variance or standard deviation (its ``root``) of a sample or a whole population."""
+    groups, (column,) = _known(groups, column)
     counts = np.bincount(groups, minlength=size)
     # Deviations from one value of the group and from their mean first, squares after: no difference of two large
-    # numbers, and equal values have no spread at all.
-    shift = np.zeros(size)
-    shift[groups] = values
-    values = values - shift[groups]
-    means = np.bincount(groups, values, size) / counts.clip(min=1)
-    squares = np.bincount(groups, (values - means[groups]) ** 2, size)
-    divisor = counts if function.endswith("_pop") else counts - 1
-    variance = squares / divisor.clip(min=1)
-    result = np.sqrt(variance) if function.startswith("stddev") else variance
-    return v.finite(result, divisor < 1)
+    # numbers, and equal values have no spread at all. Whole numbers are subtracted as such: floats past 2**53 are not
+    # told apart.
+    if column.type.exact and column.upper - column.lower < _SAFE:
+        whole = column.values.astype(np.int64)
+        shift = np.zeros(size, np.int64)
+        shift[groups] = whole
+        values = (whole - shift[groups]) / float(10**column.type.scale)
+    else:
+        values = v.floats(column)
+        first = np.zeros(size)
+        first[groups] = values
+        with np.errstate(over="ignore"):
+            values = values - first[groups]
+    with np.errstate(over="ignore", invalid="ignore"):
+        means = np.bincount(groups, values, size) / counts.clip(min=1)
+        squares = np.bincount(groups, (values - means[groups]) ** 2, size)
+        divisor = counts if population else counts - 1
+        variance = squares / divisor.clip(min=1)
+        return v.finite(np.sqrt(variance) if root else variance, divisor < 1)
 
 
-def _by_order(function: str, groups: Array, column: Column, by: Column, size: int, type_: Type) -> Column:
+def edge_by(groups: Array, column: Column, by: Column, size: int, type_: Type, *, last: bool) -> Column:
+    """The value on the row of each group where another is smallest, or greatest; ties keep the order of rows."""
+    groups, (column, by) = _known(groups, column, by)
     counts = np.bincount(groups, minlength=size)
-    order = np.lexsort((by.values, groups))  # stable: ties keep the order of rows
+    order = np.lexsort((by.values, groups))
     stops = np.cumsum(counts)
-    position = stops - counts if function == "first" else stops - 1
+    position = stops - 1 if last else stops - counts
     missing = counts == 0
     values = (
         column.values[order[position.clip(0, max(len(order) - 1, 0))]]

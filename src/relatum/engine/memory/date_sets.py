@@ -9,14 +9,15 @@ from datetime import date
 import numpy as np
 
 from relatum.calendar.moves import Dates, Sets, moved
+from relatum.calendar.steps import Shift
 from relatum.data.columns import Array
 from relatum.data.days import day_number
-from relatum.engine.memory.frames import Frame, Links, number_groups
+from relatum.data.groups import Links, number_groups
+from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.scans import Scans
-from relatum.model.names import split_name
 from relatum.model.routes import Place, Route
 from relatum.plan.dependencies import dates_keys
-from relatum.plan.nodes import DateSet, Match
+from relatum.plan.nodes import Calendar, DateSet, Match
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -44,7 +45,7 @@ class DateSets:
         store = self.scans.store
         held, columns = np.nonzero(sets)
         codes = self._order(dates.calendar)[columns]
-        place = dates.route[-1].target if dates.route else Place(dates.calendar)
+        place = dates.route[-1].target if dates.route else Place(dates.calendar.table)
         size = store.rows(place) + 1
         days = np.ones(size, np.int64)
         if place.level:
@@ -65,39 +66,40 @@ class DateSets:
         rows = np.arange(len(order))
         sets: Sets = np.ones((narrow.size, len(order)), np.bool_)
         for match, wanted in zip(dates.matches, cell_codes(self.scans, dates.matches, narrow), strict=True):
-            own = store.members(dates.calendar, match.column).codes.astype(np.int64) if match.column else rows
+            own = store.members(match.table, match.column).codes.astype(np.int64) if match.column else rows
             sets &= own[order][None] == wanted[:, None]
-        sets &= self.scans.visible_rows(dates.calendar, dates.restrictions)[order][None]
+        sets &= self.scans.visible_rows(dates.calendar.table, dates.restrictions)[order][None]
         for inner in dates.within:
             own_sets, found = self.sets(inner, narrow)
             sets &= found[own_sets]
-        declaration = self.scans.catalog.declaration
-        span = declaration.tables[declaration.rows_of(dates.calendar)].calendar
-        end = self._end(dates.calendar, dates.ends, span.through if span is not None else "")
+        known = dates.calendar
+        end = self._end(known, dates.ends)
         if end is not None:
-            if bool(sets[:, days > end].any()) and not all(step.kind == "forward" for step in dates.steps):
-                self.cut[dates.calendar, end] = None
+            forward = all(isinstance(step, Shift) and step.number > 0 for step in dates.steps)
+            if bool(sets[:, days > end].any()) and not forward:
+                self.cut[known.table, end] = None
             sets &= (days <= end)[None]
-        calendar = Dates(days) if span is None else Dates(days, span.fiscal_year_starts, span.week_starts)
+        calendar = Dates(days, known.fiscal_year_starts, known.week_starts)
         for step in dates.steps:
-            sets = moved(calendar, sets, step.kind, step.unit, step.number)
+            sets = moved(calendar, sets, step)
         return (np.arange(cells.size) if numbers is None else numbers), sets
 
-    def _days(self, calendar: str) -> Array:
-        store = self.scans.store
-        return store.column(calendar, store.date_column(calendar)).values.astype(np.int64)
+    def _days(self, calendar: Calendar) -> Array:
+        return self.scans.store.column(calendar.table, calendar.date_column).values.astype(np.int64)
 
-    def _order(self, calendar: str) -> Array:
+    def _order(self, calendar: Calendar) -> Array:
         return np.argsort(self._days(calendar), kind="stable")
 
-    def _end(self, calendar: str, ends: Iterable[tuple[str, Route]], through: str | date) -> int | None:
-        if isinstance(through, date):
-            return day_number(through)
-        if through:
-            column = self.scans.store.column(*split_name(through))
-            return int(column.upper) if column.null_count < len(column) else None
-        latest = [self.scans.store.latest(calendar, route) for _, route in ends]
-        return max((day for day in latest if day is not None), default=None)
+    def _end(self, calendar: Calendar, ends: Iterable[tuple[str, Route]]) -> int | None:
+        match calendar.through:
+            case date() as through:
+                return day_number(through)
+            case (table, name):
+                column = self.scans.store.column(table, name)
+                return int(column.upper) if column.null_count < len(column) else None
+            case None:
+                latest = [self.scans.store.latest(calendar.table, route) for _, route in ends]
+                return max((day for day in latest if day is not None), default=None)
 
 
 def cell_codes(scans: Scans, matches: Iterable[Match], cells: Frame) -> list[Array]:

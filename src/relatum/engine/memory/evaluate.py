@@ -4,37 +4,40 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
+from typing import assert_never
 
 import numpy as np
+from numpy.typing import NDArray
 
 from relatum.data import vectors as v
 from relatum.data.columns import Array, Column
+from relatum.data.days import day_of
+from relatum.data.groups import Links, number_groups
 from relatum.data.types import INTEGER
-from relatum.engine.memory.collect import collected
-from relatum.engine.memory.date_sets import DateSets, cell_codes
-from relatum.engine.memory.finish import aggregated, finished, null_column, sole_value
-from relatum.engine.memory.folds import Extreme
-from relatum.engine.memory.frames import Frame, Links, joined, number_groups
-from relatum.engine.memory.groups import Groups
-from relatum.engine.memory.ranks import ranked_among, top_mask
-from relatum.engine.memory.rows import evaluate_tree
-from relatum.engine.memory.scans import (
-    COLLECTED,
-    Coded,
-    Scanned,
-    Scans,
-    arguments_of,
-    bundled,
-    coded,
-    folds_of,
-    stripped,
+from relatum.engine.memory.aggregates import (
+    AGGREGATE_KERNELS,
+    Collected,
+    Folded,
+    Folds,
+    MemberCode,
+    null_column,
+    over_rows,
 )
+from relatum.engine.memory.align import aligned, taken_at, with_bounds
+from relatum.engine.memory.date_sets import DateSets, cell_codes
+from relatum.engine.memory.frames import Frame
+from relatum.engine.memory.groups import Groups
+from relatum.engine.memory.inner import carriers, pairs_of, refuse_many
+from relatum.engine.memory.ranks import RANKING_KERNELS, top_mask
+from relatum.engine.memory.rows import evaluate_tree
+from relatum.engine.memory.scans import Coded, Scanned, Scans, before, bundled, coded, folds_of, row_values, stripped
 from relatum.engine.memory.store import Store
-from relatum.errors import RequestError
-from relatum.language.catalog import Catalog
-from relatum.language.expression import ColumnValue, Expression, Slot
+from relatum.language.expression import Expression, Slot
+from relatum.model.names import column_name
 from relatum.model.routes import Place, Route
-from relatum.plan.dependencies import kept_keys, node_keys, node_names
+from relatum.plan.dependencies import bounds_keys, kept_keys, new_keys, node_keys, node_names
+from relatum.plan.engine import CutPeriod, LeftOutMember, Loss, NullWinner, PartPeriod
+from relatum.plan.formulas import node_in
 from relatum.plan.nodes import (
     Aggregation,
     Bounds,
@@ -46,14 +49,11 @@ from relatum.plan.nodes import (
     Named,
     Naming,
     Nested,
-    Node,
+    PlanNode,
     RankedAmong,
     Restriction,
     Visible,
 )
-
-#: More cells of an inner grain than this are refused: they would not fit memory.
-INNER_LIMIT = 200_000_000
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -80,17 +80,17 @@ class Evaluator:
 
     Parameters
     ----------
-    store, catalog
-        The data, and what it is called.
+    store : Store
+        The data.
     fields : sequence of Field
         The plan's keys.
     axes : int
         How many of them are a grid's; scans for the grains of a grid are shared.
     """
 
-    def __init__(self, store: Store, catalog: Catalog, fields: Sequence[Field], axes: int) -> None:
+    def __init__(self, store: Store, fields: Sequence[Field], axes: int) -> None:
         self.store = store
-        self.scans = Scans(store, catalog)
+        self.scans = Scans(store)
         self.axes = axes
         self.sizes = {
             key: store.members(field.table, field.column).size if field.column else store.rows(Place(field.table)) + 1
@@ -101,47 +101,55 @@ class Evaluator:
         self._values: dict[Aggregation, tuple[Groups, Column]] = {}
         #: Of which lookups a formula leaves no match out, where that has a value: its text, and the table.
         self.unmatched: dict[tuple[str, str], None] = {}
-        self._known: dict[Node, tuple[tuple[int, ...], list[Array], Column]] = {}
+        self._nulls: dict[NullWinner, None] = {}
+        self._known: dict[PlanNode, tuple[tuple[int, ...], list[Array], Column]] = {}
+        self._kept: dict[tuple[object, ...], list[tuple[Frame, Links]]] = {}
 
     # -- formulas -----------------------------------------------------------------------------------------------------
 
     def values(self, formula: Formula, frame: Frame) -> Column:
         """A formula's value for each cell of a frame."""
-        inputs = [_bounded(self.node(node, frame)) for node in formula.inputs]
 
         def leaf(expression: Expression) -> Column:
-            assert isinstance(expression, Slot)
-            return inputs[expression.number]
+            assert isinstance(expression, Slot), "the formulas of a plan read cells through slots"
+            return with_bounds(self.node(node_in(expression), frame))
 
         return v.spread(evaluate_tree(formula.expression, leaf), frame.size)
 
-    def node(self, node: Node, frame: Frame) -> Column:
+    def node(self, node: PlanNode, frame: Frame) -> Column:
         """A node's value for each cell, worked out once for cells that do not differ in what it depends on."""
-        if isinstance(node, Named):
-            return frame.names[node.number]
-        if isinstance(node, Naming):
-            for number, value in zip(node.numbers, node.values, strict=True):
-                frame = frame.named({number: self.values(value, frame)})
-            return self.values(node.body, frame)
-        if isinstance(node, KeyColumn):
-            return self._key_column(node, frame)
+        match node:
+            case Named(number):
+                return frame.names[number]
+            case Naming(numbers, values, body):
+                for number, value in zip(numbers, values, strict=True):
+                    frame = frame.named({number: self.values(value, frame)})
+                return self.values(body, frame)
+            case KeyColumn():
+                return self._key_column(node, frame)
+            case Aggregation() | Nested() | RankedAmong():
+                return self._shared(node, frame)
+            case _:
+                assert_never(node)
+
+    def _shared(self, node: Aggregation | Nested | RankedAmong, frame: Frame) -> Column:
         if node in self._known:
             keys, codes, values = self._known[node]
-            return _aligned(
-                codes, [frame.codes[key] for key in keys], [self.sizes[k] for k in keys], values, frame.size
-            )
+            return aligned(codes, [frame.codes[key] for key in keys], [self.sizes[k] for k in keys], values, frame.size)
         if node_names(node):
             return self._worked_out(node, frame)
         cells, numbers = frame.project(node_keys(node), self.sizes)
         column = self._worked_out(node, cells)
+        if not cells.codes:
+            self.remember(node, cells, column)
         return column if numbers is None else column.take(numbers)
 
-    def remember(self, node: Node, cells: Frame, values: Column) -> None:
+    def remember(self, node: PlanNode, cells: Frame, values: Column) -> None:
         """Keep a node's values for all cells in which it has one, so that they are not worked out again."""
         keys = tuple(cells.codes)
         self._known[node] = keys, [cells.codes[key] for key in keys], values
 
-    def _worked_out(self, node: Node, cells: Frame) -> Column:
+    def _worked_out(self, node: Aggregation | Nested | RankedAmong, cells: Frame) -> Column:
         match node:
             case Aggregation():
                 return self._aggregation(node, cells)
@@ -149,7 +157,8 @@ class Evaluator:
                 return self._nested(node, cells)
             case RankedAmong():
                 return self._ranked(node, cells)
-        raise AssertionError(f"{node} is no node to work out")
+            case _:
+                assert_never(node)
 
     def _key_column(self, node: KeyColumn, frame: Frame) -> Column:
         codes = frame.codes[node.key]
@@ -176,7 +185,7 @@ class Evaluator:
             values = self.group_values(node, found)
             if fixed:
                 self._values[node] = groups, values
-        return _aligned(groups.codes, own, groups.sizes, values, cells.size)
+        return aligned(groups.codes, own, groups.sizes, values, cells.size)
 
     def found(self, node: Aggregation, cells: Frame, extra: Sequence[Match]) -> Found:
         """The groups of an aggregation's rows: by what cells match on, and by more keys."""
@@ -187,7 +196,7 @@ class Evaluator:
         related: list[_Wanted] = []
         for each in bounds.dates:
             numbers, links, size = self.dates.links(each, cells)
-            related.append(_Wanted(Coded(each.route, each.calendar, ""), links, size))
+            related.append(_Wanted(Coded(each.route, each.calendar.table, ""), links, size))
             codes.append(numbers)
         for one in bounds.kept:
             numbers, links, size = self._kept_links(one, cells)
@@ -198,7 +207,7 @@ class Evaluator:
         scanned, groups = self._columns(node, wanted, extra)
         at = len(own) + len(more) + len(related)
         for pin in bounds.pinned:
-            groups = self._settled(groups, at, len(own), len(more), pin.word == "last")
+            groups = self._settled(groups, at, len(own), len(more), pin.edge == "last")
         if more:
             # Extra keys last: what cells are compared with stands first.
             order = [*range(len(own)), *range(len(own) + len(more), at), *range(len(own), len(own) + len(more))]
@@ -214,7 +223,7 @@ class Evaluator:
         place = {_Wanted(key): at for at, key in enumerate(keys)}
         for route, (inner, parts) in bundles.items():
             own = list(dict.fromkeys(each for each in wanted if each.key in inner))
-            at = place[_Wanted(_before(route))]
+            at = place[_Wanted(before(route))]
             links = self._reached_links(route, own, parts)
             doubled = groups.ordered([*range(len(groups.codes)), at])
             sizes = [each.size if each.links else self.scans.size(each.key) for each in own]
@@ -229,7 +238,7 @@ class Evaluator:
         return scanned, groups
 
     def _reached_links(self, route: Route, wanted: list[_Wanted], parts: list[Restriction]) -> Links:
-        """For each row before a reaching hop, the distinct codes and sets of the rows that it reaches."""
+        """For each key of a reaching hop, the distinct codes and sets of the rows that it reaches."""
         keys = list(dict.fromkeys(each.key for each in wanted))
         reached = self.scans.reached_codes(route, [stripped(key, len(route)) for key in keys], parts)
         size = len(reached.offsets) - 1
@@ -249,7 +258,7 @@ class Evaluator:
         self, node: Aggregation, wanted: list[Coded], extra: Sequence[Match]
     ) -> tuple[tuple[Coded, ...], object]:
         direct, bundles = bundled(wanted, node.bounds.restrictions)
-        keys = tuple(dict.fromkeys([*direct, *(_before(route) for route in bundles)]))
+        keys = tuple(dict.fromkeys([*direct, *(before(route) for route in bundles)]))
         plain = not extra and not bundles and not node.bounds.dates and not node.bounds.kept and not node.bounds.pinned
         on_axes = plain and all(match.key < self.axes for match in node.bounds.matches)
         return keys, "grid" if on_axes else frozenset(keys)
@@ -259,7 +268,7 @@ class Evaluator:
         for node in _aggregations(formulas):
             bounds = node.bounds
             wanted = [coded(match) for match in bounds.matches]
-            wanted += [Coded(each.route, each.calendar, "") for each in bounds.dates]
+            wanted += [Coded(each.route, each.calendar.table, "") for each in bounds.dates]
             wanted += [coded(each.match) for each in bounds.kept]
             wanted += [Coded(each.route, each.table, each.column) for each in bounds.pinned]
             keys, family = self._scan_keys(node, wanted, ())
@@ -279,26 +288,28 @@ class Evaluator:
     def group_values(self, node: Aggregation, found: Found) -> Column:
         """The value of an aggregation for each group."""
         groups, scanned = found.groups, found.scanned
-        function, type_ = node.function, node.type
         if not groups.count:
-            return null_column(type_, 0)
-        numbers = [scanned.numbers[expression] for expression in arguments_of(node)]
-        if function in COLLECTED:
-            if groups.rows is None or not groups.columns:
-                return null_column(type_, groups.count)
-            columns = [groups.columns[number] for number in numbers]
-            return collected(function, groups.rows, columns, groups.count, node.fraction, type_)
-        wanted: list[tuple[str, int | None]] = [("count", None)]
-        if folds_of(node):
-            wanted = [(kind, scanned.numbers[expression]) for kind, expression in folds_of(node)]
-        folds = [groups.folds[scanned.folds[key]] for key in wanted]
-        if function == "sole":
-            (value,) = node.arguments
-            low, high = folds
-            assert isinstance(value, ColumnValue) and isinstance(low, Extreme) and isinstance(high, Extreme)
-            return sole_value(low.best, high.best, type_, self.store.members(value.table, value.column).values)
-        scale = node.arguments[0].type.scale if node.arguments else 0
-        return finished(function, type_, scale, folds)
+            return null_column(node.type, 0)
+        kernel = AGGREGATE_KERNELS[node.function]
+        match kernel:
+            case Collected(collect):
+                if groups.rows is None or not groups.columns:
+                    return null_column(node.type, groups.count)
+                columns = [groups.columns[scanned.numbers[value]] for value in row_values(node)]
+                return collect(groups.rows, columns, groups.count, node.fraction, node.type)
+            case Folded(finish=finish):
+                folds = [groups.folds[scanned.folds[fold]] for fold in folds_of(node, scanned.numbers)]
+                scale = node.arguments[0].type.scale if node.arguments else 0
+                return finish(Folds(node.type, scale, folds, self._members_of(node)))
+            case _:
+                assert_never(kernel)
+
+    def _members_of(self, node: Aggregation) -> Column | None:
+        """The members that codes of an aggregation's argument stand for."""
+        for value in row_values(node):
+            if isinstance(value, MemberCode):
+                return self.store.members(value.value.table, value.value.column).values
+        return None
 
     # -- members of a cell --------------------------------------------------------------------------------------------
 
@@ -308,12 +319,7 @@ class Evaluator:
         codes: dict[int, Array] = {}
         for bounds, matches in visible.parts:
             owners, own = self._part_pairs(bounds, matches, cells, unmatched)
-            left, right = joined([parents], [owners], [max(cells.size, 1)])
-            if len(left) > INNER_LIMIT:
-                raise RequestError(
-                    f"A formula would be worked out for {len(left):,} members; the limit is {INNER_LIMIT:,}.",
-                    fix="Take a coarser grain, or filter first.",
-                )
+            left, right = pairs_of([parents], [owners], [max(cells.size, 1)])
             codes = {key: each[left] for key, each in codes.items()}
             codes.update({key: each[right] for key, each in own.items()})
             parents = parents[left]
@@ -322,7 +328,13 @@ class Evaluator:
     def _part_pairs(
         self, bounds: Bounds, matches: Sequence[Match], cells: Frame, unmatched: bool
     ) -> tuple[Array, dict[int, Array]]:
-        found = self.found(Aggregation(bounds, "rows", (), 0.0, INTEGER), cells, matches)
+        counted = Aggregation(bounds, "count_rows", (), 0.0, INTEGER)
+        return self._occurring(self.found(counted, cells, matches), matches, cells, unmatched)
+
+    def _occurring(
+        self, found: Found, matches: Sequence[Match], cells: Frame, unmatched: bool
+    ) -> tuple[Array, dict[int, Array]]:
+        """The groups of extra keys that each cell has rows in."""
         count = len(found.groups.codes) - found.extra
         own, new = found.groups.codes[:count], found.groups.codes[count:]
         keep = np.ones(found.groups.count, np.bool_)
@@ -331,17 +343,49 @@ class Evaluator:
                 keep &= each != self.sizes[match.key] - 1
         rows = np.flatnonzero(keep)
         if count:
-            owners, positions = joined(found.cells, [each[rows] for each in own], found.groups.sizes[:count])
+            owners, positions = pairs_of(found.cells, [each[rows] for each in own], found.groups.sizes[:count])
         else:
+            refuse_many(cells.size * len(rows))
             owners = np.repeat(np.arange(cells.size), len(rows))
             positions = np.tile(np.arange(len(rows)), cells.size)
         return owners, {match.key: each[rows][positions] for match, each in zip(matches, new, strict=True)}
+
+    def _valued_pairs(self, visible: Visible, formula: Formula, cells: Frame) -> tuple[Array, dict[int, Array]]:
+        """The members that each cell sees and at which a formula can have a value.
+
+        Where the members that are visible do not depend on the cell, and rows of the formula's aggregates say at which
+        of them it can have a value, only these are looked at: not every member for every cell.
+        """
+        new = new_keys(visible)
+        fixed = not any(bounds_keys(bounds) for bounds, _ in visible.parts) and len(visible.parts) == 1
+        wanted = carriers(formula, new) if fixed and formula.strict and cells.codes and not formula.names else None
+        if wanted is None:
+            return self.pairs(visible, cells)
+        ((bounds, matches),) = visible.parts
+        _, seen = self._part_pairs(bounds, matches, Frame(1, {}), False)
+        parts: list[tuple[Array, dict[int, Array]]] = []
+        for node in wanted:
+            extra = tuple(match for match in node.bounds.matches if match.key in new)
+            outer = tuple(match for match in node.bounds.matches if match.key not in new)
+            wide = replace(node, bounds=replace(node.bounds, matches=outer, pinned=()))
+            parts.append(self._occurring(self.found(wide, cells, extra), extra, cells, False))
+        keys = sorted(new)
+        owners = np.concatenate([each for each, _ in parts])
+        codes = [np.concatenate([own[key] for _, own in parts]) for key in keys]
+        sizes = [self.sizes[key] for key in keys]
+        inside, _ = pairs_of(codes, [seen[key] for key in keys], sizes)
+        columns = [owners[inside], *(each[inside] for each in codes)]
+        distinct, _ = number_groups(columns, [max(cells.size, 1), *sizes], len(inside))
+        return distinct[:, 0], {key: distinct[:, at] for at, key in enumerate(keys, 1)}
 
     def _nested(self, node: Nested, cells: Frame) -> Column:
         inner_node = _only_aggregation(node)
         if inner_node is not None:
             return self._over_groups(node, inner_node, cells)
-        parents, new = self.pairs(node.visible, cells)
+        if node.drops:
+            parents, new = self._valued_pairs(node.visible, node.arguments[0], cells)
+        else:
+            parents, new = self.pairs(node.visible, cells)
         inner = cells.expanded(parents, new)
         for condition in node.conditions:
             holds = self.values(condition, inner)
@@ -356,10 +400,10 @@ class Evaluator:
         present, numbers = np.unique(parents, return_inverse=True)
         if not len(present):
             return null_column(node.type, cells.size)
-        values = aggregated(node.function, node.type, node.fraction, arguments, numbers, len(present))
+        values = over_rows(node.function, node.type, node.fraction, arguments, numbers, len(present))
         place = np.full(cells.size, -1, np.int64)
         place[present] = np.arange(len(present))
-        return _taken(values, place)
+        return taken_at(values, place)
 
     def _find_unmatched(
         self, text: str, visible: Visible, formula: Formula, cells: Frame, condition: bool = False
@@ -407,9 +451,9 @@ class Evaluator:
         distinct, numbers = number_groups(codes, sizes, len(rows))
         taken = values.take(rows)
         argument = Column(taken.type, taken.values, None, taken.dictionary, taken.lower, taken.upper)
-        result = aggregated(node.function, node.type, node.fraction, [_bounded(argument)], numbers, len(distinct))
+        result = over_rows(node.function, node.type, node.fraction, [with_bounds(argument)], numbers, len(distinct))
         own = cell_codes(self.scans, [inner.bounds.matches[at] for at in outer], cells)
-        return _aligned([distinct[:, at] for at in range(len(outer))], own, sizes, result, cells.size)
+        return aligned([distinct[:, at] for at in range(len(outer))], own, sizes, result, cells.size)
 
     def _ranked(self, node: RankedAmong, cells: Frame) -> Column:
         keys = node_keys(node)
@@ -428,28 +472,62 @@ class Evaluator:
         formula = self.values(node.formula, inner)
         by = None if node.by is None else self.values(node.by, inner)
         self._find_unmatched(node.text, node.visible, node.formula, narrow)
-        figures = ranked_among(node.function, node.type, parents, formula, by, node.descending)
+        figures = RANKING_KERNELS[node.function](node.type, parents, formula, by, node.descending)
         ((key, codes),) = new.items()
         own = numbers if numbers is not None else np.arange(cells.size)
-        return _aligned(
-            [parents, codes], [own, wanted], [max(narrow.size, 1), self.sizes[key] + 1], figures, cells.size
-        )
+        return aligned([parents, codes], [own, wanted], [max(narrow.size, 1), self.sizes[key] + 1], figures, cells.size)
 
     def _kept_links(self, kept: Kept, cells: Frame) -> tuple[Array, Links, int]:
         """For each cell the number of its set of members; for each member the sets that hold it."""
-        narrow, numbers = (cells, None) if kept.formula.names else cells.project(kept_keys(kept), self.sizes)
-        parents, new = self.pairs(kept.members, narrow)
-        inner = narrow.expanded(parents, new)
-        value = self.values(kept.formula, inner)
-        if kept.word:
-            mask = top_mask(parents, value, kept.number, kept.word == "top")
-        else:
-            mask = value.values & v.known(value)
-        self._find_unmatched(kept.text, kept.members, kept.formula, narrow, condition=not kept.word)
-        codes = new[kept.match.key]
-        links = Links.of(codes[mask], parents[mask], self.scans.size(coded(kept.match)))
+        named = bool(kept.formula.names)
+        narrow, numbers = (cells, None) if named else cells.project(kept_keys(kept), self.sizes)
+        size = self.scans.size(coded(kept.match))
+        key = (kept.members, kept.formula, kept.best, size)
+        links = next((own for frame, own in self._kept.get(key, ()) if not named and _same_cells(frame, narrow)), None)
+        if links is None:
+            codes, parents = self._kept_members(kept, narrow)
+            links = Links.of(codes, parents, size)
+            self._kept.setdefault(key, []).append((narrow, links))
         own = numbers if numbers is not None else np.arange(cells.size)
         return own, links, max(narrow.size, 1)
+
+    def _kept_members(self, kept: Kept, cells: Frame) -> tuple[Array, Array]:
+        """The codes of the members that each cell keeps, and the cells."""
+        parents, new = self._valued_pairs(kept.members, kept.formula, cells)
+        value = self.values(kept.formula, cells.expanded(parents, new))
+        codes = new[kept.match.key]
+        mask: NDArray[np.bool_]
+        if kept.best is None:
+            mask = np.asarray(value.values & v.known(value))
+        else:
+            mask = top_mask(parents, value, kept.best.number, kept.best.edge == "top")
+            null = self.sizes[kept.match.key] - 2
+            if kept.match.column and bool((codes[mask] == null).any()):
+                self._nulls[NullWinner(kept.text, column_name(kept.match.table, kept.match.column))] = None
+        self._find_unmatched(kept.text, kept.members, kept.formula, cells, condition=kept.best is None)
+        return codes[mask], parents[mask]
+
+    def losses(self) -> Iterator[Loss]:
+        """What was left out, and what the reader of the values should know."""
+        for calendar, end in self.dates.cut:
+            yield CutPeriod(calendar, day_of(end))
+        for place in self.dates.partly:
+            yield PartPeriod(" and ".join(column_name(place.table, column) for column in place.level))
+        for text, table in self.unmatched:
+            yield LeftOutMember(text, table)
+        yield from self._nulls
+        yield from self.scans.losses()
+
+
+def _same_cells(one: Frame, other: Frame) -> bool:
+    return one.size == other.size and all(
+        key in other.codes and np.array_equal(codes, other.codes[key]) for key, codes in one.codes.items()
+    )
+
+
+def _picked(frame: Frame, cells: Array) -> Frame:
+    codes = {key: own[cells] for key, own in frame.codes.items()}
+    return Frame(len(cells), codes, {number: column.take(cells) for number, column in frame.names.items()})
 
 
 def _only_aggregation(node: Nested) -> Aggregation | None:
@@ -460,71 +538,38 @@ def _only_aggregation(node: Nested) -> Aggregation | None:
     if not isinstance(argument.expression, Slot) or not isinstance(argument.inputs[0], Aggregation):
         return None
     inner = argument.inputs[0]
-    conditions = {each.part for each in inner.bounds.restrictions}
+    conditions = set(inner.bounds.restrictions)
     keys = {match.key for match in inner.bounds.matches}
     for seen, matches in node.visible.parts:
         moved = any(bounds.dates or bounds.kept or bounds.pinned for bounds in (seen, inner.bounds))
         if moved or seen.matches or not {match.key for match in matches} <= keys:
             return None
-        if not all(each.part in conditions for each in seen.restrictions):
+        if not all(each in conditions for each in seen.restrictions):
             return None
     return inner
 
 
-def _before(route: Route) -> Coded:
-    """The rows from which a route's last hop reaches many."""
-    return Coded(route[:-1], route[-1].source.table, "")
-
-
-def _picked(frame: Frame, cells: Array) -> Frame:
-    codes = {key: own[cells] for key, own in frame.codes.items()}
-    return Frame(len(cells), codes, {number: column.take(cells) for number, column in frame.names.items()})
-
-
-def _aligned(groups: list[Array], cells: list[Array], sizes: Sequence[int], values: Column, size: int) -> Column:
-    """A value for each cell, null where there is no such group."""
-    if not cells:
-        place = np.zeros(size, np.int64) if len(values) else np.full(size, -1, np.int64)
-        return _taken(values, place)
-    every = [np.concatenate([own, other]) for own, other in zip(groups, cells, strict=True)]
-    _, numbers = number_groups(every, sizes, len(every[0]))
-    own, wanted = numbers[: len(values)], numbers[len(values) :]
-    place = np.full(int(numbers.max(initial=0)) + 1, -1, np.int64)
-    place[own] = np.arange(len(own))
-    return _taken(values, place[wanted])
-
-
-def _taken(values: Column, place: Array) -> Column:
-    """The values at positions, null where a position is below zero."""
-    missing = place < 0
-    if not len(values):
-        return null_column(values.type, len(place))
-    taken = values.take(np.where(missing, 0, place))
-    nulls = missing if taken.nulls is None else taken.nulls | missing
-    return replace(taken, nulls=nulls if nulls.any() else None)
-
-
-def _bounded(column: Column) -> Column:
-    """A vector with the bounds of its values, so that arithmetic on it knows whether 64 bits suffice."""
-    if not column.type.exact or not column.values.ndim or not len(column):
-        return column
-    known = column.values if column.nulls is None else column.values[~column.nulls]
-    lower, upper = (int(known.min()), int(known.max())) if len(known) else (0, 0)
-    values = column.values if column.nulls is None else np.where(column.nulls, lower, column.values)
-    return Column(column.type, values, column.nulls, None, lower, upper)
-
-
 def _aggregations(formulas: Iterable[Formula]) -> Iterator[Aggregation]:
-    """Every aggregation over rows in formulas, however deep."""
-    for formula in formulas:
+    """Every aggregation over rows in formulas, however deep; each formula is looked into once."""
+    pending = list(formulas)
+    seen: set[Formula] = set()
+    while pending:
+        formula = pending.pop()
+        if formula in seen:
+            continue
+        seen.add(formula)
         for node in formula.inputs:
             match node:
                 case Aggregation(bounds=bounds):
                     yield node
-                    yield from _aggregations(each.formula for each in bounds.kept)
-                case Nested():
-                    yield from _aggregations([*node.arguments, *node.conditions])
-                case RankedAmong():
-                    yield from _aggregations([node.formula, *([node.by] if node.by else [])])
-                case Naming():
-                    yield from _aggregations([*node.values, node.body])
+                    pending += [each.formula for each in bounds.kept]
+                case Nested(arguments=arguments, conditions=conditions):
+                    pending += [*arguments, *conditions]
+                case RankedAmong(formula=ranked, by=by):
+                    pending += [ranked, *([] if by is None else [by])]
+                case Naming(values=values, body=body):
+                    pending += [*values, body]
+                case KeyColumn() | Named():
+                    pass
+                case _:
+                    assert_never(node)

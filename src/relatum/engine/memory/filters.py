@@ -13,13 +13,14 @@ from relatum.data.columns import Array, Column
 from relatum.data.types import Kind
 from relatum.engine.memory.rows import Chunk, Evaluate, RowReader, evaluate_tree
 from relatum.engine.memory.store import RowCodes, Store
-from relatum.language.expression import ColumnValue, Expression, FilterPart, NoMatch
+from relatum.language.expression import ColumnValue, Expression, FilterPart, NoMatch, columns_in
 from relatum.model.routes import Place, Route
+from relatum.plan.nodes import Restriction
 
 _MOST_RUNS = 3
 
 
-class Test(Protocol):
+class RowFilter(Protocol):
     """A condition on rows. ``share`` is an estimate of how many pass, and ``never`` is whether surely none does."""
 
     share: float
@@ -93,7 +94,7 @@ class PartTest:
     """
 
     part: FilterPart
-    test: Test
+    test: RowFilter
     no_match: CodeTest | None
 
 
@@ -103,7 +104,7 @@ def part_test(reader: RowReader, part: FilterPart, route: Route) -> PartTest:
     columns = part.columns or frozenset()
     name = next(iter(columns)) if len(columns) == 1 else None
     if not route:
-        kind = reader.catalog.columns(part.table)[name].kind if name else None
+        kind = next((value.type.kind for value in columns_in(part.expression) if isinstance(value, ColumnValue)), None)
         if name and kind in (Kind.TEXT, Kind.BOOLEAN):
             return PartTest(part, _member_test(reader, part, route, name), None)
         return PartTest(part, RowTest(reader.compile(part.expression)), None)
@@ -134,7 +135,7 @@ def _member_test(reader: RowReader, part: FilterPart, route: Route, name: str) -
 
 
 def _place_mask(reader: RowReader, part: FilterPart, place: Place) -> NDArray[np.bool_]:
-    inner = RowReader(reader.store, reader.catalog, place.table)
+    inner = RowReader(reader.store, place.table)
 
     def leaf(expression: Expression) -> Column:
         if isinstance(expression, NoMatch):
@@ -146,6 +147,12 @@ def _place_mask(reader: RowReader, part: FilterPart, place: Place) -> NDArray[np
 
     result = v.spread(evaluate_tree(part.expression, leaf), reader.store.rows(place) + 1)
     return result.values if result.nulls is None else result.values & ~result.nulls
+
+
+def passes_unmatched(store: Store, restriction: Restriction) -> bool:
+    """Whether the virtual row of a table, and those that it looks up, pass a condition."""
+    place = restriction.route[-1].target if restriction.route else Place(restriction.part.table)
+    return bool(_place_mask(RowReader(store, place.table), restriction.part, place)[-1])
 
 
 def _unmatched(store: Store, test: NoMatch, place: Place) -> NDArray[np.bool_]:
@@ -166,7 +173,7 @@ def _truth(expression: Expression, judged: Column, length: int) -> NDArray[np.bo
     return np.asarray(result.values if result.nulls is None else result.values & ~result.nulls)
 
 
-def survivors(tests: list[Test], start: int, stop: int) -> Chunk:
+def survivors(tests: list[RowFilter], start: int, stop: int) -> Chunk:
     """The rows of a stretch that pass every test: the most selective test first, the rest only for what it leaves."""
     chunk = Chunk(start, stop)
     mask: NDArray[np.bool_] | None = None

@@ -7,7 +7,7 @@ added as integers; the running sum carries into a second limb before 64 bits cou
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import Any, Literal, assert_never
 
 import numpy as np
 
@@ -21,11 +21,14 @@ _MASK = (1 << _LIMB) - 1
 _FLOAT_EXACT = 1 << 53
 _SAFE = 1 << 62
 
+#: Sums beyond the largest float are kept as so small a part of themselves.
+_SMALL = 2.0**-128
+
 #: The group of each row, or None when all rows belong to one group.
-Groups = Array | None
+GroupOfRow = Array | None
 
 
-def _group_sums(groups: Groups, values: Array, size: int, reach: int) -> Array:
+def _group_sums(groups: GroupOfRow, values: Array, size: int, reach: int) -> Array:
     """Exact integer sums by group; the caller knows that ``reach``, the sum of all magnitudes, is below 2**62."""
     if groups is None:
         return np.asarray([values.sum(dtype=np.int64)])
@@ -36,7 +39,7 @@ def _group_sums(groups: Groups, values: Array, size: int, reach: int) -> Array:
     return result
 
 
-def _group_counts(groups: Groups, rows: int, size: int) -> Array:
+def _group_counts(groups: GroupOfRow, rows: int, size: int) -> Array:
     return np.asarray([rows]) if groups is None else np.bincount(groups, minlength=size)
 
 
@@ -46,7 +49,7 @@ class CountFold:
     def __init__(self, size: int) -> None:
         self.counts = np.zeros(size, np.int64)
 
-    def add(self, groups: Groups, column: Column | None, rows: int) -> None:
+    def add(self, groups: GroupOfRow, column: Column | None, rows: int) -> None:
         """Take in rows; those without a value in ``column`` do not count."""
         if column is not None and column.nulls is not None:
             has_value = np.broadcast_to(~column.nulls, rows)
@@ -78,7 +81,7 @@ class ExactSum:
         self.high: Array | None = None
         self.reach = 0
 
-    def add(self, groups: Groups, column: Column | None, rows: int) -> None:
+    def add(self, groups: GroupOfRow, column: Column | None, rows: int) -> None:
         """Take in rows; those without a value add nothing."""
         assert column is not None
         values = np.broadcast_to(column.values, rows)
@@ -151,34 +154,64 @@ class ExactSum:
 
 
 class FloatSum:
-    """Sums of floats, added in the order in which rows come."""
+    """Sums of floats, added in the order in which rows come.
+
+    Where a sum is too large for a float, an average may still be one: from there on the sums are kept scaled down too.
+    """
 
     def __init__(self, size: int) -> None:
         self.sums = np.zeros(size)
+        self._small: Array | None = None
 
-    def add(self, groups: Groups, column: Column | None, rows: int) -> None:
+    def add(self, groups: GroupOfRow, column: Column | None, rows: int) -> None:
         """Take in rows; those without a value add nothing."""
         assert column is not None
         values = np.broadcast_to(column.values, rows)
         if column.nulls is not None:
             values = np.where(column.nulls, 0.0, values)
-        with np.errstate(over="ignore"):  # what overflows is no finite number, and so no value in the end
-            self.sums += np.asarray([values.sum()]) if groups is None else np.bincount(groups, values, len(self.sums))
+        part = FloatSum(0)
+        part.sums = self._added(groups, values)
+        if not np.isfinite(part.sums).all():
+            part._small = self._added(groups, values * _SMALL)
+        self.merge(part)
+
+    def _added(self, groups: GroupOfRow, values: Array) -> Array:
+        with np.errstate(over="ignore", invalid="ignore"):
+            return (
+                np.asarray([values.sum()])
+                if groups is None
+                else np.asarray(np.bincount(groups, values, len(self.sums)), np.float64)
+            )
 
     def at(self, present: Array) -> FloatSum:
         """The fold of just these groups."""
         result = FloatSum(0)
         result.sums = self.sums[present]
+        result._small = None if self._small is None else self._small[present]
         return result
 
     def merge(self, other: FloatSum) -> None:
         """Take in another fold's groups."""
-        self.sums += other.sums
+        with np.errstate(over="ignore", invalid="ignore"):
+            merged = self.sums + other.sums
+        if self._small is not None or other._small is not None or not np.isfinite(merged).all():
+            self._small = self._scaled() + other._scaled()
+        self.sums = merged
+
+    def _scaled(self) -> Array:
+        return self.sums * _SMALL if self._small is None else self._small
+
+    def means(self, counts: Array) -> Array:
+        """The sums divided by counts, also where the sum itself is too large."""
+        with np.errstate(over="ignore", invalid="ignore"):
+            return self.sums / counts if self._small is None else self._small / counts / _SMALL
 
     def regrouped(self, groups: Array, size: int) -> FloatSum:
         """The fold of coarser groups."""
         result = FloatSum(size)
-        result.sums += np.bincount(groups, self.sums, size)
+        result.sums = result._added(groups, self.sums)
+        if self._small is not None or not np.isfinite(result.sums).all():
+            result._small = result._added(groups, self._scaled())
         return result
 
 
@@ -190,7 +223,7 @@ class Extreme:
         self.best = np.full(size, filler, kind)
         self.column: Column | None = None
 
-    def add(self, groups: Groups, column: Column | None, rows: int) -> None:
+    def add(self, groups: GroupOfRow, column: Column | None, rows: int) -> None:
         """Take in rows; those without a value do not compete."""
         assert column is not None
         self.column = column
@@ -223,6 +256,7 @@ class Extreme:
         return result
 
 
+FoldKind = Literal["count", "sum", "min", "max"]
 Fold = CountFold | ExactSum | FloatSum | Extreme
 
 
@@ -234,16 +268,23 @@ def same_counts(fold: Fold) -> CountFold:
     return result
 
 
-def fold_maker(kind: str, type_: Type | None) -> Callable[[int], Fold]:
-    """How to begin a fold: ``count``, ``sum``, ``min`` or ``max`` of values of a type."""
-    if kind == "count":
-        return CountFold
-    assert type_ is not None
-    if kind == "sum":
-        return FloatSum if type_.kind is Kind.FLOAT else ExactSum
-    operation = np.minimum if kind == "min" else np.maximum
-    if type_.kind is Kind.FLOAT:
-        filler: float | int = np.inf if kind == "min" else -np.inf
-        return lambda size: Extreme(size, operation, filler, np.float64)
-    whole = HIGHEST if kind == "min" else LOWEST
-    return lambda size: Extreme(size, operation, whole, np.int64)
+def fold_maker(kind: FoldKind, type_: Type | None) -> Callable[[int], Fold]:
+    """How to begin a fold of values of a type; a count may be of rows, which have none."""
+    match kind:
+        case "count":
+            return CountFold
+        case "sum":
+            assert type_ is not None
+            return FloatSum if type_.kind is Kind.FLOAT else ExactSum
+        case "min":
+            return _extreme(np.minimum, np.inf, HIGHEST, type_)
+        case "max":
+            return _extreme(np.maximum, -np.inf, LOWEST, type_)
+        case _:
+            assert_never(kind)
+
+
+def _extreme(operation: Any, float_filler: float, whole_filler: int, type_: Type | None) -> Callable[[int], Fold]:
+    if type_ is not None and type_.kind is Kind.FLOAT:
+        return lambda size: Extreme(size, operation, float_filler, np.float64)
+    return lambda size: Extreme(size, operation, whole_filler, np.int64)

@@ -9,8 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from relatum.data.columns import Array, Column
+from relatum.data.groups import Links, number_groups, spread_ranges
 from relatum.engine.memory.folds import Fold
-from relatum.engine.memory.frames import Links, number_groups, spread_ranges
 
 
 @dataclass(frozen=True, slots=True, eq=False)

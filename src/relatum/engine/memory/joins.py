@@ -8,8 +8,8 @@ import numpy as np
 
 from relatum.data import vectors as v
 from relatum.data.columns import Array, Column, narrow_codes
+from relatum.data.groups import Links
 from relatum.data.keys import Keys, comparable, paired, rank_of, refuse_duplicates, without_nulls
-from relatum.engine.memory.frames import spread_ranges
 from relatum.model.declaration import Relationship
 
 #: Up to this many slots, a key finds its row through a table rather than by searching.
@@ -49,34 +49,61 @@ def build_join_index(
         The columns' types cannot be compared, or the one side is not unique.
     """
     many, one = comparable(relationship, many, one)
-    refuse_duplicates(relationship, one, turned)
     nulls = v.either_null(*many)
     null_keys = 0 if nulls is None else int(np.broadcast_to(nulls, len(many[0])).sum())
     size = len(one[0])
     if relationship.match == "as_of":
+        refuse_duplicates(relationship, one, turned)
         positions = _latest(many, one)
     else:
         keys = paired(many, one)
+        known = keys.one[keys.one >= 0]
         positions = _found(keys.many, keys.one, keys.slots, np.arange(size))
+        if _repeated(known, keys.slots):
+            refuse_duplicates(relationship, one, turned)
     missing = positions < 0
     positions = narrow_codes(np.where(missing, size, positions), size + 1)
     return JoinIndex(positions, size, null_keys, int(missing.sum()) - null_keys)
 
 
-def matching_pairs(relationship: Relationship, left: list[Column], right: list[Column]) -> tuple[Array, Array]:
-    """All pairs of rows whose keys are equal, for a many-to-many relationship."""
-    left, right = comparable(relationship, left, right)
+@dataclass(frozen=True, slots=True, eq=False)
+class KeyLinks:
+    """Rows led to keys, and keys to rows.
+
+    ``keys`` has a number below ``count`` for each row of the source, ``count`` where the row has no key that the other
+    side has. ``rows`` leads each key number to the rows of the target that have it.
+    """
+
+    keys: Array
+    count: int
+    rows: Links
+
+    @property
+    def partners(self) -> Array:
+        """How many rows each row of the source reaches."""
+        reached = np.diff(self.rows.offsets)[: self.count]
+        return np.append(reached, 0)[self.keys]
+
+
+def matching_keys(relationship: Relationship, source: list[Column], target: list[Column]) -> KeyLinks:
+    """How rows of one side of a many-to-many relationship find those of the other, by way of the keys they share."""
+    left, right = comparable(relationship, source, target)
     keys = paired(left, right)
     known = np.unique(keys.one[keys.one >= 0])
     one = rank_of(known, keys.one)
-    many = rank_of(known, keys.many)
-    order = np.argsort(one, kind="stable")
-    order = order[one[order] >= 0]
-    counts = np.bincount(one[order], minlength=len(known))
-    starts = np.cumsum(counts) - counts
-    rows = np.flatnonzero(many >= 0)
-    owners, positions = spread_ranges(starts[many[rows]], counts[many[rows]], order)
-    return rows[owners], positions
+    rows = np.flatnonzero(one >= 0)
+    own = rank_of(known, keys.many)
+    numbers = narrow_codes(np.where(own < 0, len(known), own), len(known) + 1)
+    return KeyLinks(numbers, len(known), Links.of(one[rows], rows, len(known) + 1))
+
+
+def _repeated(keys: Array, slots: int) -> bool:
+    """Whether some key stands on several rows."""
+    if slots <= max(_TABLE_SLOTS, 4 * len(keys)):
+        seen = np.zeros(slots, np.bool_)
+        seen[keys] = True
+        return int(seen.sum()) < len(keys)
+    return len(np.unique(keys)) < len(keys)
 
 
 def _found(wanted: Array, keys: Array, slots: int, rows: Array) -> Array:

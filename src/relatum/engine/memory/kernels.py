@@ -6,24 +6,30 @@ from collections.abc import Callable
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 import pyarrow.compute as pc
 
 from relatum.data import vectors as v
 from relatum.data.buffers import array_values, positions_array, texts_array
 from relatum.data.columns import Array, Column, exact_column, text_column
-from relatum.data.days import MICROSECONDS_A_DAY
+from relatum.data.days import FIRST_DAY, LAST_DAY, MICROSECONDS_A_DAY
 from relatum.data.types import BOOLEAN, INTEGER, TEXT, Kind, Type
+from relatum.errors import ValueOverflowError
+from relatum.language.register import SCALARS
 
 Kernel = Callable[[list[Column], Type], Column]
 
+#: No text has more characters than this.
+_LONGEST = (1 << 31) - 1
 _MONDAY = 3  # 1 January 1970, day 0, was a Thursday: three days after a Monday
 
 
 def evaluate(function: str, arguments: list[Column], type_: Type) -> Column:
     """The value of one function of the register on vectors."""
-    if function not in _OWN_NULLS and any(argument.type.kind is Kind.NULL for argument in arguments):
+    record = SCALARS[function]
+    if record.null == "any" and any(argument.type.kind is Kind.NULL for argument in arguments):
         return v.all_null(type_)
-    result = KERNELS[function](arguments, type_)
+    result = KERNELS[record.kernel](arguments, type_)
     if result.values.ndim and result.nulls is not None and not result.nulls.ndim:
         # A constant null beside a vector: null in every row.
         nulls = np.broadcast_to(result.nulls, result.values.shape)
@@ -34,24 +40,35 @@ def evaluate(function: str, arguments: list[Column], type_: Type) -> Column:
 # -- arithmetic -------------------------------------------------------------------------------------------------------
 
 
-def _arithmetic(operation: Any, bounds: Callable[[Column, Column], tuple[int, int]]) -> Kernel:
+def _arithmetic(operation: v.Operation, on_floats: Any) -> Kernel:
     def kernel(arguments: list[Column], type_: Type) -> Column:
         nulls = v.either_null(*arguments)
         if type_.kind is Kind.FLOAT:
-            left, right = (v.floats(argument) for argument in arguments)
+            one, other = (v.floats(argument) for argument in arguments)
             with np.errstate(all="ignore"):
-                return v.finite(operation(left, right), nulls)
-        if type_.kind is Kind.DECIMAL and operation is not np.multiply:
+                return v.finite(on_floats(one, other), nulls)
+        if type_.kind is Kind.DECIMAL and operation != "multiply":
             arguments = [v.to_scale(argument, type_.scale, type_) for argument in arguments]
-        one, other = arguments
-        return v.exact(operation, type_, one, other, *bounds(one, other), nulls)
+        left, right = arguments
+        result = v.exact(operation, type_, left, right, nulls)
+        return _refuse_far_dates(result) if type_.kind is Kind.DATE else result
 
     return kernel
 
 
-def _product_bounds(one: Column, other: Column) -> tuple[int, int]:
-    corners = [a * b for a in (one.lower, one.upper) for b in (other.lower, other.upper)]
-    return min(corners), max(corners)
+def _refuse_far_dates(column: Column) -> Column:
+    """Raise an error for a date outside the years 1 to 9999, which are all that there are."""
+    if column.lower >= FIRST_DAY and column.upper <= LAST_DAY:
+        return column
+    far = (column.values < FIRST_DAY) | (column.values > LAST_DAY)
+    if column.nulls is not None:
+        far = far & ~column.nulls
+    if np.any(far):
+        raise ValueOverflowError(
+            "A date would lie outside the years 1 to 9999.", fix="Move it by fewer days; least and greatest bound them."
+        )
+    values = np.clip(column.values, FIRST_DAY, LAST_DAY)
+    return Column(column.type, values, column.nulls, None, max(column.lower, FIRST_DAY), min(column.upper, LAST_DAY))
 
 
 def _negate(arguments: list[Column], type_: Type) -> Column:
@@ -102,56 +119,116 @@ def _absolute(arguments: list[Column], type_: Type) -> Column:
     (column,) = arguments
     if type_.kind is Kind.FLOAT:
         return Column(type_, np.abs(column.values), column.nulls)
-    top = max(abs(column.lower), abs(column.upper))
     low = 0 if column.lower <= 0 <= column.upper else min(abs(column.lower), abs(column.upper))
+    top = max(abs(column.lower), abs(column.upper))
+    if top > v.HIGHEST:
+        _refuse_where(column.values == v.LOWEST, column.nulls)
+        top = v.HIGHEST
     wide = column.values.astype(v.whole_type(-top, top))
     return Column(type_, np.abs(wide), column.nulls, None, low, top)
 
 
-def _to_unit(column: Column, unit: int, step: int, type_: Type, quotient: Callable[[Array, int], Array]) -> Column:
-    # Every whole number is brought to a multiple of `unit`, written in steps of `step`.
-    values = quotient(column.values.astype(np.int64), unit) * step
-    reach = max(abs(column.lower), abs(column.upper)) * step // unit + step
-    return Column(type_, np.asarray(values), column.nulls, None, -reach, reach)
+def _refuse_where(wrong: Any, nulls: v.Nulls) -> None:
+    """Raise an overflow where a result does not fit; what stands for null does not count."""
+    if np.any(wrong if nulls is None else wrong & ~nulls):
+        raise ValueOverflowError(
+            "A result does not fit 64 bits.", fix="Turn the operand into a float by dividing it by 1."
+        )
 
 
-def _half_away(values: Array, unit: int) -> Array:
-    rest = np.abs(values) + unit // 2 if unit % 2 == 0 else np.abs(values)
-    result: Array = np.sign(values) * (rest // unit)
-    return result
+def _to_unit(column: Column, digits: int, step: int, type_: Type, quotient: Callable[[Array, int], Array]) -> Column:
+    """Whole numbers brought to multiples of ten to the ``digits``, each then written in steps of ``step``."""
+    quotients = quotient(column.values.astype(np.int64), digits)
+    reach = max(abs(column.lower), abs(column.upper)) // 10**digits + 1
+    count = Column(type_, np.asarray(quotients), column.nulls, None, -reach, reach)
+    return v.exact("multiply", type_, count, Column(type_, np.asarray(step), None, None, step, step), column.nulls)
+
+
+def _half_away(values: Array, digits: int) -> Array:
+    if digits > 19:
+        return np.zeros_like(values)
+    if digits == 19:  # ten to the 19 is more than 64 bits hold, its half is not
+        half = 5 * 10**18
+        return np.asarray(np.where(values >= half, 1, np.where(values <= -half, -1, 0)))
+    unit = 10**digits
+    whole, rest = np.asarray(np.fix(np.floor_divide(values, unit))), np.remainder(values, unit)
+    # Towards minus infinity first, with a rest from 0 on: a half goes up above zero and down below.
+    return np.asarray(whole + np.where(values < 0, rest > unit - rest, rest >= unit - rest))
+
+
+def _floor_to(values: Array, digits: int) -> Array:
+    return np.asarray(np.floor_divide(values, 10**digits))
+
+
+def _ceil_to(values: Array, digits: int) -> Array:
+    unit = 10**digits
+    return np.asarray(np.floor_divide(values, unit) + (np.remainder(values, unit) > 0))
+
+
+def _whole_floats(values: Array, nulls: v.Nulls, type_: Type) -> Column:
+    """Floats without a fraction as whole numbers; one that 64 bits do not hold is an overflow."""
+    _refuse_where((values >= 2.0**63) | (values < -(2.0**63)), nulls)
+    with np.errstate(invalid="ignore"):
+        whole = np.asarray(np.where(np.abs(values) < 2.0**63, values, 0.0 if nulls is not None else values))
+        return _bounded(type_, whole.astype(np.int64), nulls)
+
+
+def _bounded(type_: Type, values: Array, nulls: v.Nulls) -> Column:
+    if values.ndim == 0:
+        return Column(type_, values, nulls, None, int(values), int(values))
+    return exact_column(type_, values, nulls)
 
 
 def _round(arguments: list[Column], type_: Type) -> Column:
     column = arguments[0]
     digits = int(arguments[1].values) if len(arguments) == 2 else 0
-    if type_.kind is Kind.FLOAT:
-        with np.errstate(all="ignore"):
-            scaled = np.abs(v.floats(column)) * 10.0**digits
-            low = np.floor(scaled)
-            rounded = np.sign(column.values) * (low + (scaled - low >= 0.5)) / 10.0**digits
-        return v.finite(np.where(np.isfinite(scaled), rounded, column.values), column.nulls)
+    if column.type.kind is Kind.FLOAT:
+        rounded = _rounded_floats(v.floats(column), digits)
+        if type_.kind is Kind.FLOAT:
+            return v.finite(rounded, column.nulls)
+        return _whole_floats(rounded, column.nulls, type_)
     if digits >= column.type.scale:
         return Column(type_, column.values, column.nulls, None, column.lower, column.upper)
-    if digits >= 0:
-        return _to_unit(column, 10 ** (column.type.scale - digits), 1, type_, _half_away)
-    unit = column.type.scale - digits
-    if unit > 18:
+    step = 10 ** -min(digits, 0)
+    if column.type.scale - digits > 19:
         return Column(type_, np.zeros_like(column.values), column.nulls, None, 0, 0)
-    return _to_unit(column, 10**unit, 10**-digits, type_, _half_away)
+    return _to_unit(column, column.type.scale - digits, step, type_, _half_away)
+
+
+def _rounded_floats(values: Array, digits: int) -> Array:
+    """Floats rounded half away from zero, each as its shortest decimal reads.
+
+    Half way lies the decimal that ends in 5: the float nearest to it is rounded as that decimal, not as the float,
+    which may be a little less.
+    """
+    size = np.abs(values)
+    with np.errstate(all="ignore"):
+        if digits >= 0:
+            unit = 10.0 ** min(digits, 308)
+            low = np.floor(size * unit)
+            half, result = (2 * low + 1) / (2 * unit), (low, low + 1)
+            rounded = np.where(size >= half, result[1], result[0]) / unit
+        else:
+            unit = 10.0 ** min(-digits, 308)
+            low = np.floor(size / unit)
+            rounded = np.where(size >= (2 * low + 1) * (unit / 2), low + 1, low) * unit
+        # Past 2**53 a float has no fraction, and a product that is too large no meaning.
+        kept = ~np.isfinite(low) | (low >= 2.0**53)
+        return np.asarray(np.sign(values) * np.where(kept, size, rounded))
 
 
 def _floor(arguments: list[Column], type_: Type) -> Column:
     (column,) = arguments
-    if type_.kind is Kind.FLOAT:
-        return Column(type_, np.floor(column.values), column.nulls)
-    return _to_unit(column, 10**column.type.scale, 1, type_, np.floor_divide)
+    if column.type.kind is Kind.FLOAT:
+        return _whole_floats(np.floor(column.values), column.nulls, type_)
+    return _to_unit(column, column.type.scale, 1, type_, _floor_to)
 
 
 def _ceil(arguments: list[Column], type_: Type) -> Column:
     (column,) = arguments
-    if type_.kind is Kind.FLOAT:
-        return Column(type_, np.ceil(column.values), column.nulls)
-    return _to_unit(column, 10**column.type.scale, 1, type_, lambda values, unit: -np.floor_divide(-values, unit))
+    if column.type.kind is Kind.FLOAT:
+        return _whole_floats(np.ceil(column.values), column.nulls, type_)
+    return _to_unit(column, column.type.scale, 1, type_, _ceil_to)
 
 
 def _float_function(operation: Any) -> Kernel:
@@ -218,12 +295,28 @@ def _in(arguments: list[Column], type_: Type) -> Column:
     subject, choices = arguments[0], arguments[1:]
     if subject.type.kind is Kind.NULL:
         return v.all_null(BOOLEAN)
+    constant = [choice for choice in choices if not choice.values.ndim and choice.type.kind is not Kind.NULL]
+    alike = [choice for choice in constant if choice.nulls is None and choice.type == subject.type]
+    others = [choice for choice in choices if not any(choice is each for each in alike)]
     result: Column | None = None
-    for choice in choices:
+    if alike:
+        result = v.truth(_among_constants(subject, alike), subject.nulls)
+    for choice in others:
         equal = evaluate("=", [subject, choice], BOOLEAN)
         result = equal if result is None else _or([result, equal], BOOLEAN)
-    assert result is not None
+    assert result is not None, "a list has an element"
     return result
+
+
+def _among_constants(subject: Column, choices: list[Column]) -> Array:
+    """Whether each value is one of some constants of its type: looked up at once, however long the list is."""
+    if subject.type.kind is Kind.TEXT:
+        texts = pa.concat_arrays([choice.dictionary for choice in choices])
+        found = array_values(pc.is_in(subject.dictionary, value_set=texts))
+        return np.asarray(found.take(subject.values)) if len(found) else np.zeros(subject.values.shape, np.bool_)
+    wanted = np.unique(np.asarray([choice.values for choice in choices]))
+    places = np.searchsorted(wanted, subject.values).clip(max=len(wanted) - 1)
+    return np.asarray(wanted[places] == subject.values)
 
 
 def _is_null(arguments: list[Column], type_: Type) -> Column:
@@ -308,8 +401,8 @@ def _as_text(codes: Array, texts: Any, nulls: v.Nulls) -> Column:
 
 
 def _substring(arguments: list[Column], type_: Type) -> Column:
-    start = int(arguments[1].values) - 1
-    stop = None if len(arguments) == 2 else start + int(arguments[2].values)
+    start = min(int(arguments[1].values) - 1, _LONGEST)
+    stop = None if len(arguments) == 2 else min(start + int(arguments[2].values), _LONGEST)
     return _on_texts(lambda texts: pc.utf8_slice_codeunits(texts, start, stop))(arguments[:1], type_)
 
 
@@ -322,7 +415,9 @@ def _text_length(arguments: list[Column], type_: Type) -> Column:
 
 def _like(arguments: list[Column], type_: Type) -> Column:
     column, pattern = arguments
-    matches = array_values(pc.match_like(column.dictionary, pattern.dictionary[0].as_py()))
+    # Arrow takes a backslash as an escape, and SQL has none unless it is stated.
+    wanted = pattern.dictionary[0].as_py().replace("\\", "\\\\")
+    matches = array_values(pc.match_like(column.dictionary, wanted))
     values = matches.take(column.values) if len(matches) else np.zeros(column.values.shape, np.bool_)
     return v.truth(values, column.nulls)
 
@@ -397,12 +492,11 @@ def _date_kernel(part: str) -> Kernel:
 
 
 _DATE_PARTS = ("year", "quarter", "month", "week", "day", "weekday")
-_OWN_NULLS = frozenset({"and", "or", "in", "is_null", "case", "coalesce", "nullif", "plus"})
 
 KERNELS: dict[str, Kernel] = {
-    "+": _arithmetic(np.add, lambda a, b: (a.lower + b.lower, a.upper + b.upper)),
-    "-": _arithmetic(np.subtract, lambda a, b: (a.lower - b.upper, a.upper - b.lower)),
-    "*": _arithmetic(np.multiply, _product_bounds),
+    "+": _arithmetic("add", np.add),
+    "-": _arithmetic("subtract", np.subtract),
+    "*": _arithmetic("multiply", np.multiply),
     "/": _divide,
     "%": _remainder,
     "negate": _negate,

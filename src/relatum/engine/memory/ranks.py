@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -11,25 +13,9 @@ from relatum.data.types import INTEGER, Kind, Type
 from relatum.errors import ValueOverflowError
 
 
-def ranked_among(
-    function: str, type_: Type, parents: Array, formula: Column, by: Column | None, descending: bool
-) -> Column:
-    """The rank or running sum of each member among those of its cell.
-
-    Parameters
-    ----------
-    function : str
-        ``rank`` or ``running``.
-    parents : array of int
-        The cell of each member; ascending.
-    formula, by : Column
-        What is ranked or summed, and for a running sum the order of its members.
-    """
+def _rank(type_: Type, parents: Array, formula: Column, by: Column | None, descending: bool) -> Column:
     known = v.known(formula) & np.ones(len(parents), np.bool_)
-    if function == "rank":
-        return Column(INTEGER, _ranks(parents, formula.values, known, True), ~known)
-    assert by is not None
-    return _running(type_, parents, formula, known, by, descending)
+    return Column(INTEGER, _ranks(parents, formula.values, known, True), ~known)
 
 
 def top_mask(parents: Array, value: Column, number: int, largest: bool) -> NDArray[np.bool_]:
@@ -59,24 +45,16 @@ def _firsts(groups: Array) -> Array:
     return np.maximum.accumulate(np.where(fresh, np.arange(len(groups)), 0))
 
 
-def _running(
-    type_: Type, parents: Array, formula: Column, known: NDArray[np.bool_], by: Column, descending: bool
-) -> Column:
+def _running(type_: Type, parents: Array, formula: Column, by: Column | None, descending: bool) -> Column:
+    assert by is not None, "running has an order"
+    known = v.known(formula) & np.ones(len(parents), np.bool_)
     has_order = v.known(by) & np.ones(len(parents), np.bool_)
     _, places = np.unique(by.values, return_inverse=True)
     keys = np.where(has_order, -places if descending else places, 0)
     order = np.lexsort((keys, ~has_order, parents))
     sorted_parents = parents[order]
     amounts = np.where(known, formula.values, formula.values.dtype.type(0))[order]
-    exact = formula.type.kind is not Kind.FLOAT
-    if exact and float(np.abs(amounts.astype(np.float64)).sum()) > v.HIGHEST * 0.99:
-        raise ValueOverflowError("A running sum does not fit 64 bits.", fix="Sum a smaller unit of it.")
-    sums = np.cumsum(amounts.astype(np.int64 if exact else np.float64))
-    counts = np.cumsum(known[order])
-    firsts = _firsts(sorted_parents)
-    before = np.where(firsts > 0, firsts - 1, 0)
-    sums = sums - np.where(firsts > 0, sums[before], 0) if len(sums) else sums
-    counts = counts - np.where(firsts > 0, counts[before], 0) if len(counts) else counts
+    starts = np.flatnonzero(_firsts(sorted_parents) == np.arange(len(order)))
     # Tied members come along together: each has the figure of the last of them.
     last = np.ones(len(order), np.bool_)
     same = (sorted_parents[1:] == sorted_parents[:-1]) & (keys[order][1:] == keys[order][:-1])
@@ -84,8 +62,51 @@ def _running(
     last[:-1] = ~same
     ends = np.flatnonzero(last)
     end = ends[np.searchsorted(ends, np.arange(len(order)))] if len(order) else np.zeros(0, np.int64)
-    values = np.empty(len(order), sums.dtype)
     nulls = np.empty(len(order), np.bool_)
-    values[order] = sums[end]
-    nulls[order] = counts[end] == 0
-    return v.finite(values, nulls) if not exact else Column(type_, values, nulls if nulls.any() else None)
+    nulls[order] = (_restarting(known[order].astype(np.int64), starts) == 0)[end]
+    if formula.type.kind is Kind.FLOAT:
+        floats = np.empty(len(order))
+        floats[order] = _restarting_floats(amounts.astype(np.float64), starts)[end]
+        return v.finite(floats, nulls)
+    # Two limbs: what is above 31 bits, and the rest, so that no sum of either can overflow.
+    wide = amounts.astype(np.int64)
+    low, high = _restarting(wide & _MASK, starts), _restarting(wide >> _LIMB, starts)
+    high = high + (low >> _LIMB)
+    if len(high) and (int(high.max()) > v.HIGHEST >> _LIMB or int(high.min()) < v.LOWEST >> _LIMB):
+        raise ValueOverflowError("A running sum does not fit 64 bits.", fix="Sum a smaller unit of it.")
+    values = np.empty(len(order), np.int64)
+    values[order] = ((high << _LIMB) + (low & _MASK))[end]
+    return Column(type_, values, nulls if nulls.any() else None)
+
+
+def _restarting(amounts: Array, starts: Array) -> Array:
+    """Whole numbers summed up along, from nothing at each start."""
+    sums = np.cumsum(amounts)
+    before = np.concatenate(([0], sums))[starts]
+    return np.asarray(sums - np.repeat(before, np.diff(np.append(starts, len(amounts)))))
+
+
+def _restarting_floats(amounts: Array, starts: Array) -> Array:
+    """Floats summed up along, from nothing at each start: no cell's digits are lost beside another's.
+
+    In steps of 1, 2, 4, …: after each, every sum covers twice as many members (Hillis and Steele, "Data parallel
+    algorithms", Communications of the ACM 29, 1986).
+    """
+    lengths = np.diff(np.append(starts, len(amounts)))
+    place = np.arange(len(amounts)) - np.repeat(starts, lengths)
+    result = amounts
+    step = 1
+    with np.errstate(over="ignore", invalid="ignore"):
+        while step < int(lengths.max(initial=0)):
+            rows = np.flatnonzero(place >= step)
+            longer = result.copy()
+            longer[rows] += result[rows - step]
+            result, step = longer, 2 * step
+    return result
+
+
+_LIMB = 31
+_MASK = (1 << _LIMB) - 1
+
+RankingKernel = Callable[[Type, Array, Column, "Column | None", bool], Column]
+RANKING_KERNELS: Mapping[str, RankingKernel] = {"rank": _rank, "running": _running}

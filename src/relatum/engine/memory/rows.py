@@ -15,7 +15,6 @@ from relatum.data.types import Kind
 from relatum.engine.memory.joins import JoinIndex
 from relatum.engine.memory.kernels import evaluate
 from relatum.engine.memory.store import Store
-from relatum.language.catalog import Catalog
 from relatum.language.expression import Apply, ColumnValue, Constant, Expression, NoMatch, columns_in
 from relatum.model.routes import Place, Route
 
@@ -53,14 +52,21 @@ def constant(node: Constant) -> Column:
     return Column(node.type, np.asarray(value), None, None, 0, 1)
 
 
-def evaluate_tree(expression: Expression, leaf: Callable[[Expression], Column]) -> Column:
-    """The value of an expression whose columns, aggregates or slots are given as vectors."""
-    if isinstance(expression, Constant):
-        return constant(expression)
-    if isinstance(expression, Apply):
-        arguments = [evaluate_tree(argument, leaf) for argument in expression.arguments]
-        return evaluate(expression.function, arguments, expression.type)
-    return leaf(expression)
+def evaluate_tree(
+    expression: Expression, leaf: Callable[[Expression], Column], known: dict[int, Column] | None = None
+) -> Column:
+    """The value of an expression whose columns, aggregates or slots are given as vectors; shared parts once."""
+    known = {} if known is None else known
+    if id(expression) not in known:
+        if isinstance(expression, Constant):
+            value = constant(expression)
+        elif isinstance(expression, Apply):
+            arguments = [evaluate_tree(argument, leaf, known) for argument in expression.arguments]
+            value = evaluate(expression.function, arguments, expression.type)
+        else:
+            value = leaf(expression)
+        known[id(expression)] = value
+    return known[id(expression)]
 
 
 class RowReader:
@@ -70,9 +76,8 @@ class RowReader:
     read one text column only once for its members; the chunk then just picks.
     """
 
-    def __init__(self, store: Store, catalog: Catalog, table: str) -> None:
+    def __init__(self, store: Store, table: str) -> None:
         self.store = store
-        self.catalog = catalog
         self.table = table
         self._compiled: dict[Expression, Evaluate] = {}
 
@@ -97,12 +102,8 @@ class RowReader:
 
     def route(self, value: ColumnValue | NoMatch) -> Route:
         """How a row of the table finds a column."""
-        if value.route is not None:
-            return value.route
-        assert isinstance(value, ColumnValue)
-        route = self.catalog.lookup(self.table, value.table, value.column)
-        assert route is not None, "resolved columns can be looked up"
-        return route
+        assert value.route is not None, "the columns of a plan know how they are looked up"
+        return value.route
 
     def matches(self, expression: Expression) -> list[tuple[Route, JoinIndex]]:
         """The lookups that an expression reads and that some rows do not find."""

@@ -11,11 +11,11 @@ from functools import cache
 import numpy as np
 
 from relatum.data.columns import Array, Column
+from relatum.data.groups import DENSE_GROUPS, SPARSE, number_groups
 from relatum.data.types import Type
 from relatum.data.vectors import spread
-from relatum.engine.memory import frames
-from relatum.engine.memory.filters import PartTest, Test, survivors
-from relatum.engine.memory.folds import Fold, Groups, fold_maker, same_counts
+from relatum.engine.memory.filters import PartTest, RowFilter, survivors
+from relatum.engine.memory.folds import Fold, FoldKind, GroupOfRow, fold_maker, same_counts
 from relatum.engine.memory.joins import JoinIndex
 from relatum.engine.memory.rows import Chunk, Evaluate
 from relatum.engine.memory.store import RowCodes
@@ -49,7 +49,7 @@ class ScanTask:
     tests: Sequence[PartTest]
     keys: Sequence[tuple[RowCodes, int]]
     arguments: Sequence[Argument]
-    folds: Sequence[tuple[str, int | None]]
+    folds: Sequence[tuple[FoldKind, int | None]]
     keep: bool
 
 
@@ -85,8 +85,8 @@ class _Scan:
         self.groups = 1
         for size in self.sizes:
             self.groups *= size
-        self.dense = self.groups <= frames.DENSE_GROUPS
-        self.tests: list[Test] = [test.test for test in sorted(task.tests, key=lambda test: test.test.share)]
+        self.dense = self.groups <= DENSE_GROUPS
+        self.tests: list[RowFilter] = [test.test for test in sorted(task.tests, key=lambda test: test.test.share)]
 
     def run(self) -> ScanResult:
         total: list[Fold] | None = None
@@ -103,7 +103,7 @@ class _Scan:
                     total = self._merged(total, self._fold_batch(pending))
                     pending = _Batch([[] for _ in self.sizes], [[] for _ in self.task.arguments])
         keys, columns = self._joined(pending)
-        few = total is None and frames.SPARSE * pending.rows < self.groups
+        few = total is None and SPARSE * pending.rows < self.groups
         if self.dense and not few and not self.task.keep:
             if pending.rows or total is None:
                 total = self._merged(total, self._fold(keys, columns, pending.rows, self.groups, _side_by_side))
@@ -150,8 +150,8 @@ class _Scan:
 
     # -- folding ----------------------------------------------------------------------------------------------------
 
-    def _pack(self, keys: list[Array]) -> Groups:
-        packed: Groups = None
+    def _pack(self, keys: list[Array]) -> GroupOfRow:
+        packed: GroupOfRow = None
         for codes, size in zip(keys, self.sizes, strict=True):
             wide = codes.astype(np.int64)
             packed = wide if packed is None else packed * size + wide
@@ -164,7 +164,7 @@ class _Scan:
     def _fold(self, keys: list[Array], columns: list[Column], rows: int, size: int, each: Each) -> list[Fold]:
         return self._fold_groups(self._pack(keys), columns, rows, size, each)
 
-    def _fold_groups(self, groups: Groups, columns: list[Column], rows: int, size: int, each: Each) -> list[Fold]:
+    def _fold_groups(self, groups: GroupOfRow, columns: list[Column], rows: int, size: int, each: Each) -> list[Fold]:
         made: list[tuple[Fold | None, Column | None]] = []
         for kind, number in self.task.folds:
             type_ = None if number is None else self.task.arguments[number].type
@@ -215,7 +215,7 @@ class _Scan:
     def _numbered(
         self, keys: list[Array], columns: list[Column], rows: int, lost: dict[tuple[int, Route], int]
     ) -> ScanResult:
-        codes, groups = frames.number_groups(keys, self.sizes, rows)
+        codes, groups = number_groups(keys, self.sizes, rows)
         folds = self._fold_groups(groups, columns, rows, len(codes), _side_by_side)
         return ScanResult(codes, folds, groups, columns, lost)
 

@@ -2,50 +2,41 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import assert_never
 
 import numpy as np
 from numpy.typing import NDArray
 
 from relatum.data.columns import Array, Column, narrow_codes
-from relatum.data.types import BOOLEAN, FLOAT, INTEGER
+from relatum.data.groups import Links, number_groups
+from relatum.data.types import INTEGER
+from relatum.engine.memory.aggregates import AGGREGATE_KERNELS, Collected, Folded, MemberCode, RowNumber, RowValue
 from relatum.engine.memory.filters import CodeTest, PartTest, part_test
-from relatum.engine.memory.frames import Links, number_groups
+from relatum.engine.memory.folds import CountFold, FoldKind
 from relatum.engine.memory.groups import Groups
 from relatum.engine.memory.rows import Chunk, RowReader
 from relatum.engine.memory.scan import Argument, ScanResult, ScanTask, run_scan
 from relatum.engine.memory.store import RowCodes, Store
-from relatum.language.catalog import Catalog
-from relatum.language.expression import Apply, ColumnValue, Constant, Expression
-from relatum.model.routes import Place, Route
+from relatum.language.expression import ColumnValue, columns_in
+from relatum.model.names import column_name
+from relatum.model.routes import Hop, Place, Route
+from relatum.plan.engine import Loss, LostCondition, LostLookup
 from relatum.plan.nodes import Aggregation, Bounds, Match, Restriction
-
-COLLECTED = frozenset(
-    {"distinct", "median", "percentile", "stddev", "variance", "stddev_pop", "variance_pop", "first", "last"}
-)
-#: Stand for the code of a column's member, in which null counts as a value, and for the number of a row.
-_MEMBER_CODE, _ROW_NUMBER = "member code", "row number"
-FOLDS = {
-    "rows": (),
-    "count": ("count",),
-    "sum": ("sum", "count"),
-    "avg": ("sum", "count"),
-    "weighted": ("sum", "count"),
-    "min": ("min", "count"),
-    "max": ("max", "count"),
-    "sole": ("min", "max"),
-    "sole row": ("min", "max"),
-}
 
 
 @dataclass(frozen=True, slots=True)
 class Coded:
-    """Something that every row of a source has a code of: a member of ``table.column``, or a row of ``table``."""
+    """Something that every row of a source has a code of: a member of ``table.column``, or a row of ``table``.
+
+    With ``reach`` it is the number of the key by which the row of ``table`` reaches others along that hop.
+    """
 
     route: Route
     table: str
     column: str
+    reach: Hop | None = None
 
 
 def coded(match: Match) -> Coded:
@@ -60,27 +51,39 @@ def reach_of(route: Route) -> int:
 
 @dataclass(slots=True, eq=False)
 class Scanned:
-    """One pass over a table, and what it was asked for."""
+    """One pass over a table, and what it was asked for.
+
+    ``settled`` are coded columns that another one settles, with that one and their code for each of its codes.
+    """
 
     bounds: Bounds
     keys: list[Coded]
     tests: list[PartTest]
-    numbers: dict[Expression, int]
-    folds: dict[tuple[str, int | None], int]
+    numbers: dict[RowValue, int]
+    folds: dict[tuple[FoldKind, int | None], int]
     rows: int
     result: ScanResult
+    settled: Mapping[Coded, tuple[Coded, Array]]
 
-    def groups(self, wanted: Sequence[Coded], sizes: Sequence[int]) -> Groups:
+    def has(self, key: Coded) -> bool:
+        """Whether the groups have a code of a coded column."""
+        return key in self.keys or (key in self.settled and self.settled[key][0] in self.keys)
+
+    def groups(self, wanted: Sequence[Coded], size: Callable[[Coded], int]) -> Groups:
         """The groups by some of the coded columns."""
-        codes = self.result.codes
-        every = Groups(
-            [codes[:, at] for at in range(len(self.keys))],
-            list(sizes),
-            self.result.folds,
-            self.result.groups,
-            self.result.columns,
-        )
-        return every.rolled_up([self.keys.index(each) for each in wanted])
+        columns = [self._codes(key) for key in wanted]
+        own = self.result
+        if set(self.keys) <= {self.settled[key][0] if key in self.settled else key for key in wanted}:
+            # No two groups become one: what a key settles makes none coarser.
+            return Groups(columns, list(map(size, wanted)), own.folds, own.groups, own.columns)
+        every = Groups(columns, list(map(size, wanted)), own.folds, own.groups, own.columns)
+        return every.merged()
+
+    def _codes(self, key: Coded) -> Array:
+        if key in self.keys:
+            return self.result.codes[:, self.keys.index(key)]
+        base, codes = self.settled[key]
+        return codes[self._codes(base)]
 
 
 class Scans:
@@ -88,13 +91,12 @@ class Scans:
 
     Parameters
     ----------
-    store, catalog
-        The data, and what it is called.
+    store : Store
+        The data.
     """
 
-    def __init__(self, store: Store, catalog: Catalog) -> None:
+    def __init__(self, store: Store) -> None:
         self.store = store
-        self.catalog = catalog
         self.done: dict[object, Scanned] = {}
         self._wanted: dict[object, list[tuple[Aggregation, tuple[Coded, ...]]]] = {}
 
@@ -102,6 +104,8 @@ class Scans:
 
     def size(self, key: Coded) -> int:
         """How many codes there are."""
+        if key.reach is not None:
+            return self.store.key_links(key.reach).count + 1
         if key.column:
             return self.store.members(key.table, key.column).size
         place = key.route[-1].target if key.route else Place(key.table)
@@ -109,6 +113,12 @@ class Scans:
 
     def row_codes(self, source: str, key: Coded) -> RowCodes:
         """The code of each row of a source, along a route without reach."""
+        if key.reach is not None:
+            links = self.store.key_links(key.reach)
+            if not key.route:
+                return RowCodes(links.keys, None)
+            keys = narrow_codes(np.append(links.keys.astype(np.int64), links.count), links.count + 1)
+            return RowCodes(keys, self.store.route_index(key.route).positions)
         if key.column:
             return self.store.row_codes(key.route, key.table, key.column)
         if key.route:
@@ -134,31 +144,33 @@ class Scans:
         if scanned is None or not self._serves(scanned, aggregation, keys):
             self.want(aggregation, keys, family)
             scanned = self.done[share] = self._scan(self._wanted[share])
-        return scanned, scanned.groups(keys, [self.size(key) for key in scanned.keys])
+        return scanned, scanned.groups(keys, self.size)
 
     def _serves(self, scanned: Scanned, aggregation: Aggregation, keys: tuple[Coded, ...]) -> bool:
         return (
-            all(key in scanned.keys for key in keys)
-            and all(expression in scanned.numbers for expression in arguments_of(aggregation))
-            and all((kind, scanned.numbers[part]) in scanned.folds for kind, part in folds_of(aggregation))
-            and (aggregation.function not in COLLECTED or scanned.result.groups is not None)
+            all(map(scanned.has, keys))
+            and all(value in scanned.numbers for value in row_values(aggregation))
+            and all(fold in scanned.folds for fold in folds_of(aggregation, scanned.numbers))
+            and (not needs_rows(aggregation) or scanned.result.groups is not None)
         )
 
     def _scan(self, wanted: list[tuple[Aggregation, tuple[Coded, ...]]]) -> Scanned:
         bounds = wanted[0][0].bounds
         source = bounds.source
-        reader = RowReader(self.store, self.catalog, source)
-        keys = list(dict.fromkeys(key for _, all_keys in wanted for key in all_keys))
+        reader = RowReader(self.store, source)
+        every = list(dict.fromkeys(key for _, all_keys in wanted for key in all_keys))
+        settled = {key: (base, self._settled_codes(base, key)) for key, base in self._settling(every).items()}
+        keys = [key for key in every if key not in settled]
         arguments: list[Argument] = []
-        numbers: dict[Expression, int] = {}
-        folds: dict[tuple[str, int | None], int] = {("count", None): 0}
+        numbers: dict[RowValue, int] = {}
+        folds: dict[tuple[FoldKind, int | None], int] = {("count", None): 0}
         for aggregation, _ in wanted:
-            for expression in arguments_of(aggregation):
-                if expression not in numbers:
-                    numbers[expression] = len(arguments)
-                    arguments.append(_argument(reader, expression))
-            for kind, expression in folds_of(aggregation):
-                folds.setdefault((kind, numbers[expression]), len(folds))
+            for value in row_values(aggregation):
+                if value not in numbers:
+                    numbers[value] = len(arguments)
+                    arguments.append(_argument(reader, value))
+            for fold in folds_of(aggregation, numbers):
+                folds.setdefault(fold, len(folds))
         tests = self.tests(reader, bounds.restrictions)
         task = ScanTask(
             self.store.rows(Place(source)),
@@ -166,9 +178,56 @@ class Scans:
             [(self.row_codes(source, key), self.size(key)) for key in keys],
             arguments,
             list(folds),
-            any(aggregation.function in COLLECTED for aggregation, _ in wanted),
+            any(needs_rows(aggregation) for aggregation, _ in wanted),
         )
-        return Scanned(bounds, keys, tests, numbers, folds, task.rows, run_scan(task))
+        return Scanned(bounds, keys, tests, numbers, folds, task.rows, run_scan(task), settled)
+
+    def _settling(self, keys: Sequence[Coded]) -> dict[Coded, Coded]:
+        """Coded columns that another one settles: an order's date and customer follow from its number."""
+        bases = [
+            key
+            for key in keys
+            if key.column and key.reach is None and not (key.route and key.route[-1].target.level)
+            if reach_of(key.route) < 0 and self.store.unique(key.table, key.column)
+        ]
+        settled: dict[Coded, Coded] = {}
+        for key in keys:
+            for base in bases:
+                further = key.route[len(base.route) :]
+                beyond = key.route[: len(base.route)] == base.route and (further or key.table == base.table)
+                if key != base and key.column and key.reach is None and beyond and settled.get(base) != key:
+                    settled[key] = settled.get(base, base)
+                    break
+        return {key: _followed(base, settled) for key, base in settled.items()}
+
+    def _settled_codes(self, base: Coded, key: Coded) -> Array:
+        """The code of one coded column for each code of another that settles it; no match has no match."""
+        members = self.store.members(base.table, base.column)
+        rows = np.zeros(members.size, np.int64)
+        rows[members.codes] = np.arange(len(members.codes))
+        own = self.row_codes(base.table, replace(key, route=key.route[len(base.route) :]))
+        codes = own.slice(0, len(members.codes), None).astype(np.int64)
+        settled = codes[rows] if len(codes) else np.zeros(members.size, np.int64)
+        settled[members.no_match] = self.size(key) - 1
+        return settled
+
+    def losses(self) -> Iterator[Loss]:
+        """Rows that scans left out because a lookup found nothing."""
+        for scanned in self.done.values():
+            values = {number: value for value, number in scanned.numbers.items()}
+            source = scanned.bounds.source
+            for (number, route), rows in scanned.result.lost.items():
+                value = values[number]
+                name = route[-1].target.table
+                if rows and not isinstance(value, MemberCode | RowNumber):
+                    for each in columns_in(value):
+                        if isinstance(each, ColumnValue) and each.table == name:
+                            yield LostLookup(source, name, column_name(name, each.column), rows)
+            for position, test in enumerate(scanned.tests):
+                if test.no_match is not None:
+                    rows = _left_out(scanned, position)
+                    if rows:
+                        yield LostCondition(source, test.part.table, test.part.text, rows)
 
     def tests(self, reader: RowReader, restrictions: Iterable[Restriction]) -> list[PartTest]:
         """Tests on rows for conditions, those that reach the rows through several others included."""
@@ -180,40 +239,40 @@ class Scans:
                 through.setdefault(each.route[: at + 1], []).append(replace(each, route=each.route[at + 1 :]))
         for route, parts in through.items():
             mask = self._reached(route, parts)
-            codes = self.row_codes(reader.table, Coded(route[:-1], route[-1].source.table, ""))
+            codes = self.row_codes(reader.table, before(route))
             tests.append(PartTest(parts[0].part, CodeTest.of(codes, mask), None))
         return tests
 
     def _reached(self, route: Route, parts: list[Restriction]) -> NDArray[np.bool_]:
         hop = route[-1]
         visible = self.visible_rows(hop.target.table, parts)
-        links = self.store.links(hop)
-        owners, targets = links.follow(np.arange(len(links.offsets) - 1))
-        mask = np.zeros(len(links.offsets) - 1, np.bool_)
-        mask[owners[visible[targets]]] = True
+        links = self.store.key_links(hop)
+        keys, rows = links.rows.follow(np.arange(links.count))
+        mask = np.zeros(links.count + 1, np.bool_)
+        mask[keys[visible[rows]]] = True
         return mask
 
     def visible_rows(self, table: str, restrictions: Iterable[Restriction]) -> NDArray[np.bool_]:
         """Which rows of a table pass conditions."""
         rows = self.store.rows(Place(table))
         mask = np.ones(rows, np.bool_)
-        for test in self.tests(RowReader(self.store, self.catalog, table), restrictions):
+        for test in self.tests(RowReader(self.store, table), restrictions):
             mask &= test.test.mask(Chunk(0, rows))
         return mask
 
     def reached_codes(self, hop_route: Route, keys: Sequence[Coded], restrictions: Sequence[Restriction]) -> Links:
-        """For each row before a reaching hop, the distinct combinations of codes on the rows that it reaches."""
+        """For each key of a reaching hop, the distinct combinations of codes on the rows that it reaches."""
         hop = hop_route[-1]
         rows, codes = self.table_codes(hop.target.table, keys, restrictions)
-        links = self.store.links(hop)
-        owners, targets = links.follow(np.arange(len(links.offsets) - 1))
+        links = self.store.key_links(hop)
+        owners, targets = links.rows.follow(np.arange(links.count))
         size = self.store.rows(hop.target)
         by_row = Links.of(rows, np.arange(len(rows)), size)
         positions, picked = by_row.follow(targets)
         owners = owners[positions]
-        sizes = [len(links.offsets) - 1, *(self.size(key) for key in keys)]
+        sizes = [links.count + 1, *(self.size(key) for key in keys)]
         distinct, _ = number_groups([owners, *(codes[picked, at] for at in range(len(keys)))], sizes, len(owners))
-        return Links.of(distinct[:, 0], distinct[:, 1:], len(links.offsets) - 1)
+        return Links.of(distinct[:, 0], distinct[:, 1:], links.count + 1)
 
     def table_codes(
         self, table: str, keys: Sequence[Coded], restrictions: Sequence[Restriction]
@@ -226,7 +285,7 @@ class Scans:
             for key in direct
         }
         for route, (inner, parts) in bundles.items():
-            at = self.row_codes(table, Coded(route[:-1], route[-1].source.table, ""))
+            at = self.row_codes(table, before(route))
             links = self.reached_codes(route, [stripped(key, len(route)) for key in inner], parts)
             owners, found = links.follow(at.slice(0, self.store.rows(Place(table)), rows).astype(np.int64))
             rows = rows[owners]
@@ -264,43 +323,73 @@ def _bundled(each: Restriction, bundles: Bundles) -> bool:
     return at >= 0 and each.route[: at + 1] in bundles
 
 
-def arguments_of(aggregation: Aggregation) -> tuple[Expression, ...]:
-    """The row expressions that an aggregation's folds take."""
-    if aggregation.function == "sole":
-        return (Apply(_MEMBER_CODE, aggregation.arguments, INTEGER),)
-    if aggregation.function == "sole row":
-        return (Apply(_ROW_NUMBER, (Constant(aggregation.bounds.source, INTEGER),), INTEGER),)
-    if aggregation.function != "weighted":
-        return aggregation.arguments
-    value, weight = aggregation.arguments
-    missing = Apply("is_null", (value,), BOOLEAN)
-    nothing = Constant(None, FLOAT)
-    # As floats from the start: a product of two decimals may have more digits than fit.
-    product = Apply("*", (value, weight), FLOAT)
-    return product, Apply("case", (missing, nothing, weight), FLOAT)
+def _followed(base: Coded, settled: Mapping[Coded, Coded]) -> Coded:
+    while base in settled:
+        base = settled[base]
+    return base
 
 
-def folds_of(aggregation: Aggregation) -> list[tuple[str, Expression]]:
-    """The folds that an aggregation needs, each with its argument."""
-    kinds = FOLDS.get(aggregation.function, ())
-    return [(kind, argument) for argument in arguments_of(aggregation) for kind in kinds]
+def _left_out(scanned: Scanned, position: int) -> int:
+    """How many rows a condition leaves out because they found nothing."""
+    test = scanned.tests[position]
+    assert test.no_match is not None
+    others = [other for number, other in enumerate(scanned.tests) if number != position]
+    tests = [PartTest(test.part, test.no_match, None), *others]
+    (fold,) = run_scan(ScanTask(scanned.rows, tests, [], [], [("count", None)], False)).folds
+    assert isinstance(fold, CountFold)
+    return int(fold.counts.sum())
 
 
-def _argument(reader: RowReader, expression: Expression) -> Argument:
-    if isinstance(expression, Apply) and expression.function == _MEMBER_CODE:
-        (value,) = expression.arguments
-        assert isinstance(value, ColumnValue)
-        members = reader.store.members(value.table, value.column)
+def before(route: Route) -> Coded:
+    """The keys by which rows reach many others along a route's last hop."""
+    return Coded(route[:-1], route[-1].source.table, "", route[-1])
 
-        def codes(chunk: Chunk) -> Column:
-            return Column(INTEGER, chunk.of(members.codes), None, None, 0, members.size)
 
-        return Argument(INTEGER, codes, ())
-    if isinstance(expression, Apply) and expression.function == _ROW_NUMBER:
-        numbers = np.arange(reader.store.rows(Place(reader.table)))
+def row_values(aggregation: Aggregation) -> tuple[RowValue, ...]:
+    """What a scan works out on each row for an aggregation."""
+    kernel = AGGREGATE_KERNELS[aggregation.function]
+    match kernel:
+        case Collected():
+            return aggregation.arguments
+        case Folded(arguments=arguments):
+            return arguments(aggregation)
+        case _:
+            assert_never(kernel)
 
-        def rows(chunk: Chunk) -> Column:
-            return Column(INTEGER, chunk.of(numbers), None, None, 0, len(numbers))
 
-        return Argument(INTEGER, rows, ())
-    return Argument(expression.type, reader.compile(expression), tuple(reader.matches(expression)))
+def folds_of(aggregation: Aggregation, numbers: Mapping[RowValue, int]) -> list[tuple[FoldKind, int | None]]:
+    """The folds that an aggregation needs, each with the number of what it takes."""
+    kernel = AGGREGATE_KERNELS[aggregation.function]
+    match kernel:
+        case Collected():
+            return []
+        case Folded(folds):
+            own = [numbers[value] for value in row_values(aggregation)]
+            return [(kind, None if at is None else own[at]) for kind, at in folds]
+        case _:
+            assert_never(kernel)
+
+
+def needs_rows(aggregation: Aggregation) -> bool:
+    """Whether an aggregation needs all rows of a group at once."""
+    return isinstance(AGGREGATE_KERNELS[aggregation.function], Collected)
+
+
+def _argument(reader: RowReader, value: RowValue) -> Argument:
+    match value:
+        case MemberCode(column):
+            members = reader.store.members(column.table, column.column)
+
+            def codes(chunk: Chunk) -> Column:
+                return Column(INTEGER, chunk.of(members.codes), None, None, 0, members.size)
+
+            return Argument(INTEGER, codes, ())
+        case RowNumber():
+            numbers = np.arange(reader.store.rows(Place(reader.table)))
+
+            def rows(chunk: Chunk) -> Column:
+                return Column(INTEGER, chunk.of(numbers), None, None, 0, len(numbers))
+
+            return Argument(INTEGER, rows, ())
+        case _:
+            return Argument(value.type, reader.compile(value), tuple(reader.matches(value)))

@@ -2,23 +2,40 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Hashable, Iterable, Mapping
+from copy import copy
 from dataclasses import dataclass
-from typing import Protocol
+from functools import partial
+from typing import Protocol, TypeVar
+from weakref import WeakKeyDictionary
 
 import numpy as np
 
 from relatum.data.columns import Array, Column, Members, members_of, narrow_codes
+from relatum.data.groups import Links
 from relatum.data.table import TableData
 from relatum.data.vectors import with_nulls_after
-from relatum.engine.memory.frames import Links
-from relatum.engine.memory.joins import JoinIndex, LevelRows, build_join_index, build_level, composed, matching_pairs
+from relatum.engine.memory.joins import (
+    JoinIndex,
+    KeyLinks,
+    LevelRows,
+    build_join_index,
+    build_level,
+    composed,
+    matching_keys,
+)
+from relatum.errors import ModelError
 from relatum.model.declaration import End
+from relatum.model.names import column_name
 from relatum.model.routes import Hop, Place, Route
+from relatum.plan.nodes import Derivation
+from relatum.plan.reads import Reads, reads_of
 from relatum.progress import tell_step
 
 #: Codes kept at fact grain may take this much memory in all; past it they are looked up anew in each scan.
 CACHE_BYTES = 2 << 30
+T = TypeVar("T")
+ColumnKey = tuple[str, str]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -44,59 +61,172 @@ class JoinKeeper(Protocol):
         ...
 
 
+@dataclass(frozen=True, slots=True, eq=False)
+class Tables:
+    """The data of a model's tables; that of a role is the data of the table it is a role of.
+
+    ``rows_of`` names for each table the one that holds its rows, ``date_columns`` the column of each calendar's dates.
+    """
+
+    data: Mapping[str, TableData]
+    rows_of: Mapping[str, str]
+    date_columns: Mapping[str, str]
+
+
+class Work:
+    """What was computed once, each with the *stamps* of what it was made of.
+
+    A stamp stands for content: the data of a table, or a derived column as it is resolved. What a former store computed
+    is taken over where it has the same stamps, and nothing else is.
+    """
+
+    def __init__(self, former: Store | None) -> None:
+        self.former = former
+        self.entries: dict[Hashable, tuple[tuple[object, ...], object]] = {}
+
+    def keep(self, key: Hashable, stamps: tuple[object, ...], make: Callable[[], T]) -> T:
+        """What was made before of the same things, or is made now."""
+        found = self.entries.get(key)
+        if found is None:
+            found = self._former_entry(key, stamps) or (stamps, make())
+            self.entries[key] = found
+        value: T = found[1]  # type: ignore[assignment]
+        return value
+
+    def _former_entry(self, key: Hashable, stamps: tuple[object, ...]) -> tuple[tuple[object, ...], object] | None:
+        entry = None if self.former is None else self.former.work.entries.get(key)
+        same = entry is not None and len(entry[0]) == len(stamps)
+        if entry is None or not same or any(one is not other for one, other in zip(entry[0], stamps, strict=True)):
+            return None
+        return entry
+
+    def settle(self, stamps: Iterable[object]) -> None:
+        """Take over all that the former store made of what is still there, and let go of that store."""
+        if self.former is not None:
+            current = {id(each) for each in stamps}
+            for key, entry in list(self.former.work.entries.items()):
+                if all(id(stamp) in current for stamp in entry[0]):
+                    self.entries.setdefault(key, entry)
+            self.former = None
+
+
 class Store:
-    """Tables, and everything computed from them once.
+    """Tables and derived columns, and everything computed from them once.
 
     Parameters
     ----------
-    tables : mapping of str to TableData
-        Each table's own data; a role's is that of the table it is a role of.
-    derive : callable
-        Computes a derived column of a table; None where the table has no such derived column.
-    date_columns : mapping of str to str, optional
-        The column that holds the dates of each calendar.
+    tables : Tables
+        The data.
+    work_out : callable
+        Computes a derived column from a store that has all that it reads.
     joins : JoinKeeper, optional
         Keeps join indexes from one run to the next.
+    former : Store, optional
+        One whose work may be taken over.
     """
 
     def __init__(
         self,
-        tables: Mapping[str, TableData],
-        derive: Callable[[str, str], Column | None],
-        date_columns: Mapping[str, str] | None = None,
+        tables: Tables,
+        work_out: Callable[[Store, Derivation], Column],
         joins: JoinKeeper | None = None,
+        former: Store | None = None,
     ) -> None:
         self.tables = tables
-        self._joins = joins
-        self._date_columns = date_columns or {}
-        self._derive = derive
-        self._columns: dict[tuple[int, str], Column] = {}
-        self._members: dict[tuple[int, str], Members] = {}
-        self._indexes: dict[Hop, JoinIndex] = {}
-        self._routes: dict[Route, JoinIndex] = {}
-        self._levels: dict[Place, LevelRows] = {}
-        self._row_codes: dict[tuple[Route, str, str], RowCodes] = {}
-        self._determined: dict[tuple[Place, str], bool] = {}
-        self._cached_bytes = 0
-        self._links: dict[Hop, Links] = {}
-        self._periods: dict[tuple[int, str], bool] = {}
-        self._latest: dict[Route, int | None] = {}
+        self.joins = joins
+        self.work = Work(former)
+        self.derivations: Mapping[ColumnKey, Derivation] = {}
+        self._work_out = work_out
+        self._stamps: Mapping[ColumnKey, object] = {}
+
+    def with_tables(self, tables: Tables) -> Store:
+        """A store over more tables; what is computed is shared."""
+        other = copy(self)
+        other.tables = tables
+        return other
+
+    def with_derivation(self, derivation: Derivation) -> Store:
+        """A store with one derived column more, after all that it reads; what is computed is shared."""
+        key = (derivation.table, derivation.column)
+        other = copy(self)
+        other.derivations = {**self.derivations, key: derivation}
+        other._stamps = {**self._stamps, key: self._stamp_of(derivation)}
+        return other
+
+    def settled(self) -> Store:
+        """This store, once it is whole."""
+        self.work.settle([*self.tables.data.values(), *self._stamps.values()])
+        return self
+
+    def _stamp_of(self, derivation: Derivation) -> object:
+        """What stands for a derived column: the former one's stamp where it is the same formula over the same data."""
+        key = (derivation.table, derivation.column)
+        former = self.work.former
+        if former is None or former.derivations.get(key) != derivation:
+            return object()
+        reads = derivation_reads(derivation)
+        same = all(former.has(*each) and former.stamp(*each) is self.stamp(*each) for each in reads.columns) and all(
+            former.tables.data.get(name) is self.tables.data[name] for name in reads.tables
+        )
+        return former._stamps[key] if same else object()
+
+    def has(self, table: str, name: str) -> bool:
+        """Whether there is such a column."""
+        return table in self.tables.data and (
+            name in self.tables.data[table].types or (self.tables.rows_of[table], name) in self.derivations
+        )
+
+    def stamp(self, table: str, name: str) -> object:
+        """What stands for a column's content: the same object as long as the content is the same."""
+        data = self.tables.data[table]
+        return data if name in data.types else self._stamps[self.tables.rows_of[table], name]
+
+    def _hop_stamps(self, hop: Hop) -> tuple[object, ...]:
+        stamps = [self.tables.data[place.table] for place in (hop.source, hop.target)]
+        columns = [(place.table, name) for place in (hop.source, hop.target) for name in place.level]
+        if hop.relationship is not None:
+            for end in (hop.relationship.many, hop.relationship.one):
+                columns += [(end.table, name) for name in end.columns]
+        return (*stamps, *(self.stamp(*each) for each in columns))
+
+    def _route_stamps(self, route: Route) -> tuple[object, ...]:
+        return tuple(stamp for hop in route for stamp in self._hop_stamps(hop))
 
     def rows(self, place: Place) -> int:
         """How many rows a table or level has."""
-        return self.level(place).index.size if place.level else self.tables[place.table].rows
+        return self.level(place).index.size if place.level else self.tables.data[place.table].rows
 
     def column(self, table: str, name: str) -> Column:
         """A column of a table, derived ones included."""
-        # Roles share the data of one table, and so its derived columns and members: the data is the key.
-        key = (id(self.tables[table]), name)
-        if key not in self._columns:
-            if name in self.tables[table].types:
-                return self.tables[table].column(name)
-            derived = self._derive(table, name)
-            assert derived is not None, f"{table}.{name} was resolved and is not there"
-            self._columns[key] = derived
-        return self._columns[key]
+        data = self.tables.data[table]
+        if name in data.types:
+            return data.column(name)
+        for key in self._needed(self.tables.rows_of[table], name):
+            # In order, so that however long a chain is, none waits for another inside.
+            derivation = self.derivations[key]
+            self.work.keep(("column", *key), (self._stamps[key],), partial(self._work_out, self, derivation))
+        result: Column = self.work.entries["column", self.tables.rows_of[table], name][1]  # type: ignore[assignment]
+        return result
+
+    def _needed(self, table: str, name: str) -> list[ColumnKey]:
+        """A derived column and those that it reads and that are not computed yet, each after those it reads."""
+        needed: dict[ColumnKey, None] = {}
+        pending = [(table, name)]
+        while pending:
+            key = pending.pop()
+            if key in needed or ("column", *key) in self.work.entries:
+                continue
+            if key not in self.derivations:
+                raise ModelError(
+                    f"The derived column {column_name(*key)} is needed before it is known: relationships and derived "
+                    "columns use each other in a circle.",
+                    fix="Relate the tables by columns of the source, or work the column out where the data is made.",
+                )
+            needed[key] = None
+            reads = derivation_reads(self.derivations[key]).columns
+            inner = [(self.tables.rows_of[owner], column) for owner, column in reads]
+            pending += [each for each in inner if each in self.derivations]
+        return [key for key in self.derivations if key in needed]
 
     def column_at(self, place: Place, name: str) -> Column:
         """A column of a table, or of the distinct values of a level."""
@@ -109,42 +239,55 @@ class Store:
 
     def members(self, table: str, name: str) -> Members:
         """The members of a column."""
-        key = (id(self.tables[table]), name)
-        if key not in self._members:
-            self._members[key] = members_of(self.column(table, name))
-        return self._members[key]
+        owner = self.tables.rows_of[table]
+        key = ("members", owner, name)
+        return self.work.keep(key, (self.stamp(owner, name),), lambda: members_of(self.column(owner, name)))
+
+    def unique(self, table: str, name: str) -> bool:
+        """Whether a column has another value on each row, and null on none."""
+        return len(self.members(table, name).values) == self.rows(Place(table))
+
+    def _level_stamps(self, place: Place) -> tuple[object, ...]:
+        return tuple(self.stamp(place.table, name) for name in place.level)
 
     def level(self, place: Place) -> LevelRows:
         """The distinct values of a level."""
-        if place not in self._levels:
-            self._levels[place] = build_level([self.column(place.table, name) for name in place.level])
-        return self._levels[place]
+
+        def make() -> LevelRows:
+            return build_level([self.column(place.table, name) for name in place.level])
+
+        return self.work.keep(("level", place), self._level_stamps(place), make)
 
     def determines(self, place: Place, name: str) -> bool:
         """Whether every row of a level's member has the same value in another column of the table."""
-        key = (place, name)
-        if key not in self._determined:
-            if name in place.level:
-                self._determined[key] = True
-            else:
-                level = self.level(place)
-                codes = np.append(self.members(place.table, name).codes.astype(np.int64), 0)
-                expected = np.append(codes[level.first_rows], -1)[level.index.positions]
-                matched = level.index.positions != level.index.size
-                self._determined[key] = bool(np.all(codes[:-1][matched] == expected[matched]))
-        return self._determined[key]
+        if name in place.level:
+            return True
+
+        def make() -> bool:
+            level = self.level(place)
+            codes = np.append(self.members(place.table, name).codes.astype(np.int64), 0)
+            expected = np.append(codes[level.first_rows], -1)[level.index.positions]
+            matched = level.index.positions != level.index.size
+            return bool(np.all(codes[:-1][matched] == expected[matched]))
+
+        stamps = (*self._level_stamps(place), self.stamp(place.table, name))
+        return self.work.keep(("determines", place, name), stamps, make)
 
     def index(self, hop: Hop) -> JoinIndex:
         """The join index of one hop."""
         assert not hop.reach, "a hop that reaches many rows has links, not an index"
-        if hop not in self._indexes:
+
+        def make() -> JoinIndex:
             if hop.relationship is None:
-                self._indexes[hop] = self.level(hop.target).index
-            else:
-                ends = (hop.relationship.many, hop.relationship.one)
-                source, target = reversed(ends) if hop.turned else ends
-                self._indexes[hop] = self._joined(hop, source, target)
-        return self._indexes[hop]
+                return self.level(hop.target).index
+            ends = (hop.relationship.many, hop.relationship.one)
+            source, target = reversed(ends) if hop.turned else ends
+            return self._joined(hop, source, target)
+
+        # What a relationship lets through is no matter of which rows match.
+        related = hop.relationship
+        key = (hop.source, hop.target, related and (related.many, related.one, related.match, related.kind), hop.turned)
+        return self.work.keep(("index", key), self._hop_stamps(hop), make)
 
     def _joined(self, hop: Hop, source: End, target: End) -> JoinIndex:
         relationship = hop.relationship
@@ -156,32 +299,35 @@ class Store:
             one = [self.column_at(hop.target, name) for name in target.columns]
             return build_join_index(relationship, many, one, turned=hop.turned)
 
-        sides = [(self.tables[end.table], end.columns) for end in (source, target)]
+        sides = [(self.tables.data[end.table], end.columns) for end in (source, target)]
         stored = all(table.identity and set(columns) <= set(table.types) for table, columns in sides)
-        if self._joins is None or not stored:
+        if self.joins is None or not stored:
             return make()
         names = [f"{table.identity} {columns}" for table, columns in sides]
         key = " ".join([*names, relationship.match, f"level={relationship.level}", f"turned={hop.turned}"])
-        return self._joins.join(key, sides[0][0].rows, make)
+        return self.joins.join(key, sides[0][0].rows, make)
 
-    def links(self, hop: Hop) -> Links:
-        """For each row of the hop's source the rows that it reaches; none for the virtual row."""
-        if hop not in self._links:
-            size = self.rows(hop.source) + 1
-            relationship = hop.relationship
-            assert relationship is not None
+    def key_links(self, hop: Hop) -> KeyLinks:
+        """For each row of the hop's source the number of its key, and for each key the rows that it reaches.
+
+        Many rows of both sides may have one key: rows are led to keys and keys to rows, never each row to each.
+        """
+        relationship = hop.relationship
+        assert relationship is not None
+
+        def make() -> KeyLinks:
             if relationship.kind == "many_to_many":
                 ends = (relationship.many, relationship.one)
                 source, target = reversed(ends) if hop.turned else ends
                 own = [self.column(hop.source.table, name) for name in source.columns]
                 other = [self.column(hop.target.table, name) for name in target.columns]
-                codes, targets = matching_pairs(relationship, own, other)
-            else:
-                index = self.index(Hop(hop.target, hop.source, relationship))
-                targets = np.flatnonzero(index.positions != index.size)
-                codes = index.positions[targets].astype(np.int64)
-            self._links[hop] = Links.of(codes, targets, size)
-        return self._links[hop]
+                return matching_keys(relationship, own, other)
+            index = self.index(Hop(hop.target, hop.source, relationship))
+            targets = np.flatnonzero(index.positions != index.size)
+            keys = index.positions[targets].astype(np.int64)
+            return KeyLinks(np.arange(index.size), index.size, Links.of(keys, targets, index.size + 1))
+
+        return self.work.keep(("links", hop), self._hop_stamps(hop), make)
 
     def positions(self, route: Route, codes: Array) -> Array:
         """The rows that rows find along a route; the virtual row finds the virtual one."""
@@ -192,8 +338,9 @@ class Store:
 
     def is_period(self, table: str, name: str) -> bool:
         """Whether a calendar's column follows from the month, or cuts the dates into unbroken runs."""
-        key = (id(self.tables[table]), name)
-        if key not in self._periods:
+        owner = self.tables.rows_of[table]
+
+        def make() -> bool:
             days = self.column(table, self.date_column(table)).values.astype(np.int64)
             order = np.argsort(days)
             codes = self.members(table, name).codes[order].astype(np.int64)
@@ -201,47 +348,75 @@ class Store:
             breaks = codes[1:] != codes[:-1]
             follows = not bool(np.any(breaks & (months[1:] == months[:-1])))
             runs = int(breaks.sum()) + 1 == len(np.unique(codes))
-            self._periods[key] = follows or runs
-        return self._periods[key]
+            return follows or runs
+
+        stamps = (self.stamp(owner, self.date_column(owner)), self.stamp(owner, name))
+        return self.work.keep(("period", owner, name), stamps, make)
 
     def latest(self, calendar: str, route: Route) -> int | None:
         """The last date, in days since 1970, that any row at the start of a route to a calendar finds."""
-        if route not in self._latest:
-            index = self.route_index(route)
-            found = np.zeros(index.size + 1, np.bool_)
-            found[index.positions] = True
-            days = self.column(calendar, self.date_column(calendar)).values[found[:-1]]
-            self._latest[route] = int(days.max()) if len(days) else None
-        return self._latest[route]
+
+        def make() -> int | None:
+            days = self.column(calendar, self.date_column(calendar)).values[self.dates_found(route)]
+            return int(days.max()) if len(days) else None
+
+        stamps = (*self._route_stamps(route), self.stamp(calendar, self.date_column(calendar)))
+        return self.work.keep(("latest", route), stamps, make)
+
+    def dates_found(self, route: Route) -> Array:
+        """Which rows at the end of a route any row at its start finds."""
+        index = self.route_index(route)
+        found = np.zeros(index.size + 1, np.bool_)
+        found[index.positions] = True
+        return found[:-1]
 
     def date_column(self, table: str) -> str:
         """The column that holds a calendar's dates."""
-        return self._date_columns[table]
+        return self.tables.date_columns[table]
 
     def route_index(self, route: Route) -> JoinIndex:
         """The join index along a route of at least one hop."""
-        if route not in self._routes:
+        if len(route) == 1:
+            return self.index(route[0])
+
+        def make() -> JoinIndex:
             index = self.index(route[0])
             for hop in route[1:]:
                 index = composed(index, self.index(hop))
-            self._routes[route] = index
-        return self._routes[route]
+            return index
+
+        return self.work.keep(("route", route), self._route_stamps(route), make)
 
     def row_codes(self, route: Route, table: str, name: str) -> RowCodes:
         """Member codes of ``table.name`` for the rows at the start of a route; kept while memory allows."""
-        key = (route, table, name)
-        if key in self._row_codes:
-            return self._row_codes[key]
         members = self.members(table, name)
         if not route:
             return RowCodes(members.codes, None)
+        key = ("codes", route, table, name)
+        known = self.work.entries.get(key)
+        if known is not None:
+            codes_known: RowCodes = known[1]  # type: ignore[assignment]
+            return codes_known
         place = route[-1].target
         codes = members.codes[self.level(place).first_rows] if place.level else members.codes
         codes = narrow_codes(np.append(codes, members.no_match), members.size)
         index = self.route_index(route)
-        if self._cached_bytes + len(index.positions) * codes.itemsize > CACHE_BYTES:
+        if self._code_bytes() + len(index.positions) * codes.itemsize > CACHE_BYTES:
             return RowCodes(codes, index.positions)
-        result = RowCodes(codes.take(index.positions), None)
-        self._cached_bytes += result.codes.nbytes
-        self._row_codes[key] = result
-        return result
+        stamps = (*self._route_stamps(route), self.stamp(table, name))
+        return self.work.keep(key, stamps, lambda: RowCodes(codes.take(index.positions), None))
+
+    def _code_bytes(self) -> int:
+        """The bytes of codes kept at fact grain."""
+        return sum(each.codes.nbytes for _, each in list(self.work.entries.values()) if isinstance(each, RowCodes))
+
+
+def derivation_reads(derivation: Derivation) -> Reads:
+    """What a derived column reads."""
+    found = _READS.get(derivation)
+    if found is None:
+        found = _READS[derivation] = reads_of(derivation)
+    return found
+
+
+_READS: WeakKeyDictionary[Derivation, Reads] = WeakKeyDictionary()

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from relatum.data.types import Kind
-from relatum.draft.profile import ColumnProfile, TableProfile
-from relatum.draft.proposals import Proposal
-from relatum.draft.words import (
+from relatum.drafts.profile import ColumnProfile, TableProfile
+from relatum.drafts.proposals import Proposal
+from relatum.drafts.words import (
     core,
     is_counted,
     is_ordinal,

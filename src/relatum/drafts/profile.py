@@ -11,7 +11,7 @@ import numpy as np
 from relatum.data.arrow import python_values
 from relatum.data.columns import Column, Members, members_of
 from relatum.data.types import Kind, Type, decimal
-from relatum.draft.collect import Raw
+from relatum.drafts.collect import Raw
 
 _DATE = re.compile(r"(\d{1,4})([-/.])(\d{1,2})\2(\d{1,4})\Z")
 _COMMA = re.compile(r"-?\d{1,3}(?:[. ]\d{3})*,\d+\Z|-?\d+,\d+\Z")

@@ -8,10 +8,10 @@ from itertools import pairwise
 import numpy as np
 
 from relatum.data.types import Kind
-from relatum.draft.keys import key_score
-from relatum.draft.profile import ColumnProfile, TableProfile
-from relatum.draft.proposals import Proposal
-from relatum.draft.words import core, looks_like_key, singular, words
+from relatum.drafts.keys import key_score
+from relatum.drafts.profile import ColumnProfile, TableProfile
+from relatum.drafts.proposals import Proposal
+from relatum.drafts.words import core, looks_like_key, singular, words
 from relatum.model.declaration import Hierarchy
 from relatum.model.names import column_name
 

@@ -10,10 +10,10 @@ import numpy as np
 from relatum.data.arrow import python_values
 from relatum.data.columns import Column
 from relatum.data.types import Kind
-from relatum.draft.keys import almost_unique, why_not_unique
-from relatum.draft.profile import ColumnProfile, TableProfile
-from relatum.draft.proposals import Proposal
-from relatum.draft.words import (
+from relatum.drafts.keys import almost_unique, why_not_unique
+from relatum.drafts.profile import ColumnProfile, TableProfile
+from relatum.drafts.proposals import Proposal
+from relatum.drafts.words import (
     core,
     is_counted,
     is_generic,

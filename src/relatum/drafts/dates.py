@@ -7,10 +7,10 @@ from datetime import date
 
 from relatum.data.days import day_of
 from relatum.data.types import Kind
-from relatum.draft.profile import ColumnProfile, TableProfile
-from relatum.draft.proposals import Proposal
-from relatum.draft.relationships import date_rank
-from relatum.draft.words import holds_from
+from relatum.drafts.profile import ColumnProfile, TableProfile
+from relatum.drafts.proposals import Proposal
+from relatum.drafts.relationships import date_rank
+from relatum.drafts.words import holds_from
 from relatum.model.declaration import CalendarRange, End, Relationship
 from relatum.wording import counted
 

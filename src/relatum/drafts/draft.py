@@ -8,8 +8,8 @@ from typing import Any
 
 from relatum.data.types import DATE
 from relatum.data.written import dates_of
-from relatum.draft.collect import LeftOut, Raw
-from relatum.draft.dates import (
+from relatum.drafts.collect import LeftOut, Raw
+from relatum.drafts.dates import (
     calendar_range,
     date_relationships,
     dated,
@@ -17,12 +17,12 @@ from relatum.draft.dates import (
     level_relationship,
     leveled,
 )
-from relatum.draft.hierarchies import hierarchies
-from relatum.draft.keys import proposed_key
-from relatum.draft.measures import Namer, fact_measures, lookup_averages, priced
-from relatum.draft.profile import ColumnProfile, TableProfile, profile
-from relatum.draft.proposals import LIKELY, Proposal
-from relatum.draft.relationships import (
+from relatum.drafts.hierarchies import hierarchies
+from relatum.drafts.keys import proposed_key
+from relatum.drafts.measures import Namer, fact_measures, lookup_averages, priced
+from relatum.drafts.profile import ColumnProfile, TableProfile, profile
+from relatum.drafts.proposals import LIKELY, Proposal
+from relatum.drafts.relationships import (
     Tables,
     date_rank,
     name_match,
@@ -30,7 +30,7 @@ from relatum.draft.relationships import (
     relate_pairs,
     shared_prefix,
 )
-from relatum.draft.words import words
+from relatum.drafts.words import words
 from relatum.errors import ModelError, SourceError
 from relatum.model.declaration import ColumnSettings, Declaration, End, Hierarchy, Measure, Relationship, Table, frozen
 from relatum.model.links import parse_link

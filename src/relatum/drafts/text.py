@@ -7,8 +7,8 @@ from typing import Any
 
 import tomlkit
 
-from relatum.draft.draft import Drafted
-from relatum.draft.proposals import Proposal
+from relatum.drafts.draft import Drafted
+from relatum.drafts.proposals import Proposal
 from relatum.model.declaration import Hierarchy, Measure, Relationship
 from relatum.model.entries import VERSION
 from relatum.model.names import split_name

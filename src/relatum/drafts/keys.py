@@ -8,9 +8,9 @@ import numpy as np
 
 from relatum.data.keys import duplicate_keys
 from relatum.data.types import Kind
-from relatum.draft.profile import ColumnProfile, TableProfile
-from relatum.draft.proposals import Proposal
-from relatum.draft.words import core, is_counted, is_ordinal, is_rate, looks_like_key, singular, words
+from relatum.drafts.profile import ColumnProfile, TableProfile
+from relatum.drafts.proposals import Proposal
+from relatum.drafts.words import core, is_counted, is_ordinal, is_rate, looks_like_key, singular, words
 from relatum.wording import counted
 
 #: Pairs and triples of columns are tried only where so few rows say at once that most of them repeat.

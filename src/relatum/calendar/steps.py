@@ -1,0 +1,53 @@
+"""The changes that brackets make to a set of dates: one frozen class each."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from relatum.immutable import Immutable
+
+Unit = Literal["year", "quarter", "month", "week", "day", "fiscal_year", "fiscal_quarter"]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Shift(Immutable):
+    """``back`` and ``forward``: every date moved by so many units; back by a negative number."""
+
+    number: int
+    unit: Unit
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class ToDate(Immutable):
+    """``UNIT to date``: from the start of the unit to the set's last date; of the calendar where no unit is named."""
+
+    unit: Unit | None = None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Before(Immutable):
+    """``before``: every date before the set's first one."""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Trailing(Immutable):
+    """``trailing``: so many units that end with the set's last date."""
+
+    number: int
+    unit: Unit
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Whole(Immutable):
+    """``whole``: the full units that the set touches."""
+
+    unit: Unit
+
+
+Step = Shift | ToDate | Before | Trailing | Whole
+
+
+def chooses_period(step: Step) -> bool:
+    """Whether a step makes a period of whatever dates it is given, so that a later one can move it."""
+    return isinstance(step, Trailing) or (isinstance(step, ToDate) and step.unit is not None)

@@ -1,0 +1,88 @@
+"""Inner cells: how many there may be, and which aggregates say where a formula has a value."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import assert_never
+
+from relatum.data.columns import Array
+from relatum.data.groups import joined, pair_count
+from relatum.errors import RequestError
+from relatum.language.expression import (
+    Aggregate,
+    Apply,
+    ColumnValue,
+    Constant,
+    Expression,
+    InContext,
+    LetIn,
+    LetValue,
+    Narrowed,
+    NoMatch,
+    Ranked,
+    Slot,
+)
+from relatum.language.register import SCALARS
+from relatum.plan.formulas import node_in
+from relatum.plan.nodes import Aggregation, Formula
+
+#: A formula is worked out for at most so many members of all cells together: more would not fit memory.
+MEMBER_LIMIT = 100_000_000
+
+
+def refuse_many(count: int) -> None:
+    """Raise a RequestError for more inner cells than fit memory."""
+    if count > MEMBER_LIMIT:
+        raise RequestError(
+            f"A formula would be worked out for {count:,} members; the limit is {MEMBER_LIMIT:,}.",
+            fix="Take a coarser grain, or filter first.",
+        )
+
+
+def pairs_of(left: Sequence[Array], right: Sequence[Array], sizes: Sequence[int]) -> tuple[Array, Array]:
+    """Pairs of positions where all columns of codes agree; refused where there are too many."""
+    refuse_many(pair_count(left, right, sizes))
+    return joined(left, right, sizes)
+
+
+def carriers(formula: Formula, new: frozenset[int]) -> list[Aggregation] | None:
+    """Aggregates matched on the ``new`` keys such that a formula is null wherever all of these are; None for none."""
+    return _carriers(formula.expression, new)
+
+
+def _carriers(expression: Expression, new: frozenset[int]) -> list[Aggregation] | None:
+    match expression:
+        case Slot():
+            node = node_in(expression)
+            matched = isinstance(node, Aggregation) and new <= {match.key for match in node.bounds.matches}
+            return [node] if matched and isinstance(node, Aggregation) else None
+        case Apply(function, arguments):
+            strict = SCALARS[function].strict
+            match strict:
+                case "any":
+                    found = (_carriers(argument, new) for argument in arguments)
+                    return next((each for each in found if each is not None), None)
+                case "all":
+                    every = [_carriers(argument, new) for argument in arguments]
+                    known = [node for each in every if each is not None for node in each]
+                    return known if all(each is not None for each in every) else None
+                case "first":
+                    return _carriers(arguments[0], new)
+                case "never":
+                    return None
+                case _:
+                    assert_never(strict)
+        case (
+            Constant()
+            | ColumnValue()
+            | NoMatch()
+            | Aggregate()
+            | Ranked()
+            | Narrowed()
+            | InContext()
+            | LetIn()
+            | LetValue()
+        ):
+            return None
+        case _:
+            assert_never(expression)

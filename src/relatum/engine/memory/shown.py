@@ -1,0 +1,207 @@
+"""Which combinations of a grid's members are shown at each grain."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import replace
+from typing import assert_never
+
+import numpy as np
+from numpy.typing import NDArray
+
+from relatum.data import vectors as v
+from relatum.data.columns import Array
+from relatum.data.groups import number_groups
+from relatum.engine.memory.evaluate import Evaluator
+from relatum.engine.memory.filters import passes_unmatched
+from relatum.engine.memory.frames import Frame
+from relatum.engine.memory.scans import reach_of
+from relatum.errors import RequestError
+from relatum.plan.nodes import (
+    Aggregation,
+    Axis,
+    DateSet,
+    EveryMember,
+    Grain,
+    Judged,
+    Occurring,
+    Plan,
+    PlanNode,
+    WithRows,
+)
+
+
+class Shown:
+    """The combinations of a plan's axes that its grid shows, grain by grain.
+
+    Parameters
+    ----------
+    plan : Plan
+        What is asked.
+    evaluator : Evaluator
+        Works out the nodes that decide.
+    """
+
+    def __init__(self, plan: Plan, evaluator: Evaluator) -> None:
+        self.plan = plan
+        self.evaluator = evaluator
+        self._allowed: dict[int, NDArray[np.bool_]] = {}
+
+    def codes(self) -> list[Array]:
+        """For each grain an array of member codes: a row for each combination, a column for each key, in order."""
+        found: list[Array] = []
+        for grain in self.plan.grains:
+            found.append(self._grain(grain, zip(self.plan.grains, found, strict=False)))
+        return found
+
+    def _grain(self, grain: Grain, finer: Iterable[tuple[Grain, Array]]) -> Array:
+        if not grain.keys:
+            return np.zeros((1, 0), np.int64)
+        parts = [
+            codes[:, [other.keys.index(key) for key in grain.keys]]
+            for other, codes in finer
+            if set(grain.keys) < set(other.keys)
+        ]
+        parts += [self._valued(grain, judged) for judged in grain.judged]
+        if grain.bare:
+            parts.append(self._bare(grain))
+        every = np.concatenate(parts) if parts else np.zeros((0, len(grain.keys)), np.int64)
+        for at, key in enumerate(grain.keys):
+            every = every[self._may_be_shown(key)[every[:, at]]]
+        shown = self._distinct(grain, every)
+        self._refuse_many(len(shown))
+        return shown
+
+    def _distinct(self, grain: Grain, codes: Array) -> Array:
+        sizes = [self.evaluator.sizes[key] for key in grain.keys]
+        return number_groups([codes[:, at] for at in range(len(grain.keys))], sizes, len(codes))[0]
+
+    def _refuse_many(self, count: int) -> None:
+        if count > self.plan.cell_limit:
+            raise RequestError(
+                f"The grid would have {count:,} combinations; the limit is {self.plan.cell_limit:,}.",
+                fix="Take a coarser column, add a filter, or raise cell_limit.",
+            )
+
+    # -- what may be shown --------------------------------------------------------------------------------------------
+
+    def _may_be_shown(self, key: int) -> NDArray[np.bool_]:
+        """Which members of an axis the request's own condition leaves in their table."""
+        if key not in self._allowed:
+            self._allowed[key] = self._left(self.plan.axes[key], key)
+        return self._allowed[key]
+
+    def _left(self, axis: Axis, key: int) -> NDArray[np.bool_]:
+        size = self.evaluator.sizes[key]
+        restrictions = axis.bounds.restrictions
+        if not restrictions:
+            return np.ones(size, np.bool_)
+        field = self.plan.fields[key]
+        rows = self.evaluator.scans.visible_rows(field.table, restrictions)
+        left = np.zeros(size, np.bool_)
+        left[self.evaluator.store.members(field.table, field.column).codes[rows]] = True
+        left[-1] = all(
+            passes_unmatched(self.evaluator.store, each) for each in restrictions if reach_of(each.route) < 0
+        )
+        return left
+
+    def _has_unmatched(self, key: int) -> bool:
+        """Whether some row finds no member of an axis's table, so that ``(no match)`` is there."""
+        return any(self.evaluator.store.index(hop).unmatched > 0 for hop in self.plan.axes[key].lookups)
+
+    # -- where something has a value ----------------------------------------------------------------------------------
+
+    def _valued(self, grain: Grain, judged: Judged) -> Array:
+        """The combinations in which a node has a value."""
+        node = judged.node
+        match judged.among:
+            case Occurring():
+                assert isinstance(node, Aggregation), "only rows occur"
+                empty = Frame(0, {key: np.zeros(0, np.int64) for key in grain.keys})
+                found = self.evaluator.found(node, empty, ())
+                values = self.evaluator.group_values(node, found)
+                place = {match.key: at for at, match in enumerate(node.bounds.matches)}
+                codes = np.stack([found.groups.codes[place[key]] for key in grain.keys], axis=1)
+                return codes if values.nulls is None else codes[~np.broadcast_to(values.nulls, len(codes))]
+            case WithRows(aggregation):
+                candidates = self._distinct(grain, self._with_rows(grain, aggregation))
+            case EveryMember():
+                candidates = self._distinct(grain, self._members(grain, unmatched=True))
+            case _:
+                assert_never(judged.among)
+        return candidates[self._has_value(grain, node, candidates)]
+
+    def _has_value(self, grain: Grain, node: PlanNode, codes: Array) -> NDArray[np.bool_]:
+        frame = Frame(len(codes), {key: codes[:, at] for at, key in enumerate(grain.keys)})
+        values = self.evaluator.node(node, frame)
+        return np.asarray(v.known(values) & np.ones(len(codes), np.bool_))
+
+    def _with_rows(self, grain: Grain, node: Aggregation) -> Array:
+        """Combinations with rows, for an aggregation whose dates may be moved."""
+        codes = self._dates_of(node.bounds.dates[0]) if node.bounds.dates else {}
+        size = len(next(iter(codes.values()))) if codes else 1
+        blank = {match.key: np.zeros(size, np.int64) for match in node.bounds.matches}
+        found = self.evaluator.found(node, Frame(size, {**blank, **codes}), ())
+        place = {match.key: at for at, match in enumerate(node.bounds.matches)}
+        columns = {key: found.groups.codes[place[key]] for key in grain.keys if key in place}
+        if codes:
+            # The number of a set of dates stands for the cells that have it: each led there by its own codes.
+            numbers, sets = found.cells[-1], found.groups.codes[-1]
+            first = np.zeros(int(numbers.max(initial=0)) + 1, np.int64)
+            first[numbers] = np.arange(size)
+            columns.update({key: own[first[sets]] for key, own in codes.items() if key in grain.keys})
+        return np.stack([columns[key] for key in grain.keys], axis=1)
+
+    def _dates_of(self, dates: DateSet) -> dict[int, Array]:
+        """All combinations of a set of dates' own keys that the calendar has."""
+        if not dates.matches:
+            return {}
+        store = self.evaluator.store
+        codes = [store.members(match.table, match.column).codes.astype(np.int64) for match in dates.matches]
+        sizes = [self.evaluator.sizes[match.key] for match in dates.matches]
+        distinct, _ = number_groups(codes, sizes, len(codes[0]))
+        return {match.key: distinct[:, at] for at, match in enumerate(dates.matches)}
+
+    # -- bare members -------------------------------------------------------------------------------------------------
+
+    def _bare(self, grain: Grain) -> Array:
+        """The visible members, and those of no match where something has a value."""
+        real = self._members(grain, unmatched=False)
+        if not any(self._has_unmatched(key) for key in grain.keys):
+            return real
+        every = self._members(grain, unmatched=True)
+        unmatched = np.zeros(len(every), np.bool_)
+        there = np.ones(len(every), np.bool_)
+        for at, key in enumerate(grain.keys):
+            own = every[:, at] == self.evaluator.sizes[key] - 1
+            unmatched |= own
+            there &= ~own | self._has_unmatched(key)
+        every = every[unmatched & there]
+        valued = np.zeros(len(every), np.bool_)
+        for node in grain.valued:
+            valued |= self._has_value(grain, node, every)
+        return np.concatenate([real, every[valued]])
+
+    def _members(self, grain: Grain, unmatched: bool) -> Array:
+        """The visible members, those of one chain as they occur; with ``unmatched`` also each chain's no match."""
+        evaluator = self.evaluator
+        place = {key: at for at, key in enumerate(grain.keys)}
+        grids = []
+        count = 1
+        for part in grain.members.parts:
+            _, codes = evaluator.pairs(replace(grain.members, parts=(part,)), Frame(1, {}), unmatched=True)
+            keys = [match.key for match in part[1]]
+            own = np.stack([codes[key] for key in keys], axis=1)
+            if unmatched:
+                own = np.concatenate([own, [[evaluator.sizes[key] - 1 for key in keys]]])
+            columns = [place[key] for key in keys]
+            grids.append((columns, number_groups(list(own.T), [evaluator.sizes[key] for key in keys], len(own))[0]))
+            count *= len(grids[-1][1])
+        self._refuse_many(count)
+        result = np.zeros((count, len(grain.keys)), np.int64)
+        repeat = count
+        for columns, own in grids:
+            repeat //= max(len(own), 1)
+            rows = np.arange(count) // max(repeat, 1) % max(len(own), 1)
+            result[:, columns] = own[rows]
+        return result

@@ -1,0 +1,123 @@
+"""Changes of context as written in square brackets: from the parser's pieces to nodes."""
+
+from __future__ import annotations
+
+from typing import Any, Literal, TypeVar
+
+from lark import Token
+
+from relatum.calendar.steps import Before, Shift, ToDate, Trailing, Unit, Whole
+from relatum.errors import FormulaError, Span
+from relatum.language.tree import (
+    BothWaysClause,
+    CalendarClause,
+    Clause,
+    IgnoringClause,
+    KeepBestClause,
+    KeepWhereClause,
+    Name,
+    OnlyClause,
+    PinClause,
+    PinEdgeClause,
+    PinNoMatchClause,
+    PinNullClause,
+    ViaClause,
+    WhereClause,
+)
+from relatum.wording import suggestion
+
+Word = TypeVar("Word", bound=str)
+UNITS: tuple[Unit, ...] = ("year", "quarter", "month", "week", "day", "fiscal_year", "fiscal_quarter")
+
+
+def build_change(items: list[Any], span: Span) -> Clause:
+    """The node of one change.
+
+    Raises
+    ------
+    FormulaError
+        A word is not one that can stand there.
+    """
+    names = tuple(item for item in items if isinstance(item, Name))
+    on = names[-1] if any(isinstance(item, Token) and item.type == "ON" for item in items) else None
+    first = items[0]
+    match first.type:
+        case "WHERE":
+            return WhereClause(items[1], span)
+        case "PIN":
+            return _pin(items, names, span)
+        case "IGNORING":
+            return IgnoringClause(items[1][0], span)
+        case "ONLY":
+            return OnlyClause(items[1][0], span)
+        case "VIA":
+            return ViaClause(items[1], span)
+        case "BOTH":
+            _expect(items[1], ("ways",))
+            return BothWaysClause(items[2], span)
+        case "BACK":
+            return CalendarClause(Shift(-_count(items[1]), _unit(items[2])), on, span)
+        case "FORWARD":
+            return CalendarClause(Shift(_count(items[1]), _unit(items[2])), on, span)
+        case "TRAILING":
+            return CalendarClause(Trailing(_count(items[1]), _unit(items[2])), on, span)
+        case "WHOLE":
+            return CalendarClause(Whole(_unit(items[1])), on, span)
+        case "BEFORE":
+            return CalendarClause(Before(), on, span)
+        case "TO":
+            _expect(items[1], ("date",))
+            return CalendarClause(ToDate(), on, span)
+        case "IDENT":
+            _expect(items[2], ("date",))
+            return CalendarClause(ToDate(_unit(first)), on, span)
+        case "KEEP":
+            if isinstance(items[1], Name):
+                return KeepWhereClause(items[1], items[3], span)
+            edge = _expect(items[1], _EDGES)
+            return KeepBestClause(edge, _count(items[2]), items[3], items[-1], span)
+    raise AssertionError(f"no change begins with {first!r}")
+
+
+_EDGES: tuple[Literal["top", "bottom"], ...] = ("top", "bottom")
+_ENDS: tuple[Literal["first", "last"], ...] = ("first", "last")
+
+
+def _pin(items: list[Any], names: tuple[Name, ...], span: Span) -> Clause:
+    if isinstance(items[1], Token):
+        return PinEdgeClause(_expect(items[1], _ENDS), items[2], span)
+    match items[2].type:
+        case "EQUAL":
+            return PinClause(items[1], (items[3],), span)
+        case "IN":
+            return PinClause(items[1], items[4][0], span)
+    if items[3].type == "NULL":
+        return PinNullClause(items[1], span)
+    if [token.value.lower() for token in items[3:5]] != ["no", "match"]:
+        at = Span(items[3].start_pos or 0, items[4].end_pos or 0)
+        raise FormulaError("After is comes null or no match.", text="", span=at)
+    return PinNoMatchClause(items[1], span)
+
+
+def _unit(token: Token) -> Unit:
+    return _expect(token, UNITS)
+
+
+def _expect(token: Token, allowed: tuple[Word, ...]) -> Word:
+    word: str = token.value.lower()
+    if "day" in allowed and word.endswith("s"):
+        word = word[:-1]  # 1 month, 12 months
+    for each in allowed:
+        if each == word:
+            return each
+    at = Span(token.start_pos or 0, token.end_pos or 0)
+    raise FormulaError(
+        f"{token.value} cannot stand here.", text="", span=at, fix=suggestion(word, allowed, noun="word")
+    )
+
+
+def _count(token: Token) -> int:
+    if not token.value.isdigit() or not 0 < int(token.value) < 100_000:
+        at = Span(token.start_pos or 0, token.end_pos or 0)
+        raise FormulaError("A whole number above 0 belongs here.", text="", span=at)
+    return int(token.value)

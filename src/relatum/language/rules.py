@@ -1,0 +1,225 @@
+"""Type rules: what each function of the register gives for arguments of which types, and what it refuses."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from relatum.data.types import BOOLEAN, DATE, FLOAT, INTEGER, MAX_SCALE, NULL, TEXT, Kind, Type, common_type, decimal
+from relatum.language.expression import Constant, Expression
+
+
+class TypeProblem(Exception):
+    """An argument of the wrong type: its position, and the sentence for a person."""
+
+    def __init__(self, position: int, reason: str, fix: str = "") -> None:
+        super().__init__(reason)
+        self.position = position
+        self.reason = reason
+        self.fix = fix
+
+
+Infer = Callable[[Sequence[Expression]], Type]
+
+
+def kinds(arguments: Sequence[Expression]) -> list[Kind]:
+    """The kinds of arguments."""
+    return [argument.type.kind for argument in arguments]
+
+
+def numeric(arguments: Sequence[Expression]) -> None:
+    """Raise a TypeProblem at an argument that is no number."""
+    for position, argument in enumerate(arguments):
+        if not argument.type.numeric and argument.type != NULL:
+            raise TypeProblem(position, f"This is {an(argument.type)}, where a number is needed.")
+
+
+def an(type_: Type) -> str:
+    """A type's name in a sentence: an integer, a date, text."""
+    word = str(type_)
+    if word in ("text", "null"):
+        return word
+    return f"{'an' if word[0] in 'aeiou' else 'a'} {word}"
+
+
+def widest(arguments: Sequence[Expression]) -> Type:
+    """The one numeric type that holds all arguments."""
+    numeric(arguments)
+    types = [argument.type for argument in arguments if argument.type != NULL]
+    if not types or any(type_.kind is Kind.FLOAT for type_ in types):
+        return FLOAT if types else INTEGER
+    scale = max(type_.scale for type_ in types)
+    return decimal(scale) if any(type_.kind is Kind.DECIMAL for type_ in types) else INTEGER
+
+
+def sum_of_two(arguments: Sequence[Expression]) -> Type:
+    """Numbers added, or a date moved by whole days."""
+    left, right = arguments
+    if left.type == DATE and right.type in (INTEGER, NULL):
+        return DATE
+    if right.type == DATE and left.type == INTEGER:
+        return DATE
+    if DATE in (left.type, right.type):
+        raise TypeProblem(1 if left.type == DATE else 0, "A date can only be moved by a whole number of days.")
+    return widest(arguments)
+
+
+def difference(arguments: Sequence[Expression]) -> Type:
+    """Numbers subtracted, or dates."""
+    left, right = arguments
+    if left.type == DATE and right.type == DATE:
+        return INTEGER
+    if left.type == DATE and right.type in (INTEGER, NULL):
+        return DATE
+    if DATE in (left.type, right.type):
+        raise TypeProblem(1, "From a date one subtracts a date, or a whole number of days.")
+    return widest(arguments)
+
+
+def product(arguments: Sequence[Expression]) -> Type:
+    """The type of a product: decimals add their digits."""
+    widest_type = widest(arguments)
+    if widest_type.kind is not Kind.DECIMAL:
+        return widest_type
+    scale = sum(argument.type.scale for argument in arguments)
+    if scale > MAX_SCALE:
+        raise TypeProblem(
+            1, f"The product would have {scale} digits after the point; {MAX_SCALE} fit.", "Round one side first."
+        )
+    return decimal(scale)
+
+
+def float_of(arguments: Sequence[Expression]) -> Type:
+    """Numbers in, a float out."""
+    numeric(arguments)
+    return FLOAT
+
+
+def whole(arguments: Sequence[Expression]) -> Type:
+    """Numbers in, a whole number out."""
+    numeric(arguments)
+    return INTEGER
+
+
+def rounded(arguments: Sequence[Expression]) -> Type:
+    """The type of a number rounded to digits written in the formula."""
+    widest_type = widest(arguments[:1])
+    digits = 0
+    if len(arguments) == 2:
+        if not isinstance(arguments[1], Constant) or arguments[1].type != INTEGER:
+            raise TypeProblem(1, "The number of digits must be a whole number written in the formula.")
+        digits = int(arguments[1].value or 0)
+    if widest_type.kind is Kind.FLOAT:
+        return FLOAT if digits > 0 else INTEGER
+    return decimal(min(digits, widest_type.scale)) if digits > 0 and widest_type.scale else INTEGER
+
+
+def common(arguments: Sequence[Expression], noun: str = "mixed") -> Type:
+    """The one type of all arguments."""
+    found = common_type([argument.type for argument in arguments])
+    if found is not None:
+        return found
+    first = next(argument.type for argument in arguments if argument.type != NULL)
+    for position, argument in enumerate(arguments):
+        if common_type([first, argument.type]) is None:
+            kinds = {first.kind, argument.type.kind}
+            fix = ""
+            if kinds == {Kind.DATE, Kind.TEXT}:
+                fix = "Write dates as date '2024-05-31'."
+            elif Kind.TEXT in kinds and kinds & {Kind.INTEGER, Kind.DECIMAL, Kind.FLOAT}:
+                fix = "Numbers stand without quotes; texts stand in single quotes."
+            raise TypeProblem(
+                position, f"{an(first)[0].upper()}{an(first)[1:]} and {an(argument.type)} cannot be {noun}.", fix
+            )
+    raise AssertionError("some pair must differ")
+
+
+def compared(arguments: Sequence[Expression]) -> Type:
+    """Values that can be compared, a truth out."""
+    common(arguments, "compared")
+    return BOOLEAN
+
+
+def truth(arguments: Sequence[Expression]) -> Type:
+    """Conditions in, a truth out."""
+    for position, kind in enumerate(kinds(arguments)):
+        if kind not in (Kind.BOOLEAN, Kind.NULL):
+            raise TypeProblem(position, f"This is {an(arguments[position].type)}, where a condition is needed.")
+    return BOOLEAN
+
+
+def any_to_truth(arguments: Sequence[Expression]) -> Type:
+    """Anything in, a truth out."""
+    return BOOLEAN
+
+
+def texts(arguments: Sequence[Expression]) -> Type:
+    """Texts in, text out."""
+    for position, kind in enumerate(kinds(arguments)):
+        if kind not in (Kind.TEXT, Kind.NULL):
+            raise TypeProblem(position, f"This is {an(arguments[position].type)}, where text is needed.")
+    return TEXT
+
+
+def joined(arguments: Sequence[Expression]) -> Type:
+    """Texts and whole numbers in, text out."""
+    for position, kind in enumerate(kinds(arguments)):
+        if kind not in (Kind.TEXT, Kind.INTEGER, Kind.NULL):
+            raise TypeProblem(
+                position, f"This is {an(arguments[position].type)}; text and whole numbers can be joined."
+            )
+    return TEXT
+
+
+def length(arguments: Sequence[Expression]) -> Type:
+    """Text in, a whole number out."""
+    texts(arguments)
+    return INTEGER
+
+
+def pattern(arguments: Sequence[Expression]) -> Type:
+    """Text and a pattern written in the formula."""
+    texts(arguments)
+    if not isinstance(arguments[1], Constant):
+        raise TypeProblem(1, "The pattern must be a text written in the formula.")
+    return BOOLEAN
+
+
+def slice_of(arguments: Sequence[Expression]) -> Type:
+    """Text with start and length written in the formula."""
+    texts(arguments[:1])
+    for position, argument in enumerate(arguments[1:], 1):
+        if not isinstance(argument, Constant) or argument.type != INTEGER:
+            raise TypeProblem(position, "Start and length must be whole numbers written in the formula.")
+        if int(argument.value or 0) < (1 if position == 1 else 0):
+            raise TypeProblem(position, "The first character is number 1, and a length is not negative.")
+    return TEXT
+
+
+def date_part(arguments: Sequence[Expression]) -> Type:
+    """A date in, a whole number out."""
+    if arguments[0].type.kind not in (Kind.DATE, Kind.TIMESTAMP, Kind.NULL):
+        raise TypeProblem(0, f"This is {an(arguments[0].type)}, where a date is needed.")
+    return INTEGER
+
+
+def cases(arguments: Sequence[Expression]) -> Type:
+    """Conditions and values in turn."""
+    for position in range(0, len(arguments) - 1, 2):
+        if arguments[position].type.kind not in (Kind.BOOLEAN, Kind.NULL):
+            raise TypeProblem(position, f"This is {an(arguments[position].type)}, where a condition is needed.")
+    values = [*arguments[1:-1:2], arguments[-1]]
+    try:
+        return common(values, "results of one case")
+    except TypeProblem as problem:
+        position = len(arguments) - 1 if problem.position == len(values) - 1 else 2 * problem.position + 1
+        raise TypeProblem(position, problem.reason, problem.fix) from None
+
+
+def first_of(arguments: Sequence[Expression]) -> Type:
+    """The one type of all arguments, which are compared."""
+    return common(arguments, "compared")
+
+
+def orderable(arguments: Sequence[Expression]) -> Type:
+    """The type of the first argument."""
+    return arguments[0].type

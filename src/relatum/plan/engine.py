@@ -1,0 +1,115 @@
+"""What an engine must meet: answers to plans, and facts about the data that planning needs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import date
+from typing import Protocol
+
+from relatum.data.columns import Array, Column, Members
+from relatum.model.routes import Place
+from relatum.plan.nodes import Plan
+
+
+@dataclass(frozen=True, slots=True)
+class LostLookup:
+    """Rows of ``source`` that found no row of ``lookup``, and so no value of ``column`` that an aggregate takes."""
+
+    source: str
+    lookup: str
+    column: str
+    rows: int
+
+
+@dataclass(frozen=True, slots=True)
+class LostCondition:
+    """Rows of ``source`` that found no row of ``lookup``, so that a condition reads null and leaves them out."""
+
+    source: str
+    lookup: str
+    condition: str
+    rows: int
+
+
+@dataclass(frozen=True, slots=True)
+class CutPeriod:
+    """Dates of a calendar after the last one of the data, which a calendar change leaves out."""
+
+    calendar: str
+    last: date
+
+
+@dataclass(frozen=True, slots=True)
+class PartPeriod:
+    """Periods of a coarse fact that the dates of a calendar change cover only in part."""
+
+    columns: str
+
+
+@dataclass(frozen=True, slots=True)
+class LeftOutMember:
+    """That a formula leaves out ``(no match)`` of a table, which has a value."""
+
+    formula: str
+    table: str
+
+
+@dataclass(frozen=True, slots=True)
+class NullWinner:
+    """That null is among the members that a formula keeps."""
+
+    formula: str
+    name: str
+
+
+Loss = LostLookup | LostCondition | CutPeriod | PartPeriod | LeftOutMember | NullWinner
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Cells:
+    """The values at one grain.
+
+    ``codes`` has a row for each combination shown and a column for each of ``keys``, of member codes; ``values`` a
+    column for each formula, as long as ``codes``.
+    """
+
+    keys: tuple[int, ...]
+    codes: Array
+    values: tuple[Column, ...]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Answer:
+    """What an engine gives back: cells of each grain, the members of each axis field, and what was left out."""
+
+    cells: tuple[Cells, ...]
+    members: tuple[Members, ...]
+    losses: tuple[Loss, ...]
+
+
+class Engine(Protocol):
+    """Whatever can answer a plan."""
+
+    def run(self, plan: Plan) -> Answer:
+        """The values of every grain of a plan.
+
+        Raises
+        ------
+        RequestError
+            The combinations to show exceed the plan's cell limit; raised before their values are worked out.
+        ValueOverflowError
+            A value does not fit 64 bits.
+        """
+        ...
+
+
+class Facts(Protocol):
+    """What planning must know of the data before anything runs."""
+
+    def determines(self, place: Place, name: str) -> bool:
+        """Whether every row of a level's member has the same value in another column of the table."""
+        ...
+
+    def is_period(self, table: str, name: str) -> bool:
+        """Whether a calendar's column follows from the month, or cuts the dates into unbroken runs."""
+        ...

@@ -1,0 +1,586 @@
+"""From resolved formulas in their contexts to plan nodes; every result carries what was found out on the way."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, replace
+from typing import assert_never
+
+from relatum.data.types import Type
+from relatum.errors import FormulaError, ModelError, Span
+from relatum.language.catalog import Catalog
+from relatum.language.expression import (
+    Aggregate,
+    Apply,
+    ColumnValue,
+    Constant,
+    Expression,
+    Grain,
+    InContext,
+    KeepBest,
+    KeepWhere,
+    LetIn,
+    LetValue,
+    Narrowed,
+    NoMatch,
+    Ranked,
+    Slot,
+    columns_in,
+    inner_of,
+    is_plain,
+)
+from relatum.language.register import AGGREGATES, SCALARS
+from relatum.model.routes import Place
+from relatum.plan import notes
+from relatum.plan.bounds import Bounded, Bounder, attached, field_of, row_route
+from relatum.plan.context import Added, ByCondition, ByKept, ByMember, Context, Edge, Filter, changed
+from relatum.plan.dependencies import formula_keys, formula_names, node_names
+from relatum.plan.members import grain_owners, own_match
+from relatum.plan.nodes import (
+    Aggregation,
+    Best,
+    Field,
+    Formula,
+    Kept,
+    KeyColumn,
+    Match,
+    Named,
+    Naming,
+    Nested,
+    PlanNode,
+    RankedAmong,
+    Visible,
+)
+from relatum.plan.notes import Note
+
+_NOTHING: frozenset[Filter] = frozenset()
+_NONE_ADDED: Added = frozenset()
+
+
+@dataclass(frozen=True, slots=True)
+class Findings:
+    """What the aggregates of a formula came to in its context.
+
+    ``reached`` are the filters that bear on some of them. ``taken`` are the filters and edges that one took up,
+    ``missed`` those that one could not. ``judged`` are the outermost aggregates that every axis member bears on,
+    ``valued`` all outermost ones. ``in_force`` says that every axis member is in force for one of them, whether or not
+    it has a value.
+    """
+
+    reached: frozenset[Filter] = _NOTHING
+    taken: Added = _NONE_ADDED
+    missed: Added = _NONE_ADDED
+    aggregates: bool = False
+    judged: tuple[PlanNode, ...] = ()
+    valued: tuple[PlanNode, ...] = ()
+    in_force: bool = False
+    notes: tuple[Note, ...] = ()
+
+    def inside(self) -> Findings:
+        """What remains to be known outside of the aggregate that these aggregates stand in."""
+        return replace(self, judged=(), valued=(), in_force=False)
+
+
+NO_FINDINGS = Findings()
+
+
+def together(findings: Iterable[Findings]) -> Findings:
+    """The findings of several parts of a formula."""
+    parts = [each for each in findings if each is not NO_FINDINGS]
+    if len(parts) < 2:
+        return parts[0] if parts else NO_FINDINGS
+    return Findings(
+        _NOTHING.union(*(each.reached for each in parts)),
+        _NONE_ADDED.union(*(each.taken for each in parts)),
+        _NONE_ADDED.union(*(each.missed for each in parts)),
+        any(each.aggregates for each in parts),
+        tuple(dict.fromkeys(node for each in parts for node in each.judged)),
+        tuple(dict.fromkeys(node for each in parts for node in each.valued)),
+        any(each.in_force for each in parts),
+        tuple(dict.fromkeys(note for each in parts for note in each.notes)),
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Compiled:
+    """An expression whose slots hold plan nodes, and what was found out."""
+
+    expression: Expression
+    findings: Findings
+
+
+class Compiler:
+    """Compiles formulas in contexts. A formula that stands twice in one context is compiled once.
+
+    Parameters
+    ----------
+    catalog : Catalog
+        Columns and routes.
+    fields : iterable of Field
+        The grid's keys; those that nested formulas add are numbered after them.
+    """
+
+    def __init__(self, catalog: Catalog, fields: Iterable[Field]) -> None:
+        self.catalog = catalog
+        self.fields = list(fields)
+        self._axes: tuple[Filter, ...] = ()
+        self._done: dict[tuple[Expression, Context], Compiled] = {}
+        self._kept: dict[tuple[KeepWhere | KeepBest, Context], tuple[Filter, Findings]] = {}
+        self._names: dict[Formula, int] = {}
+        #: Keys by what they hold, and how many of each the grain in hand has taken.
+        self._pool: dict[Field, list[int]] = {}
+        self._used: Counter[Field] = Counter()
+
+    def at_grain(self, axes: tuple[Filter, ...]) -> Compiler:
+        """This compiler, for cells of the grain that these filters of axes make."""
+        if axes != self._axes:
+            self._axes = axes
+            # Which axis members are in force is told by grain; keys are numbered alike, so that grains share nodes.
+            self._done, self._kept, self._used = {}, {}, Counter()
+        return self
+
+    def formula(self, expression: Expression, context: Context) -> tuple[Formula, Findings]:
+        """A formula in a context."""
+        compiled = self._compiled(expression, context)
+        return formula_of(compiled.expression), compiled.findings
+
+    def _new_key(self, table: str, column: str = "") -> int:
+        field = field_of(self.catalog, table, column)
+        pool, used = self._pool.setdefault(field, []), self._used[field]
+        if used == len(pool):
+            pool.append(len(self.fields))
+            self.fields.append(field)
+        self._used[field] += 1
+        return pool[used]
+
+    # -- every expression ---------------------------------------------------------------------------------------------
+
+    def _compiled(self, expression: Expression, context: Context) -> Compiled:
+        key = (expression, context)
+        found = self._done.get(key)
+        if found is None:
+            found = self._done[key] = self._compile(expression, context)
+        return found
+
+    def _compile(self, expression: Expression, context: Context) -> Compiled:
+        match expression:
+            case Constant() | Slot():
+                return Compiled(expression, NO_FINDINGS)
+            case Apply(function, arguments, type_):
+                parts = [self._compiled(argument, context) for argument in arguments]
+                applied = Apply(function, tuple(part.expression for part in parts), type_)
+                return Compiled(applied, together(part.findings for part in parts))
+            case InContext():
+                return self._in_context(expression, context)
+            case LetIn():
+                return self._let(expression, context)
+            case LetValue(number, type_):
+                return Compiled(Slot(Named(dict(context.names)[number], type_), type_), NO_FINDINGS)
+            case Narrowed(type=type_):
+                bears = _bears(expression, context)
+                taken = frozenset(context.filters) if bears else _NONE_ADDED
+                findings = _taken_up(context, taken)
+                return Compiled(Constant(bears, type_), findings)
+            case ColumnValue() | NoMatch():
+                return _held(self._key_column(expression, context), NO_FINDINGS, expression.type)
+            case Aggregate():
+                return _held(*self._aggregate(expression, context), expression.type)
+            case Ranked():
+                return _held(*self._ranked(expression, context), expression.type)
+            case _:
+                assert_never(expression)
+
+    def _in_context(self, expression: InContext, context: Context) -> Compiled:
+        about_keeps: list[Findings] = []
+
+        def keep(change: KeepWhere | KeepBest, where: Context) -> Filter:
+            one, findings = self._keep(change, where)
+            about_keeps.append(findings)
+            return one
+
+        after, added = changed(self.catalog, context, expression.changes, keep)
+        inside = self._compiled(expression.formula, after)
+        _refuse_idle(added, inside.findings)
+        finer = Findings(notes=tuple(notes.finer_axes(self.catalog, expression.changes, context)))
+        return Compiled(inside.expression, together([*about_keeps, inside.findings, finer]))
+
+    def _let(self, expression: LetIn, context: Context) -> Compiled:
+        numbers, values, findings = [], [], []
+        for number, value in zip(expression.numbers, expression.values, strict=True):
+            formula, found = self.formula(value, context)
+            # One number for one formula: what is named twice is worked out once.
+            plan_number = self._names.setdefault(formula, len(self._names))
+            context = context.named(number, plan_number)
+            numbers.append(plan_number)
+            values.append(formula)
+            findings.append(found)
+        body, found = self.formula(expression.body, context)
+        naming = (tuple(numbers), tuple(values))
+        named = replace(found, judged=_within(naming, found.judged), valued=_within(naming, found.valued))
+        node = Naming(*naming, body)
+        return Compiled(Slot(node, expression.type), together([*findings, named]))
+
+    def _key_column(self, value: ColumnValue | NoMatch, context: Context) -> KeyColumn:
+        catalog = self.catalog.opening(context.opened)
+        for table, key in reversed(context.rows):
+            match value:
+                case NoMatch():
+                    if any(place.table == value.table for place in catalog.routes.lookups(Place(table))):
+                        return KeyColumn(key, row_route(catalog, table, value.table), value.table, "", value.type, True)
+                case ColumnValue():
+                    route = catalog.lookup(table, value.table, value.column)
+                    if route is not None:
+                        return KeyColumn(key, route, value.table, value.column, value.type)
+                case _:
+                    assert_never(value)
+        for name, key in reversed(context.columns):
+            if isinstance(value, ColumnValue) and name == (value.table, value.column):
+                return KeyColumn(key, (), value.table, value.column, value.type)
+        raise AssertionError("resolved columns can be read")
+
+    # -- aggregates ---------------------------------------------------------------------------------------------------
+
+    def _aggregate(self, aggregate: Aggregate, context: Context) -> tuple[PlanNode | None, Findings]:
+        try:
+            return self._per(aggregate, context) if aggregate.grain else self._over_rows(aggregate, context)
+        except ModelError as error:
+            whole = Span(0, len(aggregate.text))
+            raise FormulaError(error.reason, text=aggregate.text, span=whole, fix=error.fix) from None
+
+    def _over_rows(self, aggregate: Aggregate, context: Context) -> tuple[PlanNode | None, Findings]:
+        source = aggregate.row_table
+        bounder = Bounder(self.catalog, context, row_tables(aggregate.arguments))
+        bounded = bounder.bounded(source)
+        if all(map(is_plain, aggregate.arguments)) and not bounded.keyed:
+            catalog = self.catalog.opening(context.opened)
+            arguments = tuple(attached(argument, source, catalog) for argument in aggregate.arguments)
+            node: PlanNode = Aggregation(
+                bounded.bounds, aggregate.function, arguments, aggregate.fraction, aggregate.type
+            )
+            return self._outcome(aggregate, context, bounded, node, NO_FINDINGS)
+        key = self._new_key(source)
+        carried, _ = bounder.carried_out([source])
+        inner = carried.with_row(self.catalog, source, key, "row")
+        compiled = [self.formula(argument, inner) for argument in aggregate.arguments]
+        conditions = [self.formula(part.expression, inner) for part in bounded.keyed]
+        node = Nested(
+            Visible(((bounded.bounds, (Match(key, (), (), source, ""),)),)),
+            aggregate.function,
+            tuple(formula for formula, _ in compiled),
+            tuple(formula for formula, _ in conditions),
+            aggregate.fraction,
+            aggregate.type,
+            False,
+        )
+        findings = together(found for _, found in [*compiled, *conditions])
+        return self._outcome(aggregate, context, bounded, node, findings)
+
+    def _per(self, aggregate: Aggregate, context: Context) -> tuple[PlanNode | None, Findings]:
+        assert aggregate.grain is not None
+        members = self._grain(aggregate.grain, context, row_tables(aggregate.arguments))
+        (argument,) = aggregate.arguments
+        formula, found = self.formula(argument, members.inner)
+        node = Nested(
+            members.visible,
+            aggregate.function,
+            (formula,),
+            (),
+            aggregate.fraction,
+            aggregate.type,
+            True,
+            aggregate.text,
+        )
+        reached = _NOTHING.union(*(owner.reached for owner in members.owners))
+        return self._outcome(
+            aggregate, context, members.owners[0], node, replace(found, reached=found.reached | reached)
+        )
+
+    def _outcome(
+        self, aggregate: Aggregate, context: Context, bounded: Bounded, node: PlanNode, inside: Findings
+    ) -> tuple[PlanNode | None, Findings]:
+        """An aggregate's node, None where it has no value in its context; and what its context came to."""
+        reached = bounded.reached | inside.reached
+        edges = {Edge(each.edge, each.table, each.column) for each in bounded.bounds.pinned}
+        own = replace(_taken_up(context, frozenset({*reached, *edges})), reached=frozenset(reached))
+        counts = aggregate.function != "sole"
+        held = all(axis in context.filters or axis in reached for axis in self._axes)
+        if bounded.empty:
+            empty = replace(own, in_force=held and counts, notes=(notes.no_period(aggregate, bounded.empty),))
+            return None, together([inside.inside(), empty])
+        missed = [each for each in context.filters if each.origin not in ("row", "dates") and each not in reached]
+        if missed and not aggregate.repeat:
+            told = tuple(notes.unrelated(self.catalog, aggregate, each) for each in missed)
+            return None, together([inside.inside(), replace(own, in_force=held and counts, notes=told)])
+        bears = counts and all(axis in reached for axis in self._axes)
+        shared = tuple(notes.overlapping(bounded.bounds, self._axes, map(_key_of, self._axes)))
+        own = replace(
+            own,
+            judged=(node,) if bears else (),
+            valued=(node,) if counts else (),
+            in_force=bears,
+            notes=shared,
+        )
+        return node, together([inside.inside(), own])
+
+    # -- grains -------------------------------------------------------------------------------------------------------
+
+    def _grain(self, grain: Grain, context: Context, ends: tuple[str, ...]) -> _Members:
+        bounder = Bounder(self.catalog, context, ends)
+        if grain.table:
+            bounded = bounder.bounded(grain.table)
+            key = self._new_key(grain.table)
+            carried, _ = bounder.carried_out([grain.table])
+            visible = Visible(((bounded.bounds, (Match(key, (), (), grain.table, ""),)),))
+            return _Members(visible, carried.with_row(self.catalog, grain.table, key, "member"), [bounded], [key])
+        keys = [self._new_key(*column) for column in grain.columns]
+        owners = grain_owners(self.catalog, grain.columns, context)
+        parts, all_bounds = [], []
+        for owner, positions in owners.items():
+            bounded = bounder.bounded(owner)
+            matches = tuple(own_match(self.catalog, owner, grain.columns[at], keys[at], context) for at in positions)
+            parts.append((bounded.bounds, matches))
+            all_bounds.append(bounded)
+        inner, _ = bounder.carried_out(owners)
+        for (table, column), key in zip(grain.columns, keys, strict=True):
+            inner = inner.with_member(table, column, key)
+        return _Members(Visible(tuple(parts)), inner, all_bounds, keys)
+
+    def _keep(self, change: KeepWhere | KeepBest, context: Context) -> tuple[Filter, Findings]:
+        if (change, context) not in self._kept:
+            self._kept[change, context] = self._make_keep(change, context)
+        return self._kept[change, context]
+
+    def _make_keep(self, change: KeepWhere | KeepBest, context: Context) -> tuple[Filter, Findings]:
+        grain = change.grain
+        ((table, column),) = grain.columns or ((grain.table, ""),)
+        match change:
+            case KeepWhere(condition=formula):
+                best = None
+            case KeepBest(edge, number, _, formula):
+                best = Best(edge, number)
+                chain = self._chain(table, context)
+                aside = tuple(
+                    each
+                    for each in context.filters
+                    if not (each.origin in ("axis", "member", "row") and each.table in chain)
+                )
+                context = replace(context, filters=aside)
+            case _:
+                assert_never(change)
+        members = self._grain(grain, context, row_tables([formula]))
+        (key,) = members.keys
+        compiled, found = self.formula(formula, members.inner)
+        text = change.source.text
+        kept = Kept(members.visible, compiled, best, Match(key, (), (), table, column), text)
+        columns = frozenset([column]) if column else None
+        one = Filter("keep", table, columns, ByKept(kept, found.reached), text=text)
+        return one, replace(found.inside(), reached=_NOTHING)
+
+    def _chain(self, table: str, context: Context) -> set[str]:
+        """The lookups of a table's chain: itself, those it looks up, and the lookups that look it up."""
+        routes = self.catalog.opening(context.opened).routes
+        ones = {each.one.table for each in self.catalog.declaration.relationships}
+        up = {place.table for place in routes.lookups(Place(table))}
+        down = {
+            other
+            for other in self.catalog.declaration.tables
+            if other in ones and any(place.table == table for place in routes.lookups(Place(other)))
+        }
+        return {table} | up | down
+
+    # -- rankings -----------------------------------------------------------------------------------------------------
+
+    def _ranked(self, ranked: Ranked, context: Context) -> tuple[PlanNode | None, Findings]:
+        taken = _taken_up(context, frozenset(context.filters))
+        current = self._current(ranked, context)
+        if current is None:
+            return None, replace(taken, notes=(notes.no_current_member(ranked),))
+        key, without = current
+        members = self._grain(ranked.grain, without, row_tables([ranked.formula]))
+        formula, found = self.formula(ranked.formula, members.inner)
+        by, by_found = (None, NO_FINDINGS) if ranked.by is None else self.formula(ranked.by, members.inner)
+        node = RankedAmong(
+            members.visible, ranked.function, formula, by, ranked.descending, key, ranked.type, ranked.text
+        )
+        return node, together([found.inside(), by_found.inside(), taken])
+
+    def _current(self, ranked: Ranked, context: Context) -> tuple[int | Formula, Context] | None:
+        """The key or row of the current member, and the context without it."""
+        if ranked.grain.columns:
+            (column,) = ranked.grain.columns
+            own = [
+                each
+                for each in context.filters
+                if each.origin in ("axis", "member") and (each.table, each.column) == column
+            ]
+            kept = tuple(each for each in context.filters if each not in own)
+            return (_key_of(own[-1]), replace(context, filters=kept)) if own else None
+        table = ranked.grain.table
+        groups = {key for name, key in context.rows if name == table}
+        own = [
+            each
+            for each in context.filters
+            if each.group in groups or (each.origin in ("axis", "member", "row") and each.table == table)
+        ]
+        if not own:
+            return None
+        without = replace(context, filters=tuple(each for each in context.filters if each not in own))
+        held = [key for name, key in context.rows if name == table and any(each.group == key for each in own)]
+        if held:
+            return held[-1], without
+        bounds = Bounder(self.catalog, context).bounded(table).bounds
+        row = Aggregation(bounds, "sole_row", (), 0.0, ranked.type)
+        return formula_of(Slot(row, ranked.type)), without
+
+
+@dataclass(frozen=True, slots=True)
+class _Members:
+    """A grain's visible members, the context at a member, the bounds of the grain's tables, and its keys."""
+
+    visible: Visible
+    inner: Context
+    owners: list[Bounded]
+    keys: list[int]
+
+
+def _held(node: PlanNode | None, findings: Findings, type_: Type) -> Compiled:
+    return Compiled(Constant(None, type_) if node is None else Slot(node, type_), findings)
+
+
+def _key_of(one: Filter) -> int:
+    assert isinstance(one.by, ByMember), "an axis and a member of a grain are held by a key"
+    return one.by.key
+
+
+def _taken_up(context: Context, taken: Added) -> Findings:
+    """What an aggregate took up of its context, and what it could not."""
+    every: Added = frozenset[Filter | Edge]((*context.filters, *context.edges))
+    return Findings(taken=taken, missed=every - taken, aggregates=True)
+
+
+def _refuse_idle(added: Iterable[tuple[object, Added]], inside: Findings) -> None:
+    """Refuse a where or pin that no aggregate of its formula can take up."""
+    for change, parts in added:
+        if not parts & inside.taken and (parts & inside.missed or not inside.aggregates):
+            source = change.source  # type: ignore[attr-defined]
+            raise FormulaError(
+                f"{source.text} reaches no aggregate of its formula.",
+                text=source.formula,
+                span=source.span,
+                owner=source.owner,
+                fix="No filter travels from there to the rows aggregated: relate the tables, or leave it out."
+                if inside.aggregates
+                else "The brackets follow a formula that an aggregate belongs in; it has none.",
+            )
+
+
+def _within(naming: tuple[tuple[int, ...], tuple[Formula, ...]], nodes: Iterable[PlanNode]) -> tuple[PlanNode, ...]:
+    """Nodes that use named values, with these: they can only be judged where those are named."""
+    numbers, values = naming
+    return tuple(
+        Naming(numbers, values, formula_of(Slot(node, node_type(node)))) if node_names(node) & set(numbers) else node
+        for node in nodes
+    )
+
+
+def formula_of(expression: Expression) -> Formula:
+    """The formula of an expression whose slots hold plan nodes."""
+    nodes: dict[PlanNode, None] = {}
+    seen: set[int] = set()
+    pending = [expression]
+    while pending:
+        part = pending.pop()
+        if id(part) in seen:
+            continue
+        seen.add(id(part))
+        if isinstance(part, Slot):
+            nodes[node_in(part)] = None
+        pending.extend(reversed(inner_of(part)))
+    inputs = tuple(nodes)
+    return Formula(expression, inputs, formula_keys(inputs), formula_names(inputs), _strict(expression, {}))
+
+
+def node_in(slot: Slot) -> PlanNode:
+    """The plan node that a slot holds."""
+    assert isinstance(slot.node, PlanNode), "slots of plans hold plan nodes"
+    return slot.node
+
+
+def row_tables(expressions: Iterable[Expression]) -> tuple[str, ...]:
+    """The row tables of all aggregates inside formulas, in the order of the text."""
+    return tuple(dict.fromkeys(_row_tables(expressions)))
+
+
+def _row_tables(expressions: Iterable[Expression]) -> Iterator[str]:
+    seen: set[int] = set()
+    pending = list(expressions)[::-1]
+    while pending:
+        part = pending.pop()
+        if id(part) in seen:
+            continue
+        seen.add(id(part))
+        match part:
+            case Aggregate(row_table=table, arguments=arguments):
+                if table:
+                    yield table
+                pending.extend(reversed(arguments))
+            case InContext(formula=formula) | Ranked(formula=formula):
+                pending.append(formula)
+            case Apply() | LetIn() | Constant() | ColumnValue() | NoMatch() | Narrowed() | LetValue() | Slot():
+                pending.extend(reversed(inner_of(part)))
+            case _:
+                assert_never(part)
+
+
+def _strict(expression: Expression, known: dict[int, bool]) -> bool:
+    """Whether a formula is null wherever its aggregates all are."""
+    if id(expression) not in known:
+        known[id(expression)] = _strict_anew(expression, known)
+    return known[id(expression)]
+
+
+def _strict_anew(expression: Expression, known: dict[int, bool]) -> bool:
+    match expression:
+        case Slot():
+            match node_in(expression):
+                case Nested(drops=drops, function=function):
+                    return drops or AGGREGATES[function].empty == "null"
+                case Aggregation():
+                    return True
+                case Naming(body=body):
+                    return body.strict
+                case RankedAmong() | KeyColumn() | Named():
+                    return False
+        case Apply(function, arguments):
+            each = [_strict(argument, known) for argument in arguments]
+            match SCALARS[function].strict:
+                case "any":
+                    return any(each)
+                case "all":
+                    return all(each)
+                case "first":
+                    return each[0]
+                case "never":
+                    return False
+        case _:
+            return False
+    raise AssertionError(f"{expression} is strict or not")
+
+
+def _bears(narrowed: Narrowed, context: Context) -> bool:
+    wanted = (narrowed.table, narrowed.column)
+    for each in context.filters:
+        if each.origin != "row" and (each.table, each.column) == wanted:
+            return True
+        if isinstance(each.by, ByCondition) and any(
+            isinstance(value, ColumnValue) and (value.table, value.column) == wanted
+            for value in columns_in(each.by.part.expression)
+        ):
+            return True
+    return False
+
+
+def node_type(node: PlanNode) -> Type:
+    """The type of a node's value."""
+    return node.body.expression.type if isinstance(node, Naming) else node.type

@@ -1,0 +1,148 @@
+"""Notes: something true about a result that its reader should know, found while planning or told by an engine."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
+from typing import assert_never
+
+from relatum.language.catalog import Catalog
+from relatum.language.expression import Aggregate, Change, Ignoring, OnColumn, Pin, Ranked
+from relatum.model.names import column_name, quoted
+from relatum.model.routes import Place
+from relatum.plan.context import ByCondition, Context, Filter
+from relatum.plan.engine import CutPeriod, LeftOutMember, Loss, LostCondition, LostLookup, NullWinner, PartPeriod
+from relatum.plan.nodes import Bounds
+from relatum.wording import counted
+
+
+@dataclass(frozen=True, slots=True)
+class Note:
+    """Something true about a result that the reader should know.
+
+    ``at_grain`` says that it is true of one grain: told where it is true of the finest, and no fault of a total.
+    """
+
+    kind: str
+    text: str
+    at_grain: bool = field(default=False, compare=False)
+
+
+def no_period(aggregate: Aggregate, calendar: str) -> Note:
+    """That dates are to be moved and no period of the calendar is chosen."""
+    return Note(
+        "period",
+        f"{aggregate.text} has no value: no period of {quoted(calendar)} is chosen that could be moved. "
+        "Put a period on an axis or in a condition.",
+        at_grain=True,
+    )
+
+
+def no_current_member(ranked: Ranked) -> Note:
+    """That a ranking stands where its grain has no current member."""
+    grain = ranked.grain.table or column_name(*ranked.grain.columns[0])
+    return Note("among", f"{ranked.text} has no value where {grain} has no current member.", at_grain=True)
+
+
+def unrelated(catalog: Catalog, aggregate: Aggregate, each: Filter) -> Note:
+    """That an aggregate is blank because no filter travels from there to its rows."""
+    start = aggregate.row_table or (aggregate.grain.table if aggregate.grain else "")
+    source = quoted(start) if start else "its rows"
+    found = catalog.routes.lookups(Place(start)) if start else {}
+    coarse = any(place.table == each.table and place.level for place in found)
+    if isinstance(each.by, ByCondition):
+        where = f"where {each.text}"
+    else:
+        where = f"by {column_name(each.table, each.column)}" if each.column else f"by {quoted(each.table)}"
+    reason = (
+        f"{source} is related to {quoted(each.table)} at a coarser level"
+        if coarse
+        else f"no relationship leads from {source} to {quoted(each.table)}"
+    )
+    return Note(
+        "unrelated",
+        f"{aggregate.text} has no value {where}: {reason}. "
+        'Relate them, or repeat the value with unrelated = "repeat" on its measure.',
+    )
+
+
+def finer_axes(catalog: Catalog, changes: Iterable[Change], context: Context) -> list[Note]:
+    """A note for a calendar column set aside while a finer one stays on an axis, which still says which."""
+    notes = []
+    for change in changes:
+        match change:
+            case Pin(table, column):
+                targets = [(table, column)]
+            case Ignoring(targets=ignored):
+                targets = [(each.table, each.column) for each in ignored if isinstance(each, OnColumn)]
+            case _:
+                continue
+        for table, column in targets:
+            for axis in context.filters if catalog.is_calendar(table) else ():
+                finer = axis.origin == "axis" and axis.table == table and axis.column not in ("", column)
+                if finer and catalog.determines(Place(table, (axis.column,)), column):
+                    notes.append(
+                        Note(
+                            "finer",
+                            f"{change.source.text} has no effect beside {column_name(table, axis.column)} on an axis, "
+                            f"which settles {column_name(table, column)}.",
+                        )
+                    )
+    return notes
+
+
+def overlapping(bounds: Bounds, axes: Iterable[Filter], keys: Iterable[int]) -> list[Note]:
+    """A note for each axis whose members share rows, because filters travel along a many-to-many relationship."""
+    on_axes = dict(zip(keys, axes, strict=True))
+    notes = []
+    for match in bounds.matches:
+        shared = [hop for hop in match.route if hop.relationship and hop.relationship.kind == "many_to_many"]
+        if match.key in on_axes and shared:
+            notes.append(
+                Note(
+                    "overlap",
+                    f"Members of {column_name(match.table, match.column)} share rows of {quoted(bounds.source)} "
+                    f"({shared[0].relationship} is many to many): they add up to more than the total.",
+                )
+            )
+    return notes
+
+
+def loss_notes(losses: Iterable[Loss]) -> list[Note]:
+    """What an engine left out, as notes: one for a lookup, however many of its columns were wanted."""
+    together: dict[Loss, list[str]] = {}
+    for loss in losses:
+        if isinstance(loss, LostLookup):
+            together.setdefault(replace(loss, column=""), []).append(loss.column)
+        else:
+            together.setdefault(loss, [])
+    return [_loss_note(loss, list(dict.fromkeys(columns))) for loss, columns in together.items()]
+
+
+def _loss_note(loss: Loss, columns: list[str]) -> Note:
+    match loss:
+        case LostLookup(source, lookup, _, rows):
+            wanted = " or ".join(columns)
+            return Note(
+                "lookup",
+                f"{counted(rows, 'row')} of {quoted(source)} found no {quoted(lookup)} and so no {wanted}: left out.",
+            )
+        case LostCondition(source, lookup, condition, rows):
+            return Note(
+                "condition",
+                f"{counted(rows, 'row')} of {quoted(source)} found no {quoted(lookup)}: in the condition {condition} "
+                f"they read null, and are left out.",
+            )
+        case CutPeriod(calendar, last):
+            return Note("period", f"The data ends on {last}: later dates of {quoted(calendar)} are left out.")
+        case PartPeriod(names):
+            return Note(
+                "partly",
+                f"The dates of a calendar change cover some {names} only in part: facts at that level count in full.",
+            )
+        case LeftOutMember(formula, table):
+            return Note("member", f"{formula} leaves out (no match) of {quoted(table)}, which has a value.")
+        case NullWinner(formula, name):
+            return Note("null", f"{formula} keeps null: rows of which {name} is not known are among them.")
+        case _:
+            assert_never(loss)

@@ -1,0 +1,68 @@
+"""What a plan reads: columns, tables and relationships, found by walking its nodes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, fields
+
+from relatum.immutable import Immutable
+from relatum.language.expression import ColumnValue
+from relatum.model.declaration import Relationship
+from relatum.model.routes import Hop
+from relatum.plan.nodes import Bounds, Calendar, Derivation, Field, KeyColumn, Match, Pinned
+
+
+@dataclass(frozen=True, slots=True)
+class Reads:
+    """Columns as pairs of table and name, tables whose rows are gone through, and relationships; each once."""
+
+    columns: tuple[tuple[str, str], ...]
+    tables: tuple[str, ...]
+    relationships: tuple[Relationship, ...]
+
+
+def reads_of(root: object) -> Reads:
+    """Everything that a plan, or a part of one, reads. What is shared is walked once."""
+    columns: dict[tuple[str, str], None] = {}
+    tables: dict[str, None] = {}
+    relationships: dict[Relationship, None] = {}
+    seen: set[int] = set()
+    pending = [root]
+    while pending:
+        part = pending.pop()
+        if isinstance(part, tuple | frozenset):
+            pending.extend(part)
+            continue
+        if not isinstance(part, Immutable | Hop) or id(part) in seen:
+            continue
+        seen.add(id(part))
+        match part:
+            case ColumnValue(table, column) | Pinned(table=table, column=column):
+                columns[table, column] = None
+            case Match(table=table, column=column) | KeyColumn(table=table, column=column):
+                tables[table] = None
+                if column:
+                    columns[table, column] = None
+            case Field(table=table, column=column, key=key):
+                tables[table] = None
+                columns.update(dict.fromkeys((table, name) for name in (column, *(name for name, _ in key)) if name))
+            case Bounds(source=table) | Derivation(table=table):
+                tables[table] = None
+            case Calendar(table, date_column, through=through):
+                columns[table, date_column] = None
+                if isinstance(through, tuple):
+                    columns[through] = None
+            case Hop():
+                places = (part.source, part.target)
+                tables.update(dict.fromkeys(place.table for place in places))
+                columns.update(dict.fromkeys((place.table, name) for place in places for name in place.level))
+                if part.relationship is not None:
+                    relationships[part.relationship] = None
+                    for end in (part.relationship.many, part.relationship.one):
+                        columns.update(dict.fromkeys((end.table, name) for name in end.columns))
+                continue
+        pending.extend(getattr(part, name) for name in _fields_of(type(part)))
+    return Reads(tuple(columns), tuple(tables), tuple(relationships))
+
+
+def _fields_of(kind: type) -> tuple[str, ...]:
+    return tuple(each.name for each in fields(kind))

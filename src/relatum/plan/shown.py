@@ -1,0 +1,104 @@
+"""What a grid shows: which aggregates decide, and among which combinations those with a value are found."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import replace
+
+from relatum.language.catalog import Catalog
+from relatum.language.register import AGGREGATES
+from relatum.model.routes import Hop, Place
+from relatum.plan.bounds import Bounder
+from relatum.plan.context import Context
+from relatum.plan.dependencies import node_keys
+from relatum.plan.nodes import (
+    Aggregation,
+    Axis,
+    Bounds,
+    Candidates,
+    DateSet,
+    EveryMember,
+    Field,
+    Formula,
+    Judged,
+    KeyColumn,
+    Named,
+    Naming,
+    Nested,
+    Occurring,
+    PlanNode,
+    RankedAmong,
+    WithRows,
+)
+
+
+def judged_among(node: PlanNode, keys: tuple[int, ...]) -> Judged:
+    """A node that decides at a grain, with where to look for the combinations in which it has a value."""
+    if isinstance(node, Aggregation) and _by_axes_alone(node.bounds, keys):
+        return Judged(node, Occurring())
+    return Judged(node, candidates(node, keys))
+
+
+def candidates(node: PlanNode, keys: tuple[int, ...]) -> Candidates:
+    """Combinations among which are all where a node has a value."""
+    match node:
+        case Aggregation(bounds=bounds):
+            # What is kept or pinned only takes rows away.
+            return _with_rows(replace(node, bounds=replace(bounds, kept=(), pinned=())), keys)
+        case Naming(body=body):
+            return candidates(body.inputs[0], keys)
+        case Nested(function=function, arguments=arguments, drops=drops):
+            zeros = AGGREGATES[function].empty == "zero" and not drops
+            for argument in arguments if all(each.strict for each in arguments) and not zeros else ():
+                for inner in _aggregations_of(argument):
+                    if set(keys) <= node_keys(inner) and not inner.bounds.kept:
+                        found = _with_rows(replace(inner, bounds=replace(inner.bounds, pinned=())), keys)
+                        if isinstance(found, WithRows):
+                            return found
+            return EveryMember()
+        case RankedAmong() | KeyColumn() | Named():
+            raise AssertionError(f"{type(node).__name__} decides over no combination")
+
+
+def _with_rows(node: Aggregation, keys: tuple[int, ...]) -> Candidates:
+    own = {match.key for match in node.bounds.matches}
+    moved = {match.key for dates in node.bounds.dates for match in dates.matches}
+    settled = all(map(_is_simple, node.bounds.dates)) and len(node.bounds.dates) < 2
+    return WithRows(node) if settled and set(keys) <= own | moved and not own & moved else EveryMember()
+
+
+def _is_simple(dates: DateSet) -> bool:
+    return not dates.within and not any(match.at or not match.column for match in dates.matches)
+
+
+def _by_axes_alone(bounds: Bounds, keys: tuple[int, ...]) -> bool:
+    return not (bounds.dates or bounds.kept or bounds.pinned) and {match.key for match in bounds.matches} == set(keys)
+
+
+def _aggregations_of(formula: Formula) -> Iterator[Aggregation]:
+    for node in formula.inputs:
+        match node:
+            case Aggregation():
+                yield node
+            case Nested(arguments=arguments):
+                for argument in arguments:
+                    yield from _aggregations_of(argument)
+            case Naming(body=body):
+                yield from _aggregations_of(body)
+            case RankedAmong() | KeyColumn() | Named():
+                pass
+
+
+def axis_of(catalog: Catalog, field: Field, request: Context) -> Axis:
+    """Which members of a field the request's own condition leaves in its table."""
+    return Axis(Bounder(catalog, request).bounded(field.table).bounds, tuple(_lookups_into(catalog, field.table)))
+
+
+def _lookups_into(catalog: Catalog, table: str) -> Iterable[Hop]:
+    """The relationships whose unmatched rows stand under ``(no match)`` of a table, through virtual rows too."""
+    hops: dict[Hop, None] = {}
+    for start in catalog.declaration.tables:
+        for place, route in catalog.routes.lookups(Place(start)).items():
+            if place.table == table and not place.level:
+                hops.update(dict.fromkeys(hop for hop in route if hop.relationship is not None))
+    return hops
