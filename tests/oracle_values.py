@@ -12,7 +12,7 @@ from datetime import date, timedelta
 from decimal import ROUND_FLOOR, ROUND_HALF_UP, Decimal, localcontext
 from typing import Any
 
-from relatum.language.tree import Call, Case, Literal, Node, Operation
+from relatum.language.tree import Call, Case, Literal, Operation, Syntax
 
 # -- aggregates of a list of values --------------------------------------------------------------------------------
 
@@ -64,7 +64,7 @@ AGGREGATES: dict[str, Callable[[list[Any]], Any]] = {
 # -- scalar functions ------------------------------------------------------------------------------------------------
 
 
-def scalar(node: Node, leaf: Callable[[Node], Any] | None) -> Any:
+def scalar(node: Syntax, leaf: Callable[[Syntax], Any] | None) -> Any:
     """The value of a formula whose names and aggregates ``leaf`` gives."""
     go = lambda part: scalar(part, leaf)  # noqa: E731
     match node:

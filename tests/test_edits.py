@@ -170,7 +170,7 @@ REFUSED = [
     (lambda m: m.measure("revenue", "sum(", replace=True), "revenue cannot be replaced so"),
     (lambda m: m.derive("product", "dear", "price + 'x'", replace=True), "cannot be replaced so"),
     (lambda m: m.add_table("product", pa.table({"product": ["fig"]}), key="product", replace=True), "product cannot be replaced so"),
-    (lambda m: m.add_table("product", pa.table({"product": ["fig", "fig"], "kind": ["a", "b"], "weight": [1, 2], "price": [1, 2], "shelf": [1, 2]}), replace=True), "not unique"),
+    (lambda m: m.add_table("product", pa.table({"product": ["fig", "fig"], "kind": ["a", "b"], "weight": [1, 2], "price": [1, 2], "shelf": [1, 2]}), key=["product", "shelf"], replace=True), "not unique"),
     (lambda m: m.hierarchy("range", ["kind.family"], replace=True), "two levels or more"), (lambda m: m.hierarchy("revenue", ["kind.family", "product.kind"]), "is the name of a measure"),
     (lambda m: m.hierarchy("x", ["kind.family", "kind.nothing"]), "no column nothing"), (lambda m: m.hierarchy("x", ["kind.family", "family"]), "no column"),
     (lambda m: m.relate("sales.customer -> customer.customer", direction="sideways", replace=True), "direction is 'sideways'"),

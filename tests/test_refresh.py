@@ -261,7 +261,7 @@ def test_what_nobody_used_for_a_month_is_taken_out(cached: Path) -> None:
 
 def test_two_processes_at_once(cached: Path) -> None:
     code = (
-        "import sys, relatum; from relatum.session import reading; load.WORTH_BYTES = 1\n"
+        "import sys, relatum; from relatum.session import reading; reading.WORTH_BYTES = 1\n"
         f"print(relatum.open({str(cached)!r}).evaluate('revenue'))"
     )
     running = [

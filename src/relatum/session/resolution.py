@@ -29,9 +29,8 @@ from relatum.model.routes import RouteMap
 from relatum.plan.bounds import field_of
 from relatum.plan.compile import Wanted, compile_plan, compile_rows, needed_derivations
 from relatum.plan.engine import Cells
-from relatum.plan.nodes import Derivation, Field, Plan
+from relatum.plan.nodes import Derivation, Plan
 from relatum.plan.reads import reads_of
-from relatum.wording import suggestion
 
 ColumnKey = tuple[str, str]
 #: A derived column, or a derived table where the name of the column is empty.
@@ -381,7 +380,7 @@ def _with_table(now: Resolution, whole: Declaration, table: Table, former: Resol
 
 
 def _derived_table(now: Resolution, table: Table, former: Resolution | None) -> DerivedTable:
-    fields = tuple(_field(now.catalog, table, name) for name in table.per)
+    fields = tuple(field_of(now.catalog, *split_name(name)) for name in table.per)
     names = [field.column for field in fields] + list(table.formulas)
     for name in names:
         if names.count(name) > 1:
@@ -452,19 +451,6 @@ def _rows(cells: Cells, no_match: list[int]) -> np.ndarray[tuple[int], np.dtype[
         every = [np.zeros(len(keep), np.bool_) if each.nulls is None else each.nulls for each in cells.values]
         keep &= ~np.logical_and.reduce(every)
     return np.flatnonzero(keep)
-
-
-def _field(catalog: Catalog, table: Table, text: str) -> Field:
-    parts = split_name(text)
-    tables = catalog.declaration.tables
-    if len(parts) != 2 or parts[0] not in tables or parts[1] not in catalog.columns(parts[0]):
-        known = [column_name(name, column) for name in tables for column in catalog.columns(name)]
-        raise ModelError(
-            f"The grain of {quoted(table.name)} names {text}, which is no column.",
-            fix=suggestion(text, known, noun="column"),
-            place=("table", table.name, "per"),
-        )
-    return field_of(catalog, *parts)
 
 
 def _owner(table: str, column: str) -> str:

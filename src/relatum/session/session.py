@@ -144,6 +144,16 @@ class Session:
                 place=(*place, "calendar"),
             )
         self._check_through(table, place)
+        for text in table.per:
+            parts = split_name(text)
+            if len(parts) != 2 or parts[0] not in self.declaration.tables or parts[1] not in self._known(parts[0]):
+                tables = [name for name in self.declaration.tables if name != table.name]
+                known = [column_name(name, column) for name in tables for column in self._known(name)]
+                raise ModelError(
+                    f"The grain of {quoted(table.name)} names {text}, which is no column.",
+                    fix=suggestion(text, known, noun="column"),
+                    place=(*place, "per"),
+                )
 
     def _check_through(self, table: Table, place: tuple[str | int, ...]) -> None:
         through = table.calendar.through if table.calendar is not None else ""

@@ -140,7 +140,8 @@ class Evaluator:
             return self._worked_out(node, frame)
         cells, numbers = frame.project(node_keys(node), self.sizes)
         column = self._worked_out(node, cells)
-        if not cells.codes:
+        if not cells.codes and cells.size:
+            # It depends on no key: what it is in one cell, it is in all.
             self.remember(node, cells, column)
         return column if numbers is None else column.take(numbers)
 

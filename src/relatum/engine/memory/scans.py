@@ -73,8 +73,8 @@ class Scanned:
         """The groups by some of the coded columns."""
         columns = [self._codes(key) for key in wanted]
         own = self.result
-        if set(self.keys) <= {self.settled[key][0] if key in self.settled else key for key in wanted}:
-            # No two groups become one: what a key settles makes none coarser.
+        if set(self.keys) <= set(wanted):
+            # No two groups become one, whatever a key settles beside it.
             return Groups(columns, list(map(size, wanted)), own.folds, own.groups, own.columns)
         every = Groups(columns, list(map(size, wanted)), own.folds, own.groups, own.columns)
         return every.merged()
