@@ -9,7 +9,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from agreement import disagreement, shrunk
-from relatum.engine.memory import frames, joins, scan, store
+from relatum.data import groups
+from relatum.engine.memory import joins, scan, store
 from stars import random_case
 
 SLOW = [HealthCheck.too_slow, HealthCheck.function_scoped_fixture]
@@ -39,8 +40,8 @@ def test_engine_agrees_on_the_whole_language(seed: int) -> None:
 def tiny_limits(monkeypatch: pytest.MonkeyPatch) -> None:
     """Limits so small that a dozen rows take the ways that millions do."""
     monkeypatch.setattr(scan, "CHUNK_ROWS", 3)
-    monkeypatch.setattr(frames, "DENSE_GROUPS", 8)
-    monkeypatch.setattr(frames, "SPARSE", 1)
+    monkeypatch.setattr(groups, "DENSE_GROUPS", 8)
+    monkeypatch.setattr(groups, "SPARSE", 1)
     monkeypatch.setattr(joins, "_TABLE_SLOTS", 0)
     monkeypatch.setattr(store, "CACHE_BYTES", 40)
 

@@ -63,8 +63,8 @@ class Model(Editable):
 
     def __init__(self, name: str = "model", *, locale: str = "en", currency: str = "EUR") -> None:
         check_locale(locale)
-        self._whereabouts = Whereabouts(allow_outside=True)
-        self._session = Session(Declaration(name=name, locale=locale, currency=currency), {})
+        declaration = Declaration(name=name, locale=locale, currency=currency)
+        super().__init__(Session(declaration, {}), Whereabouts(allow_outside=True))
 
     @classmethod
     def of(cls, declaration: Declaration, whereabouts: Whereabouts) -> Model:
@@ -80,8 +80,8 @@ class Model(Editable):
             if measure.format:
                 check_pattern(measure.format, measure.name)
         model = cls.__new__(cls)
-        model._session = Session(declaration, load_tables(declaration, whereabouts), joins=whereabouts.cache)
-        model._whereabouts = whereabouts
+        session = Session(declaration, load_tables(declaration, whereabouts), joins=whereabouts.cache)
+        Editable.__init__(model, session, whereabouts)
         if whereabouts.cache is not None:
             whereabouts.cache.close()
         return model
@@ -192,10 +192,11 @@ class Model(Editable):
         """
         from relatum.change.refresh import refresh, state_of
 
-        before = state_of(self._session)
-        found, session, _ = refresh(self.declaration, self._whereabouts, before, self._session.sources)
-        if session is not None:
-            self._session = session
+        with self._turn:
+            before = state_of(self._session)
+            found, session, _ = refresh(self._session.declaration, self._whereabouts, before, self._session.sources)
+            if session is not None:
+                self._session = session
         return found
 
     def diagram(self) -> Diagram:

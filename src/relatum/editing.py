@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import dataclasses
+import functools
 import os
-from collections.abc import Mapping, Sequence
+import threading
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from datetime import date
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Concatenate, ParamSpec, TypeVar
 
 from relatum.data.table import TableData
 from relatum.errors import ModelError, RelatumError
@@ -32,16 +35,97 @@ if TYPE_CHECKING:
     from relatum.change.impact import Dependant, Impact
 
 
-class Editable:
-    """What can be added to a model, changed and removed."""
+Arguments = ParamSpec("Arguments")
+Result = TypeVar("Result")
 
-    _session: Session
-    _whereabouts: Whereabouts
+
+def _in_turn(
+    edit: Callable[Concatenate[Editable, Arguments], Result],
+) -> Callable[Concatenate[Editable, Arguments], Result]:
+    """An edit that waits for those of other threads: it begins with what they left."""
+
+    @functools.wraps(edit)
+    def waiting(model: Editable, /, *arguments: Arguments.args, **named: Arguments.kwargs) -> Result:
+        with model._turn:
+            return edit(model, *arguments, **named)
+
+    return waiting
+
+
+@dataclasses.dataclass
+class _Batch:
+    """Edits that are carried out together: what they have come to so far, and the thread whose edits they are."""
+
+    thread: int
+    declaration: Declaration
+    whereabouts: Whereabouts
+    sources: Mapping[str, TableData]
+    session: Session | None = None
+
+
+class Editable:
+    """What can be added to a model, changed and removed.
+
+    Edits of several threads take turns. Questions go on meanwhile, each over the state it began with.
+    """
+
+    def __init__(self, session: Session, whereabouts: Whereabouts) -> None:
+        self._session = session
+        self._whereabouts = whereabouts
+        self._turn = threading.RLock()
+        self._batch: _Batch | None = None
 
     @property
     def declaration(self) -> Declaration:
         """Everything that is stated about the model, as immutable records."""
+        batch = self._batch
+        if batch is not None and batch.thread == threading.get_ident():
+            return batch.declaration
         return self._session.declaration
+
+    @contextmanager
+    def edits(self) -> Iterator[None]:
+        """Carry out several edits as one: checked once, at the end, and all of them or none.
+
+        What is asked inside is still answered from the state before. Renaming and removing look at what depends on a
+        thing, and so check what came before them.
+
+        Raises
+        ------
+        RelatumError
+            The model that the edits come to does not hold together; it stays as it was.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> with model.edits():
+        ...     model.add_table("sales", pa.table({"quantity": [2, 3]}))
+        ...     model.measure("double", "2 * quantity")
+        ...     model.measure("quantity", "sum(sales.quantity)")
+        >>> model.evaluate("double")
+        10
+        """
+        with self._turn:
+            if self._batch is not None:
+                raise ModelError("Edits are being carried out together already.", fix="Leave out the inner edits().")
+            batch = _Batch(threading.get_ident(), self.declaration, self._whereabouts, self._session.sources)
+            self._batch = batch
+            try:
+                yield
+                session = self._checked(batch.declaration, batch.whereabouts, batch.sources)
+                self._session, self._whereabouts = session, batch.whereabouts
+            finally:
+                self._batch = None
+
+    def _known(self) -> Session:
+        """The session that says what depends on what: of edits carried out together, as far as they have come."""
+        batch = self._batch
+        if batch is None:
+            return self._session
+        if batch.session is None:
+            batch.session = self._checked(batch.declaration, batch.whereabouts, batch.sources)
+        return batch.session
 
     @property
     def session(self) -> Session:
@@ -50,6 +134,7 @@ class Editable:
 
     # -- building -----------------------------------------------------------------------------------------------------
 
+    @_in_turn
     def add_table(
         self,
         name: str,
@@ -112,9 +197,11 @@ class Editable:
         former = self.declaration.tables.get(name)
         if former is not None:
             table = dataclasses.replace(table, derived=former.derived)
-        frames = {**self._whereabouts.frames, **({} if is_path else {name: source})}
-        self._put_table(table, replace, dataclasses.replace(self._whereabouts, frames=frames))
+        where = self._where()
+        frames = {**where.frames, **({} if is_path else {name: source})}
+        self._put_table(table, replace, dataclasses.replace(where, frames=frames))
 
+    @_in_turn
     def add_calendar(
         self,
         name: str,
@@ -153,6 +240,7 @@ class Editable:
         table = Table(name, calendar=span, key=("date",))
         self._put_table(table, replace)
 
+    @_in_turn
     def add_role(self, name: str, role_of: str, *, replace: bool = False) -> None:
         """Add the rows of a table under another name, with relationships of its own.
 
@@ -167,6 +255,7 @@ class Editable:
         check_role(self.declaration, table)
         self._put_table(table, replace)
 
+    @_in_turn
     def add_derived_table(
         self,
         name: str,
@@ -202,6 +291,7 @@ class Editable:
         table = Table(name, per=grain, about=about, formulas=frozen(columns))
         self._put_table(table, replace)
 
+    @_in_turn
     def relate(
         self,
         link: str,
@@ -243,6 +333,7 @@ class Editable:
         declaration = self.declaration.with_relationship(related, replacing=replace)
         self._change(declaration, replaced=str(related) if replace else "")
 
+    @_in_turn
     def derive(self, table: str, name: str, formula: str, *, about: str = "", replace: bool = False) -> None:
         """Add a column worked out for each row of a table, from its own columns and those it looks up.
 
@@ -256,6 +347,7 @@ class Editable:
         declaration = self.declaration.with_derived(table, Derived(name, formula, about), replacing=replace)
         self._change(declaration, replaced=column_name(table, name) if replace else "")
 
+    @_in_turn
     def measure(
         self,
         name: str,
@@ -295,6 +387,7 @@ class Editable:
         declaration = self.declaration.with_measure(measure, replacing=replace)
         self._change(declaration, replaced=quoted(name) if replace else "")
 
+    @_in_turn
     def hierarchy(self, name: str, levels: Sequence[str], *, about: str = "", replace: bool = False) -> None:
         """Add a hierarchy: columns from coarse to fine. On an axis, its name stands for all of them.
 
@@ -316,6 +409,7 @@ class Editable:
         """
         self._change(self.declaration.with_hierarchy(Hierarchy(name, tuple(levels), about), replacing=replace))
 
+    @_in_turn
     def control(
         self,
         measure: str,
@@ -339,6 +433,7 @@ class Editable:
 
     # -- changing -----------------------------------------------------------------------------------------------------
 
+    @_in_turn
     def rename(self, name: str, new: str) -> None:
         """Give a table, column, measure or hierarchy another name; everything that names it follows.
 
@@ -357,16 +452,15 @@ class Editable:
         from relatum.change.edits import renamed
         from relatum.change.impact import Dependencies
 
-        declaration = renamed(Dependencies(self._session), name, new)
+        declaration = renamed(Dependencies(self._known()), name, new)
+        known, whereabouts = self._known(), self._where()
         order = dict(zip(self.declaration.tables, declaration.tables, strict=True))
-        frames = {order[table]: frame for table, frame in self._whereabouts.frames.items()}
-        data = {order[table]: data for table, data in self._session.sources.items()}
-        self._change(
-            declaration,
-            dataclasses.replace(self._whereabouts, frames=frames),
-            _followed(self._session, declaration, data),
-        )
+        frames = {order[table]: frame for table, frame in whereabouts.frames.items()}
+        data = {order[table]: data for table, data in known.sources.items()}
+        followed = _followed(known, declaration, data)
+        self._change(declaration, dataclasses.replace(whereabouts, frames=frames), followed)
 
+    @_in_turn
     def remove(self, name: str, *, force: bool = False) -> tuple[Dependant, ...]:
         """Remove a table, derived column, relationship, measure, hierarchy or control.
 
@@ -390,7 +484,7 @@ class Editable:
         from relatum.change.edits import removed
         from relatum.change.impact import Dependencies
 
-        declaration, gone = removed(Dependencies(self._session), name, force)
+        declaration, gone = removed(Dependencies(self._known()), name, force)
         self._change(declaration)
         return gone
 
@@ -404,7 +498,13 @@ class Editable:
         """
         from relatum.change.impact import Dependencies
 
-        return Dependencies(self._session).impact(name)
+        return Dependencies(self._known()).impact(name)
+
+    def _where(self) -> Whereabouts:
+        return self._whereabouts if self._batch is None else self._batch.whereabouts
+
+    def _sources_now(self) -> Mapping[str, TableData]:
+        return self._session.sources if self._batch is None else self._batch.sources
 
     def _change(
         self,
@@ -413,23 +513,28 @@ class Editable:
         known: Mapping[str, TableData] | None = None,
         replaced: str = "",
     ) -> None:
-        whereabouts = whereabouts or self._whereabouts
+        """Put another declaration in force, or into the edits that are carried out together."""
+        whereabouts = whereabouts or self._where()
+        sources = self._sources_now() if known is None else known
+        if self._batch is not None:
+            batch = self._batch
+            batch.declaration, batch.whereabouts, batch.sources, batch.session = declaration, whereabouts, sources, None
+            return
         try:
-            sources = load_tables(declaration, whereabouts, self._session.sources if known is None else known)
-            session = self._session.changed(declaration, sources)
-            before = set(self.declaration.relationships)
-            session.verify(
-                each
-                for each in declaration.relationships
-                if each not in before or replaced in (each.many.table, each.one.table)
-            )
+            session = self._checked(declaration, whereabouts, sources)
         except RelatumError as error:
             raise (self._refused(replaced, error) if replaced else error) from None
         self._session, self._whereabouts = session, whereabouts
 
+    def _checked(self, declaration: Declaration, whereabouts: Whereabouts, sources: Mapping[str, TableData]) -> Session:
+        """The session of a changed model, its relationships held against the data where either has changed."""
+        session = self._session.changed(declaration, load_tables(declaration, whereabouts, sources))
+        session.verify(session.changed_relationships(self._session))
+        return session
+
     def _put_table(self, table: Table, replacing: bool, whereabouts: Whereabouts | None = None) -> None:
         """Add a table, or put it in the place of the one of its name: its rows are read anew."""
-        known = {each: data for each, data in self._session.sources.items() if each != table.name}
+        known = {each: data for each, data in self._sources_now().items() if each != table.name}
         declaration = self.declaration.with_table(table, replacing=replacing)
         self._change(declaration, whereabouts, known, replaced=table.name if replacing else "")
 
@@ -438,7 +543,7 @@ class Editable:
         from relatum.change.impact import Dependencies
 
         try:
-            needing = Dependencies(self._session).impact(name).breaks
+            needing = Dependencies(self._known()).impact(name).breaks
         except RelatumError:
             return error
         if not needing:

@@ -38,6 +38,7 @@ def generate_calendar(span: CalendarRange) -> TableData:
 
     Examples
     --------
+    >>> from datetime import date
     >>> year = CalendarRange(date(2024, 1, 1), date(2024, 12, 31), fiscal_year_starts=4)
     >>> generate_calendar(year).rows
     366

@@ -329,6 +329,8 @@ def _with_column(now: Resolution, table: str, column: str) -> Resolution:
 def _refuse_circle(now: Resolution, derivation: Derivation) -> None:
     """Raise a ModelError where a derived column would be read along a relationship that is made of it."""
     key = (derivation.table, derivation.column)
+    if not any(_joins_by(now.declaration, each, key) for each in now.declaration.relationships):
+        return
     reads = reads_of(derivation)
     every = {**now.derivations, key: derivation}
     inner = needed_derivations(reads, every, now.catalog)

@@ -187,6 +187,21 @@ class Session:
                 parts = split_name(level)
                 self._need(parts[0], parts[1], ("hierarchy", name, "levels"), f"The hierarchy {quoted(name)}")
 
+    def changed_relationships(self, former: Session) -> list[Relationship]:
+        """The relationships that are new since a former session, or that join other columns or rows."""
+        known = set(former.declaration.relationships)
+        return [
+            each
+            for each in self.declaration.relationships
+            if each not in known
+            or any(
+                not former.store.has(end.table, name)
+                or former.store.stamp(end.table, name) is not self.store.stamp(end.table, name)
+                for end in (each.many, each.one)
+                for name in end.columns
+            )
+        ]
+
     def verify(self, relationships: Iterable[Relationship]) -> None:
         """Check relationships on the data.
 

@@ -297,7 +297,8 @@ def _in(arguments: list[Column], type_: Type) -> Column:
         return v.all_null(BOOLEAN)
     constant = [choice for choice in choices if not choice.values.ndim and choice.type.kind is not Kind.NULL]
     alike = [choice for choice in constant if choice.nulls is None and choice.type == subject.type]
-    others = [choice for choice in choices if not any(choice is each for each in alike)]
+    known = set(map(id, alike))
+    others = [choice for choice in choices if id(choice) not in known]
     result: Column | None = None
     if alike:
         result = v.truth(_among_constants(subject, alike), subject.nulls)

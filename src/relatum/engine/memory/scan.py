@@ -10,8 +10,8 @@ from functools import cache
 
 import numpy as np
 
+from relatum.data import groups as grouping
 from relatum.data.columns import Array, Column
-from relatum.data.groups import DENSE_GROUPS, SPARSE, number_groups
 from relatum.data.types import Type
 from relatum.data.vectors import spread
 from relatum.engine.memory.filters import PartTest, RowFilter, survivors
@@ -85,7 +85,7 @@ class _Scan:
         self.groups = 1
         for size in self.sizes:
             self.groups *= size
-        self.dense = self.groups <= DENSE_GROUPS
+        self.dense = self.groups <= grouping.DENSE_GROUPS
         self.tests: list[RowFilter] = [test.test for test in sorted(task.tests, key=lambda test: test.test.share)]
 
     def run(self) -> ScanResult:
@@ -103,7 +103,7 @@ class _Scan:
                     total = self._merged(total, self._fold_batch(pending))
                     pending = _Batch([[] for _ in self.sizes], [[] for _ in self.task.arguments])
         keys, columns = self._joined(pending)
-        few = total is None and SPARSE * pending.rows < self.groups
+        few = total is None and grouping.SPARSE * pending.rows < self.groups
         if self.dense and not few and not self.task.keep:
             if pending.rows or total is None:
                 total = self._merged(total, self._fold(keys, columns, pending.rows, self.groups, _side_by_side))
@@ -215,7 +215,7 @@ class _Scan:
     def _numbered(
         self, keys: list[Array], columns: list[Column], rows: int, lost: dict[tuple[int, Route], int]
     ) -> ScanResult:
-        codes, groups = number_groups(keys, self.sizes, rows)
+        codes, groups = grouping.number_groups(keys, self.sizes, rows)
         folds = self._fold_groups(groups, columns, rows, len(codes), _side_by_side)
         return ScanResult(codes, folds, groups, columns, lost)
 
