@@ -77,12 +77,13 @@ def column_from_arrow(array: Any, wanted: Type | None = None) -> Column:
     target = wanted or found
     if target != found:
         array = _converted(array, target)
-    if target.kind is Kind.TEXT and not pa.types.is_dictionary(array.type):
+    fresh = target.kind is Kind.TEXT and not pa.types.is_dictionary(array.type)
+    if fresh:
         array = array.cast(pa.large_string()).dictionary_encode()
     array = _in_one_piece(array)
     nulls = array_values(array.is_null()) if array.null_count else None
     if target.kind is Kind.TEXT:
-        return _text(array, nulls)
+        return _text(array, nulls, distinct=fresh)
     if target.kind is Kind.FLOAT:
         return float_column(target, array_values(array.cast(pa.float64()), 0.0), nulls)
     if target.kind is Kind.BOOLEAN:
@@ -110,7 +111,7 @@ def _in_one_piece(array: Any) -> Any:
     return array.combine_chunks() if array.num_chunks != 1 else array.chunk(0)
 
 
-def _text(array: Any, nulls: NDArray[np.bool_] | None) -> Column:
+def _text(array: Any, nulls: NDArray[np.bool_] | None, *, distinct: bool) -> Column:
     texts = array.dictionary
     if texts.null_count:
         # A dictionary may itself hold null: its positions then stand for null too.
@@ -119,7 +120,7 @@ def _text(array: Any, nulls: NDArray[np.bool_] | None) -> Column:
         extra = missing[codes]
         nulls = extra if nulls is None else nulls | extra
         texts = texts_array([text or "" for text in texts.to_pylist()])
-    return text_column(TEXT, array_values(array.indices, 0).astype(np.int64), texts, nulls)
+    return text_column(TEXT, array_values(array.indices, 0).astype(np.int64), texts, nulls, distinct=distinct)
 
 
 def _whole_numbers(array: Any, target: Type) -> Array:

@@ -136,22 +136,33 @@ def boolean_column(type_: Type, values: Array, nulls: NDArray[np.bool_] | None =
     return Column(type_, values.astype(np.bool_, copy=False), nulls, None, 0, 1)
 
 
-def text_column(type_: Type, codes: Array, texts: Any, nulls: NDArray[np.bool_] | None = None) -> Column:
-    """A column of text from positions in ``texts``, which may repeat, stand in any order or be unused."""
+def text_column(
+    type_: Type, codes: Array, texts: Any, nulls: NDArray[np.bool_] | None = None, *, distinct: bool = False
+) -> Column:
+    """A column of text from positions in ``texts``, which may repeat, stand in any order or be unused.
+
+    With ``distinct`` each text is there once, and some row has it.
+    """
     if nulls is not None:
         nulls = nulls if nulls.any() else None
-    used = np.zeros(len(texts), dtype=np.bool_)
-    used[codes if nulls is None else codes[~nulls]] = True
-    kept = np.flatnonzero(used)
-    texts = texts.cast(pa.large_string()).take(positions_array(kept))
-    distinct, positions = sorted_texts(texts)
-    lookup = np.zeros(len(used), dtype=np.int64)
-    lookup[kept] = positions
-    codes = lookup[codes] if len(lookup) else np.zeros(len(codes), dtype=np.int64)
+    texts = texts.cast(pa.large_string())
+    if distinct:
+        order = array_values(pc.sort_indices(texts))
+        lookup = np.empty(max(len(order), 1), dtype=np.int64)
+        lookup[order] = np.arange(len(order))
+        known = texts.take(positions_array(order))
+    else:
+        used = np.zeros(len(texts), dtype=np.bool_)
+        used[codes if nulls is None else codes[~nulls]] = True
+        kept = np.flatnonzero(used)
+        known, positions = sorted_texts(texts.take(positions_array(kept)))
+        lookup = np.zeros(len(used), dtype=np.int64)
+        lookup[kept] = positions
+    codes = lookup[codes] if len(texts) else np.zeros(len(codes), dtype=np.int64)
     if nulls is not None:
         codes[nulls] = 0
-    size = len(distinct)
-    return Column(type_, narrow_codes(codes, max(size, 1)), nulls, distinct, 0, max(size - 1, 0))
+    size = len(known)
+    return Column(type_, narrow_codes(codes, max(size, 1)), nulls, known, 0, max(size - 1, 0))
 
 
 def sorted_texts(texts: Any) -> tuple[Any, Array]:

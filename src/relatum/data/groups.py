@@ -92,7 +92,7 @@ def number_groups(keys: Sequence[Array], sizes: Sequence[int], rows: int) -> tup
         return np.zeros((1 if rows else 0, 0), np.int64), np.zeros(rows, np.int64)
     packed, slots = keys[0].astype(np.int64), sizes[0]
     for codes, size in zip(keys[1:], sizes[1:], strict=True):
-        if slots * size > DENSE_GROUPS and slots > rows:
+        if slots * size > DENSE_GROUPS:
             # A key such as an order's number settles its date and customer: they make no finer groups.
             _, packed, slots = _numbered(packed, slots)
             if _determined(packed, slots, codes):
@@ -104,6 +104,16 @@ def number_groups(keys: Sequence[Array], sizes: Sequence[int], rows: int) -> tup
     example = np.zeros(count, np.int64)
     example[groups] = np.arange(rows)
     return np.stack([codes[example].astype(np.int64) for codes in keys], axis=1), groups
+
+
+def in_order(keys: Sequence[Array], sizes: Sequence[int], rows: int) -> Array:
+    """The rows ordered by the first key, then the next; rows that are alike keep their order."""
+    distinct, numbers = number_groups(keys, sizes, rows)
+    if len(distinct) < rows:
+        return np.argsort(numbers, kind="stable")
+    order = np.empty(rows, np.int64)
+    order[numbers] = np.arange(rows)
+    return order
 
 
 def _numbered(packed: Array, slots: int) -> tuple[Array, Array, int]:

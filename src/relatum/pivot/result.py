@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from relatum.data.arrow import arrow_type, column_to_arrow, python_values
 from relatum.data.buffers import array_values, fixed_array, texts_array
 from relatum.data.columns import Array, Column, Members
+from relatum.data.groups import in_order, number_groups
 from relatum.data.types import Kind, Type
 from relatum.errors import RequestError
 from relatum.model.names import column_name
@@ -107,13 +108,19 @@ class Result:
         rank = np.append(self.axes[number].rank, self.axes[number].members.size)  # a total comes last
         return np.asarray(rank[codes[:, number]])
 
+    def _rank_sizes(self) -> list[int]:
+        return [axis.members.size + 1 for axis in self.axes]
+
     def _ordered(self, codes: Array, axes: range) -> tuple[Array, Array]:
         own = codes[:, list(axes)]
         if not len(axes):
             return np.zeros((1, 0), np.int64), np.zeros(len(codes), np.int64)
-        ranks = np.stack([self._ranks(codes, number) for number in axes], axis=1)
-        _, first, numbers = np.unique(ranks, axis=0, return_index=True, return_inverse=True)
-        return own[first], numbers.reshape(-1)
+        ranks = [self._ranks(codes, number) for number in axes]
+        sizes = self._rank_sizes()
+        distinct, numbers = number_groups(ranks, [sizes[number] for number in axes], len(codes))
+        first = np.zeros(len(distinct), np.int64)
+        first[numbers[::-1]] = np.arange(len(codes))[::-1]
+        return own[first], numbers
 
     # -- tidy -------------------------------------------------------------------------------------------------------
 
@@ -134,11 +141,8 @@ class Result:
         """
         grains = self.cells if totals else self.cells[:1]
         codes = self._all_codes(grains)
-        order = (
-            np.lexsort([self._ranks(codes, number) for number in reversed(range(len(self.axes)))])
-            if (self.axes)
-            else np.arange(len(codes))
-        )
+        ranks = [self._ranks(codes, number) for number in range(len(self.axes))]
+        order = in_order(ranks, self._rank_sizes(), len(codes))
         names: list[str] = []
         arrays: list[Any] = []
         for number, axis in enumerate(self.axes):

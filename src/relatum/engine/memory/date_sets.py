@@ -14,10 +14,15 @@ from relatum.data.columns import Array
 from relatum.data.days import day_number
 from relatum.data.groups import Links, number_groups
 from relatum.engine.memory.frames import Frame
-from relatum.engine.memory.scans import Scans
+from relatum.engine.memory.scans import Scans, coded, reach_of
+from relatum.errors import RequestError
+from relatum.model.names import quoted
 from relatum.model.routes import Place, Route
 from relatum.plan.dependencies import dates_keys
 from relatum.plan.nodes import Calendar, DateSet, Match
+
+#: Sets of dates hold at most so many dates together: a byte each, several times over.
+DATES_LIMIT = 500_000_000
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -43,46 +48,81 @@ class DateSets:
         """For each cell the number of its set; for each row of the calendar, or of its level, the sets that hold it."""
         numbers, sets = self.sets(dates, cells)
         store = self.scans.store
-        held, columns = np.nonzero(sets)
-        codes = self._order(dates.calendar)[columns]
+        order = self._order(dates.calendar)
         place = dates.route[-1].target if dates.route else Place(dates.calendar.table)
         size = store.rows(place) + 1
-        days = np.ones(size, np.int64)
-        if place.level:
-            # A coarse fact is seen where the dates touch its period.
-            periods = store.level(place).index.positions.astype(np.int64)
-            codes, days = periods[codes], np.bincount(periods, minlength=size)
+        if not place.level:
+            if dates.route and reach_of(dates.route) < 0:
+                # Dates that no row finds lead nowhere.
+                found = store.dates_found(dates.route)[order]
+                order, sets = order[found], sets[:, found]
+            columns, held = np.nonzero(sets.T)
+            return numbers, Links.of(order[columns], held, size), max(len(sets), 1)
+        # A coarse fact is seen where the dates touch its period.
+        held, columns = np.nonzero(sets)
+        periods = store.level(place).index.positions.astype(np.int64)
+        codes, days = periods[order[columns]], np.bincount(periods, minlength=size)
         distinct, inverse = number_groups([codes, held], [size, max(len(sets), 1)], len(codes))
-        if place.level and bool((np.bincount(inverse, minlength=len(distinct)) < days[distinct[:, 0]]).any()):
+        if bool((np.bincount(inverse, minlength=len(distinct)) < days[distinct[:, 0]]).any()):
             self.partly[place] = None
         return numbers, Links.of(distinct[:, 0], distinct[:, 1], size), max(len(sets), 1)
 
     def sets(self, dates: DateSet, cells: Frame) -> tuple[Array, Sets]:
         """For each cell the number of its set, and the sets: a column for each date of the calendar, in order."""
         narrow, numbers = cells.project(dates_keys(dates), self.sizes)
-        store = self.scans.store
         order = self._order(dates.calendar)
         days = self._days(dates.calendar)[order]
-        rows = np.arange(len(order))
-        sets: Sets = np.ones((narrow.size, len(order)), np.bool_)
-        for match, wanted in zip(dates.matches, cell_codes(self.scans, dates.matches, narrow), strict=True):
-            own = store.members(match.table, match.column).codes.astype(np.int64) if match.column else rows
-            sets &= own[order][None] == wanted[:, None]
-        sets &= self.scans.visible_rows(dates.calendar.table, dates.restrictions)[order][None]
+        visible = self.scans.visible_rows(dates.calendar.table, dates.restrictions)[order]
+        end = self._end(dates.calendar, dates.ends)
+        codes = [self._codes(match)[order] for match in dates.matches]
+        wanted = cell_codes(self.scans, dates.matches, narrow)
+        if len(codes) == 1 and not dates.within:
+            # Cells all of whose dates come after the data have none: one empty set serves them all.
+            before = visible if end is None else visible & (days <= end)
+            known = self._seen(codes[0], before, dates.matches[0])[wanted[0]]
+            if end is not None and bool(
+                self._seen(codes[0], visible & (days > end), dates.matches[0])[wanted[0]].any()
+            ):
+                self._note_cut(dates, end)
+            places = np.flatnonzero(known)
+            own = np.where(known, np.cumsum(known) - 1, len(places))
+            wanted = [np.append(wanted[0][places], -1)]
+        else:
+            own = np.arange(narrow.size)
+        count = len(wanted[0]) if wanted else narrow.size
+        _refuse_many(count, len(order), dates.calendar.table)
+        sets: Sets = np.ones((count, len(order)), np.bool_)
+        for mine, codes_wanted in zip(codes, wanted, strict=True):
+            sets &= mine[None] == codes_wanted[:, None]
+        sets &= visible[None]
         for inner in dates.within:
-            own_sets, found = self.sets(inner, narrow)
-            sets &= found[own_sets]
-        known = dates.calendar
-        end = self._end(known, dates.ends)
+            inner_numbers, found = self.sets(inner, narrow)
+            sets &= found[inner_numbers]
         if end is not None:
-            forward = all(isinstance(step, Shift) and step.number > 0 for step in dates.steps)
-            if bool(sets[:, days > end].any()) and not forward:
-                self.cut[known.table, end] = None
+            if bool(sets[:, days > end].any()):
+                self._note_cut(dates, end)
             sets &= (days <= end)[None]
-        calendar = Dates(days, known.fiscal_year_starts, known.week_starts)
+        calendar = Dates(days, dates.calendar.fiscal_year_starts, dates.calendar.week_starts)
         for step in dates.steps:
             sets = moved(calendar, sets, step)
-        return (np.arange(cells.size) if numbers is None else numbers), sets
+        return (own if numbers is None else own[numbers]), sets
+
+    def _codes(self, match: Match) -> Array:
+        """What a match compares, for each row of its calendar."""
+        store = self.scans.store
+        if match.column:
+            return store.members(match.table, match.column).codes.astype(np.int64)
+        return np.arange(store.rows(Place(match.table)))
+
+    def _seen(self, codes: Array, rows: Array, match: Match) -> Array:
+        """Which codes some of these rows have."""
+        seen = np.zeros(self.scans.size(coded(match)), np.bool_)
+        seen[codes[rows]] = True
+        return seen
+
+    def _note_cut(self, dates: DateSet, end: int) -> None:
+        if not all(isinstance(step, Shift) and step.number > 0 for step in dates.steps):
+            self.cut[dates.calendar.table, end] = None
 
     def _days(self, calendar: Calendar) -> Array:
         return self.scans.store.column(calendar.table, calendar.date_column).values.astype(np.int64)
@@ -100,6 +140,16 @@ class DateSets:
             case None:
                 latest = [self.scans.store.latest(calendar.table, route) for _, route in ends]
                 return max((day for day in latest if day is not None), default=None)
+
+
+def _refuse_many(sets: int, days: int, calendar: str) -> None:
+    """Raise a RequestError where sets of dates would not fit memory."""
+    if sets * days > DATES_LIMIT:
+        raise RequestError(
+            f"A calendar change would make {sets:,} sets of dates out of the {days:,} dates of {quoted(calendar)}; "
+            f"{DATES_LIMIT:,} dates in all is the limit.",
+            fix="Give the calendar the years of the data, or take a coarser period than these.",
+        )
 
 
 def cell_codes(scans: Scans, matches: Iterable[Match], cells: Frame) -> list[Array]:

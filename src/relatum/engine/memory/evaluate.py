@@ -359,7 +359,7 @@ class Evaluator:
         """
         new = new_keys(visible)
         fixed = not any(bounds_keys(bounds) for bounds, _ in visible.parts) and len(visible.parts) == 1
-        wanted = carriers(formula, new) if fixed and formula.strict and cells.codes and not formula.names else None
+        wanted = carriers(formula, new) if fixed and formula.strict and cells.codes else None
         if wanted is None:
             return self.pairs(visible, cells)
         ((bounds, matches),) = visible.parts
@@ -480,11 +480,11 @@ class Evaluator:
 
     def _kept_links(self, kept: Kept, cells: Frame) -> tuple[Array, Links, int]:
         """For each cell the number of its set of members; for each member the sets that hold it."""
-        named = bool(kept.formula.names)
-        narrow, numbers = (cells, None) if named else cells.project(kept_keys(kept), self.sizes)
+        names = kept.formula.names
+        narrow, numbers = (cells, None) if names else cells.project(kept_keys(kept), self.sizes)
         size = self.scans.size(coded(kept.match))
         key = (kept.members, kept.formula, kept.best, size)
-        links = next((own for frame, own in self._kept.get(key, ()) if not named and _same_cells(frame, narrow)), None)
+        links = next((own for frame, own in self._kept.get(key, ()) if _same_cells(frame, narrow, names)), None)
         if links is None:
             codes, parents = self._kept_members(kept, narrow)
             links = Links.of(codes, parents, size)
@@ -520,10 +520,22 @@ class Evaluator:
         yield from self.scans.losses()
 
 
-def _same_cells(one: Frame, other: Frame) -> bool:
-    return one.size == other.size and all(
-        key in other.codes and np.array_equal(codes, other.codes[key]) for key, codes in one.codes.items()
+def _same_cells(one: Frame, other: Frame, names: Iterable[int]) -> bool:
+    """Whether two frames have the same cells, and the same values of these names."""
+    return (
+        one.size == other.size
+        and one.codes.keys() == other.codes.keys()
+        and all(np.array_equal(codes, other.codes[key]) for key, codes in one.codes.items())
+        and all(_same_values(one.names[name], other.names[name]) for name in names)
     )
+
+
+def _same_values(one: Column, other: Column) -> bool:
+    if one is other:
+        return True
+    if one.dictionary is not other.dictionary or not np.array_equal(one.values, other.values):
+        return False
+    return np.array_equal(v.known(one) & np.ones(len(one), np.bool_), v.known(other) & np.ones(len(other), np.bool_))
 
 
 def _picked(frame: Frame, cells: Array) -> Frame:

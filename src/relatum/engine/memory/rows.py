@@ -115,6 +115,9 @@ class RowReader:
         )
 
     def _build(self, expression: Expression) -> Evaluate:
+        if isinstance(expression, Constant):
+            known = constant(expression)
+            return lambda chunk: known
         columns = set(columns_in(expression))
         if not columns:
             value = evaluate_tree(expression, _no_leaf)

@@ -217,6 +217,8 @@ class _Scan:
     ) -> ScanResult:
         codes, groups = grouping.number_groups(keys, self.sizes, rows)
         folds = self._fold_groups(groups, columns, rows, len(codes), _side_by_side)
+        if not self.task.keep:
+            return ScanResult(codes, folds, None, [], lost)
         return ScanResult(codes, folds, groups, columns, lost)
 
 

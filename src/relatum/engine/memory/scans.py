@@ -184,21 +184,26 @@ class Scans:
 
     def _settling(self, keys: Sequence[Coded]) -> dict[Coded, Coded]:
         """Coded columns that another one settles: an order's date and customer follow from its number."""
-        bases = [
-            key
-            for key in keys
-            if key.column and key.reach is None and not (key.route and key.route[-1].target.level)
-            if reach_of(key.route) < 0 and self.store.unique(key.table, key.column)
-        ]
         settled: dict[Coded, Coded] = {}
         for key in keys:
-            for base in bases:
-                further = key.route[len(base.route) :]
-                beyond = key.route[: len(base.route)] == base.route and (further or key.table == base.table)
-                if key != base and key.column and key.reach is None and beyond and settled.get(base) != key:
-                    settled[key] = settled.get(base, base)
-                    break
+            base = next((each for each in keys if settled.get(each) != key and self._settles(each, key)), None)
+            if base is not None:
+                settled[key] = base
         return {key: _followed(base, settled) for key, base in settled.items()}
+
+    def _settles(self, base: Coded, key: Coded) -> bool:
+        """Whether rows with one code of ``base`` all have one code of ``key``."""
+        if base == key or not base.column or base.reach is not None or key.reach is not None:
+            return False
+        if reach_of(base.route) >= 0 or (base.route and base.route[-1].target.level):
+            return False
+        further = key.route[len(base.route) :]
+        if key.route[: len(base.route)] != base.route or (not further and key.table != base.table):
+            return False
+        related = further[0].relationship if further and not further[0].turned else None
+        if related is not None and related.match == "equal" and related.many.columns == (base.column,):
+            return True  # the lookup is found by this very column
+        return self.store.unique(base.table, base.column)
 
     def _settled_codes(self, base: Coded, key: Coded) -> Array:
         """The code of one coded column for each code of another that settles it; no match has no match."""
@@ -206,9 +211,9 @@ class Scans:
         rows = np.zeros(members.size, np.int64)
         rows[members.codes] = np.arange(len(members.codes))
         own = self.row_codes(base.table, replace(key, route=key.route[len(base.route) :]))
-        codes = own.slice(0, len(members.codes), None).astype(np.int64)
-        settled = codes[rows] if len(codes) else np.zeros(members.size, np.int64)
-        settled[members.no_match] = self.size(key) - 1
+        settled = np.full(members.size, self.size(key) - 1, np.int64)
+        if len(members.codes):
+            settled[:-1] = own.slice(0, len(members.codes), rows[:-1])
         return settled
 
     def losses(self) -> Iterator[Loss]:
