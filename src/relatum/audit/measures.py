@@ -7,8 +7,9 @@ from decimal import Decimal
 
 from relatum.audit.finding import Finding
 from relatum.errors import RelatumError
+from relatum.language.expression import Expression, Ranked, inner_of
 from relatum.model.declaration import Control
-from relatum.model.names import literal, quoted
+from relatum.model.names import column_name, literal, quoted
 from relatum.pivot.answer import answer
 from relatum.pivot.request import ask
 from relatum.session.session import Session
@@ -26,23 +27,41 @@ def measure_findings(session: Session, name: str) -> Iterator[Finding]:
         yield Finding(
             "problem",
             subject,
-            "has no value over all rows, nor over those of any year or month.",
+            "has no value over all rows, nor over those of any year or month, nor at a member that it ranks.",
             f"Ask relatum show {quoted(name)} what it is made of; is its table empty, or a column null throughout?",
             "Wherever it is asked, it is blank.",
         )
 
 
 def _is_null_everywhere(session: Session, name: str) -> bool:
-    # A measure that compares with the year before has no total, and has values by year.
+    # A measure that compares with the year before has no total, and has values by year; a rank has none but by member.
+    for fields in _telling_fields(session, session.formulas.measure(name)):
+        result = answer(session, ask(rows=fields, values={name: quoted(name)}, totals=False))
+        if any(each.null_count < len(each) for cells in result.cells for each in cells.values):
+            return False
+    return True
+
+
+def _telling_fields(session: Session, expression: Expression) -> Iterator[tuple[str, ...]]:
+    """Axes over which a measure may have values though it has none over all rows: periods, grains of ranks."""
     for table in session.declaration.tables:
         if session.catalog.is_calendar(table):
             for column in ("year", "month"):
                 if column in session.catalog.columns(table):
-                    fields = f"{quoted(table)}.{column}"
-                    result = answer(session, ask(rows=fields, values={name: quoted(name)}, totals=False))
-                    if any(each.null_count < len(each) for cells in result.cells for each in cells.values):
-                        return False
-    return True
+                    yield (column_name(table, column),)
+    pending, seen = [expression], set[int]()
+    while pending:
+        part = pending.pop()
+        if id(part) in seen:
+            continue
+        seen.add(id(part))
+        if isinstance(part, Ranked):
+            grain = part.grain
+            key = session.declaration.tables[session.declaration.rows_of(grain.table)].key if grain.table else ()
+            yield tuple(column_name(grain.table, each) for each in key) or tuple(
+                column_name(*column) for column in grain.columns
+            )
+        pending.extend(inner_of(part))
 
 
 def control_findings(session: Session, control: Control) -> Iterator[Finding]:

@@ -37,6 +37,8 @@ from relatum.language.expression import (
 from relatum.language.resolve_changes import opened_by
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Opened, Place, Route, hops_of
+from relatum.plan.compile import Wanted
+from relatum.plan.describe import describe
 from relatum.session.session import Session
 
 
@@ -52,11 +54,15 @@ class AggregateReading:
 
 @dataclass(frozen=True, slots=True)
 class Reading:
-    """A formula as it was understood; printing it shows everything."""
+    """A formula as it was understood; printing it shows everything.
+
+    ``plan`` is how an engine is asked for it in one cell without filters.
+    """
 
     formula: str
     type: str
     aggregates: tuple[AggregateReading, ...]
+    plan: str
 
     def __str__(self) -> str:
         lines = [self.formula, f"  type: {self.type}"]
@@ -65,6 +71,7 @@ class Reading:
             lines.append(f"    over: {each.over}")
             lines += [f"    looks up: {route}" for route in each.lookups]
             lines.append(f"    filtered by: {', '.join(each.filtered_by) or 'nothing'}")
+        lines += ["  plan:", *(f"    {line}" for line in self.plan.splitlines())]
         return "\n".join(lines)
 
 
@@ -78,7 +85,8 @@ def read_formula(session: Session, text: str) -> Reading:
     """
     expression = session.formulas.formula(text)
     found = dict.fromkeys(_reading(session, use) for use in aggregate_uses(expression))
-    return Reading(" ".join(text.split()), str(expression.type), tuple(found))
+    plan, _ = session.plan(Wanted((), (expression,), (), ((),)))
+    return Reading(" ".join(text.split()), str(expression.type), tuple(found), describe(plan))
 
 
 @dataclass(frozen=True, slots=True)

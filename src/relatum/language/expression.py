@@ -27,6 +27,15 @@ class Constant(Immutable):
 
 
 @dataclass(frozen=True, slots=True, eq=False)
+class Choices(Immutable):
+    """The constants of a list in ``in (…)``, all of one type: however many, they are one record."""
+
+    values: tuple[int | float | str | bool, ...]
+    type: Type
+    span: Span = field(default=_NOWHERE, compare=False)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
 class ColumnValue(Immutable):
     """The current row's value of a column of its own table, or of one that it looks up.
 
@@ -288,7 +297,18 @@ class Slot(Immutable):
 
 
 Expression = (
-    Constant | ColumnValue | NoMatch | Apply | Aggregate | Ranked | Narrowed | InContext | LetIn | LetValue | Slot
+    Constant
+    | Choices
+    | ColumnValue
+    | NoMatch
+    | Apply
+    | Aggregate
+    | Ranked
+    | Narrowed
+    | InContext
+    | LetIn
+    | LetValue
+    | Slot
 )
 
 
@@ -301,7 +321,17 @@ def parts_of(expression: Expression) -> tuple[Expression, ...]:
             return (formula,)
         case LetIn(values=values, body=body):
             return (*values, body)
-        case Constant() | ColumnValue() | NoMatch() | Aggregate() | Ranked() | Narrowed() | LetValue() | Slot():
+        case (
+            Constant()
+            | Choices()
+            | ColumnValue()
+            | NoMatch()
+            | Aggregate()
+            | Ranked()
+            | Narrowed()
+            | LetValue()
+            | Slot()
+        ):
             return ()
         case _:
             assert_never(expression)
@@ -316,7 +346,7 @@ def inner_of(expression: Expression) -> tuple[Expression, ...]:
             return (formula,) if by is None else (formula, by)
         case InContext(formula=formula, changes=changes):
             return (formula, *(each for change in changes for each in formulas_of(change)))
-        case Apply() | LetIn() | Constant() | ColumnValue() | NoMatch() | Narrowed() | LetValue() | Slot():
+        case Apply() | LetIn() | Constant() | Choices() | ColumnValue() | NoMatch() | Narrowed() | LetValue() | Slot():
             return parts_of(expression)
         case _:
             assert_never(expression)
@@ -361,7 +391,7 @@ def is_plain(expression: Expression) -> bool:
     """Whether an expression reads nothing but constants and columns of its own row."""
     if isinstance(expression, Apply):
         return all(is_plain(argument) for argument in expression.arguments)
-    return isinstance(expression, Constant | ColumnValue | NoMatch)
+    return isinstance(expression, Constant | Choices | ColumnValue | NoMatch)
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -12,6 +12,7 @@ from relatum.language.catalog import Catalog
 from relatum.language.expression import (
     Aggregate,
     Apply,
+    Choices,
     ColumnValue,
     Constant,
     Expression,
@@ -222,6 +223,8 @@ class FormulaReader(Reader):
                 return Constant(-value, type_, span)  # type: ignore[operator]
             case Operation("is_no_match", (operand,), span):
                 return self._no_match(operand, span, scope)
+            case Operation("in", operands, span):
+                return self.among([self.resolve(operand, scope) for operand in operands], span)
             case Operation(operator, operands, span):
                 return self._apply(operator, [self.resolve(operand, scope) for operand in operands], span)
             case Case(branches, otherwise, span):
@@ -247,6 +250,20 @@ class FormulaReader(Reader):
             return Apply(function, tuple(arguments), record.infer(arguments), span)
         except TypeProblem as problem:
             raise self.error(problem.reason, arguments[problem.position].span, problem.fix) from None
+
+    def among(self, arguments: list[Expression], span: Span) -> Expression:
+        """A value and a list of others: constants of its type become one record."""
+        applied = self._apply("in", arguments, span)
+        subject, *others = arguments
+        alike = [
+            each
+            for each in others
+            if isinstance(each, Constant) and each.type == subject.type and each.value is not None
+        ]
+        if len(alike) < 2 or len(alike) < len(others):
+            return applied
+        values = tuple(each.value for each in alike if each.value is not None)
+        return Apply("in", (subject, Choices(values, subject.type)), applied.type, span)
 
     def _call(self, node: Call, scope: Scope) -> Expression:
         if node.function in CALLABLE:

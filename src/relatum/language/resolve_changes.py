@@ -36,8 +36,7 @@ from relatum.language.expression import (
     columns_in,
 )
 from relatum.language.reader import Scope
-from relatum.language.register import SCALARS
-from relatum.language.rules import TypeProblem, an
+from relatum.language.rules import an
 from relatum.language.tree import (
     BothWaysClause,
     CalendarClause,
@@ -75,6 +74,10 @@ class Resolver(Protocol):
 
     def resolve(self, node: Syntax, scope: Scope) -> Expression:
         """Resolve a node."""
+        ...
+
+    def among(self, arguments: list[Expression], span: Span) -> Expression:
+        """A value and the list of others that it may equal."""
         ...
 
     def parts(self, condition: Condition, scope: Scope) -> tuple[FilterPart, ...]:
@@ -199,11 +202,7 @@ class ChangeReader:
                     "A column is pinned to a value, not to another column.", operand.span,
                     "where compares columns: where a.b = a.c.",
                 )  # fmt: skip
-        arguments = [value, *operands]
-        try:
-            condition = Apply("in", tuple(arguments), SCALARS["in"].infer(arguments), source.span)
-        except TypeProblem as problem:
-            raise self.reader.error(problem.reason, arguments[problem.position].span, problem.fix) from None
+        condition = self.reader.among([value, *operands], source.span)
         return Pin(value.table, value.column, self._part(value, condition, source), source)
 
     def _at_members(self, name: Name, node: Syntax, scope: Scope) -> tuple[Grain, Expression]:

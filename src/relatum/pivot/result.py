@@ -39,6 +39,12 @@ class Axis:
         """``table.column``."""
         return column_name(self.table, self.column)
 
+    def member_values(self, codes: Array) -> dict[int, Any]:
+        """The members that some codes stand for, as Python values by code; only these are looked at."""
+        wanted = np.unique(codes)
+        wanted = wanted[(wanted >= 0) & (wanted < self.members.null)]
+        return dict(zip(wanted.tolist(), python_values(self.members.values.take(wanted)), strict=True))
+
 
 @dataclass(frozen=True, slots=True)
 class Value:

@@ -13,6 +13,7 @@ from relatum.language.catalog import Catalog
 from relatum.language.expression import (
     Aggregate,
     Apply,
+    Choices,
     ColumnValue,
     Constant,
     Expression,
@@ -165,7 +166,7 @@ class Compiler:
 
     def _compile(self, expression: Expression, context: Context) -> Compiled:
         match expression:
-            case Constant() | Slot():
+            case Constant() | Choices() | Slot():
                 return Compiled(expression, NO_FINDINGS)
             case Apply(function, arguments, type_):
                 parts = [self._compiled(argument, context) for argument in arguments]
@@ -527,7 +528,17 @@ def _row_tables(expressions: Iterable[Expression]) -> Iterator[str]:
                 pending.extend(reversed(arguments))
             case InContext(formula=formula) | Ranked(formula=formula):
                 pending.append(formula)
-            case Apply() | LetIn() | Constant() | ColumnValue() | NoMatch() | Narrowed() | LetValue() | Slot():
+            case (
+                Apply()
+                | LetIn()
+                | Constant()
+                | Choices()
+                | ColumnValue()
+                | NoMatch()
+                | Narrowed()
+                | LetValue()
+                | Slot()
+            ):
                 pending.extend(reversed(inner_of(part)))
             case _:
                 assert_never(part)

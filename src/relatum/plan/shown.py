@@ -10,7 +10,7 @@ from relatum.language.register import AGGREGATES
 from relatum.model.routes import Hop, Place
 from relatum.plan.bounds import Bounder
 from relatum.plan.context import Context
-from relatum.plan.dependencies import node_keys
+from relatum.plan.dependencies import kept_keys, node_keys
 from relatum.plan.nodes import (
     Aggregation,
     Axis,
@@ -43,8 +43,9 @@ def candidates(node: PlanNode, keys: tuple[int, ...]) -> Candidates:
     """Combinations among which are all where a node has a value."""
     match node:
         case Aggregation(bounds=bounds):
-            # What is kept or pinned only takes rows away.
-            return _with_rows(replace(node, bounds=replace(bounds, kept=(), pinned=())), keys)
+            # What is pinned only takes rows away, and so does what is kept, where it differs from cell to cell.
+            same = tuple(kept for kept in bounds.kept if not kept_keys(kept) and not kept.formula.names)
+            return _with_rows(replace(node, bounds=replace(bounds, kept=same, pinned=())), keys)
         case Naming(body=body):
             return candidates(body.inputs[0], keys)
         case Nested(function=function, arguments=arguments, drops=drops):

@@ -142,8 +142,16 @@ def _index(pd: Any, axes: tuple[Axis, ...], codes: Array) -> Any:
         return pd.Index([""] * len(codes))
     levels = []
     for number, axis in enumerate(axes):
-        names = np.array([*python_values(axis.members.values), None, "(no match)", "total"], dtype=object)
-        levels.append(names[np.where(codes[:, number] == TOTAL, len(names) - 1, codes[:, number])])
+        own = codes[:, number]
+        names = {
+            **axis.member_values(own),
+            axis.members.null: None,
+            axis.members.no_match: "(no match)",
+            TOTAL: "total",
+        }
+        level = np.empty(len(own), dtype=object)
+        level[:] = [names[code] for code in own.tolist()]
+        levels.append(level)
     labels = [axis.label for axis in axes]
     if len(axes) == 1:
         return pd.Index(levels[0], name=labels[0])

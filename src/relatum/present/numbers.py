@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from datetime import date, datetime
-from decimal import Decimal
+from decimal import ROUND_HALF_UP, Decimal, localcontext
 from typing import Any
 
 from babel import Locale, UnknownLocaleError
@@ -64,10 +64,31 @@ def formatter(type_: Type, pattern: str, values: list[Any], locale: str, currenc
     """
     if type_.numeric:
         number: NumberPattern = parse_pattern(pattern or _usual(type_, values))
-        return lambda value: (
-            BLANK if value is None else _signed(number.apply(value, locale, currency=currency, currency_digits=False))
-        )
+
+        def written(value: Any) -> str:
+            if value is None:
+                return BLANK
+            with localcontext() as context:
+                context.prec = _DIGITS
+                rounded = _half_away(number, value)
+                return _signed(number.apply(rounded, locale, currency=currency, currency_digits=False))
+
+        return written
     return plain
+
+
+#: Enough digits for the greatest float, written out, and for what stands after its point.
+_DIGITS = 420
+
+
+def _half_away(number: NumberPattern, value: Any) -> Decimal:
+    """A number as it is shown: rounded half away from zero to the digits of its pattern, and never minus zero."""
+    exact = Decimal(repr(value)) if isinstance(value, float) else Decimal(value)
+    if number.exp_prec is None and "@" not in number.pattern:
+        # A percent pattern shows a hundred times the number: it is that which is rounded.
+        _, digits = number.frac_prec
+        exact = exact.scaleb(number.scale).quantize(Decimal(1).scaleb(-digits), ROUND_HALF_UP).scaleb(-number.scale)
+    return exact or abs(exact)
 
 
 def _signed(text: str) -> str:

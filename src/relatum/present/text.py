@@ -14,6 +14,7 @@ from rich.table import Table
 from rich.text import Text
 
 from relatum.data.arrow import python_values
+from relatum.data.columns import Array
 from relatum.pivot.result import TOTAL, Axis, Layout, Result
 from relatum.present.numbers import BLANK, formatter, member_text
 
@@ -85,12 +86,14 @@ def _head_and_totals(count: int, most: int) -> list[int]:
     return list(range(count)) if count <= most else [*range(most - 1), count - 1]
 
 
-def _names(axis: Axis) -> list[str]:
-    return [*(member_text(value) for value in python_values(axis.members.values)), "(null)", "(no match)", "total"]
+def _names(axis: Axis, codes: Array) -> dict[int, str]:
+    """What the members, null, no match and totals among some codes are called."""
+    names = {code: member_text(value) for code, value in axis.member_values(codes).items()}
+    return {**names, axis.members.null: "(null)", axis.members.no_match: "(no match)", TOTAL: "total"}
 
 
 def _label_column(axis: Axis, layout: Layout, number: int, rows: list[int]) -> _Column:
-    names = _names(axis)
+    names = _names(axis, layout.rows[rows, number])
     cells, before = [], None
     for row in rows:
         codes = tuple(layout.rows[row, : number + 1].tolist())
@@ -100,14 +103,14 @@ def _label_column(axis: Axis, layout: Layout, number: int, rows: list[int]) -> _
         else:
             name = names[code]
             name = name if len(name) <= _WIDEST_LABEL else name[: _WIDEST_LABEL - 1] + "…"
-            cells.append(Text(name, style="dim italic" if code >= len(names) - 3 else ""))
+            cells.append(Text(name, style="" if 0 <= code < axis.members.null else "dim italic"))
         before = codes
     return _Column([axis.label], cells, False)
 
 
 def _value_columns(result: Result, layout: Layout, rows: list[int], shown: list[int]) -> list[_Column]:
     column_axes = result.axes[result.row_count :]
-    names = [_names(axis) for axis in column_axes]
+    names = [_names(axis, layout.columns[shown, depth]) for depth, axis in enumerate(column_axes)]
     texts = []
     for number, value in enumerate(result.values):
         column = result.column_of(number)

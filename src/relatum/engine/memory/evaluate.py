@@ -351,8 +351,8 @@ class Evaluator:
             positions = np.tile(np.arange(len(rows)), cells.size)
         return owners, {match.key: each[rows][positions] for match, each in zip(matches, new, strict=True)}
 
-    def _valued_pairs(self, visible: Visible, formula: Formula, cells: Frame) -> tuple[Array, dict[int, Array]]:
-        """The members that each cell sees and at which a formula can have a value.
+    def _valued_pairs(self, visible: Visible, formula: Formula, cells: Frame) -> tuple[Array, dict[int, Array], bool]:
+        """The members that each cell sees and at which a formula can have a value; and whether no match can have one.
 
         Where the members that are visible do not depend on the cell, and rows of the formula's aggregates say at which
         of them it can have a value, only these are looked at: not every member for every cell.
@@ -361,15 +361,20 @@ class Evaluator:
         fixed = not any(bounds_keys(bounds) for bounds, _ in visible.parts) and len(visible.parts) == 1
         wanted = carriers(formula, new) if fixed and formula.strict and cells.codes else None
         if wanted is None:
-            return self.pairs(visible, cells)
+            return *self.pairs(visible, cells), True
         ((bounds, matches),) = visible.parts
         _, seen = self._part_pairs(bounds, matches, Frame(1, {}), False)
         parts: list[tuple[Array, dict[int, Array]]] = []
+        unmatched = False
         for node in wanted:
             extra = tuple(match for match in node.bounds.matches if match.key in new)
             outer = tuple(match for match in node.bounds.matches if match.key not in new)
             wide = replace(node, bounds=replace(node.bounds, matches=outer, pinned=()))
-            parts.append(self._occurring(self.found(wide, cells, extra), extra, cells, False))
+            found = self.found(wide, cells, extra)
+            parts.append(self._occurring(found, extra, cells, False))
+            codes_of = found.groups.codes[len(found.groups.codes) - found.extra :]
+            last = [self.sizes[match.key] - 1 for match in extra]
+            unmatched |= any(bool((own == no).any()) for own, no in zip(codes_of, last, strict=True))
         keys = sorted(new)
         owners = np.concatenate([each for each, _ in parts])
         codes = [np.concatenate([own[key] for _, own in parts]) for key in keys]
@@ -377,14 +382,15 @@ class Evaluator:
         inside, _ = pairs_of(codes, [seen[key] for key in keys], sizes)
         columns = [owners[inside], *(each[inside] for each in codes)]
         distinct, _ = number_groups(columns, [max(cells.size, 1), *sizes], len(inside))
-        return distinct[:, 0], {key: distinct[:, at] for at, key in enumerate(keys, 1)}
+        return distinct[:, 0], {key: distinct[:, at] for at, key in enumerate(keys, 1)}, unmatched
 
     def _nested(self, node: Nested, cells: Frame) -> Column:
         inner_node = _only_aggregation(node)
         if inner_node is not None:
             return self._over_groups(node, inner_node, cells)
+        unmatched = False
         if node.drops:
-            parents, new = self._valued_pairs(node.visible, node.arguments[0], cells)
+            parents, new, unmatched = self._valued_pairs(node.visible, node.arguments[0], cells)
         else:
             parents, new = self.pairs(node.visible, cells)
         inner = cells.expanded(parents, new)
@@ -393,7 +399,7 @@ class Evaluator:
             keep = np.flatnonzero(holds.values & v.known(holds))
             parents, inner = parents[keep], _picked(inner, keep)
         arguments = [self.values(argument, inner) for argument in node.arguments]
-        if node.drops:
+        if unmatched:
             self._find_unmatched(node.text, node.visible, node.arguments[0], cells)
         if node.drops and arguments[0].nulls is not None:
             keep = np.flatnonzero(~arguments[0].nulls)
@@ -494,7 +500,7 @@ class Evaluator:
 
     def _kept_members(self, kept: Kept, cells: Frame) -> tuple[Array, Array]:
         """The codes of the members that each cell keeps, and the cells."""
-        parents, new = self._valued_pairs(kept.members, kept.formula, cells)
+        parents, new, unmatched = self._valued_pairs(kept.members, kept.formula, cells)
         value = self.values(kept.formula, cells.expanded(parents, new))
         codes = new[kept.match.key]
         mask: NDArray[np.bool_]
@@ -505,7 +511,8 @@ class Evaluator:
             null = self.sizes[kept.match.key] - 2
             if kept.match.column and bool((codes[mask] == null).any()):
                 self._nulls[NullWinner(kept.text, column_name(kept.match.table, kept.match.column))] = None
-        self._find_unmatched(kept.text, kept.members, kept.formula, cells, condition=kept.best is None)
+        if unmatched:
+            self._find_unmatched(kept.text, kept.members, kept.formula, cells, condition=kept.best is None)
         return codes[mask], parents[mask]
 
     def losses(self) -> Iterator[Loss]:

@@ -6,7 +6,6 @@ from collections.abc import Callable
 from typing import Any
 
 import numpy as np
-import pyarrow as pa
 import pyarrow.compute as pc
 
 from relatum.data import vectors as v
@@ -291,33 +290,34 @@ def _not(arguments: list[Column], type_: Type) -> Column:
     return v.truth(~arguments[0].values, arguments[0].nulls)
 
 
+class Listed(Column):
+    """The constants of a list: beside other vectors it is one argument, not a value for each row."""
+
+    __slots__ = ()
+
+
 def _in(arguments: list[Column], type_: Type) -> Column:
-    subject, choices = arguments[0], arguments[1:]
+    subject, others = arguments[0], arguments[1:]
     if subject.type.kind is Kind.NULL:
         return v.all_null(BOOLEAN)
-    constant = [choice for choice in choices if not choice.values.ndim and choice.type.kind is not Kind.NULL]
-    alike = [choice for choice in constant if choice.nulls is None and choice.type == subject.type]
-    known = set(map(id, alike))
-    others = [choice for choice in choices if id(choice) not in known]
     result: Column | None = None
-    if alike:
-        result = v.truth(_among_constants(subject, alike), subject.nulls)
-    for choice in others:
-        equal = evaluate("=", [subject, choice], BOOLEAN)
+    for other in others:
+        if isinstance(other, Listed):
+            equal = v.truth(_among(subject, other), subject.nulls)
+        else:
+            equal = evaluate("=", [subject, other], BOOLEAN)
         result = equal if result is None else _or([result, equal], BOOLEAN)
     assert result is not None, "a list has an element"
     return result
 
 
-def _among_constants(subject: Column, choices: list[Column]) -> Array:
-    """Whether each value is one of some constants of its type: looked up at once, however long the list is."""
+def _among(subject: Column, listed: Listed) -> Array:
+    """Whether each value is one of a list of its type: looked up at once, however long the list is."""
     if subject.type.kind is Kind.TEXT:
-        texts = pa.concat_arrays([choice.dictionary for choice in choices])
-        found = array_values(pc.is_in(subject.dictionary, value_set=texts))
+        found = array_values(pc.is_in(subject.dictionary, value_set=listed.dictionary))
         return np.asarray(found.take(subject.values)) if len(found) else np.zeros(subject.values.shape, np.bool_)
-    wanted = np.unique(np.asarray([choice.values for choice in choices]))
-    places = np.searchsorted(wanted, subject.values).clip(max=len(wanted) - 1)
-    return np.asarray(wanted[places] == subject.values)
+    places = np.searchsorted(listed.values, subject.values).clip(max=len(listed.values) - 1)
+    return np.asarray(listed.values[places] == subject.values)
 
 
 def _is_null(arguments: list[Column], type_: Type) -> Column:

@@ -13,9 +13,9 @@ from relatum.data.buffers import texts_array
 from relatum.data.columns import Array, Column
 from relatum.data.types import Kind
 from relatum.engine.memory.joins import JoinIndex
-from relatum.engine.memory.kernels import evaluate
+from relatum.engine.memory.kernels import Listed, evaluate
 from relatum.engine.memory.store import Store
-from relatum.language.expression import Apply, ColumnValue, Constant, Expression, NoMatch, columns_in
+from relatum.language.expression import Apply, Choices, ColumnValue, Constant, Expression, NoMatch, columns_in
 from relatum.model.routes import Place, Route
 
 
@@ -52,6 +52,13 @@ def constant(node: Constant) -> Column:
     return Column(node.type, np.asarray(value), None, None, 0, 1)
 
 
+def choices(node: Choices) -> Listed:
+    """The constants of a list, distinct and in order."""
+    if node.type.kind is Kind.TEXT:
+        return Listed(node.type, np.arange(len(node.values)), None, texts_array([str(each) for each in node.values]))
+    return Listed(node.type, np.unique(np.asarray(node.values)))
+
+
 def evaluate_tree(
     expression: Expression, leaf: Callable[[Expression], Column], known: dict[int, Column] | None = None
 ) -> Column:
@@ -60,6 +67,8 @@ def evaluate_tree(
     if id(expression) not in known:
         if isinstance(expression, Constant):
             value = constant(expression)
+        elif isinstance(expression, Choices):
+            value = choices(expression)
         elif isinstance(expression, Apply):
             arguments = [evaluate_tree(argument, leaf, known) for argument in expression.arguments]
             value = evaluate(expression.function, arguments, expression.type)
@@ -115,8 +124,8 @@ class RowReader:
         )
 
     def _build(self, expression: Expression) -> Evaluate:
-        if isinstance(expression, Constant):
-            known = constant(expression)
+        if isinstance(expression, Constant | Choices):
+            known = constant(expression) if isinstance(expression, Constant) else choices(expression)
             return lambda chunk: known
         columns = set(columns_in(expression))
         if not columns:
@@ -196,7 +205,7 @@ def _mixes_texts(expression: Apply) -> bool:
     # Dictionaries merged chunk by chunk would give each chunk a dictionary of its own.
     arguments = expression.arguments
     texts = [argument for argument in arguments if argument.type.kind is Kind.TEXT]
-    varying = any(not isinstance(argument, Constant) for argument in texts)
+    varying = any(not isinstance(argument, Constant | Choices) for argument in texts)
     return (expression.type.kind is Kind.TEXT and bool(arguments)) or (varying and len(texts) > 1)
 
 

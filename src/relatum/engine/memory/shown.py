@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from relatum.data import vectors as v
 from relatum.data.columns import Array
 from relatum.data.groups import number_groups
-from relatum.engine.memory.evaluate import Evaluator
+from relatum.engine.memory.evaluate import Evaluator, Found
 from relatum.engine.memory.filters import passes_unmatched
 from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.scans import reach_of
@@ -124,20 +124,29 @@ class Shown:
                 codes = np.stack([found.groups.codes[place[key]] for key in grain.keys], axis=1)
                 return codes if values.nulls is None else codes[~np.broadcast_to(values.nulls, len(codes))]
             case WithRows(aggregation):
-                candidates = self._distinct(grain, self._with_rows(grain, aggregation))
+                # Without rows it has no value: what it is at these combinations is all that there is.
+                found, codes = self._with_rows(grain, aggregation)
+                if aggregation == node:
+                    values = self.evaluator.group_values(aggregation, found)
+                    self.evaluator.remember(node, _frame(grain, codes), values)
+                    return codes[np.flatnonzero(v.known(values) & np.ones(len(codes), np.bool_))]
+                candidates = self._distinct(grain, codes)
+                return candidates[self._has_value(grain, node, candidates, whole=True)]
             case EveryMember():
                 candidates = self._distinct(grain, self._members(grain, unmatched=True))
+                return candidates[self._has_value(grain, node, candidates)]
             case _:
                 assert_never(judged.among)
-        return candidates[self._has_value(grain, node, candidates)]
 
-    def _has_value(self, grain: Grain, node: PlanNode, codes: Array) -> NDArray[np.bool_]:
-        frame = Frame(len(codes), {key: codes[:, at] for at, key in enumerate(grain.keys)})
+    def _has_value(self, grain: Grain, node: PlanNode, codes: Array, *, whole: bool = False) -> NDArray[np.bool_]:
+        frame = _frame(grain, codes)
         values = self.evaluator.node(node, frame)
+        if whole:
+            self.evaluator.remember(node, frame, values)
         return np.asarray(v.known(values) & np.ones(len(codes), np.bool_))
 
-    def _with_rows(self, grain: Grain, node: Aggregation) -> Array:
-        """Combinations with rows, for an aggregation whose dates may be moved."""
+    def _with_rows(self, grain: Grain, node: Aggregation) -> tuple[Found, Array]:
+        """The groups of an aggregation whose dates may be moved, and the combination of each."""
         codes = self._dates_of(node.bounds.dates[0]) if node.bounds.dates else {}
         size = len(next(iter(codes.values()))) if codes else 1
         blank = {match.key: np.zeros(size, np.int64) for match in node.bounds.matches}
@@ -146,11 +155,12 @@ class Shown:
         columns = {key: found.groups.codes[place[key]] for key in grain.keys if key in place}
         if codes:
             # The number of a set of dates stands for the cells that have it: each led there by its own codes.
-            numbers, sets = found.cells[-1], found.groups.codes[-1]
+            at = len(node.bounds.matches)
+            numbers, sets = found.cells[at], found.groups.codes[at]
             first = np.zeros(int(numbers.max(initial=0)) + 1, np.int64)
             first[numbers] = np.arange(size)
             columns.update({key: own[first[sets]] for key, own in codes.items() if key in grain.keys})
-        return np.stack([columns[key] for key in grain.keys], axis=1)
+        return found, np.stack([columns[key] for key in grain.keys], axis=1)
 
     def _dates_of(self, dates: DateSet) -> dict[int, Array]:
         """All combinations of a set of dates' own keys that the calendar has."""
@@ -205,3 +215,7 @@ class Shown:
             rows = np.arange(count) // max(repeat, 1) % max(len(own), 1)
             result[:, columns] = own[rows]
         return result
+
+
+def _frame(grain: Grain, codes: Array) -> Frame:
+    return Frame(len(codes), {key: codes[:, at] for at, key in enumerate(grain.keys)})
