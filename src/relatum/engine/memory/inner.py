@@ -11,6 +11,7 @@ from relatum.errors import RequestError
 from relatum.language.expression import (
     Aggregate,
     Apply,
+    Choices,
     ColumnValue,
     Constant,
     Expression,
@@ -74,6 +75,7 @@ def _carriers(expression: Expression, new: frozenset[int]) -> list[Aggregation] 
                     assert_never(strict)
         case (
             Constant()
+            | Choices()
             | ColumnValue()
             | NoMatch()
             | Aggregate()

@@ -21,6 +21,14 @@ def _rank(type_: Type, parents: Array, formula: Column, by: Column | None, desce
 def top_mask(parents: Array, value: Column, number: int, largest: bool) -> NDArray[np.bool_]:
     """Which members are among the best ``number`` of their cell; ties at the edge all are."""
     known = v.known(value) & np.ones(len(parents), np.bool_)
+    if len(parents) and parents[0] == parents[-1]:
+        # One cell: its best are those that are no worse than the last of them.
+        values = value.values[known]
+        if len(values) <= number:
+            return np.asarray(known)
+        at = len(values) - number if largest else number - 1
+        edge = np.partition(values, at)[at]
+        return np.asarray(known & (value.values >= edge if largest else value.values <= edge))
     return np.asarray(known & (_ranks(parents, value.values, known, largest) <= number))
 
 

@@ -189,7 +189,8 @@ class Store:
                 columns += [(end.table, name) for name in end.columns]
         return (*stamps, *(self.stamp(*each) for each in columns))
 
-    def _route_stamps(self, route: Route) -> tuple[object, ...]:
+    def route_stamps(self, route: Route) -> tuple[object, ...]:
+        """What stands for all that a route joins by."""
         return tuple(stamp for hop in route for stamp in self._hop_stamps(hop))
 
     def rows(self, place: Place) -> int:
@@ -360,7 +361,7 @@ class Store:
             days = self.column(calendar, self.date_column(calendar)).values[self.dates_found(route)]
             return int(days.max()) if len(days) else None
 
-        stamps = (*self._route_stamps(route), self.stamp(calendar, self.date_column(calendar)))
+        stamps = (*self.route_stamps(route), self.stamp(calendar, self.date_column(calendar)))
         return self.work.keep(("latest", route), stamps, make)
 
     def dates_found(self, route: Route) -> Array:
@@ -385,7 +386,7 @@ class Store:
                 index = composed(index, self.index(hop))
             return index
 
-        return self.work.keep(("route", route), self._route_stamps(route), make)
+        return self.work.keep(("route", route), self.route_stamps(route), make)
 
     def row_codes(self, route: Route, table: str, name: str) -> RowCodes:
         """Member codes of ``table.name`` for the rows at the start of a route; kept while memory allows."""
@@ -403,7 +404,7 @@ class Store:
         index = self.route_index(route)
         if self._code_bytes() + len(index.positions) * codes.itemsize > CACHE_BYTES:
             return RowCodes(codes, index.positions)
-        stamps = (*self._route_stamps(route), self.stamp(table, name))
+        stamps = (*self.route_stamps(route), self.stamp(table, name))
         return self.work.keep(key, stamps, lambda: RowCodes(codes.take(index.positions), None))
 
     def _code_bytes(self) -> int:

@@ -1,0 +1,100 @@
+"""Numbers near the edges of 64 bits, of floats and of dates, and what they look like printed."""
+
+from __future__ import annotations
+
+from datetime import date
+from decimal import ROUND_CEILING, ROUND_FLOOR, ROUND_HALF_UP, Decimal
+from typing import Any
+
+import pyarrow as pa
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import relatum
+from relatum.present.text import grid_text
+
+LOWEST, HIGHEST = -(2**63), 2**63 - 1
+TOO_FAR = "does not fit 64 bits"
+
+
+def over(values: list[Any], formula: str, type_: pa.DataType | None = None) -> Any:
+    """A formula over the column t.v, beside a number t.g for each row."""
+    model = relatum.Model()
+    model.add_table("t", pa.table({"v": pa.array(values, type_), "g": list(range(len(values)))}), key="g")
+    return model.evaluate(formula)
+
+
+FINE = pa.decimal128(19, 18)
+CASES = [
+    ([Decimal("9.2")], FINE, "max(round(t.v))", 9), ([Decimal("8.5")], FINE, "max(round(t.v, -1))", 10), ([Decimal("-8.5")], FINE, "max(round(t.v, -1))", -10),
+    ([Decimal("4.9")], FINE, "max(round(t.v, -1))", 0), ([Decimal("-0.5")], FINE, "max(round(t.v))", -1), ([Decimal("-9.2")], FINE, "min(floor(t.v))", -10),
+    ([HIGHEST], None, "max(t.v + 0)", HIGHEST), ([LOWEST], None, "max(t.v - 0)", LOWEST), ([HIGHEST], None, "max(t.v * 1)", HIGHEST),
+    ([LOWEST + 1], None, "max(-t.v)", HIGHEST), ([LOWEST], None, "max(-t.v)", TOO_FAR), ([LOWEST], None, "max(abs(t.v))", TOO_FAR), ([-HIGHEST], None, "max(abs(t.v))", HIGHEST),
+    ([HIGHEST], None, "max(round(t.v, -1))", TOO_FAR), ([HIGHEST - 7], None, "max(round(t.v, -1))", 9223372036854775800), ([3_037_000_500], None, "max(t.v * t.v)", TOO_FAR),
+    ([3_037_000_499], None, "max(t.v * t.v)", 3_037_000_499**2), ([2**53, 2**53 + 1, 2**53 + 2], None, "stddev(t.v)", 1.0), ([HIGHEST, LOWEST], None, "count(distinct t.v - t.v)", 1),
+    ([1e308, 1e308, -1e308, -1e308], None, "median(t.v)", 0.0), ([1e308, 1e308], None, "avg(t.v)", 1e308), ([1e308, 1e308], None, "sum(t.v)", None), ([1.7e308, -1.7e308], None, "percentile(0.5 of t.v)", 0.0),
+    ([1e300], None, "max(floor(t.v))", TOO_FAR), ([2.5], None, "max(ceil(t.v))", 3), ([2.675], None, "max(round(t.v, 2))", 2.68), ([1.005], None, "max(round(t.v, 2))", 1.01), ([-2.5], None, "max(round(t.v))", -3),
+    ([0.49999999999999994], None, "max(round(t.v))", 0), ([1e16], None, "max(round(t.v, 3))", 1e16), ([123.45], None, "max(round(t.v, -2))", 100),
+    ([date(2024, 1, 1)], None, "max(t.v + 100000000000)", "outside the years 1 to 9999"), ([date(2024, 1, 1)], None, "max(t.v - 800000)", "outside the years 1 to 9999"),
+    ([date(9999, 12, 31)], None, "max(t.v + t.g)", date(9999, 12, 31)), (["abc"], None, "max(substring(t.v, 2, 9223372036854775807))", "bc"),
+    (["a\\b", "axb"], None, "count(distinct case when t.v like 'a\\b' then t.g end)", 1), (["a%", "ab"], None, "count(distinct case when t.v like 'a\\%' then t.g end)", 0),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("values", "type_", "formula", "expected"), CASES, ids=[case[2] + str(case[0][0]) for case in CASES])
+def test_at_the_edge(values: list[Any], type_: pa.DataType | None, formula: str, expected: Any) -> None:
+    if isinstance(expected, str) and expected.startswith(("does", "outside")):
+        with pytest.raises(relatum.ValueOverflowError, match=expected):
+            over(values, formula, type_)
+    else:
+        got = over(values, formula, type_)
+        assert got == expected and type(got) is type(expected)
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.decimals(allow_nan=False, allow_infinity=False, min_value=-9, max_value=9, places=18), st.integers(-2, 18))
+def test_decimals_round_as_decimals_do(value: Decimal, digits: int) -> None:
+    whole = Decimal(1).scaleb(-digits)
+    assert over([value], f"max(round(t.v, {digits}))", FINE) == value.quantize(whole, ROUND_HALF_UP)
+    assert over([value], "max(floor(t.v))", FINE) == value.to_integral_value(ROUND_FLOOR)
+    assert over([value], "max(ceil(t.v))", FINE) == value.to_integral_value(ROUND_CEILING)
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.floats(-1e15, 1e15), st.integers(0, 6))
+def test_floats_round_as_their_shortest_decimal_reads(value: float, digits: int) -> None:
+    expected = Decimal(repr(value)).quantize(Decimal(1).scaleb(-digits), ROUND_HALF_UP)
+    got = over([value], f"max(round(t.v, {digits}))")
+    assert float(got) == pytest.approx(float(expected), rel=1e-15, abs=0) if abs(value) < 2**53 / 10**digits else True
+
+
+def test_running_floats_begin_anew_in_each_cell() -> None:
+    model = relatum.Model()
+    model.add_table("t", pa.table({"g": ["x", "y", "y", "y"], "p": [1, 1, 2, 3], "v": [1e17, 0.1, 0.2, 0.3]}))
+    grid = model.pivot(rows="t.g, t.p", values="r: running(sum(t.v) among t.p by sum(t.p))", totals=False)
+    assert grid.to_arrow()["r"].to_pylist() == pytest.approx([1e17, 0.1, 0.3, 0.6])
+
+
+def test_running_whole_numbers_are_refused_only_where_a_sum_does_not_fit() -> None:
+    model = relatum.Model()
+    model.add_table("t", pa.table({"g": ["x", "x", "y", "y"], "p": [1, 2, 1, 2], "v": [HIGHEST, -1, LOWEST, HIGHEST]}))
+    running = {"rows": "t.g, t.p", "values": "r: running(sum(t.v) among t.p by sum(t.p))", "totals": False}
+    assert model.pivot(**running).to_arrow()["r"].to_pylist() == [HIGHEST, HIGHEST - 1, LOWEST, -1]
+    with pytest.raises(relatum.ValueOverflowError, match="running sum"):
+        model.pivot(**{**running, "values": "running(sum(t.v) among t.p by sum(t.p) desc)", "where": "t.g = 'x' or t.p = 2"}).to_arrow()
+        model.pivot(rows="t.p", values="running(max(t.v) among t.p by sum(t.p))").to_arrow()
+
+
+PRINTED = [
+    (1e29, "#,##0", "100,000,000,000,000,000,000,000,000,000"), (1e300, "0", "1" + "0" * 300), (10**15, "#,##0.0000000000", "1,000,000,000,000,000.0000000000"),
+    (0.5, "0", "1"), (2.5, "0", "3"), (-2.5, "0", "−3"), (2.675, "0.00", "2.68"), (-0.001, "0.00", "0.00"), (-0.004, "0%", "0%"), (0.125, "0%", "13%"), (-0.0, "0.0", "0.0"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("value", "pattern", "expected"), PRINTED)
+def test_what_is_shown_rounds_half_away_from_zero(value: Any, pattern: str, expected: str) -> None:
+    model = relatum.Model(locale="en_GB")
+    model.add_table("t", pa.table({"v": [value]}))
+    model.measure("m", "sum(t.v)", format=pattern)
+    assert grid_text(model.pivot(values="m").result, 400).splitlines()[-1].strip() == expected
