@@ -14,7 +14,9 @@ from relatum.language.expression import (
     Apply,
     BothWays,
     Change,
+    Choices,
     ColumnValue,
+    Constant,
     Expression,
     FilterPart,
     Grain,
@@ -23,12 +25,16 @@ from relatum.language.expression import (
     KeepBest,
     KeepWhere,
     LetIn,
+    LetValue,
     MoveDates,
+    Narrowed,
+    NoMatch,
     Only,
     Pin,
     PinEdge,
     PinNoMatch,
     Ranked,
+    Slot,
     Via,
     Where,
     columns_in,
@@ -108,32 +114,45 @@ class Use:
 _NO_AGGREGATE = Aggregate("", (), "", NULL)
 
 
-def aggregate_uses(expression: Expression, around: Use | None = None) -> Iterator[Use]:
-    """Every aggregate of a formula, nested ones included, with what is around it."""
-    around = around or Use(_NO_AGGREGATE, Opened())
+def aggregate_uses(expression: Expression) -> Iterator[Use]:
+    """Every aggregate of a formula, nested ones included, with what is around it.
+
+    A part that stands twice in the same surroundings, as measures do that name one another, is told once.
+    """
+    yield from _uses(expression, Use(_NO_AGGREGATE, Opened()), set())
+
+
+def _uses(expression: Expression, around: Use, seen: set[tuple[int, Use]]) -> Iterator[Use]:
+    if (id(expression), around) in seen:
+        return
+    seen.add((id(expression), around))
     match expression:
         case Aggregate(grain=grain, arguments=arguments):
             yield replace(around, aggregate=expression)
             inner = around if grain is None else _bearing(around, grain)
             for argument in arguments:
-                yield from aggregate_uses(argument, inner)
+                yield from _uses(argument, inner, seen)
         case Apply(arguments=arguments):
             for argument in arguments:
-                yield from aggregate_uses(argument, around)
+                yield from _uses(argument, around, seen)
         case InContext(formula=formula, changes=changes):
             for change in changes:
                 if isinstance(change, KeepWhere | KeepBest):
                     for kept in formulas_of(change):
-                        yield from aggregate_uses(kept, around)
+                        yield from _uses(kept, around, seen)
                 around = _changed(around, change)
-            yield from aggregate_uses(formula, around)
+            yield from _uses(formula, around, seen)
         case Ranked(formula=formula, grain=grain, by=by):
             for part in (formula, by):
                 if part is not None:
-                    yield from aggregate_uses(part, _bearing(around, grain))
+                    yield from _uses(part, _bearing(around, grain), seen)
         case LetIn(values=values, body=body):
             for value in (*values, body):
-                yield from aggregate_uses(value, around)
+                yield from _uses(value, around, seen)
+        case Constant() | Choices() | ColumnValue() | NoMatch() | Narrowed() | LetValue() | Slot():
+            return
+        case _:
+            assert_never(expression)
 
 
 def _bearing(around: Use, grain: Grain) -> Use:

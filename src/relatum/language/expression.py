@@ -387,6 +387,12 @@ def columns_in(expression: Expression) -> tuple[ColumnValue | NoMatch, ...]:
 
 
 @lru_cache(maxsize=1 << 14)
+def uses_names(expression: Expression) -> bool:
+    """Whether a value that ``let`` named is used somewhere inside an expression."""
+    return isinstance(expression, LetValue) or any(map(uses_names, inner_of(expression)))
+
+
+@lru_cache(maxsize=1 << 14)
 def is_plain(expression: Expression) -> bool:
     """Whether an expression reads nothing but constants and columns of its own row."""
     if isinstance(expression, Apply):

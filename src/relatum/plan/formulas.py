@@ -28,8 +28,10 @@ from relatum.language.expression import (
     Ranked,
     Slot,
     columns_in,
+    formulas_of,
     inner_of,
     is_plain,
+    uses_names,
 )
 from relatum.language.register import AGGREGATES, SCALARS
 from relatum.model.routes import Place
@@ -158,6 +160,8 @@ class Compiler:
     # -- every expression ---------------------------------------------------------------------------------------------
 
     def _compiled(self, expression: Expression, context: Context) -> Compiled:
+        if context.names and not uses_names(expression):
+            context = replace(context, names=())
         key = (expression, context)
         found = self._done.get(key)
         if found is None:
@@ -348,6 +352,8 @@ class Compiler:
         return _Members(Visible(tuple(parts)), inner, all_bounds, keys)
 
     def _keep(self, change: KeepWhere | KeepBest, context: Context) -> tuple[Filter, Findings]:
+        if context.names and not any(map(uses_names, formulas_of(change))):
+            context = replace(context, names=())
         if (change, context) not in self._kept:
             self._kept[change, context] = self._make_keep(change, context)
         return self._kept[change, context]

@@ -1,0 +1,83 @@
+"""One record a function, one class a change: what is added in one place works, what is handled nowhere is found."""
+
+from __future__ import annotations
+
+import re
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pytest
+
+import relatum
+from relatum.data import vectors as v
+from relatum.engine.memory import aggregates, kernels
+from relatum.engine.memory.aggregates import AGGREGATE_KERNELS, Folded, Folds
+from relatum.engine.memory.folds import Extreme
+from relatum.language import register
+from relatum.language.register import AGGREGATES, RANKINGS, SCALARS, AggregateFunction, refuse_missing
+from relatum.language.rules import float_of
+
+ROOT = Path(__file__).parent.parent
+
+
+def add_range(patch: pytest.MonkeyPatch) -> None:
+    """The whole of a new aggregate: its record, and its kernel for the memory engine."""
+
+    def finish(given: Folds) -> v.Column:
+        low, high, _ = given.folds
+        assert isinstance(low, Extreme) and isinstance(high, Extreme)
+        return v.finite((high.best - low.best) / 10.0**given.scale, np.asarray(given.folds[2].counts == 0))
+
+    record = AggregateFunction("extent", "extent", "extent(x)", "plain", float_of, "Greatest less smallest value.", merge="extreme")
+    patch.setitem(register.AGGREGATES, "extent", record)
+    patch.setitem(aggregates.AGGREGATE_KERNELS, "extent", Folded((("min", 0), ("max", 0), ("count", 0)), finish))
+
+
+def test_an_aggregate_added_in_one_place_works_everywhere(monkeypatch: pytest.MonkeyPatch) -> None:
+    add_range(monkeypatch)
+    model = relatum.Model()
+    model.add_table("t", pa.table({"g": ["x", "x", "y"], "p": [1, 2, 2], "v": [1, 5, 7]}))
+    model.measure("wide", "extent(t.v)")
+    grid = model.pivot(rows="t.g", values="wide, n: extent(sum(t.v) per t.p), k: wide[keep t.p where wide >= 0]")
+    lines = [tuple(record.values())[2:] for record in grid.to_arrow(totals=True).to_pylist()]
+    assert lines == [(4.0, 4.0, 4.0), (0.0, 0.0, 0.0), (6.0, 11.0, 6.0)]
+    with pytest.raises(relatum.FormulaError, match="extent is not written like this"):
+        model.evaluate("extent(distinct t.v)")
+
+
+def test_an_engine_that_lacks_a_kernel_says_so() -> None:
+    short = {name: kernel for name, kernel in AGGREGATE_KERNELS.items() if name != "median"}
+    with pytest.raises(TypeError, match="The memory engine and the register differ in median"):
+        refuse_missing("memory", [(SCALARS, kernels.KERNELS), (AGGREGATES, short)])
+    with pytest.raises(TypeError, match="differ in odd"):
+        refuse_missing("memory", [(RANKINGS, {**RANKINGS, "odd": None})])
+
+
+#: Where changes in square brackets are told apart, and a handler that is taken out there.
+HANDLERS = [
+    ("language/tree.py", "case ViaClause(side) | BothWaysClause(side):", "case ViaClause(side):"),
+    ("language/resolve_changes.py", "            case PinEdgeClause(edge, name):\n                return PinEdge(edge, *reader.column(name), source)\n", ""),
+    ("plan/context.py", "            case Only(targets):\n                context = _only(catalog, context, targets)\n", ""),
+    ("calendar/moves.py", "        case Whole(unit):\n            return _whole(dates.units(unit), sets)\n", ""),
+    ("audit/understood.py", "        case MoveDates():\n            return replace(around, moved=True)\n", ""),
+    ("engine/memory/evaluate.py", "            case Nested():\n                return self._nested(node, cells)\n", ""),
+]  # fmt: skip
+
+
+def test_a_change_that_is_handled_nowhere_fails_the_type_check(tmp_path: Path) -> None:
+    """Every handler taken out at once: the check names each place by itself."""
+    shutil.copytree(ROOT / "src", tmp_path / "src", ignore=shutil.ignore_patterns("__pycache__"))
+    shutil.copy(ROOT / "pyproject.toml", tmp_path)
+    for name, handler, instead in HANDLERS:
+        file = tmp_path / "src" / "relatum" / name
+        text = file.read_text()
+        assert handler in text, name
+        file.write_text(text.replace(handler, instead, 1))
+    command = [sys.executable, "-m", "mypy", "--cache-dir", str(tmp_path / "cache"), *(f"src/relatum/{name}" for name, _, _ in HANDLERS)]
+    found = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, check=False).stdout
+    missed = {name for name, _, _ in HANDLERS if not re.search(rf"{name}:\d+: error: Argument 1 to \"assert_never\"", found)}
+    assert not missed, found
