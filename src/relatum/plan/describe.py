@@ -45,6 +45,8 @@ from relatum.plan.nodes import (
     Visible,
 )
 
+#: A formula that doubles itself through measures would fill the screen.
+_LONGEST = 600
 _INFIX = frozenset(("+", "-", "*", "/", "%", "||", "=", "<>", "<", "<=", ">", ">=", "and", "or", "like"))
 
 
@@ -69,6 +71,7 @@ class _Writer:
         self.plan = plan
         self.numbers: dict[PlanNode, int] = {}
         self.told: set[PlanNode] = set()
+        self.texts: dict[int, str] = {}
 
     def lines(self) -> Iterator[str]:
         for derivation in self.plan.derived:
@@ -181,6 +184,15 @@ class _Writer:
     # -- expressions --------------------------------------------------------------------------------------------------
 
     def expression(self, expression: Expression) -> str:
+        """An expression as a formula writes it; a very long one is cut in its middle."""
+        if id(expression) not in self.texts:
+            text = self.written(expression)
+            if len(text) > _LONGEST:
+                text = f"{text[: _LONGEST // 2]} … {text[-_LONGEST // 4 :]}"
+            self.texts[id(expression)] = text
+        return self.texts[id(expression)]
+
+    def written(self, expression: Expression) -> str:
         match expression:
             case Constant():
                 return _constant(expression)
