@@ -9,8 +9,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from agreement import disagreement, shrunk
-from relatum.data import groups
-from relatum.engine.memory import joins, scan, store
+from relatum.data import groups, joins
+from relatum.engine.memory import scan, store
 from stars import random_case
 
 SLOW = [HealthCheck.too_slow, HealthCheck.function_scoped_fixture]

@@ -13,7 +13,8 @@ import pytest
 import relatum
 from agreement import build
 from conftest import make_stall
-from relatum.engine.memory import date_sets, inner, joins
+from relatum.data import joins
+from relatum.engine.memory import date_sets, inner
 from relatum.pivot.request import ask, resolve_request
 from relatum.plan.compile import Wanted
 from relatum.plan.describe import describe

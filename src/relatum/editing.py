@@ -36,16 +36,16 @@ if TYPE_CHECKING:
 
 
 Arguments = ParamSpec("Arguments")
-Result = TypeVar("Result")
+Outcome = TypeVar("Outcome")
 
 
 def _in_turn(
-    edit: Callable[Concatenate[Editable, Arguments], Result],
-) -> Callable[Concatenate[Editable, Arguments], Result]:
+    edit: Callable[Concatenate[Editable, Arguments], Outcome],
+) -> Callable[Concatenate[Editable, Arguments], Outcome]:
     """An edit that waits for those of other threads: it begins with what they left."""
 
     @functools.wraps(edit)
-    def waiting(model: Editable, /, *arguments: Arguments.args, **named: Arguments.kwargs) -> Result:
+    def waiting(model: Editable, /, *arguments: Arguments.args, **named: Arguments.kwargs) -> Outcome:
         with model._turn:
             return edit(model, *arguments, **named)
 

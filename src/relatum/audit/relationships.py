@@ -11,10 +11,10 @@ from relatum.audit.finding import Finding, Money, folded, nulls_of, sampled
 from relatum.data.buffers import array_values
 from relatum.data.columns import Array, Column
 from relatum.data.days import day_of
+from relatum.data.joins import JoinIndex
 from relatum.data.keys import keys_found
 from relatum.data.types import Kind
 from relatum.drafts.words import words
-from relatum.engine.memory.joins import JoinIndex
 from relatum.errors import DataError
 from relatum.model.declaration import Relationship
 from relatum.model.names import column_name, quoted

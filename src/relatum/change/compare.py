@@ -22,7 +22,7 @@ T = TypeVar("T")
 
 
 @dataclass(frozen=True, slots=True)
-class Change:
+class Difference:
     """One thing that two models have differently. ``what`` is ``added``, ``removed``, ``changed`` or ``renamed``.
 
     ``before`` and ``after`` are the setting that changed, or the other name.
@@ -60,7 +60,7 @@ class Moved:
 class Comparison:
     """What two models have differently: what they say, and the values that came out otherwise."""
 
-    changes: tuple[Change, ...]
+    changes: tuple[Difference, ...]
     moved: tuple[Moved, ...]
     compared: int
 
@@ -70,13 +70,13 @@ class Comparison:
         return not self.changes and not self.moved
 
 
-def compare_declarations(before: Declaration, after: Declaration) -> tuple[Change, ...]:
+def compare_declarations(before: Declaration, after: Declaration) -> tuple[Difference, ...]:
     """What changed in meaning: blanks, comments and the order of things do not count."""
-    found: list[Change] = []
+    found: list[Difference] = []
     for setting in ("name", "locale", "currency"):
         old, new = getattr(before, setting), getattr(after, setting)
         if old != new:
-            found.append(Change("changed", "model", before.name, setting, old, new))
+            found.append(Difference("changed", "model", before.name, setting, old, new))
     found += _mapping("table", _named(before.tables), _named(after.tables))
     for name in before.tables:
         if name in after.tables:
@@ -132,25 +132,25 @@ def _ordered(relationship: Relationship) -> Relationship:
 _NAMED = frozenset(("table", "column", "derived column", "measure", "hierarchy"))
 
 
-def _mapping(kind: str, before: Mapping[str, Any], after: Mapping[str, Any]) -> Iterator[Change]:
+def _mapping(kind: str, before: Mapping[str, Any], after: Mapping[str, Any]) -> Iterator[Difference]:
     gone = {name: each for name, each in before.items() if name not in after}
     new = {name: each for name, each in after.items() if name not in before}
     for name, each in list(gone.items()) if kind in _NAMED else ():
         twin = next((other for other, thing in new.items() if _same(each, thing)), None)
         if twin is not None:
-            yield Change("renamed", kind, name, "", name, twin)
+            yield Difference("renamed", kind, name, "", name, twin)
             del gone[name], new[twin]
     for name in gone:
-        yield Change("removed", kind, name)
+        yield Difference("removed", kind, name)
     for name in new:
-        yield Change("added", kind, name)
+        yield Difference("added", kind, name)
     for name in before:
         if name in after:
             for setting, old, now in _settings(before[name], after[name]):
-                yield Change("changed", kind, name, setting, old, now)
+                yield Difference("changed", kind, name, setting, old, now)
 
 
-def _columns(before: Table, after: Table) -> Iterator[Change]:
+def _columns(before: Table, after: Table) -> Iterator[Difference]:
     for kind, old, new in (
         ("column", before.columns, after.columns),
         ("derived column", before.derived, after.derived),

@@ -10,10 +10,9 @@ from relatum.change.impact import Dependant, Dependencies, Thing, find_relations
 from relatum.errors import ModelError
 from relatum.language.mentions import Known, Mention, mentions, respelled
 from relatum.model.declaration import ColumnSettings, Declaration, End, Table, frozen, refuse_name
-from relatum.model.names import column_name, quoted, split_name
+from relatum.model.names import ColumnKey, column_name, quoted, split_name
 from relatum.wording import listed
 
-Column = tuple[str, str]
 T = TypeVar("T")
 
 
@@ -62,7 +61,7 @@ def renamed(dependencies: Dependencies, name: str, new: str) -> Declaration:
     )
 
 
-def _column_aliases(declaration: Declaration, table: str, column: str) -> list[Column]:
+def _column_aliases(declaration: Declaration, table: str, column: str) -> list[ColumnKey]:
     """The column itself, and the same column where roles and derived tables have it."""
     if table in declaration.tables and declaration.tables[table].role_of:
         table = declaration.tables[table].role_of
@@ -76,7 +75,7 @@ def _column_aliases(declaration: Declaration, table: str, column: str) -> list[C
     return found
 
 
-def _refuse_column(declaration: Declaration, known: Known, owner: Column, new: str) -> None:
+def _refuse_column(declaration: Declaration, known: Known, owner: ColumnKey, new: str) -> None:
     table = declaration.tables[owner[0]]
     if table.calendar is not None:
         raise ModelError(
@@ -90,7 +89,9 @@ def _refuse_column(declaration: Declaration, known: Known, owner: Column, new: s
 class _Names:
     """New names of tables, measures and columns."""
 
-    def __init__(self, tables: Mapping[str, str], measures: Mapping[str, str], columns: Mapping[Column, str]) -> None:
+    def __init__(
+        self, tables: Mapping[str, str], measures: Mapping[str, str], columns: Mapping[ColumnKey, str]
+    ) -> None:
         self.tables, self.measures, self.columns = tables, measures, columns
 
     def table(self, name: str) -> str:

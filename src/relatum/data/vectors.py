@@ -88,7 +88,7 @@ def fits(lower: int, upper: int) -> bool:
     return lower >= LOWEST and upper <= HIGHEST
 
 
-def exact(operation: Operation, type_: Type, left: Column, right: Column, nulls: Nulls) -> Column:
+def exact(operation: Arithmetic, type_: Type, left: Column, right: Column, nulls: Nulls) -> Column:
     """Add, subtract or multiply whole numbers; an overflow is an error, and nothing else is.
 
     The bounds of the operands tell beforehand whether 64 bits suffice. Where they leave it open, each result is looked
@@ -116,11 +116,11 @@ def exact(operation: Operation, type_: Type, left: Column, right: Column, nulls:
     return Column(type_, values, nulls, None, lower, upper)
 
 
-Operation = Literal["add", "subtract", "multiply"]
-_OPERATIONS: dict[Operation, Any] = {"add": np.add, "subtract": np.subtract, "multiply": np.multiply}
+Arithmetic = Literal["add", "subtract", "multiply"]
+_OPERATIONS: dict[Arithmetic, Any] = {"add": np.add, "subtract": np.subtract, "multiply": np.multiply}
 
 
-def _bounds(operation: Operation, left: Column, right: Column) -> tuple[int, int]:
+def _bounds(operation: Arithmetic, left: Column, right: Column) -> tuple[int, int]:
     match operation:
         case "add":
             return left.lower + right.lower, left.upper + right.upper
@@ -133,7 +133,7 @@ def _bounds(operation: Operation, left: Column, right: Column) -> tuple[int, int
             assert_never(operation)
 
 
-def _overflows(operation: Operation, left: Array, right: Array, wrapped: Array) -> Array:
+def _overflows(operation: Arithmetic, left: Array, right: Array, wrapped: Array) -> Array:
     match operation:
         case "add":
             return np.asarray(((left ^ wrapped) & (right ^ wrapped)) < 0)

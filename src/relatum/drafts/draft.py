@@ -23,7 +23,7 @@ from relatum.drafts.measures import Namer, fact_measures, lookup_averages, price
 from relatum.drafts.profile import ColumnProfile, TableProfile, profile
 from relatum.drafts.proposals import LIKELY, Proposal
 from relatum.drafts.relationships import (
-    Tables,
+    DraftTables,
     date_rank,
     name_match,
     relate_columns,
@@ -136,7 +136,7 @@ class _Draft:
         """Declared ones, then those that names and values speak for; two routes are resolved or left to a person."""
         self._declare_tables()
         prefixes = {name: shared_prefix(table) for name, table in self.tables.items()}
-        tables = Tables(list(self.tables.values()), self.keys, prefixes)
+        tables = DraftTables(list(self.tables.values()), self.keys, prefixes)
         found = [*self._foreign_keys(), *relate_columns(tables), *relate_pairs(tables)]
         found = self._one_target_each(tables, found)
         singles = [each for each in found if not each.active or not isinstance(each.content, Relationship)]
@@ -269,7 +269,7 @@ class _Draft:
                 )
         return found
 
-    def _one_target_each(self, tables: Tables, found: list[Proposal]) -> list[Proposal]:
+    def _one_target_each(self, tables: DraftTables, found: list[Proposal]) -> list[Proposal]:
         """A column points to one table: the best one stays, the others become doubts; none where two are as good."""
         kept = [each for each in found if not isinstance(each.content, Relationship)]
         rivals: dict[End, list[tuple[Proposal, Relationship]]] = {}
@@ -301,7 +301,7 @@ class _Draft:
                 kept.append(replace(each, confidence=0.6, doubt=doubt))
         return kept
 
-    def _fit(self, tables: Tables, proposal: Proposal, related: Relationship) -> tuple[float, float, bool, int]:
+    def _fit(self, tables: DraftTables, proposal: Proposal, related: Relationship) -> tuple[float, float, bool, int]:
         """How well a column's target fits: by evidence, by the column's name, by the name of its own table."""
         many = self.tables[related.many.table].columns[related.many.columns[0]]
         one = self.tables[related.one.table].columns[related.one.columns[0]]

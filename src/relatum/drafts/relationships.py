@@ -9,6 +9,7 @@ import numpy as np
 
 from relatum.data.arrow import python_values
 from relatum.data.columns import Column
+from relatum.data.joins import build_join_index
 from relatum.data.types import Kind
 from relatum.drafts.keys import almost_unique, why_not_unique
 from relatum.drafts.profile import ColumnProfile, TableProfile
@@ -23,7 +24,6 @@ from relatum.drafts.words import (
     starts_a_validity,
     words,
 )
-from relatum.engine.memory.joins import build_join_index
 from relatum.errors import DataError
 from relatum.model.declaration import End, Relationship
 from relatum.model.names import quoted
@@ -35,7 +35,7 @@ _WEAK = 0.6
 
 
 @dataclass(frozen=True, slots=True)
-class Tables:
+class DraftTables:
     """The tables of a draft with their keys, and the prefix that each table's columns share."""
 
     tables: Sequence[TableProfile]
@@ -55,7 +55,7 @@ def shared_prefix(table: TableProfile) -> str:
     return prefix if mark and len(names) > 1 and all(each.startswith(prefix) for each in names) else ""
 
 
-def name_match(tables: Tables, many: ColumnProfile, one: ColumnProfile) -> float:
+def name_match(tables: DraftTables, many: ColumnProfile, one: ColumnProfile) -> float:
     """How much two names say that one column points to the other, from 0 to 1."""
     left, right = tables.bare(many), tables.bare(one)
     target = tuple(map(singular, words(one.table)))
@@ -81,7 +81,7 @@ def name_match(tables: Tables, many: ColumnProfile, one: ColumnProfile) -> float
     return 0.3 if words(left) == words(right) else 0.0
 
 
-def relate_columns(tables: Tables) -> list[Proposal]:
+def relate_columns(tables: DraftTables) -> list[Proposal]:
     """Every relationship of one column to a unique one that names and values speak for, and near misses as notes."""
     found: list[Proposal] = []
     for one_table in tables.tables:
@@ -109,7 +109,7 @@ def _one_side(column: ColumnProfile) -> bool:
 
 
 def _pair(
-    tables: Tables, many_table: TableProfile, many: ColumnProfile, one_table: TableProfile, one: ColumnProfile
+    tables: DraftTables, many_table: TableProfile, many: ColumnProfile, one_table: TableProfile, one: ColumnProfile
 ) -> Proposal | None:
     if many.type.kind not in _NAMING or not many.distinct:
         return None
@@ -146,7 +146,7 @@ def _pair(
     return Proposal("relationship", link, link, confidence, evidence, doubt, _pointing_to(many, one))
 
 
-def _certainly_key(tables: Tables, one: ColumnProfile) -> bool:
+def _certainly_key(tables: DraftTables, one: ColumnProfile) -> bool:
     return tables.keys.get(one.table) == (one.name,)
 
 
@@ -175,7 +175,7 @@ def _judged(
 
 
 def _one_to_one(
-    tables: Tables,
+    tables: DraftTables,
     many_table: TableProfile,
     many: ColumnProfile,
     one_table: TableProfile,
@@ -253,7 +253,7 @@ def coverage(
     return share, found, shown
 
 
-def relate_pairs(tables: Tables) -> Iterator[Proposal]:
+def relate_pairs(tables: DraftTables) -> Iterator[Proposal]:
     """Relationships of several columns: to a composite key, or to the latest row that holds on a date."""
     for one_table in tables.tables:
         key = tables.keys.get(one_table.name, ())
@@ -266,7 +266,7 @@ def relate_pairs(tables: Tables) -> Iterator[Proposal]:
 
 
 def _several(
-    tables: Tables, many_table: TableProfile, one_table: TableProfile, one: list[ColumnProfile]
+    tables: DraftTables, many_table: TableProfile, one_table: TableProfile, one: list[ColumnProfile]
 ) -> Iterator[Proposal]:
     dated = [each for each in one if each.type.kind is Kind.DATE]
     exact = [each for each in one if each.type.kind is not Kind.DATE]
@@ -297,7 +297,7 @@ def _several(
         yield _composite([*many, date], one, share, found, example, "as_of", confidence, not said)
 
 
-def _partner(tables: Tables, many_table: TableProfile, one: ColumnProfile) -> ColumnProfile | None:
+def _partner(tables: DraftTables, many_table: TableProfile, one: ColumnProfile) -> ColumnProfile | None:
     # Beside another column that agrees, a name as common as month or code is evidence too.
     scored = [
         (0.9 if words(tables.bare(each)) == words(tables.bare(one)) else name_match(tables, each, one), each)

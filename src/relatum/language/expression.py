@@ -121,7 +121,7 @@ class Narrowed(Immutable):
 
 
 @dataclass(frozen=True, slots=True)
-class Source:
+class Written:
     """Where a change was written, for messages: its text and place in a formula, and what that belongs to."""
 
     text: str = ""
@@ -135,7 +135,7 @@ class Where(Immutable):
     """Keeps every filter and adds these."""
 
     parts: tuple[FilterPart, ...]
-    source: Source = field(default=Source(), compare=False)
+    source: Written = field(default=Written(), compare=False)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -145,7 +145,7 @@ class Pin(Immutable):
     table: str
     column: str
     part: FilterPart
-    source: Source = field(default=Source(), compare=False)
+    source: Written = field(default=Written(), compare=False)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -155,7 +155,7 @@ class PinNoMatch(Immutable):
     table: str
     column: str | None
     part: FilterPart
-    source: Source = field(default=Source(), compare=False)
+    source: Written = field(default=Written(), compare=False)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -165,7 +165,7 @@ class PinEdge(Immutable):
     edge: Literal["first", "last"]
     table: str
     column: str
-    source: Source = field(default=Source(), compare=False)
+    source: Written = field(default=Written(), compare=False)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -198,7 +198,7 @@ class Ignoring(Immutable):
     """Drops filters."""
 
     targets: tuple[OnTable | OnColumn | OfSet, ...]
-    source: Source = field(default=Source(), compare=False)
+    source: Written = field(default=Written(), compare=False)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -206,7 +206,7 @@ class Only(Immutable):
     """Drops every filter but these."""
 
     targets: tuple[OnTable | OnColumn, ...]
-    source: Source = field(default=Source(), compare=False)
+    source: Written = field(default=Written(), compare=False)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -214,7 +214,7 @@ class Via(Immutable):
     """A standby relationship replaces the active one between the same tables."""
 
     relationship: Relationship
-    source: Source = field(default=Source(), compare=False)
+    source: Written = field(default=Written(), compare=False)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -222,7 +222,7 @@ class BothWays(Immutable):
     """Filters travel both ways along a relationship."""
 
     relationship: Relationship
-    source: Source = field(default=Source(), compare=False)
+    source: Written = field(default=Written(), compare=False)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -231,7 +231,7 @@ class KeepWhere(Immutable):
 
     grain: Grain
     condition: Expression
-    source: Source = field(default=Source(), compare=False)
+    source: Written = field(default=Written(), compare=False)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -242,7 +242,7 @@ class KeepBest(Immutable):
     number: int
     grain: Grain
     by: Expression
-    source: Source = field(default=Source(), compare=False)
+    source: Written = field(default=Written(), compare=False)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -251,7 +251,7 @@ class MoveDates(Immutable):
 
     step: Step
     calendar: str
-    source: Source = field(default=Source(), compare=False)
+    source: Written = field(default=Written(), compare=False)
 
 
 Change = Where | Pin | PinNoMatch | PinEdge | Ignoring | Only | Via | BothWays | KeepWhere | KeepBest | MoveDates

@@ -7,13 +7,14 @@ each engine holds its kernels against these records when it is imported.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
 from relatum.data.types import BOOLEAN, INTEGER, Type
 from relatum.language.expression import Expression
 from relatum.language.rules import (
+    Infer,
     any_to_truth,
     cases,
     compared,
@@ -34,8 +35,6 @@ from relatum.language.rules import (
     whole,
     widest,
 )
-
-Infer = Callable[[Sequence[Expression]], Type]
 
 
 @dataclass(frozen=True, slots=True)

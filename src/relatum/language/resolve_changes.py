@@ -30,9 +30,9 @@ from relatum.language.expression import (
     Pin,
     PinEdge,
     PinNoMatch,
-    Source,
     Via,
     Where,
+    Written,
     columns_in,
 )
 from relatum.language.reader import Scope
@@ -127,7 +127,7 @@ class ChangeReader:
 
     def _change(self, clause: Clause, scope: Scope) -> Change:
         reader = self.reader
-        source = Source(reader.written(clause.span), clause.span, reader.text, reader.owner)
+        source = Written(reader.written(clause.span), clause.span, reader.text, reader.owner)
         match clause:
             case WhereClause(condition):
                 return Where(reader.parts(condition, scope), source)
@@ -190,10 +190,10 @@ class ChangeReader:
             return OnColumn(*self.reader.column(name))
         return OnTable(self.reader.table(name))
 
-    def _part(self, value: ColumnValue, condition: Expression, source: Source) -> FilterPart:
+    def _part(self, value: ColumnValue, condition: Expression, source: Written) -> FilterPart:
         return FilterPart(value.table, frozenset([value.column]), condition, source.text)
 
-    def _pin(self, name: Name, values: Sequence[Syntax], scope: Scope, source: Source) -> Pin:
+    def _pin(self, name: Name, values: Sequence[Syntax], scope: Scope, source: Written) -> Pin:
         value = self.reader.column_value(name)
         operands = [self.reader.resolve(operand, scope.within("condition")) for operand in values]
         for operand in operands:

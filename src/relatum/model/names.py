@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from datetime import date, datetime
 
+#: A table, and a column of it.
+ColumnKey = tuple[str, str]
 PLAIN = re.compile(r"[^\W\d]\w*\Z")
 
 #: Words with a meaning of their own in formulas; a column with such a name is written in double quotes.

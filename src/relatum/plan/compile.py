@@ -11,7 +11,7 @@ from relatum.plan.bounds import attached
 from relatum.plan.context import ByMember, Context, Filter, request_filters
 from relatum.plan.formulas import Compiler, together
 from relatum.plan.members import visible_members
-from relatum.plan.nodes import Derivation, Field, Formula, Grain, Interval, Plan
+from relatum.plan.nodes import Derivation, Field, Formula, GridGrain, Interval, Plan
 from relatum.plan.notes import Note
 from relatum.plan.reads import Reads, reads_of
 from relatum.plan.shown import axis_of, judged_among
@@ -57,7 +57,7 @@ def compile_plan(catalog: Catalog, wanted: Wanted, derivations: Derivations) -> 
     compiler = Compiler(catalog, wanted.fields)
     request = Context(tuple(request_filters(wanted.filters)))
     columns = [(field.table, field.column) for field in wanted.fields]
-    grains: list[Grain] = []
+    grains: list[GridGrain] = []
     told: list[Note] = []
     bare = False
     for keys in wanted.grains:
@@ -71,7 +71,7 @@ def compile_plan(catalog: Catalog, wanted: Wanted, derivations: Derivations) -> 
         else:
             told += [note for note in findings.notes if not note.at_grain]
         grains.append(
-            Grain(
+            GridGrain(
                 keys,
                 tuple(formula for formula, _ in compiled),
                 tuple(judged_among(node, keys) for node in findings.judged),

@@ -95,7 +95,7 @@ class Filter(Immutable):
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Edge(Immutable):
+class PinnedEdge(Immutable):
     """``pin first`` or ``pin last`` of a column."""
 
     edge: Literal["first", "last"]
@@ -114,7 +114,7 @@ class Context(Immutable):
     filters: tuple[Filter, ...] = ()
     opened: Opened = field(default_factory=Opened)
     steps: tuple[tuple[str, Step], ...] = ()
-    edges: tuple[Edge, ...] = ()
+    edges: tuple[PinnedEdge, ...] = ()
     rows: tuple[tuple[str, int], ...] = ()
     columns: tuple[tuple[tuple[str, str], int], ...] = ()
     groups: tuple[int, ...] = ()
@@ -147,7 +147,7 @@ class Context(Immutable):
 
 
 #: What a change added: filters and edges that some aggregate must take up.
-Added = frozenset[Filter | Edge]
+Added = frozenset[Filter | PinnedEdge]
 Keep = Callable[[KeepWhere | KeepBest, Context], Filter]
 
 
@@ -177,7 +177,7 @@ def changed(
                 context = _without_no_match(context, table, column).with_filters([one])
                 added.append((change, frozenset([one])))
             case PinEdge(edge, table, column):
-                pinned = Edge(edge, table, column)
+                pinned = PinnedEdge(edge, table, column)
                 context = replace(context, edges=(*context.edges, pinned))
                 added.append((change, frozenset([pinned])))
             case Ignoring(targets):

@@ -26,7 +26,6 @@ from relatum.language.expression import (
 from relatum.language.register import SCALARS
 from relatum.model.names import column_name, literal, quoted
 from relatum.model.routes import Route
-from relatum.plan.formulas import node_in
 from relatum.plan.nodes import (
     Aggregation,
     Bounds,
@@ -44,6 +43,7 @@ from relatum.plan.nodes import (
     RankedAmong,
     Visible,
 )
+from relatum.plan.slots import node_in
 
 #: A formula that doubles itself through measures would fill the screen.
 _LONGEST = 600

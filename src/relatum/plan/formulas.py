@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import assert_never
 
@@ -29,16 +29,14 @@ from relatum.language.expression import (
     Slot,
     columns_in,
     formulas_of,
-    inner_of,
     is_plain,
     uses_names,
 )
-from relatum.language.register import AGGREGATES, SCALARS
 from relatum.model.routes import Place
 from relatum.plan import notes
 from relatum.plan.bounds import Bounded, Bounder, attached, field_of, row_route
-from relatum.plan.context import Added, ByCondition, ByKept, ByMember, Context, Edge, Filter, changed
-from relatum.plan.dependencies import formula_keys, formula_names, node_names
+from relatum.plan.context import Added, ByCondition, ByKept, ByMember, Context, Filter, PinnedEdge, changed
+from relatum.plan.dependencies import node_names
 from relatum.plan.members import grain_owners, own_match
 from relatum.plan.nodes import (
     Aggregation,
@@ -56,6 +54,7 @@ from relatum.plan.nodes import (
     Visible,
 )
 from relatum.plan.notes import Note
+from relatum.plan.slots import formula_of, node_type, row_tables
 
 _NOTHING: frozenset[Filter] = frozenset()
 _NONE_ADDED: Added = frozenset()
@@ -306,7 +305,7 @@ class Compiler:
     ) -> tuple[PlanNode | None, Findings]:
         """An aggregate's node, None where it has no value in its context; and what its context came to."""
         reached = bounded.reached | inside.reached
-        edges = {Edge(each.edge, each.table, each.column) for each in bounded.bounds.pinned}
+        edges = {PinnedEdge(each.edge, each.table, each.column) for each in bounded.bounds.pinned}
         own = replace(_taken_up(context, frozenset({*reached, *edges})), reached=frozenset(reached))
         counts = aggregate.function != "sole"
         held = all(axis in context.filters or axis in reached for axis in self._axes)
@@ -462,7 +461,7 @@ def _key_of(one: Filter) -> int:
 
 def _taken_up(context: Context, taken: Added) -> Findings:
     """What an aggregate took up of its context, and what it could not."""
-    every: Added = frozenset[Filter | Edge]((*context.filters, *context.edges))
+    every: Added = frozenset[Filter | PinnedEdge]((*context.filters, *context.edges))
     return Findings(taken=taken, missed=every - taken, aggregates=True)
 
 
@@ -491,100 +490,6 @@ def _within(naming: tuple[tuple[int, ...], tuple[Formula, ...]], nodes: Iterable
     )
 
 
-def formula_of(expression: Expression) -> Formula:
-    """The formula of an expression whose slots hold plan nodes."""
-    nodes: dict[PlanNode, None] = {}
-    seen: set[int] = set()
-    pending = [expression]
-    while pending:
-        part = pending.pop()
-        if id(part) in seen:
-            continue
-        seen.add(id(part))
-        if isinstance(part, Slot):
-            nodes[node_in(part)] = None
-        pending.extend(reversed(inner_of(part)))
-    inputs = tuple(nodes)
-    return Formula(expression, inputs, formula_keys(inputs), formula_names(inputs), _strict(expression, {}))
-
-
-def node_in(slot: Slot) -> PlanNode:
-    """The plan node that a slot holds."""
-    assert isinstance(slot.node, PlanNode), "slots of plans hold plan nodes"
-    return slot.node
-
-
-def row_tables(expressions: Iterable[Expression]) -> tuple[str, ...]:
-    """The row tables of all aggregates inside formulas, in the order of the text."""
-    return tuple(dict.fromkeys(_row_tables(expressions)))
-
-
-def _row_tables(expressions: Iterable[Expression]) -> Iterator[str]:
-    seen: set[int] = set()
-    pending = list(expressions)[::-1]
-    while pending:
-        part = pending.pop()
-        if id(part) in seen:
-            continue
-        seen.add(id(part))
-        match part:
-            case Aggregate(row_table=table, arguments=arguments):
-                if table:
-                    yield table
-                pending.extend(reversed(arguments))
-            case InContext(formula=formula) | Ranked(formula=formula):
-                pending.append(formula)
-            case (
-                Apply()
-                | LetIn()
-                | Constant()
-                | Choices()
-                | ColumnValue()
-                | NoMatch()
-                | Narrowed()
-                | LetValue()
-                | Slot()
-            ):
-                pending.extend(reversed(inner_of(part)))
-            case _:
-                assert_never(part)
-
-
-def _strict(expression: Expression, known: dict[int, bool]) -> bool:
-    """Whether a formula is null wherever its aggregates all are."""
-    if id(expression) not in known:
-        known[id(expression)] = _strict_anew(expression, known)
-    return known[id(expression)]
-
-
-def _strict_anew(expression: Expression, known: dict[int, bool]) -> bool:
-    match expression:
-        case Slot():
-            match node_in(expression):
-                case Nested(drops=drops, function=function):
-                    return drops or AGGREGATES[function].empty == "null"
-                case Aggregation():
-                    return True
-                case Naming(body=body):
-                    return body.strict
-                case RankedAmong() | KeyColumn() | Named():
-                    return False
-        case Apply(function, arguments):
-            each = [_strict(argument, known) for argument in arguments]
-            match SCALARS[function].strict:
-                case "any":
-                    return any(each)
-                case "all":
-                    return all(each)
-                case "first":
-                    return each[0]
-                case "never":
-                    return False
-        case _:
-            return False
-    raise AssertionError(f"{expression} is strict or not")
-
-
 def _bears(narrowed: Narrowed, context: Context) -> bool:
     wanted = (narrowed.table, narrowed.column)
     for each in context.filters:
@@ -596,8 +501,3 @@ def _bears(narrowed: Narrowed, context: Context) -> bool:
         ):
             return True
     return False
-
-
-def node_type(node: PlanNode) -> Type:
-    """The type of a node's value."""
-    return node.body.expression.type if isinstance(node, Naming) else node.type

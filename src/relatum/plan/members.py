@@ -5,11 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from relatum.language.catalog import Catalog
+from relatum.model.names import ColumnKey
 from relatum.plan.bounds import Bounder
 from relatum.plan.context import Context
 from relatum.plan.nodes import Match, Visible
-
-ColumnKey = tuple[str, str]
 
 
 def visible_members(catalog: Catalog, columns: Sequence[ColumnKey], keys: Sequence[int], context: Context) -> Visible:

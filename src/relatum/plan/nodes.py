@@ -263,7 +263,7 @@ class Judged(Immutable):
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Grain(Immutable):
+class GridGrain(Immutable):
     """One grain of a grid.
 
     ``keys`` are positions among the plan's fields. The combinations shown are those in which a node of ``judged`` has a
@@ -280,7 +280,7 @@ class Grain(Immutable):
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Axis(Immutable):
+class AxisBounds(Immutable):
     """Which members of a field may be shown at all: those that the request's own condition leaves in its table.
 
     ``lookups`` are the relationships by whose unmatched rows its ``(no match)`` is there.
@@ -322,8 +322,8 @@ class Plan(Immutable):
     """
 
     fields: tuple[Field, ...]
-    axes: tuple[Axis, ...]
-    grains: tuple[Grain, ...]
+    axes: tuple[AxisBounds, ...]
+    grains: tuple[GridGrain, ...]
     derived: tuple[Derivation, ...] = ()
     intervals: tuple[Interval, ...] = ()
     cell_limit: int = 1_000_000

@@ -13,7 +13,7 @@ from relatum.plan.context import Context
 from relatum.plan.dependencies import kept_keys, node_keys
 from relatum.plan.nodes import (
     Aggregation,
-    Axis,
+    AxisBounds,
     Bounds,
     Candidates,
     DateSet,
@@ -90,9 +90,9 @@ def _aggregations_of(formula: Formula) -> Iterator[Aggregation]:
                 pass
 
 
-def axis_of(catalog: Catalog, field: Field, request: Context) -> Axis:
+def axis_of(catalog: Catalog, field: Field, request: Context) -> AxisBounds:
     """Which members of a field the request's own condition leaves in its table."""
-    return Axis(Bounder(catalog, request).bounded(field.table).bounds, tuple(_lookups_into(catalog, field.table)))
+    return AxisBounds(Bounder(catalog, request).bounded(field.table).bounds, tuple(_lookups_into(catalog, field.table)))
 
 
 def _lookups_into(catalog: Catalog, table: str) -> Iterable[Hop]:

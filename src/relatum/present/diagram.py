@@ -174,14 +174,14 @@ class Lane:
 
 
 @dataclass(frozen=True, slots=True)
-class Layout:
+class Placement:
     """Where each table stands, and through which lanes each relationship (by number) passes, from left to right."""
 
     boxes: dict[str, Box]
     lanes: dict[int, tuple[Lane, ...]]
 
 
-def layout(graph: Graph) -> Layout:
+def layout(graph: Graph) -> Placement:
     """Facts in the middle column, lookups in columns to both sides, further ones outside.
 
     Parameters
@@ -222,7 +222,7 @@ def layout(graph: Graph) -> Layout:
                 lanes.setdefault(slot[0], []).append(Lane(x, x + width, y))
             y += height(slot) + _GAP
         x += width + _ALLEY
-    return Layout({name: boxes[name] for name in nodes}, {number: tuple(each) for number, each in lanes.items()})
+    return Placement({name: boxes[name] for name in nodes}, {number: tuple(each) for number, each in lanes.items()})
 
 
 def _width(node: Node) -> float:

@@ -21,10 +21,10 @@ import msgspec
 import pyarrow as pa
 
 from relatum.data.columns import Column
+from relatum.data.joins import JoinIndex
 from relatum.data.stored import column_batch, column_of, map_batch, numbers_batch, numbers_of, write_batch
 from relatum.data.table import TableData
 from relatum.data.types import parse_type
-from relatum.engine.memory.joins import JoinIndex
 from relatum.errors import SourceError
 from relatum.model.atomic import write_bytes_atomically
 from relatum.sources.fingerprint import Digests, FileState, refuse_changed

@@ -24,7 +24,7 @@ from relatum.language.parse import parse_formula
 from relatum.language.resolve import Formulas
 from relatum.language.tree import Name, bare_names, names_in
 from relatum.model.declaration import Declaration, Relationship, Table, frozen
-from relatum.model.names import column_name, quoted, split_name
+from relatum.model.names import ColumnKey, column_name, quoted, split_name
 from relatum.model.routes import RouteMap
 from relatum.plan.bounds import field_of
 from relatum.plan.compile import Wanted, compile_plan, compile_rows, needed_derivations
@@ -32,7 +32,6 @@ from relatum.plan.engine import Cells
 from relatum.plan.nodes import Derivation, Plan
 from relatum.plan.reads import reads_of
 
-ColumnKey = tuple[str, str]
 #: A derived column, or a derived table where the name of the column is empty.
 Item = tuple[str, str]
 _CELL_LIMIT = 50_000_000

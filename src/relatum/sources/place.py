@@ -15,10 +15,10 @@ from relatum.sources.stacked import stacked
 from relatum.sources.workbook import read_workbook
 from relatum.wording import listed
 
-Reader = Callable[[Path, Mapping[str, Type]], TableData]
+ReadFile = Callable[[Path, Mapping[str, Type]], TableData]
 
 #: How a file is read, by its ending.
-READERS: dict[str, Reader] = {
+READERS: dict[str, ReadFile] = {
     ".csv": read_csv,
     ".tsv": read_csv,
     ".parquet": read_parquet,

@@ -27,7 +27,7 @@ from relatum.engine.memory.align import aligned, taken_at, with_bounds
 from relatum.engine.memory.date_sets import DateSets, cell_codes
 from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.groups import Groups
-from relatum.engine.memory.inner import carriers, pairs_of, refuse_many
+from relatum.engine.memory.inner import aggregations, carriers, only_aggregation, pairs_of, refuse_many
 from relatum.engine.memory.ranks import RANKING_KERNELS, top_mask
 from relatum.engine.memory.rows import evaluate_tree
 from relatum.engine.memory.scans import Coded, Scanned, Scans, before, bundled, coded, folds_of, row_values, stripped
@@ -37,7 +37,6 @@ from relatum.model.names import column_name
 from relatum.model.routes import Place, Route
 from relatum.plan.dependencies import bounds_keys, kept_keys, new_keys, node_keys, node_names
 from relatum.plan.engine import CutPeriod, LeftOutMember, Loss, NullWinner, PartPeriod
-from relatum.plan.formulas import node_in
 from relatum.plan.nodes import (
     Aggregation,
     Bounds,
@@ -54,6 +53,7 @@ from relatum.plan.nodes import (
     Restriction,
     Visible,
 )
+from relatum.plan.slots import node_in
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -266,7 +266,7 @@ class Evaluator:
 
     def prepare(self, formulas: Iterable[Formula]) -> None:
         """Tell the scans what the formulas will ask, so that one scan serves several."""
-        for node in _aggregations(formulas):
+        for node in aggregations(formulas):
             bounds = node.bounds
             wanted = [coded(match) for match in bounds.matches]
             wanted += [Coded(each.route, each.calendar.table, "") for each in bounds.dates]
@@ -385,7 +385,7 @@ class Evaluator:
         return distinct[:, 0], {key: distinct[:, at] for at, key in enumerate(keys, 1)}, unmatched
 
     def _nested(self, node: Nested, cells: Frame) -> Column:
-        inner_node = _only_aggregation(node)
+        inner_node = only_aggregation(node)
         if inner_node is not None:
             return self._over_groups(node, inner_node, cells)
         unmatched = False
@@ -548,48 +548,3 @@ def _same_values(one: Column, other: Column) -> bool:
 def _picked(frame: Frame, cells: Array) -> Frame:
     codes = {key: own[cells] for key, own in frame.codes.items()}
     return Frame(len(cells), codes, {number: column.take(cells) for number, column in frame.names.items()})
-
-
-def _only_aggregation(node: Nested) -> Aggregation | None:
-    """The one aggregate that a ``per`` works out, where a member with a value is sure to be visible."""
-    if not node.drops or node.conditions:
-        return None
-    (argument,) = node.arguments
-    if not isinstance(argument.expression, Slot) or not isinstance(argument.inputs[0], Aggregation):
-        return None
-    inner = argument.inputs[0]
-    conditions = set(inner.bounds.restrictions)
-    keys = {match.key for match in inner.bounds.matches}
-    for seen, matches in node.visible.parts:
-        moved = any(bounds.dates or bounds.kept or bounds.pinned for bounds in (seen, inner.bounds))
-        if moved or seen.matches or not {match.key for match in matches} <= keys:
-            return None
-        if not all(each in conditions for each in seen.restrictions):
-            return None
-    return inner
-
-
-def _aggregations(formulas: Iterable[Formula]) -> Iterator[Aggregation]:
-    """Every aggregation over rows in formulas, however deep; each formula is looked into once."""
-    pending = list(formulas)
-    seen: set[Formula] = set()
-    while pending:
-        formula = pending.pop()
-        if formula in seen:
-            continue
-        seen.add(formula)
-        for node in formula.inputs:
-            match node:
-                case Aggregation(bounds=bounds):
-                    yield node
-                    pending += [each.formula for each in bounds.kept]
-                case Nested(arguments=arguments, conditions=conditions):
-                    pending += [*arguments, *conditions]
-                case RankedAmong(formula=ranked, by=by):
-                    pending += [ranked, *([] if by is None else [by])]
-                case Naming(values=values, body=body):
-                    pending += [*values, body]
-                case KeyColumn() | Named():
-                    pass
-                case _:
-                    assert_never(node)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import assert_never
 
 from relatum.data.columns import Array
@@ -24,8 +24,8 @@ from relatum.language.expression import (
     Slot,
 )
 from relatum.language.register import SCALARS
-from relatum.plan.formulas import node_in
-from relatum.plan.nodes import Aggregation, Formula
+from relatum.plan.nodes import Aggregation, Formula, KeyColumn, Named, Naming, Nested, RankedAmong
+from relatum.plan.slots import node_in
 
 #: A formula is worked out for at most so many members of all cells together: more would not fit memory.
 MEMBER_LIMIT = 100_000_000
@@ -88,3 +88,48 @@ def _carriers(expression: Expression, new: frozenset[int]) -> list[Aggregation] 
             return None
         case _:
             assert_never(expression)
+
+
+def only_aggregation(node: Nested) -> Aggregation | None:
+    """The one aggregate that a ``per`` works out, where a member with a value is sure to be visible."""
+    if not node.drops or node.conditions:
+        return None
+    (argument,) = node.arguments
+    if not isinstance(argument.expression, Slot) or not isinstance(argument.inputs[0], Aggregation):
+        return None
+    inner = argument.inputs[0]
+    conditions = set(inner.bounds.restrictions)
+    keys = {match.key for match in inner.bounds.matches}
+    for seen, matches in node.visible.parts:
+        moved = any(bounds.dates or bounds.kept or bounds.pinned for bounds in (seen, inner.bounds))
+        if moved or seen.matches or not {match.key for match in matches} <= keys:
+            return None
+        if not all(each in conditions for each in seen.restrictions):
+            return None
+    return inner
+
+
+def aggregations(formulas: Iterable[Formula]) -> Iterator[Aggregation]:
+    """Every aggregation over rows in formulas, however deep; each formula is looked into once."""
+    pending = list(formulas)
+    seen: set[Formula] = set()
+    while pending:
+        formula = pending.pop()
+        if formula in seen:
+            continue
+        seen.add(formula)
+        for node in formula.inputs:
+            match node:
+                case Aggregation(bounds=bounds):
+                    yield node
+                    pending += [each.formula for each in bounds.kept]
+                case Nested(arguments=arguments, conditions=conditions):
+                    pending += [*arguments, *conditions]
+                case RankedAmong(formula=ranked, by=by):
+                    pending += [ranked, *([] if by is None else [by])]
+                case Naming(values=values, body=body):
+                    pending += [*values, body]
+                case KeyColumn() | Named():
+                    pass
+                case _:
+                    assert_never(node)

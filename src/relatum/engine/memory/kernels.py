@@ -39,7 +39,7 @@ def evaluate(function: str, arguments: list[Column], type_: Type) -> Column:
 # -- arithmetic -------------------------------------------------------------------------------------------------------
 
 
-def _arithmetic(operation: v.Operation, on_floats: Any) -> Kernel:
+def _arithmetic(operation: v.Arithmetic, on_floats: Any) -> Kernel:
     def kernel(arguments: list[Column], type_: Type) -> Column:
         nulls = v.either_null(*arguments)
         if type_.kind is Kind.FLOAT:

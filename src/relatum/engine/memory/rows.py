@@ -11,8 +11,8 @@ import numpy as np
 from relatum.data import vectors as v
 from relatum.data.buffers import texts_array
 from relatum.data.columns import Array, Column
+from relatum.data.joins import JoinIndex
 from relatum.data.types import Kind
-from relatum.engine.memory.joins import JoinIndex
 from relatum.engine.memory.kernels import Listed, evaluate
 from relatum.engine.memory.store import Store
 from relatum.language.expression import Apply, Choices, ColumnValue, Constant, Expression, NoMatch, columns_in

@@ -12,11 +12,11 @@ import numpy as np
 
 from relatum.data import groups as grouping
 from relatum.data.columns import Array, Column
+from relatum.data.joins import JoinIndex
 from relatum.data.types import Type
 from relatum.data.vectors import spread
 from relatum.engine.memory.filters import PartTest, RowFilter, survivors
 from relatum.engine.memory.folds import Fold, FoldKind, GroupOfRow, fold_maker, same_counts
-from relatum.engine.memory.joins import JoinIndex
 from relatum.engine.memory.rows import Chunk, Evaluate
 from relatum.engine.memory.store import RowCodes
 from relatum.model.routes import Route

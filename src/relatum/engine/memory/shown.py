@@ -19,10 +19,10 @@ from relatum.engine.memory.scans import reach_of
 from relatum.errors import RequestError
 from relatum.plan.nodes import (
     Aggregation,
-    Axis,
+    AxisBounds,
     DateSet,
     EveryMember,
-    Grain,
+    GridGrain,
     Judged,
     Occurring,
     Plan,
@@ -54,7 +54,7 @@ class Shown:
             found.append(self._grain(grain, zip(self.plan.grains, found, strict=False)))
         return found
 
-    def _grain(self, grain: Grain, finer: Iterable[tuple[Grain, Array]]) -> Array:
+    def _grain(self, grain: GridGrain, finer: Iterable[tuple[GridGrain, Array]]) -> Array:
         if not grain.keys:
             return np.zeros((1, 0), np.int64)
         parts = [
@@ -72,7 +72,7 @@ class Shown:
         self._refuse_many(len(shown))
         return shown
 
-    def _distinct(self, grain: Grain, codes: Array) -> Array:
+    def _distinct(self, grain: GridGrain, codes: Array) -> Array:
         sizes = [self.evaluator.sizes[key] for key in grain.keys]
         return number_groups([codes[:, at] for at in range(len(grain.keys))], sizes, len(codes))[0]
 
@@ -91,7 +91,7 @@ class Shown:
             self._allowed[key] = self._left(self.plan.axes[key], key)
         return self._allowed[key]
 
-    def _left(self, axis: Axis, key: int) -> NDArray[np.bool_]:
+    def _left(self, axis: AxisBounds, key: int) -> NDArray[np.bool_]:
         size = self.evaluator.sizes[key]
         restrictions = axis.bounds.restrictions
         if not restrictions:
@@ -111,7 +111,7 @@ class Shown:
 
     # -- where something has a value ----------------------------------------------------------------------------------
 
-    def _valued(self, grain: Grain, judged: Judged) -> Array:
+    def _valued(self, grain: GridGrain, judged: Judged) -> Array:
         """The combinations in which a node has a value."""
         node = judged.node
         match judged.among:
@@ -138,14 +138,14 @@ class Shown:
             case _:
                 assert_never(judged.among)
 
-    def _has_value(self, grain: Grain, node: PlanNode, codes: Array, *, whole: bool = False) -> NDArray[np.bool_]:
+    def _has_value(self, grain: GridGrain, node: PlanNode, codes: Array, *, whole: bool = False) -> NDArray[np.bool_]:
         frame = _frame(grain, codes)
         values = self.evaluator.node(node, frame)
         if whole:
             self.evaluator.remember(node, frame, values)
         return np.asarray(v.known(values) & np.ones(len(codes), np.bool_))
 
-    def _with_rows(self, grain: Grain, node: Aggregation) -> tuple[Found, Array]:
+    def _with_rows(self, grain: GridGrain, node: Aggregation) -> tuple[Found, Array]:
         """The groups of an aggregation whose dates may be moved, and the combination of each."""
         codes = self._dates_of(node.bounds.dates[0]) if node.bounds.dates else {}
         size = len(next(iter(codes.values()))) if codes else 1
@@ -174,7 +174,7 @@ class Shown:
 
     # -- bare members -------------------------------------------------------------------------------------------------
 
-    def _bare(self, grain: Grain) -> Array:
+    def _bare(self, grain: GridGrain) -> Array:
         """The visible members, and those of no match where something has a value."""
         real = self._members(grain, unmatched=False)
         if not any(self._has_unmatched(key) for key in grain.keys):
@@ -192,7 +192,7 @@ class Shown:
             valued |= self._has_value(grain, node, every)
         return np.concatenate([real, every[valued]])
 
-    def _members(self, grain: Grain, unmatched: bool) -> Array:
+    def _members(self, grain: GridGrain, unmatched: bool) -> Array:
         """The visible members, those of one chain as they occur; with ``unmatched`` also each chain's no match."""
         evaluator = self.evaluator
         place = {key: at for at, key in enumerate(grain.keys)}
@@ -217,5 +217,5 @@ class Shown:
         return result
 
 
-def _frame(grain: Grain, codes: Array) -> Frame:
+def _frame(grain: GridGrain, codes: Array) -> Frame:
     return Frame(len(codes), {key: codes[:, at] for at, key in enumerate(grain.keys)})

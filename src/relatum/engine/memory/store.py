@@ -13,9 +13,7 @@ import numpy as np
 
 from relatum.data.columns import Array, Column, Members, members_of, narrow_codes
 from relatum.data.groups import Links
-from relatum.data.table import TableData
-from relatum.data.vectors import with_nulls_after
-from relatum.engine.memory.joins import (
+from relatum.data.joins import (
     JoinIndex,
     KeyLinks,
     LevelRows,
@@ -24,9 +22,11 @@ from relatum.engine.memory.joins import (
     composed,
     matching_keys,
 )
+from relatum.data.table import TableData
+from relatum.data.vectors import with_nulls_after
 from relatum.errors import ModelError
 from relatum.model.declaration import End
-from relatum.model.names import column_name
+from relatum.model.names import ColumnKey, column_name
 from relatum.model.routes import Hop, Place, Route
 from relatum.plan.nodes import Derivation
 from relatum.plan.reads import Reads, reads_of
@@ -35,7 +35,6 @@ from relatum.progress import tell_step
 #: Codes kept at fact grain may take this much memory in all; past it they are looked up anew in each scan.
 CACHE_BYTES = 2 << 30
 T = TypeVar("T")
-ColumnKey = tuple[str, str]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
