@@ -27,6 +27,7 @@ test: $(VENV)/.installed
 benchmark: $(VENV)/.installed
 	$(BIN)/python benchmarks/star.py
 	$(BIN)/python benchmarks/language.py
+	$(BIN)/python benchmarks/jumps.py
 	$(BIN)/python benchmarks/draft.py
 
 clean:

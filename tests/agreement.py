@@ -22,12 +22,16 @@ from stars import ARROW, KEYS, TYPES, Case, random_case
 REFUSED = (
     "digits after the point",
     "Two routes lead",
-    "relationships start at",
+    "as its many side",
     "no relationship leads",
     "does not find",
     "No column is mentioned",
     "reaches no aggregate",
 )
+
+
+#: More refused cases than this part would say little of the language.
+MOST_REFUSED = 0.25
 
 
 def build(star: Star) -> relatum.Model:
@@ -45,15 +49,28 @@ def build(star: Star) -> relatum.Model:
             level=link.level,
             standby=link.standby,
         )
+    # Every third model said something else before, and was asked: what it says now must not remember.
+    before = len(star.tables["sales"]) % 3 == 0
+    if before:
+        for table, column in star.derived:
+            model.derive(table, column, "1")
+        for name in star.measures:
+            model.measure(name, "count(sales) + count(product)")
+        said = {f"{table}.{column}": f"sum({table}.{column})" for table, column in star.derived}
+        model.pivot(rows="product.pid", values={"n": "count(sales)", **said, **{name: name for name in star.measures}})
     for (table, column), formula in star.derived.items():
-        model.derive(table, column, formula)
+        model.derive(table, column, formula, replace=before)
     for name, formula in star.measures.items():
-        model.measure(name, formula, unrelated="repeat" if name in star.repeat else "blank")
+        model.measure(name, formula, unrelated="repeat" if name in star.repeat else "blank", replace=before)
     return model
 
 
+class Refused(Exception):
+    """The engine says on purpose that it cannot."""
+
+
 def disagreement(case: Case) -> str | None:
-    """What differs between engine and oracle; None when they agree, or when the engine says that it cannot."""
+    """What differs between engine and oracle; None when they agree. Raises Refused where the engine refuses the case."""
     try:
         model = build(case.star)
         grid = model.pivot(
@@ -64,7 +81,7 @@ def disagreement(case: Case) -> str | None:
         )
     except (relatum.FormulaError, relatum.ModelError) as error:
         if any(reason in error.reason for reason in REFUSED):
-            return None
+            raise Refused(error.reason) from None
         raise
     got = cells_of(grid.to_arrow(totals=True), case)
     expected = case.star.pivot(list(case.fields), list(case.formulas), case.where)
@@ -154,19 +171,22 @@ def alike(one: Any, other: Any) -> bool:
 def main() -> int:
     """Run so many random cases and print those that differ."""
     count, seed = int(sys.argv[1]), int(sys.argv[2]) if len(sys.argv) > 2 else 0
-    differ = 0
+    differ = refused = 0
     for number in range(count):
         case = random_case(random.Random(seed * 1_000_003 + number))
         try:
             found = disagreement(case)
+        except Refused:
+            refused += 1
+            continue
         except Exception as error:
             found = f"{type(error).__name__}: {error}"
         if found:
             differ += 1
             small = case if "Error" in found else shrunk(case)
             print(f"-- case {number} of seed {seed}: {found}\n{small}\n", flush=True)
-    print(f"{count} cases, {differ} disagreements")
-    return 1 if differ else 0
+    print(f"{count} cases, {refused} refused on purpose, {differ} disagreements")
+    return 1 if differ or refused > MOST_REFUSED * count else 0
 
 
 if __name__ == "__main__":

@@ -337,7 +337,7 @@ class Maker:
             ),
         ]
         if any(link.standby for link in self.star.links):
-            forms.append(lambda: "via sales.shipped")
+            forms.append(lambda: rnd.choice(("via sales.shipped", "via sales.(shipped)")))
         ways = [
             link
             for link in self.star.links

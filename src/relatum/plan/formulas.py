@@ -56,6 +56,7 @@ from relatum.plan.nodes import (
 from relatum.plan.notes import Note
 from relatum.plan.slots import formula_of, node_type, row_tables
 
+_Keys = list[int]
 _NOTHING: frozenset[Filter] = frozenset()
 _NONE_ADDED: Added = frozenset()
 
@@ -131,7 +132,7 @@ class Compiler:
         self._kept: dict[tuple[KeepWhere | KeepBest, Context], tuple[Filter, Findings]] = {}
         self._names: dict[Formula, int] = {}
         #: Keys by what they hold, and how many of each the grain in hand has taken.
-        self._pool: dict[Field, list[int]] = {}
+        self._pool: dict[Field, _Keys] = {}
         self._used: Counter[Field] = Counter()
 
     def at_grain(self, axes: tuple[Filter, ...]) -> Compiler:
