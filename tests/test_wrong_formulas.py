@@ -109,6 +109,8 @@ SLIPS = [
     ("quantity[ignoring product.kid]", "product.kid", "no column kid", "product.kind"),
     ("quantity[only axes]", "axes", "no table axes", ""),
     ("quantity[ignoring product customer]", "customer", "cannot stand here", ""),
+    ("count(sales) = 0", "count(sales) = 0", "count(sales) is null where there are no rows, so this never holds", "Write count(sales) is null"),
+    ("case when 1 > count(sales) then 1 end", "1 > count(sales)", "so this never holds", "is null"), ("count(sales)[where sales.paid] in (0)", "count(sales)[where sales.paid] in (0)", "so this never holds", "is null"),
     ("quantity[via sales.sold_on]", "sales.sold_on", "No standby relationship has sales.sold_on as its many side", "standby = true"),
     ("quantity[both ways product.price]", "product.price", "No relationship has product.price as its many side", "Those that can be named: sales.product, sales.customer"),
     ("quantity[both weys sales.product]", "weys", "cannot stand here", "ways"),

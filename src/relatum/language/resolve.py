@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import replace
+from fractions import Fraction
 from typing import assert_never
 
 from relatum.data.types import BOOLEAN, INTEGER, NULL
@@ -246,10 +247,31 @@ class FormulaReader(Reader):
         record = SCALARS[function]
         if len(arguments) < record.least or (record.most is not None and len(arguments) > record.most):
             raise self.error(f"{function} has {len(arguments)} argument(s) here.", span, f"Write {record.signature}.")
+        self._refuse_count_of_none(function, arguments, span)
         try:
             return Apply(function, tuple(arguments), record.infer(arguments), span)
         except TypeProblem as problem:
             raise self.error(problem.reason, arguments[problem.position].span, problem.fix) from None
+
+    def _refuse_count_of_none(self, function: str, arguments: list[Expression], span: Span) -> None:
+        """Refuse a comparison that only a count of no rows could fulfil: over no rows every aggregate is null."""
+        counted = next((each for each in arguments if _counts_rows(each)), None)
+        if counted is None or function not in ("=", "<", "<=", ">", ">=", "in"):
+            return
+        others = [each for each in arguments if each is not counted]
+        limits = [_number(each) for each in others]
+        word = function
+        if function != "in" and arguments[0] is not counted:
+            word = {"<": ">", "<=": ">=", ">": "<", ">=": "<=", "=": "="}[function]
+        holds = _HOLDS_FOR_NONE.get(word)
+        if holds is None:
+            return  # more than some number: rows that are there can fulfil it
+        known = [limit for limit in limits if limit is not None]
+        if known and len(known) == len(others) and any(map(holds, known)) and (function != "in" or max(known) < 1):
+            text = counted.text if isinstance(counted, Aggregate) else self.written(counted.span)
+            raise self.error(
+                f"{text} is null where there are no rows, so this never holds.", span, f"Write {text} is null."
+            )
 
     def among(self, arguments: list[Expression], span: Span) -> Expression:
         """A value and a list of others: constants of its type become one record."""
@@ -508,3 +530,24 @@ class FormulaReader(Reader):
         opened, changes = ChangeReader(self).read(node.changes, scope)
         formula = self.resolve(node.formula, replace(scope, opened=opened))
         return InContext(formula, changes, formula.type, node.span)
+
+
+def _counts_rows(expression: Expression) -> bool:
+    while isinstance(expression, InContext):
+        expression = expression.formula
+    return isinstance(expression, Aggregate) and expression.function == "count_rows"
+
+
+def _number(expression: Expression) -> Fraction | None:
+    if isinstance(expression, Constant) and expression.type.numeric and isinstance(expression.value, int | float):
+        return Fraction(expression.value) / Fraction(10**expression.type.scale)
+    return None
+
+
+#: With which numbers a comparison of a count holds for 0 and for no count of rows that are there.
+_HOLDS_FOR_NONE: Mapping[str, Callable[[Fraction], bool]] = {
+    "=": lambda limit: limit == 0,
+    "in": lambda limit: limit == 0,
+    "<": lambda limit: 0 < limit <= 1,
+    "<=": lambda limit: 0 <= limit < 1,
+}

@@ -77,6 +77,10 @@ class _Writer:
         for derivation in self.plan.derived:
             name = column_name(derivation.table, derivation.column)
             yield f"derived column {name} = {self.expression(derivation.formula.expression)}"
+        for interval in self.plan.intervals:
+            table = interval.relationship.one.table
+            start = column_name(table, interval.start)
+            yield f"a row of {quoted(table)} holds from its {start} on, up to and without the next"
         for grain in self.plan.grains:
             keys = ", ".join(_field(self.plan.fields[key]) for key in grain.keys)
             yield f"cells by {keys}" if keys else "the cell of the grand total" if self.plan.axes else "one cell"

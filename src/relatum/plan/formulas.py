@@ -13,6 +13,7 @@ from relatum.language.catalog import Catalog
 from relatum.language.expression import (
     Aggregate,
     Apply,
+    Change,
     Choices,
     ColumnValue,
     Constant,
@@ -466,11 +467,11 @@ def _taken_up(context: Context, taken: Added) -> Findings:
     return Findings(taken=taken, missed=every - taken, aggregates=True)
 
 
-def _refuse_idle(added: Iterable[tuple[object, Added]], inside: Findings) -> None:
+def _refuse_idle(added: Iterable[tuple[Change, Added]], inside: Findings) -> None:
     """Refuse a where or pin that no aggregate of its formula can take up."""
     for change, parts in added:
         if not parts & inside.taken and (parts & inside.missed or not inside.aggregates):
-            source = change.source  # type: ignore[attr-defined]
+            source = change.source
             raise FormulaError(
                 f"{source.text} reaches no aggregate of its formula.",
                 text=source.formula,

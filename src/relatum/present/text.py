@@ -103,7 +103,7 @@ def _label_column(axis: Axis, layout: Layout, number: int, rows: list[int]) -> _
         else:
             name = names[code]
             name = name if len(name) <= _WIDEST_LABEL else name[: _WIDEST_LABEL - 1] + "…"
-            cells.append(Text(name, style="" if 0 <= code < axis.members.null else "dim italic"))
+            cells.append(Text(name, style="dim italic" if code >= axis.members.null else ""))
         before = codes
     return _Column([axis.label], cells, False)
 

@@ -28,7 +28,7 @@ from relatum.model.names import ColumnKey, column_name, quoted, split_name
 from relatum.model.routes import RouteMap
 from relatum.plan.bounds import field_of
 from relatum.plan.compile import Wanted, compile_plan, compile_rows, needed_derivations
-from relatum.plan.engine import Cells
+from relatum.plan.engine import Cells, Facts
 from relatum.plan.nodes import Derivation, Plan
 from relatum.plan.reads import reads_of
 
@@ -220,7 +220,7 @@ def _begun(
     there = _among(declaration, data)
     store = Store(_tables(there, data), derived_column, joins, former.store if former is not None else None)
     types = {name: dict(data[name].types) for name, table in there.tables.items() if not table.role_of}
-    catalog = Catalog(there, types, _routes(there, former), store.determines, store.is_period)
+    catalog = _catalog(there, types, _routes(there, former), store)
     known = _known_measures(former, there, data)
     return Resolution(there, data, store, catalog, Formulas(catalog, known), {}, {}, {})
 
@@ -257,6 +257,12 @@ def _routes(declaration: Declaration, former: Resolution | None) -> RouteMap:
         if known.relationships == declaration.relationships and list(known.tables) == list(declaration.tables):
             return former.catalog.routes
     return RouteMap(declaration)
+
+
+def _catalog(
+    declaration: Declaration, types: Mapping[str, Mapping[str, Type]], routes: RouteMap, facts: Facts
+) -> Catalog:
+    return Catalog(declaration, types, routes, facts.determines, facts.is_period)
 
 
 def _known_measures(
@@ -313,7 +319,7 @@ def _with_column(now: Resolution, table: str, column: str) -> Resolution:
     _refuse_circle(now, derivation)
     store = now.store.with_derivation(derivation)
     types = {**now.catalog.types, table: {**now.catalog.types[table], column: expression.type}}
-    catalog = replace(now.catalog, types=types, determines=store.determines, is_period=store.is_period)
+    catalog = _catalog(now.catalog.declaration, types, now.catalog.routes, store)
     key = (table, column)
     return replace(
         now,
@@ -365,7 +371,7 @@ def _with_table(now: Resolution, whole: Declaration, table: Table, former: Resol
     store = now.store.with_tables(_tables(declaration, data))
     types = {**now.catalog.types, table.name: dict(derived.data.types)}
     routes = _routes(declaration, former)
-    catalog = Catalog(declaration, types, routes, store.determines, store.is_period)
+    catalog = _catalog(declaration, types, routes, store)
     return replace(
         now,
         declaration=declaration,
