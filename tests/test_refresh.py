@@ -298,3 +298,18 @@ def test_in_the_shell(shop: Path) -> None:
     (shop.parent / "product.csv").unlink()
     assert run("refresh", shop).exit_code == 1
     assert run("refresh", shop.parent / "none.toml").exit_code == 2
+
+
+@pytest.mark.parametrize("worth", [1, 10**9])
+def test_a_file_that_was_only_touched_is_read_on(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, worth: int) -> None:
+    monkeypatch.setattr(reading, "WORTH_BYTES", worth)
+    pq.write_table(pa.table({"a": [1, 2, 3], "b": [1, 2, 4], "c": [1, 1, 1]}), tmp_path / "t.parquet")
+    (tmp_path / "m.toml").write_text('relatum = 1\n[table.t]\nsource = "t.parquet"\n')
+    live = relatum.open(tmp_path / "m.toml")
+    assert live.evaluate("sum(t.a)") == 6
+    os.utime(tmp_path / "t.parquet", (1_000_000_000, 1_000_000_000))
+    assert live.refresh().ok
+    assert live.evaluate("sum(t.b)") == 7
+    os.utime(tmp_path / "t.parquet", (1_100_000_000, 1_100_000_000))
+    assert live.refresh().ok and live.refresh().ok
+    assert live.evaluate("sum(t.c)") == 3

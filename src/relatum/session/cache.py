@@ -112,15 +112,17 @@ class Cache:
             found = self._mapped(key)
             if found is not None:
                 return column_of(found)
+            data.files = kept.files
             try:
                 column = data.column(name)
             except NotKeptError:
                 column = whole().column(name)
-                refuse_changed(data.files)
+                refuse_changed(kept.files)
             self._write(f"{key}.arrow", column_batch(column))
             return column
 
-        return data.fetched_by(fetch).identified(data.identity, data.files)
+        kept = data.fetched_by(fetch).identified(data.identity, data.files)
+        return kept
 
     def latest(self, source: str) -> tuple[str, tuple[FileState, ...]] | None:
         """Under which name a source's rows were last kept, and of which files."""

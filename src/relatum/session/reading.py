@@ -86,6 +86,8 @@ def _from_files(
     said = reading.said(path)
     identity = identity_of(said, states)
     if former is not None and former.identity == identity:
+        # The same content, perhaps touched or copied back since: what is not read yet is read from the files as they are.
+        former.files = states
         return former
     worth = cache if sum(each.size for each in states) >= WORTH_BYTES else None
     data = worth.table(identity, states) if worth is not None else None
@@ -101,12 +103,14 @@ def _guarded(data: TableData, states: tuple[FileState, ...]) -> TableData:
         return data
 
     def fetch(name: str) -> Column:
-        refuse_changed(states)
+        refuse_changed(guarded.files)
         column = data.column(name)
-        refuse_changed(states)
+        refuse_changed(guarded.files)
         return column
 
-    return data.fetched_by(fetch)
+    guarded = data.fetched_by(fetch)
+    guarded.files = states
+    return guarded
 
 
 def _grown(
