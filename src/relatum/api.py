@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
+from relatum.changing import Changeable
 from relatum.editing import Editable
 from relatum.errors import ModelError, RelatumError
 from relatum.model.atomic import write_atomically
@@ -81,7 +82,7 @@ class Model(Editable):
                 check_pattern(measure.format, measure.name)
         model = cls.__new__(cls)
         session = Session(declaration, load_tables(declaration, whereabouts), joins=whereabouts.cache)
-        Editable.__init__(model, session, whereabouts)
+        Changeable.__init__(model, session, whereabouts)
         if whereabouts.cache is not None:
             whereabouts.cache.close()
         return model
@@ -136,6 +137,16 @@ class Model(Editable):
             A relationship that is needed contradicts the data.
         ValueOverflowError
             A value does not fit 64 bits.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+        >>> model.measure("quantity", "sum(sales.quantity)")
+        >>> grid = model.pivot(rows="sales.product", values="quantity, share: quantity / quantity[ignoring axes]")
+        >>> [record["quantity"] for record in grid.to_arrow(totals=True).to_pylist()]
+        [5, 4, 9]
         """
         request = ask(rows, columns, values, where, totals, show_empty, cell_limit)
         return Grid(answer(self._session, request))
@@ -147,6 +158,14 @@ class Model(Editable):
         ------
         FormulaError, DataError, ValueOverflowError
             As :meth:`pivot`.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+        >>> model.evaluate("avg(sales.quantity)", where="sales.product = 'fig'")
+        2.5
         """
         return answer(self._session, ask(values={" ".join(formula.split()): formula}, where=where)).scalar()
 
@@ -157,6 +176,16 @@ class Model(Editable):
         ------
         FormulaError
             It cannot be understood.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+        >>> print(model.formula("max(sales.quantity) + 1").plan)
+        one cell
+          = (#1 + 1)
+            #1 max(sales.quantity) over rows of sales
         """
         from relatum.audit.understood import read_formula
 
@@ -174,6 +203,14 @@ class Model(Editable):
         ------
         ModelError
             There is no such measure.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+        >>> model.check().ok
+        True
         """
         from relatum.audit.check import check_session
 
@@ -285,6 +322,16 @@ class Model(Editable):
         ------
         RequestError
             A value is named twice.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+        >>> other = relatum.Model("stall")
+        >>> other.add_table("sales", pa.table({"product": ["fig"], "quantity": [2]}))
+        >>> model.compare(other, "sum(sales.quantity)").same
+        False
         """
         from relatum.change.compare import Comparison, compare_declarations, compare_values
 

@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 import dataclasses
-import functools
 import os
-import threading
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from collections.abc import Mapping, Sequence
 from datetime import date
-from typing import TYPE_CHECKING, Concatenate, ParamSpec, TypeVar
+from typing import TYPE_CHECKING
 
+from relatum.changing import Changeable, in_turn
 from relatum.data.table import TableData
-from relatum.errors import ModelError, RelatumError
+from relatum.errors import ModelError
 from relatum.model.declaration import (
     ColumnSettings,
     Control,
@@ -27,114 +25,18 @@ from relatum.model.declaration import (
 from relatum.model.file import calendar_range, check_role, relationship
 from relatum.model.names import column_name, quoted
 from relatum.present.numbers import check_pattern
-from relatum.session.reading import Whereabouts, load_tables
 from relatum.session.session import Session
-from relatum.wording import listed
 
 if TYPE_CHECKING:
     from relatum.change.impact import Dependant, Impact
 
 
-Arguments = ParamSpec("Arguments")
-Outcome = TypeVar("Outcome")
-
-
-def _in_turn(
-    edit: Callable[Concatenate[Editable, Arguments], Outcome],
-) -> Callable[Concatenate[Editable, Arguments], Outcome]:
-    """An edit that waits for those of other threads: it begins with what they left."""
-
-    @functools.wraps(edit)
-    def waiting(model: Editable, /, *arguments: Arguments.args, **named: Arguments.kwargs) -> Outcome:
-        with model._turn:
-            return edit(model, *arguments, **named)
-
-    return waiting
-
-
-@dataclasses.dataclass
-class _Batch:
-    """Edits that are carried out together: what they have come to so far, and the thread whose edits they are."""
-
-    thread: int
-    declaration: Declaration
-    whereabouts: Whereabouts
-    sources: Mapping[str, TableData]
-    session: Session | None = None
-
-
-class Editable:
-    """What can be added to a model, changed and removed.
-
-    Edits of several threads take turns. Questions go on meanwhile, each over the state it began with.
-    """
-
-    def __init__(self, session: Session, whereabouts: Whereabouts) -> None:
-        self._session = session
-        self._whereabouts = whereabouts
-        self._turn = threading.RLock()
-        self._batch: _Batch | None = None
-
-    @property
-    def declaration(self) -> Declaration:
-        """Everything that is stated about the model, as immutable records."""
-        batch = self._batch
-        if batch is not None and batch.thread == threading.get_ident():
-            return batch.declaration
-        return self._session.declaration
-
-    @contextmanager
-    def edits(self) -> Iterator[None]:
-        """Carry out several edits as one: checked once, at the end, and all of them or none.
-
-        What is asked inside is still answered from the state before. Renaming and removing look at what depends on a
-        thing, and so check what came before them.
-
-        Raises
-        ------
-        RelatumError
-            The model that the edits come to does not hold together; it stays as it was.
-
-        Examples
-        --------
-        >>> import pyarrow as pa, relatum
-        >>> model = relatum.Model("stall")
-        >>> with model.edits():
-        ...     model.add_table("sales", pa.table({"quantity": [2, 3]}))
-        ...     model.measure("double", "2 * quantity")
-        ...     model.measure("quantity", "sum(sales.quantity)")
-        >>> model.evaluate("double")
-        10
-        """
-        with self._turn:
-            if self._batch is not None:
-                raise ModelError("Edits are being carried out together already.", fix="Leave out the inner edits().")
-            batch = _Batch(threading.get_ident(), self.declaration, self._whereabouts, self._session.sources)
-            self._batch = batch
-            try:
-                yield
-                session = self._checked(batch.declaration, batch.whereabouts, batch.sources)
-                self._session, self._whereabouts = session, batch.whereabouts
-            finally:
-                self._batch = None
-
-    def _known(self) -> Session:
-        """The session that says what depends on what: of edits carried out together, as far as they have come."""
-        batch = self._batch
-        if batch is None:
-            return self._session
-        if batch.session is None:
-            batch.session = self._checked(batch.declaration, batch.whereabouts, batch.sources)
-        return batch.session
-
-    @property
-    def session(self) -> Session:
-        """The declaration with its data: for tools that look inside."""
-        return self._session
+class Editable(Changeable):
+    """What can be added to a model, changed and removed."""
 
     # -- building -----------------------------------------------------------------------------------------------------
 
-    @_in_turn
+    @in_turn
     def add_table(
         self,
         name: str,
@@ -180,6 +82,14 @@ class Editable:
             The data cannot be read.
         ModelError
             The name is taken, or a column named is not there.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("product", pa.table({"product": ["fig"], "price": [5]}), key="product")
+        >>> model.evaluate("max(product.price)")
+        5
         """
         settings = {column: _settings(name, column, given) for column, given in (columns or {}).items()}
         is_path = isinstance(source, str | os.PathLike)
@@ -201,7 +111,7 @@ class Editable:
         frames = {**where.frames, **({} if is_path else {name: source})}
         self._put_table(table, replace, dataclasses.replace(where, frames=frames))
 
-    @_in_turn
+    @in_turn
     def add_calendar(
         self,
         name: str,
@@ -235,12 +145,21 @@ class Editable:
         ------
         ModelError
             The name is taken, or a setting is out of range.
+
+        Examples
+        --------
+        >>> import relatum
+        >>> from datetime import date
+        >>> model = relatum.Model("stall")
+        >>> model.add_calendar("calendar", date(2024, 1, 1), date(2024, 12, 31), fiscal_year_starts=4)
+        >>> model.evaluate("count(distinct calendar.fiscal_year)")
+        2
         """
         span = calendar_range(first, last, fiscal_year_starts, week_starts, through)
         table = Table(name, calendar=span, key=("date",))
         self._put_table(table, replace)
 
-    @_in_turn
+    @in_turn
     def add_role(self, name: str, role_of: str, *, replace: bool = False) -> None:
         """Add the rows of a table under another name, with relationships of its own.
 
@@ -255,7 +174,7 @@ class Editable:
         check_role(self.declaration, table)
         self._put_table(table, replace)
 
-    @_in_turn
+    @in_turn
     def add_derived_table(
         self,
         name: str,
@@ -284,6 +203,15 @@ class Editable:
         ------
         ModelError, FormulaError
             The name is taken, a column is not there, or a formula cannot be understood.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+        >>> model.add_derived_table("best", "sales.product", {"most": "max(sales.quantity)"})
+        >>> model.evaluate("sum(best.most)")
+        7
         """
         grain = (per,) if isinstance(per, str) else tuple(per)
         if not grain or not columns:
@@ -291,7 +219,7 @@ class Editable:
         table = Table(name, per=grain, about=about, formulas=frozen(columns))
         self._put_table(table, replace)
 
-    @_in_turn
+    @in_turn
     def relate(
         self,
         link: str,
@@ -328,12 +256,22 @@ class Editable:
             A name is not there, or the relationship opens a second route between two tables.
         DataError
             The one side is not unique, or the two ends can never match.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+        >>> model.add_table("product", pa.table({"product": ["fig", "ivy"], "price": [5, 7]}), key="product")
+        >>> model.relate("sales.product -> product.product")
+        >>> model.evaluate("sum(sales.quantity * product.price)")
+        53
         """
         related = relationship(link, direction, match, level, standby)
         declaration = self.declaration.with_relationship(related, replacing=replace)
         self._change(declaration, replaced=str(related) if replace else "")
 
-    @_in_turn
+    @in_turn
     def derive(self, table: str, name: str, formula: str, *, about: str = "", replace: bool = False) -> None:
         """Add a column worked out for each row of a table, from its own columns and those it looks up.
 
@@ -343,11 +281,20 @@ class Editable:
         ------
         ModelError, FormulaError
             The name is taken, or the formula cannot be understood.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+        >>> model.derive("sales", "large", "quantity >= 3")
+        >>> model.evaluate("count(sales)", where="sales.large")
+        2
         """
         declaration = self.declaration.with_derived(table, Derived(name, formula, about), replacing=replace)
         self._change(declaration, replaced=column_name(table, name) if replace else "")
 
-    @_in_turn
+    @in_turn
     def measure(
         self,
         name: str,
@@ -379,6 +326,15 @@ class Editable:
         ------
         ModelError, FormulaError
             The name is taken, the format is none, or the formula cannot be understood.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+        >>> model.measure("quantity", "sum(sales.quantity)", format="#,##0")
+        >>> model.evaluate("quantity * 2")
+        18
         """
         refuse_choice(unrelated, ("blank", "repeat"), "unrelated")
         if format:
@@ -387,7 +343,7 @@ class Editable:
         declaration = self.declaration.with_measure(measure, replacing=replace)
         self._change(declaration, replaced=quoted(name) if replace else "")
 
-    @_in_turn
+    @in_turn
     def hierarchy(self, name: str, levels: Sequence[str], *, about: str = "", replace: bool = False) -> None:
         """Add a hierarchy: columns from coarse to fine. On an axis, its name stands for all of them.
 
@@ -409,7 +365,7 @@ class Editable:
         """
         self._change(self.declaration.with_hierarchy(Hierarchy(name, tuple(levels), about), replacing=replace))
 
-    @_in_turn
+    @in_turn
     def control(
         self,
         measure: str,
@@ -427,13 +383,23 @@ class Editable:
         ------
         ModelError
             The measure is not there.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+        >>> model.measure("quantity", "sum(sales.quantity)")
+        >>> model.control("quantity", 5, at={"sales.product": "fig"})
+        >>> model.check().ok
+        True
         """
         control = Control(measure, frozen(at or {}), equals, tolerance)
         self._change(self.declaration.with_control(control, replacing=replace))
 
     # -- changing -----------------------------------------------------------------------------------------------------
 
-    @_in_turn
+    @in_turn
     def rename(self, name: str, new: str) -> None:
         """Give a table, column, measure or hierarchy another name; everything that names it follows.
 
@@ -448,6 +414,16 @@ class Editable:
         ------
         ModelError
             There is nothing of that name, the new one is taken, or a formula would come to mean something else.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+        >>> model.measure("quantity", "sum(sales.quantity)")
+        >>> model.rename("sales.quantity", "pieces")
+        >>> model.declaration.measures["quantity"].formula
+        'sum(sales.pieces)'
         """
         from relatum.change.edits import renamed
         from relatum.change.impact import Dependencies
@@ -460,7 +436,7 @@ class Editable:
         followed = _followed(known, declaration, data)
         self._change(declaration, dataclasses.replace(whereabouts, frames=frames), followed)
 
-    @_in_turn
+    @in_turn
     def remove(self, name: str, *, force: bool = False) -> tuple[Dependant, ...]:
         """Remove a table, derived column, relationship, measure, hierarchy or control.
 
@@ -480,6 +456,16 @@ class Editable:
         ------
         ModelError
             There is nothing of that name, or others need it and ``force`` is not said: they are named.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+        >>> model.measure("quantity", "sum(sales.quantity)")
+        >>> model.measure("double", "quantity * 2")
+        >>> [each.name for each in model.remove("quantity", force=True)]
+        ['double']
         """
         from relatum.change.edits import removed
         from relatum.change.impact import Dependencies
@@ -495,61 +481,19 @@ class Editable:
         ------
         ModelError
             There is nothing of that name.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+        >>> model.measure("quantity", "sum(sales.quantity)")
+        >>> [each.name for each in model.impact("sales.quantity").breaks]
+        ['quantity']
         """
         from relatum.change.impact import Dependencies
 
         return Dependencies(self._known()).impact(name)
-
-    def _where(self) -> Whereabouts:
-        return self._whereabouts if self._batch is None else self._batch.whereabouts
-
-    def _sources_now(self) -> Mapping[str, TableData]:
-        return self._session.sources if self._batch is None else self._batch.sources
-
-    def _change(
-        self,
-        declaration: Declaration,
-        whereabouts: Whereabouts | None = None,
-        known: Mapping[str, TableData] | None = None,
-        replaced: str = "",
-    ) -> None:
-        """Put another declaration in force, or into the edits that are carried out together."""
-        whereabouts = whereabouts or self._where()
-        sources = self._sources_now() if known is None else known
-        if self._batch is not None:
-            batch = self._batch
-            batch.declaration, batch.whereabouts, batch.sources, batch.session = declaration, whereabouts, sources, None
-            return
-        try:
-            session = self._checked(declaration, whereabouts, sources)
-        except RelatumError as error:
-            raise (self._refused(replaced, error) if replaced else error) from None
-        self._session, self._whereabouts = session, whereabouts
-
-    def _checked(self, declaration: Declaration, whereabouts: Whereabouts, sources: Mapping[str, TableData]) -> Session:
-        """The session of a changed model, its relationships held against the data where either has changed."""
-        session = self._session.changed(declaration, load_tables(declaration, whereabouts, sources))
-        session.verify(session.changed_relationships(self._session))
-        return session
-
-    def _put_table(self, table: Table, replacing: bool, whereabouts: Whereabouts | None = None) -> None:
-        """Add a table, or put it in the place of the one of its name: its rows are read anew."""
-        known = {each: data for each, data in self._sources_now().items() if each != table.name}
-        declaration = self.declaration.with_table(table, replacing=replacing)
-        self._change(declaration, whereabouts, known, replaced=table.name if replacing else "")
-
-    def _refused(self, name: str, error: RelatumError) -> RelatumError:
-        """The error of a replacement, with what would break; the error itself where nothing depended on it."""
-        from relatum.change.impact import Dependencies
-
-        try:
-            needing = Dependencies(self._known()).impact(name).breaks
-        except RelatumError:
-            return error
-        if not needing:
-            return error
-        shown = listed([f"{each.kind} {each.name}" for each in needing], 8)
-        return ModelError(f"{name} cannot be replaced so: {error.reason}", fix=f"It is needed by {shown}.")
 
 
 def _followed(session: Session, after: Declaration, data: Mapping[str, TableData]) -> dict[str, TableData]:

@@ -86,7 +86,7 @@ def _from_files(
     said = reading.said(path)
     identity = identity_of(said, states)
     if former is not None and former.identity == identity:
-        # The same content, perhaps touched or copied back since: what is not read yet is read from the files as they are.
+        # The same content, perhaps touched since: what is not read yet is read from the files as they are.
         former.files = states
         return former
     worth = cache if sum(each.size for each in states) >= WORTH_BYTES else None
