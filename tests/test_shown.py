@@ -137,3 +137,9 @@ def test_sole_under_a_condition_with_a_let_name(shared_stall: relatum.Model) -> 
     assert shared_stall.evaluate("let x = 6 then sole(product.kind)[where product.price > x]") is None
     assert shared_stall.evaluate("let x = 10 then sole(product.kind)[where product.price > x]") == "tree"
     assert shared_stall.evaluate("let x = 6 then sole(product.weight)[where product.price = x + 1]") is None, "a visible null"
+
+
+def test_a_repeated_value_is_not_in_force_even_where_nothing_can_move(stall: relatum.Model) -> None:
+    stall.measure("sold", "count(sales)", unrelated="repeat")
+    grid = stall.pivot(rows="target.month", values="v: sold[back 2 day]", totals=False)
+    assert grid.to_arrow()["target.month"].to_pylist() == ["2024-01", "2024-02", "2024-03"], "bare members, each without a value"

@@ -310,7 +310,8 @@ class Compiler:
         edges = {PinnedEdge(each.edge, each.table, each.column) for each in bounded.bounds.pinned}
         own = replace(_taken_up(context, frozenset({*reached, *edges})), reached=frozenset(reached))
         counts = aggregate.function != "sole"
-        held = all(axis in context.filters or axis in reached for axis in self._axes)
+        # An axis that does not bear on it leaves it blank, which is in force; repeated, it is not.
+        held = all(axis in reached or (axis in context.filters and not aggregate.repeat) for axis in self._axes)
         if bounded.empty:
             empty = replace(own, in_force=held and counts, notes=(notes.no_period(aggregate, bounded.empty),))
             return None, together([inside.inside(), empty])
