@@ -1,7 +1,7 @@
 """Questions whose cost used to jump, each beside the best SQL for the same numbers in DuckDB, in one run.
 
-``python benchmarks/jumps.py`` makes 6 million lines over 1.5 million orders, 30,000 customers and 4,000 parts, checks that
-every answer equals DuckDB's, and prints medians, ratios and how far the memory of this process has grown.
+``python benchmarks/jumps.py`` makes 6 million lines over 1.5 million orders, 30,000 customers and 4,000 parts, checks
+that every answer equals DuckDB's, and prints medians, ratios and how far the memory of this process has grown.
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ import resource
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import date
 from decimal import Decimal
 from typing import Any
 
@@ -59,7 +60,8 @@ JUMPS = (
                f"{value}[keep customer where revenue > x]" for name, value in (("r", "revenue"), ("n", "count(line)"))},
         """with bar as (select sum(amount) / 100000 as x from line),
         kept as (select p.kind, o.customer_id, sum(amount) as amount, count(*) as n from line l
-          join part p using (part_id) join orders o using (order_no) group by all having sum(amount) > (select x from bar))
+          join part p using (part_id) join orders o using (order_no) group by all
+          having sum(amount) > (select x from bar))
         select kind, sum(amount), sum(n) from kept group by kind""",
     ),
     Jump(
@@ -142,8 +144,6 @@ def tables(lines: int) -> dict[str, pa.Table]:
 
 def open_model(frames: dict[str, pa.Table]) -> relatum.Model:
     """The model of the tables."""
-    from datetime import date
-
     keys = {"orders": "order_no", "customer": "customer_id", "part": "part_id"}
     model = relatum.Model("jumps")
     with model.edits():
@@ -169,12 +169,14 @@ def ask(model: relatum.Model, jump: Jump) -> Any:
 def same(jump: Jump, model: relatum.Model, connection: duckdb.DuckDBPyConnection) -> bool:
     """Whether both give the same rows."""
 
+    def plain(value: Any) -> Any:
+        if isinstance(value, int | float | Decimal):
+            return round(float(value), 4)
+        return None if value is None else str(value)
+
     def rows(table: Any) -> list[tuple[Any, ...]]:
         columns = [column.to_pylist() for column in table.columns]
-        return sorted(
-            tuple(None if x is None else round(float(x), 4) if isinstance(x, int | float | Decimal) else str(x) for x in row)
-            for row in zip(*columns, strict=True)
-        )
+        return sorted(tuple(map(plain, row)) for row in zip(*columns, strict=True))
 
     return rows(ask(model, jump)) == rows(connection.execute(jump.sql).to_arrow_table())
 
@@ -211,7 +213,8 @@ def main() -> None:
         connection.execute(f"create table {name} as select * from frame_{name}")
         connection.unregister(f"frame_{name}")
     connection.execute(
-        "create table calendar as select unnest(range(date '2010-01-01', date '2030-01-01', interval 1 day))::date as date"
+        "create table calendar as "
+        "select unnest(range(date '2010-01-01', date '2030-01-01', interval 1 day))::date as date"
     )
     model = open_model(frames)
     del frames

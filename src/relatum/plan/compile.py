@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Literal
 
 from relatum.language.catalog import Catalog
 from relatum.language.expression import Expression, FilterPart, is_plain
@@ -122,8 +123,8 @@ def needed_derivations(reads: Reads, derivations: Derivations, catalog: Catalog)
 
 def _axis_filter(wanted: Wanted, key: int) -> Filter:
     field = wanted.fields[key]
-    axis = "rows" if key < wanted.row_count else "columns"
-    return Filter("axis", field.table, frozenset([field.column]), ByMember(key), axis)  # type: ignore[arg-type]
+    axis: Literal["rows", "columns"] = "rows" if key < wanted.row_count else "columns"
+    return Filter("axis", field.table, frozenset([field.column]), ByMember(key), axis)
 
 
 def _intervals(reads: Reads) -> tuple[Interval, ...]:
