@@ -98,3 +98,15 @@ def test_what_is_shown_rounds_half_away_from_zero(value: Any, pattern: str, expe
     model.add_table("t", pa.table({"v": [value]}))
     model.measure("m", "sum(t.v)", format=pattern)
     assert grid_text(model.pivot(values="m").result, 400).splitlines()[-1].strip() == expected
+
+
+@pytest.mark.parametrize("sold", range(1 << 5))
+def test_a_filter_that_every_row_passes_still_travels_to_the_one_side(sold: int) -> None:
+    chosen = [product for number, product in enumerate("abcde") if sold >> number & 1]
+    model = relatum.Model("both")
+    model.add_table("product", pa.table({"pid": list("abcde")}), key="pid")
+    columns = {"pid": pa.array(chosen, pa.string()), "units": pa.array([1] * len(chosen), pa.int64())}
+    model.add_table("sales", pa.table(columns))
+    model.relate("sales.pid -> product.pid", direction="both")
+    counted = model.pivot(values={"n": "count(product)[where sales.units > 0]"}).to_arrow(totals=True)
+    assert counted["n"].to_pylist() == [len(chosen) or None]

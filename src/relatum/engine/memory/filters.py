@@ -67,7 +67,9 @@ def _between(codes: Array, low: int, high: int, last: int) -> NDArray[np.bool_]:
         return np.asarray(codes <= high)
     if high == last:
         return np.asarray(codes >= low)
-    # Codes are unsigned: those below `low` wrap round to large numbers, so that one comparison is enough.
+    if codes.dtype.kind != "u":
+        return np.asarray((codes >= low) & (codes <= high))
+    # Unsigned codes below `low` wrap round to large numbers, so that one comparison is enough.
     return np.asarray(codes - codes.dtype.type(low) <= high - low)
 
 

@@ -325,7 +325,8 @@ class Store:
             index = self.index(Hop(hop.target, hop.source, relationship))
             targets = np.flatnonzero(index.positions != index.size)
             keys = index.positions[targets].astype(np.int64)
-            return KeyLinks(np.arange(index.size), index.size, Links.of(keys, targets, index.size + 1))
+            own_numbers = narrow_codes(np.arange(index.size), index.size + 1)
+            return KeyLinks(own_numbers, index.size, Links.of(keys, targets, index.size + 1))
 
         return self.work.keep(("links", hop), self._hop_stamps(hop), make)
 
