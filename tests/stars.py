@@ -429,3 +429,14 @@ class Maker:
         text = self.row(table, "bool", 1)
         # An outer `and` would split the condition into parts that may mention no column at all.
         return text if f"{table}." in text and " and " not in text else f"({own} is not null or {text})"
+
+
+def travelling_up(case: Case, rnd: random.Random) -> Case:
+    """The case with filters travelling both ways along several relationships at once, which a drawn star rarely has."""
+    links = [
+        replace(link, direction="both")
+        if link.kind == "many_to_one" and not (link.level or link.as_of or link.standby) and rnd.random() < 0.4
+        else link
+        for link in case.star.links
+    ]
+    return replace(case, star=replace(case.star, links=links, known={}))

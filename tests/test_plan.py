@@ -193,3 +193,17 @@ def test_an_edit_keeps_the_joins_that_it_does_not_touch(monkeypatch: pytest.Monk
     model.add_table("kind", pa.table({"kind": ["fruit"], "family": ["food"]}), key="kind", replace=True)
     model.pivot(rows="kind.family", values="revenue")
     assert built == ["product.kind -> kind.kind", "target.kind -> kind.kind"]
+
+
+WRITTEN = [
+    ("quantity + 2.50", "2.50"), ("quantity - 0.001", "0.001"), ("quantity * -3", "-3"), ("max(sales.sold_on) > date '2024-02-29'", "date '2024-02-29'"),
+    ("case when max(sales.sold_on) is null then timestamp '2024-05-31 12:30:00' end", "timestamp '2024-05-31 12:30:00'"), ("coalesce(quantity, 1e3)", "1000.0"),
+    ("count(sales)[where sales.note in ('x', 'it''s')]", "'it''s'"), ("count(sales)[where not sales.paid]", "not sales.paid"), ("count(sales)[where sales.note is null]", "sales.note is null"),
+    ("case when quantity > 2 then 'much' else null end", "else null"), ("- quantity", "-#1"), ("round(quantity / 3, 2)", "round("), ("count(sales)[where product is no match]", "product is no match"),
+    ("count(sales)[where sales.note like 'x%']", "(sales.note like 'x%')"), ("count(sales)[where sales.paid or sales.quantity > 3]", "or"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("formula", "written"), WRITTEN)
+def test_a_plan_writes_constants_and_operators_as_formulas_do(formula: str, written: str) -> None:
+    assert written in make_stall().formula(formula).plan

@@ -24,3 +24,8 @@ def day_of(number: int) -> date:
 def moment_number(moment: datetime) -> int:
     """Microseconds since 1970 of a moment without a zone."""
     return (moment - EPOCH_MOMENT) // timedelta(microseconds=1)
+
+
+def moment_of(number: int) -> datetime:
+    """The moment so many microseconds after the beginning of 1970."""
+    return EPOCH_MOMENT + timedelta(microseconds=int(number))

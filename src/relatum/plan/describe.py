@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from decimal import Decimal
 from typing import assert_never
 
 from relatum.calendar.steps import Before, Shift, Step, ToDate, Trailing, Whole
-from relatum.data.days import day_of
+from relatum.data.days import day_of, moment_of
 from relatum.data.types import Kind
 from relatum.language.expression import (
     Aggregate,
@@ -236,7 +237,8 @@ class _Writer:
                 pairs = zip(arguments[:-1:2], arguments[1:-1:2], strict=True)
                 whens = " ".join(f"when {condition} then {value}" for condition, value in pairs)
                 return f"case {whens} else {arguments[-1]} end"
-        return f"{function}({', '.join(arguments)})"
+            case _:
+                raise AssertionError(f"a plan's text does not say how {function} is written")
 
 
 def _field(field: Field) -> str:
@@ -254,10 +256,16 @@ def _constant(constant: Constant) -> str:
     match constant.type.kind:
         case Kind.DATE:
             return literal(day_of(int(value)))
+        case Kind.TIMESTAMP:
+            return literal(moment_of(int(value)))
         case Kind.DECIMAL:
-            digits = f"{abs(int(value)):0{constant.type.scale + 1}}"
-            return f"{'-' if value < 0 else ''}{digits[: -constant.type.scale]}.{digits[-constant.type.scale :]}"
-    return str(value)
+            return f"{Decimal(int(value)).scaleb(-constant.type.scale):f}"
+        case Kind.INTEGER | Kind.FLOAT:
+            return literal(value)
+        case Kind.TEXT | Kind.BOOLEAN | Kind.NULL:
+            raise AssertionError(f"{value!r} is no {constant.type.kind}")
+        case _:
+            assert_never(constant.type.kind)
 
 
 def _step(step: Step) -> str:

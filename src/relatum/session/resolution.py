@@ -104,9 +104,9 @@ def resolve(
 def _in_order(declaration: Declaration) -> list[Item]:
     """Derived columns and derived tables, each after those that its formulas name, through measures too."""
     items: list[Item] = []
-    ends = [
+    ends = {
         (end.table, name) for each in declaration.relationships for end in (each.many, each.one) for name in end.columns
-    ]
+    }
     for name, table in declaration.tables.items():
         items += [(name, column) for column in table.derived]
         items += [(name, "")] if table.per else []
