@@ -103,3 +103,67 @@ def test_a_set_of_members_with_gaps_filters_the_rows_that_look_them_up(
     grid = model.pivot(rows="product.product", values={"n": "count(sales)"}, where=f"product.product in ({listed})")
     shown = {row["product.product"]: row["n"] for row in grid.to_arrow(totals=False).to_pylist()}
     assert shown == {each: count for each in chosen if (count := sum(product == each for product, *_ in rows))}
+
+
+TOPICS = ["t0", "t1", "t2", "t3", "t4", None]
+NOTES = st.lists(st.tuples(st.sampled_from(TOPICS), st.integers(0, 3)), max_size=15)
+TAGS = st.lists(st.tuples(st.sampled_from([*TOPICS, "elsewhere"]), st.sampled_from(["a", "b", "c"])), max_size=15)
+
+
+def library(notes: list[tuple[Any, ...]], tags: list[tuple[Any, ...]], direction: str) -> relatum.Model:
+    """Notes and tags that share topics, many on either side."""
+    model = relatum.Model("library")
+    for name, rows, columns in (
+        ("note", notes, {"topic": pa.string(), "weight": pa.int64()}),
+        ("tag", tags, {"topic": pa.string(), "name": pa.string()}),
+    ):
+        arrays = {
+            column: pa.array([row[at] for row in rows], kind) for at, (column, kind) in enumerate(columns.items())
+        }
+        model.add_table(name, pa.table(arrays))
+    model.relate("note.topic >-< tag.topic", direction=direction)
+    return model
+
+
+@settings(max_examples=60, deadline=None)
+@given(NOTES, TAGS, st.sampled_from(["left", "both"]), st.sets(st.sampled_from("abc"), min_size=1))
+def test_a_row_is_visible_if_some_related_row_is(
+    notes: list[tuple[Any, ...]], tags: list[tuple[Any, ...]], direction: str, chosen: set[str]
+) -> None:
+    model = library(notes, tags, direction)
+    listed = ", ".join(f"'{each}'" for each in sorted(chosen))
+    topics = {topic for topic, name in tags if name in chosen and topic is not None}
+    related = [weight for topic, weight in notes if topic in topics]
+    assert count_of(model, f"count(note)[where tag.name in ({listed})]") == len(related)
+    assert model.evaluate(f"sum(note.weight)[where tag.name in ({listed})]") == (sum(related) if related else None)
+    grid = model.pivot(rows="tag.name", values={"n": "count(note)"}).to_arrow(totals=False).to_pylist()
+    topics_of = {name: {topic for topic, other in tags if other == name and topic is not None} for name in "abc"}
+    counts = {name: sum(topic in own for topic, _ in notes) for name, own in topics_of.items()}
+    found = {row["tag.name"]: row["n"] for row in grid if not row.get("tag.name:no_match")}
+    assert found == {name: count for name, count in counts.items() if count}
+
+
+@settings(max_examples=60, deadline=None)
+@given(NOTES, TAGS, st.sampled_from(["right", "both"]), st.integers(0, 3))
+def test_the_other_side_is_filtered_where_the_direction_says_so(
+    notes: list[tuple[Any, ...]], tags: list[tuple[Any, ...]], direction: str, least: int
+) -> None:
+    model = library(notes, tags, direction)
+    topics = {topic for topic, weight in notes if weight >= least and topic is not None}
+    wanted = sum(topic in topics for topic, _ in tags)
+    assert count_of(model, f"count(tag)[where note.weight >= {least}]") == wanted
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.permutations(PRODUCTS), st.integers(0, 12), st.integers(0, 12), st.integers(-1, 12))
+def test_one_to_one_is_filtered_from_either_side(order: list[str], some: int, others: int, least: int) -> None:
+    model = relatum.Model("pairs")
+    left, right = PRODUCTS[:some], order[:others]
+    for name, keys in (("left", left), ("right", right)):
+        columns = {"id": pa.array(keys, pa.string()), "number": pa.array(range(len(keys)), pa.int64())}
+        model.add_table(name, pa.table(columns), key="id")
+    model.relate("left.id <-> right.id")
+    seen = {key for number, key in enumerate(right) if number >= least}
+    assert count_of(model, f"count(left)[where right.number >= {least}]") == len(seen & set(left))
+    seen = {key for number, key in enumerate(left) if number >= least}
+    assert count_of(model, f"count(right)[where left.number >= {least}]") == len(seen & set(right))
