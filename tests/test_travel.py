@@ -1,7 +1,8 @@
-"""Filters that travel from many rows to the one that they look up, held against sets worked out in plain Python."""
+"""Filters that travel along relationships, and dates that move, held against what plain Python makes of them."""
 
 from __future__ import annotations
 
+from datetime import date, timedelta
 from typing import Any
 
 import pyarrow as pa
@@ -167,3 +168,35 @@ def test_one_to_one_is_filtered_from_either_side(order: list[str], some: int, ot
     assert count_of(model, f"count(left)[where right.number >= {least}]") == len(seen & set(left))
     seen = {key for number, key in enumerate(left) if number >= least}
     assert count_of(model, f"count(right)[where left.number >= {least}]") == len(seen & set(right))
+
+
+MOVES = {
+    "to date": lambda day, at: day <= at,
+    "month to date": lambda day, at: day <= at and (day.year, day.month) == (at.year, at.month),
+    "year to date": lambda day, at: day <= at and day.year == at.year,
+    "trailing 7 days": lambda day, at: at - timedelta(days=7) < day <= at,
+    "back 1 day": lambda day, at: day == at - timedelta(days=1),
+    "whole month": lambda day, at: (day.year, day.month) == (at.year, at.month),
+    "before": lambda day, at: day < at,
+}
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.lists(st.tuples(st.integers(0, 79), st.integers(1, 9)), max_size=12), st.sampled_from(sorted(MOVES)))
+def test_dates_move_as_plain_dates_do(sold: list[tuple[int, int]], move: str) -> None:
+    first = date(2023, 11, 20)
+    rows = [(first + timedelta(days=after), units) for after, units in sold]
+    model = relatum.Model("dates")
+    columns = {
+        "day": pa.array([day for day, _ in rows], pa.date32()),
+        "units": pa.array([units for _, units in rows], pa.int64()),
+    }
+    model.add_table("sales", pa.table(columns))
+    # The calendar says itself where the data ends, so that the last sale cuts no set of dates short.
+    model.add_calendar("calendar", date(2023, 11, 1), date(2024, 2, 29), through=date(2024, 2, 29))
+    model.relate("sales.day -> calendar.date")
+    grid = model.pivot(rows="calendar.date", values={"moved": f"sum(sales.units)[{move}]"}).to_arrow(totals=False)
+    found = {row["calendar.date"]: row["moved"] for row in grid.to_pylist()}
+    every = [date(2023, 11, 1) + timedelta(days=after) for after in range(121)]
+    sums = {at: [units for day, units in rows if MOVES[move](day, at)] for at in every}
+    assert found == {at: sum(units) for at, units in sums.items() if units}
