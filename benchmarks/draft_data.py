@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import csv
 import json
-from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
+import re
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
 from datetime import date, datetime, timedelta
 from pathlib import Path
 from random import Random
@@ -16,6 +17,8 @@ import pyarrow.parquet as pq
 
 import relatum
 from relatum.demo.write import write_demo
+from relatum.model.declaration import Declaration, End
+from relatum.model.links import parse_link
 from star_data import make_tables
 
 Rows = list[dict[str, Any]]
@@ -27,6 +30,8 @@ class Schema:
 
     ``write`` puts the data into a folder and gives back what to draft. ``right`` are the links that a modeller would
     draw, ``also`` others that do no harm. ``unsure`` are links that must not be active, each for the reason beside it.
+    ``measures`` are formulas worth having, ``not_summed`` columns of which a sum means nothing; ``years`` are the first
+    and last of the calendar that is wanted. Names stand as a draft would write them: in lower case and underscores.
     """
 
     name: str
@@ -36,6 +41,7 @@ class Schema:
     also: frozenset[str] = frozenset()
     measures: frozenset[str] = frozenset()
     not_summed: frozenset[str] = frozenset()
+    years: tuple[int, int] | None = None
 
 
 def write_csv(path: Path, rows: Rows) -> None:
@@ -317,6 +323,53 @@ class Score:
         return 1 - len(self.wrong) / len(self.drawn) if self.drawn else 1.0
 
 
-def score(links: Iterable[object], right: frozenset[str], also: frozenset[str]) -> Score:
-    """Compare the links of a draft with those that are right."""
-    return Score(frozenset(map(str, links)), right, also)
+def score(declaration: Declaration, right: frozenset[str], also: frozenset[str]) -> Score:
+    """Compare the links of a draft with those that are right; a role counts as the table whose rows it has."""
+    drawn = set()
+    for each in declaration.relationships:
+        one = replace(each.one, table=declaration.rows_of(each.one.table))
+        drawn.add(_link(each.many, one, re.findall(r" (\S*-\S*) ", str(each))[0]))
+    stated = [{_link(*_ends(link)) for link in links} for links in (right, also)]
+    return Score(frozenset(drawn), frozenset(stated[0]), frozenset(stated[1]))
+
+
+def _ends(link: str) -> tuple[End, End, str]:
+    many, one, _ = parse_link(link)
+    return many, one, re.findall(r" (\S*-\S*) ", link)[0]
+
+
+def _link(many: End, one: End, arrow: str) -> str:
+    pairs = sorted(zip(map(plain, many.columns), map(plain, one.columns), strict=True))
+    left, right = (", ".join(each) for each in zip(*pairs, strict=True))
+    return f"{many.table}.({left}) {arrow} {one.table}.({right})"
+
+
+def plain(name: str) -> str:
+    """A heading as a name that needs no quotes: ``playerID`` is ``player_id``, ``2B`` is ``b2``."""
+    spaced = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", name)
+    words = [word for word in re.split(r"[^a-z0-9]+", spaced.lower()) if word]
+    if words and words[0][0].isdigit():
+        words = [*words[1:], words[0]] if len(words) > 1 else [re.sub(r"(\d+)(.*)", r"\2\1", words[0])]
+    return "_".join(words)
+
+
+def plain_formula(formula: str) -> str:
+    """A formula with every name in double quotes as one that needs none."""
+    return re.sub(r'"([^"]+)"', lambda each: plain(each[1]), formula)
+
+
+@dataclass(frozen=True)
+class Sense:
+    """Of the measures drafted those that mean nothing, and those worth having that were not drafted."""
+
+    count: int
+    senseless: tuple[str, ...]
+    missing: tuple[str, ...]
+
+
+def sense(declaration: Declaration, schema: Schema) -> Sense:
+    """Judge the measures of a draft."""
+    formulas = [plain_formula(each.formula) for each in declaration.measures.values()]
+    summed = {f"sum({column})" for column in schema.not_summed}
+    bad = tuple(each for each in formulas if any(each.startswith(one) for one in summed))
+    return Sense(len(formulas), bad, tuple(sorted(set(map(plain_formula, schema.measures)) - set(formulas))))
