@@ -26,6 +26,7 @@ from relatum.language.tree import (
     Name,
     OnlyClause,
     Operation,
+    Over,
     PinClause,
     PinEdgeClause,
     PinNoMatchClause,
@@ -67,9 +68,11 @@ class Contexts(Tables):
         return replace(changed, members=(*context.members, ((table, column), member))) if kind == "member" else changed
 
     def conditions(self, condition: Condition, kind: str, context: Context) -> list[Filter]:
-        over = condition.over.parts[0] if condition.over else ""
         found = []
         for part in conjuncts(condition.formula):
+            over = ""
+            if isinstance(part, Over):
+                part, over = part.part, part.table.parts[0]
             table = self.row_table([part], over, context)
             named = frozenset(self.mentioned(part, context))
             elsewhere = any(other != table for other, _ in named) or _tests_no_match(part)

@@ -140,6 +140,8 @@ def _operation(word: str, values: list[Any]) -> Any:
         return None
     if word in _COMPARE:
         return _compare(word, *values)
+    if word == "cast":
+        return _cast(*values)
     if word in ("not", "negate", "plus_sign"):
         return {"not": operator.not_, "negate": operator.neg, "plus_sign": operator.pos}[word](values[0])
     return _exact(lambda: _binary(word, *values))
@@ -183,6 +185,45 @@ def _rounded(value: Any, digits: int = 0) -> Any:
     return int(result) if digits <= 0 else result
 
 
+def _cast(value: Any, name: str) -> Any:
+    """A value as another type; None where it does not fit."""
+    if name == "text":
+        if isinstance(value, float):
+            return str(int(value)) if value.is_integer() and abs(value) < 2**53 else repr(value)
+        return value.isoformat() if isinstance(value, date) else str(value)
+    if name == "date":
+        return value if isinstance(value, date) else _cast_date(value)
+    if isinstance(value, str):
+        pattern = r"[+-]?\d+" if name == "integer" else r"[+-]?(\d+(\.\d*)?|\.\d+)" + (r"([eE][+-]?\d+)?" if name == "float" else "")
+        if not re.fullmatch(pattern, value.strip()):
+            return None
+        value = Decimal(value.strip())
+    if name == "float":
+        return float(value)
+    digits = 0 if name == "integer" else int(name[8:-1])
+    exact = Decimal(repr(value)) if isinstance(value, float) else Decimal(value)
+    rounded = exact.quantize(Decimal(1).scaleb(-digits), ROUND_HALF_UP)
+    if abs(rounded.scaleb(digits)) >= 2**63:
+        return None
+    return rounded if digits else int(rounded)
+
+
+def _cast_date(text: str) -> date | None:
+    try:
+        return date.fromisoformat(text)
+    except ValueError:
+        return None
+
+
+def _date(*parts: Any) -> date | None:
+    if len(parts) == 1:
+        return parts[0]
+    try:
+        return date(*parts)
+    except ValueError:
+        return None
+
+
 def _root(value: Any) -> float | None:
     return math.sqrt(value) if value >= 0 else None
 
@@ -209,4 +250,5 @@ FUNCTIONS: dict[str, Callable[..., Any]] = {
     "week": lambda day: day.isocalendar().week,
     "day": lambda day: day.day,
     "weekday": lambda day: day.isoweekday(),
+    "date": _date,
 }

@@ -228,6 +228,9 @@ class Maker:
                 lambda: f"{rnd.choice(('year', 'month', 'weekday', 'quarter', 'week', 'day'))}({go('date')})",
                 lambda: f"length({go('text')})",
                 lambda: f"({go('date')} - {go('date')})",
+                lambda: f"cast({go(rnd.choice(('num', 'text')))} as {rnd.choice(('integer', 'decimal(1)', 'float'))})",
+                lambda: f"extract({rnd.choice(('year', 'month'))} from {go('date')})",
+                lambda: f"case {go('text')} when 'a' then {go('num')} when {go('text')} then {go('num')} end",
             ]
         elif kind == "text":
             forms = [
@@ -235,10 +238,12 @@ class Maker:
                 lambda: f"{rnd.choice(('upper', 'lower', 'trim'))}({go('text')})",
                 lambda: f"substring({go('text')}, {rnd.choice((1, 2))}, 1)",
                 lambda: f"coalesce({go('text')}, {go('text')})",
+                lambda: f"cast({go(rnd.choice(('date', 'text')))} as text)",
             ]
         elif kind == "date":
             forms = [lambda: f"({go('date')} {rnd.choice('+-')} {rnd.choice((1, 30))})",
-                     lambda: f"coalesce({go('date')}, {go('date')})"]  # fmt: skip
+                     lambda: f"coalesce({go('date')}, {go('date')})", lambda: f"cast({go(rnd.choice(('date', 'text')))} as date)",
+                     lambda: f"date(year({go('date')}), month({go('date')}), day({go('date')}))"]  # fmt: skip
         else:
             some = rnd.choice(("num", "text", "date"))
             forms = [

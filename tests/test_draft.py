@@ -27,10 +27,10 @@ def active(draft: Draft, kind: str) -> dict[str, str]:
 
 def check_against(schema: Schema, draft: Draft, right: frozenset[str]) -> None:
     """A draft draws every right link and no other, sums what adds up and nothing else."""
-    found = score(draft.declaration.relationships, right, schema.also)
+    found = score(draft.declaration, right, schema.also)
     assert found.recall == 1, right - found.drawn
     assert not found.wrong
-    assert not found.drawn & set(schema.unsure)
+    assert not found.drawn & score(draft.declaration, frozenset(schema.unsure), frozenset()).right
     measures = set(active(draft, "measure").values())
     assert schema.measures <= measures
     for column in schema.not_summed:

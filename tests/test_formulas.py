@@ -36,6 +36,18 @@ SCALAR = [
     ("week(date '2024-12-30')", 1), ("week(date '2021-01-03')", 53), ("weekday(date '2024-06-03')", 1), ("weekday(date '1969-07-20')", 7),
     ("date '2024-03-01' - date '2024-02-28'", 2), ("date '2024-02-28' + 2", date(2024, 3, 1)), ("date '1960-01-01' - 1", date(1959, 12, 31)),
     ("timestamp '2024-05-31 17:30:00'", datetime(2024, 5, 31, 17, 30)), ("year(timestamp '1950-01-01 00:00:00')", 1950),
+    ("hour(timestamp '2024-05-31 17:30:09')", 17), ("minute(timestamp '1950-05-31 17:30:09')", 30), ("second(timestamp '2024-05-31 17:30:09')", 9),
+    ("date(timestamp '1969-12-31 23:59:59')", date(1969, 12, 31)), ("date(2024, 2, 29)", date(2024, 2, 29)), ("date(2023, 2, 29)", None),
+    ("date(2023, 13, 1)", None), ("date(0, 1, 1)", None), ("date(null, 1, 1)", None), ("extract(year from date '2024-05-31')", 2024),
+    ("extract(hour from timestamp '2024-05-31 17:30:00')", 17), ("case 2 when 1 then 'a' when 2 then 'b' end", "b"), ("case 3 when 1 then 'a' else 'c' end", "c"),
+    ("case null when null then 1 else 2 end", 2), ("cast(' 12 ' as integer)", 12), ("cast('12.5' as integer)", None), ("cast('1e2' as integer)", None),
+    ("cast('9223372036854775807' as integer)", 9223372036854775807), ("cast('9223372036854775808' as integer)", None), ("cast(2.5 as integer)", 3),
+    ("cast(-2.5 as integer)", -3), ("cast(1e300 as integer)", None), ("cast(2.675e0 as decimal(2))", Decimal("2.68")), ("cast('1.005' as decimal(2))", Decimal("1.01")),
+    ("cast('x' as decimal(2))", None), ("cast('-.5' as float)", -0.5), ("cast('1e2' as float)", 100.0), ("cast('inf' as float)", None), ("cast(7 as decimal(2))", Decimal("7.00")),
+    ("cast(9223372036854775807 as decimal(2))", None), ("cast(1990e0 as text)", "1990"), ("cast(0.1e0 as text)", "0.1"), ("cast(2.50 as text)", "2.50"), ("cast(true as text)", "true"),
+    ("cast(true as integer)", 1), ("cast(date '2024-05-31' as text)", "2024-05-31"), ("cast(timestamp '2024-05-31 17:30:00' as text)", "2024-05-31 17:30:00"),
+    ("cast('2024-05-31' as date)", date(2024, 5, 31)), ("cast('31.5.2024' as date)", None), ("cast(timestamp '2024-05-31 23:30:00' as date)", date(2024, 5, 31)),
+    ("cast(null as text)", None), ("cast(12345678901.5e0 as decimal(6))", Decimal("12345678901.500000")), ("Cast('3' As Integer) + 1", 4),
     ("1 -- a comment\n + 1", 2), ("CASE WHEN TRUE THEN 1 ELSE 0 END", 1), ("Abs(-1)", 1),
 ]  # fmt: skip
 

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from relatum.changing import Changeable
+from relatum.data.moments import check_zone
 from relatum.editing import Editable
 from relatum.errors import ModelError, RelatumError
 from relatum.model.atomic import write_atomically
@@ -49,6 +50,8 @@ class Model(Editable):
         Language and country for numbers, as ``en_GB``.
     currency : str
         The currency code that a ``¤`` in a number format stands for, as ``EUR``.
+    timezone : str
+        The time zone, as ``Europe/Berlin``, on whose clocks moments that know their zone are read.
 
     Examples
     --------
@@ -62,9 +65,12 @@ class Model(Editable):
     53
     """
 
-    def __init__(self, name: str = "model", *, locale: str = "en", currency: str = "EUR") -> None:
+    def __init__(
+        self, name: str = "model", *, locale: str = "en", currency: str = "EUR", timezone: str = "UTC"
+    ) -> None:
         check_locale(locale)
-        declaration = Declaration(name=name, locale=locale, currency=currency)
+        check_zone(timezone)
+        declaration = Declaration(name=name, locale=locale, currency=currency, timezone=timezone)
         super().__init__(Session(declaration, {}), Whereabouts(allow_outside=True))
 
     @classmethod
@@ -77,6 +83,7 @@ class Model(Editable):
             The declaration does not hold together, or a table's data cannot be read.
         """
         check_locale(declaration.locale)
+        check_zone(declaration.timezone)
         for measure in declaration.measures.values():
             if measure.format:
                 check_pattern(measure.format, measure.name)

@@ -6,7 +6,7 @@ import dataclasses
 import os
 from collections.abc import Mapping, Sequence
 from datetime import date
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, Literal
 
 from relatum.changing import Changeable, in_turn
 from relatum.data.table import TableData
@@ -22,7 +22,7 @@ from relatum.model.declaration import (
     frozen,
     refuse_choice,
 )
-from relatum.model.file import calendar_range, check_role, relationship
+from relatum.model.file import as_texts, calendar_range, check_role, relationship
 from relatum.model.names import column_name, quoted
 from relatum.present.numbers import check_pattern
 from relatum.session.session import Session
@@ -43,11 +43,14 @@ class Editable(Changeable):
         source: object,
         *,
         key: str | Sequence[str] = (),
-        columns: Mapping[str, Mapping[str, str]] | None = None,
+        columns: Mapping[str, Mapping[str, str | Sequence[str]]] | None = None,
         about: str = "",
         calendar: bool = False,
         part: str = "",
         query: str = "",
+        null: str | Sequence[str] = (),
+        footer: int = 0,
+        headings: Literal["", "numbered"] = "",
         replace: bool = False,
     ) -> None:
         """Add a table.
@@ -64,7 +67,8 @@ class Editable(Changeable):
             The columns that make a row unique.
         columns : mapping of str to mapping, optional
             Settings of columns: ``type`` (``integer``, ``decimal(2)``, ``float``, ``text``, ``boolean``, ``date``,
-            ``timestamp``), ``label``, ``order_by`` (the column that its members are sorted by), ``about``.
+            ``timestamp``), ``label``, ``order_by`` (the column that its members are sorted by), ``about``, ``heading``
+            (its name in the source), ``pattern`` (how dates are written), ``null`` (the texts that mean null in it).
         about : str, optional
             What a row is.
         calendar : bool
@@ -73,6 +77,12 @@ class Editable(Changeable):
             The sheet or named table of a workbook, or the table of a database.
         query : str, optional
             What to ask the database instead.
+        null : str or list of str, optional
+            The texts that mean null, as ``NA`` and ``-``.
+        footer : int
+            How many lines at the end of a text file are no rows.
+        headings : str
+            ``numbered``: equal headings get a number, ``price`` and ``price_2``; without it they are an error.
         replace : bool
             Take the place of the table of this name, whose derived columns stay.
 
@@ -103,6 +113,9 @@ class Editable(Changeable):
             dated=calendar,
             part=part,
             query=query,
+            null=as_texts(null),
+            footer=footer,
+            headings=headings,
         )
         former = self.declaration.tables.get(name)
         if former is not None:
@@ -160,17 +173,37 @@ class Editable(Changeable):
         self._put_table(table, replace)
 
     @in_turn
-    def add_role(self, name: str, role_of: str, *, replace: bool = False) -> None:
+    def add_role(
+        self,
+        name: str,
+        role_of: str,
+        *,
+        label: str = "",
+        labels: Mapping[str, str] | None = None,
+        replace: bool = False,
+    ) -> None:
         """Add the rows of a table under another name, with relationships of its own.
 
-        With ``replace`` it takes the place of the table of its name.
+        Parameters
+        ----------
+        name : str
+            What formulas call it.
+        role_of : str
+            The table whose rows it has.
+        label : str, optional
+            What stands before its columns' headings in a grid; its name unless given.
+        labels : mapping of str to str, optional
+            Headings of columns, where another one is wanted.
+        replace : bool
+            Take the place of the table of this name.
 
         Raises
         ------
         ModelError
             The name is taken, or ``role_of`` is not a table.
         """
-        table = Table(name, role_of=role_of)
+        columns = {column: ColumnSettings(label=text) for column, text in (labels or {}).items()}
+        table = Table(name, role_of=role_of, label=label, columns=frozen(columns))
         check_role(self.declaration, table)
         self._put_table(table, replace)
 
@@ -502,20 +535,30 @@ def _followed(session: Session, after: Declaration, data: Mapping[str, TableData
     for (_, before), (name, table) in zip(session.declaration.tables.items(), after.tables.items(), strict=True):
         if table.role_of or table.per:
             continue
-        old = {each.heading or column: column for column, each in before.columns.items()}
-        new = {each.heading or column: column for column, each in table.columns.items()}
+        old, new = _by_heading(before), _by_heading(table)
         moved = {
-            new[heading]: old.get(heading, heading) for heading in new if new[heading] != old.get(heading, heading)
+            after: former
+            for heading, names in new.items()
+            for former, after in zip(old.get(heading, [heading]), names, strict=True)
+            if former != after
         }
         followed[name] = data[name].renamed(moved) if moved else data[name]
     return followed
 
 
-def _settings(table: str, column: str, given: Mapping[str, str]) -> ColumnSettings:
+def _by_heading(table: Table) -> dict[str, list[str]]:
+    """The columns that something is stated of, by the heading that each has in the source."""
+    found: dict[str, list[str]] = {}
+    for column, each in table.columns.items():
+        found.setdefault(each.heading or column, []).append(column)
+    return found
+
+
+def _settings(table: str, column: str, given: Mapping[str, Any]) -> ColumnSettings:
     allowed = ColumnSettings.__slots__
     for key in given:
         if key not in allowed:
             raise ModelError(
                 f"The settings of {table}.{column} have an unknown key {key}.", fix=f"Known: {', '.join(allowed)}."
             )
-    return ColumnSettings(**given)
+    return ColumnSettings(**{**given, "null": as_texts(given.get("null", ()))})

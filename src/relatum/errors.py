@@ -67,6 +67,10 @@ class SourceError(RelatumError, ValueError):
     """Data that cannot be read: a missing file, a ragged row, a heading used twice."""
 
 
+class MissingSourceError(SourceError):
+    """Data that is not there: no such file, no such table of a database or workbook."""
+
+
 class ModelError(RelatumError, ValueError):
     """A model that does not hold together: an unknown name, a wrong type, two routes between two tables."""
 

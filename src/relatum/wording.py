@@ -56,6 +56,11 @@ def counted(number: int, noun: str, plural: str = "") -> str:
     return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
 
 
+def first_line(error: Exception) -> str:
+    """What another library says went wrong, cut to one line."""
+    return str(error).strip().splitlines()[0][:300] if str(error).strip() else type(error).__name__
+
+
 def sample_text(value: object) -> str:
     """A value as it is shown among examples: texts in quotes, so that blanks are seen."""
     return f"'{value}'" if isinstance(value, str) else str(value)

@@ -8,6 +8,7 @@ import numpy as np
 import pyarrow.compute as pc
 
 from relatum.audit.finding import Finding, Money, folded, nulls_of, sampled
+from relatum.data import vectors as v
 from relatum.data.buffers import array_values
 from relatum.data.columns import Array, Column
 from relatum.data.days import day_of
@@ -115,7 +116,7 @@ def _orphans(session: Session, relationship: Relationship, index: JoinIndex, mon
             if not lost.any():
                 return
             rows, share = int(lost.sum()), int(lost.sum()) / len(lost)
-    if session.catalog.is_calendar(relationship.one.table) and columns[-1].type.kind is Kind.DATE:
+    if session.catalog.is_calendar(relationship.one.table) and columns[-1].type.kind in (Kind.DATE, Kind.TIMESTAMP):
         outside = _outside(columns[-1], targets[-1], lost)
         if outside:
             fix = f"Let {one} reach so far, or correct the dates."
@@ -139,7 +140,7 @@ def _orphans(session: Session, relationship: Relationship, index: JoinIndex, mon
 
 
 def _outside(dates: Column, calendar: Column, lost: Array) -> str:
-    days = dates.values[lost].astype(np.int64)
+    days = v.days_of(dates)[lost]
     early, late = int((days < calendar.lower).sum()), int((days > calendar.upper).sum())
     said = []
     for count, word, limit, extreme in (

@@ -8,29 +8,34 @@ from dataclasses import replace
 from pathlib import Path
 
 import msgspec
+import numpy as np
 import pyarrow as pa
 
 from relatum.change.impact import Dependant, Dependencies
+from relatum.data import vectors as v
 from relatum.data.arrow import arrow_type, column_from_arrow, python_values
 from relatum.data.table import TableData
-from relatum.data.types import Kind, parse_type
-from relatum.errors import RelatumError, SourceError
-from relatum.model.declaration import Declaration
+from relatum.data.types import TEXT, Kind, Type, common_type, parse_type
+from relatum.errors import DataError, MissingSourceError, RelatumError, SourceError
+from relatum.model.declaration import Declaration, Relationship
 from relatum.model.graph import kind_of
 from relatum.model.names import column_name, quoted
+from relatum.model.routes import hops_of
 from relatum.pivot.answer import answer
 from relatum.pivot.request import ask
 from relatum.progress import told
 from relatum.session.reading import Whereabouts, load_table, load_tables, reload_tables
 from relatum.session.session import Session
-from relatum.sources.database import is_server
 from relatum.sources.fingerprint import FileState, has_grown
-from relatum.sources.place import GROWING, READERS, WORKBOOKS
-from relatum.wording import counted, listed
+from relatum.sources.place import GROWING
+from relatum.sources.texts import converts
+from relatum.wording import counted, listed, sample_text
 
 #: Members are remembered by name where there are no more than this.
 _MOST_MEMBERS = 2_000
 _SAMPLES = 3
+#: So many rows that find nothing are looked at for their keys.
+_MOST_ORPHANS = 20_000
 
 
 class TableState(msgspec.Struct, frozen=True):
@@ -42,15 +47,26 @@ class TableState(msgspec.Struct, frozen=True):
     members: dict[str, list[str]]
 
 
+class Orphans(msgspec.Struct, frozen=True):
+    """How many rows find nothing along a relationship, and some of the keys that are not there."""
+
+    rows: int
+    keys: list[str] = []
+
+
 class State(msgspec.Struct, frozen=True):
     """A model's data as it was, and what its measures were worth: numbers as text, so that none loses a digit."""
 
     tables: dict[str, TableState]
     values: dict[str, str | None]
+    orphans: dict[str, Orphans] = {}
 
 
 class TableNews(msgspec.Struct, frozen=True):
-    """What became of one table. ``what`` is ``same``, ``grown``, ``changed``, ``new`` or ``vanished``."""
+    """What became of one table.
+
+    ``what`` is ``same``, ``grown``, ``changed``, ``new``, ``unreadable`` or ``vanished``.
+    """
 
     table: str
     what: str
@@ -64,19 +80,29 @@ class TableNews(msgspec.Struct, frozen=True):
     lost_members: dict[str, tuple[str, ...]] = {}
 
 
+class OrphanNews(msgspec.Struct, frozen=True):
+    """Rows that find nothing along a relationship, before and after, and some keys that were found nowhere new."""
+
+    relationship: str
+    before: int
+    after: int
+    keys: tuple[str, ...] = ()
+
+
 class ValueNews(msgspec.Struct, frozen=True):
-    """A measure before and after."""
+    """A measure before and after, and the format in which it is shown."""
 
     name: str
     before: str | None
     after: str | None
+    format: str = ""
 
 
 class Refreshed(msgspec.Struct, frozen=True):
     """What a refresh found.
 
     ``problems`` say why the data as it is now cannot be used, ``broken`` what depends on what is gone; then the former
-    state is still the one in force. ``unread`` are data files beside the others that no table reads.
+    state is still the one in force.
     """
 
     tables: tuple[TableNews, ...]
@@ -84,7 +110,7 @@ class Refreshed(msgspec.Struct, frozen=True):
     problems: tuple[str, ...] = ()
     broken: tuple[Dependant, ...] = ()
     first: bool = False
-    unread: tuple[str, ...] = ()
+    orphans: tuple[OrphanNews, ...] = ()
 
     @property
     def ok(self) -> bool:
@@ -107,10 +133,11 @@ class Refreshed(msgspec.Struct, frozen=True):
             yield f"breaks   {dependant.kind} {dependant.name}  ({' <- '.join(dependant.path)})"
         for each in self.tables:
             yield from table_lines(each)
+        for orphan in self.orphans:
+            shown = f", for instance {listed(list(orphan.keys), _SAMPLES)}" if orphan.keys else ""
+            yield f"{orphan.relationship}: {orphan.before:,} -> {counted(orphan.after, 'row')} find nothing{shown}"
         for value in self.values if values else ():
             yield f"{value.name}: {value.before or 'none'} -> {value.after or 'none'}"
-        if self.unread:
-            yield f"read by no table: {listed(list(self.unread), 6)}"
         if self.first:
             yield f"nothing to compare with yet: {counted(len(self.tables), 'table')} recorded"
         elif self.ok and not self.changed:
@@ -122,6 +149,9 @@ class Refreshed(msgspec.Struct, frozen=True):
 def table_lines(news: TableNews) -> Iterator[str]:
     """What became of a table, as lines of text; nothing where it is as it was."""
     if news.what == "same":
+        return
+    if news.what == "unreadable":
+        yield f"{quoted(news.table)} unreadable: {counted(news.rows_before, 'row')} before"
         return
     rows = f"{news.rows_before:,} -> {news.rows_after:,} rows"
     yield f"{quoted(news.table)} {news.what}: {rows}" + (f" ({listed(list(news.files), 4)})" if news.files else "")
@@ -143,7 +173,28 @@ def state_of(session: Session) -> State:
         if not table.role_of and not table.per and table.calendar is None:
             tables[name] = _table_state(session, name)
     values = {name: _value(session, name) for name in told(declaration.measures, lambda each: f"recording {each}")}
-    return State(tables, values)
+    return State(tables, values, {str(each): found for each in declaration.relationships
+                                  if (found := _orphans(session, each)) is not None})  # fmt: skip
+
+
+def _orphans(session: Session, related: Relationship) -> Orphans | None:
+    """The rows that find nothing along a relationship; None where rows reach several, or nothing was asked so far."""
+    hop = hops_of(related)[0]
+    if hop.reach:
+        return None
+    try:
+        index = session.store.index(hop)
+        if not index.orphans:
+            return Orphans(0)
+        columns = [session.store.column(related.many.table, name) for name in related.many.columns]
+    except (SourceError, DataError):
+        return None
+    lost = index.positions == index.size
+    for column in columns:
+        lost &= np.asarray(v.known(column))
+    rows = np.flatnonzero(lost)[:_MOST_ORPHANS]
+    keys = zip(*(python_values(column.take(rows)) for column in columns), strict=True)
+    return Orphans(index.orphans, sorted({", ".join(map(sample_text, key)) for key in keys}))
 
 
 def _table_state(session: Session, name: str) -> TableState:
@@ -170,18 +221,51 @@ def _value(session: Session, name: str) -> str | None:
     return None if value is None else str(value)
 
 
-def news(before: State | None, after: State) -> Refreshed:
-    """What changed between two states."""
+def news(before: State | None, after: State, formats: Mapping[str, str]) -> Refreshed:
+    """What changed between two states; ``formats`` are those of the measures."""
     if before is None:
         tables = tuple(TableNews(name, "new", 0, each.rows) for name, each in after.tables.items())
         return Refreshed(tables, (), first=True)
     names = dict.fromkeys([*before.tables, *after.tables])
     tables = tuple(_table_news(name, before.tables.get(name), after.tables.get(name)) for name in names)
     values = tuple(
-        ValueNews(name, before.values.get(name), after.values.get(name))
+        ValueNews(name, before.values.get(name), after.values.get(name), formats.get(name, ""))
         for name in dict.fromkeys([*before.values, *after.values])
     )
-    return Refreshed(tables, tuple(each for each in values if each.before != each.after))
+    orphans = [
+        OrphanNews(name, was.rows, now.rows, tuple(key for key in now.keys if key not in was.keys))
+        for name, now in after.orphans.items()
+        if (was := before.orphans.get(name, Orphans(0))) != now
+    ]
+    return Refreshed(tables, tuple(each for each in values if each.before != each.after), orphans=tuple(orphans))
+
+
+def _type_problems(declaration: Declaration, before: State, after: State, session: Session) -> Iterator[str]:
+    """Columns whose values are of another kind than they were, unless the model states which they are."""
+    for name, now in after.tables.items():
+        was, settings = before.tables.get(name), declaration.tables[name].columns
+        if was is None:
+            continue
+        for column, word in now.columns.items():
+            former = was.columns.get(column, word)
+            stated = column in settings and settings[column].type
+            # Text may have been what a column without values is read as.
+            if stated or former in (word, str(TEXT)):
+                continue
+            if common_type([parse_type(former), parse_type(word)]) is not None:
+                continue
+            said = f"{column_name(name, column)} was {former} and is {word} now"
+            example = _other(session, name, column, parse_type(former))
+            yield f'{said}{example}.\nCorrect the values, or state the type in the model: type = "{word}".'
+
+
+def _other(session: Session, table: str, column: str, former: Type) -> str:
+    """An example of a text that is no value of the former type."""
+    if session.catalog.columns(table)[column] != TEXT:
+        return ""
+    texts = session.store.members(table, column).values.dictionary.to_pylist()[:_MOST_MEMBERS]
+    wrong = next((text for text in texts if not converts(text, former)), None)
+    return "" if wrong is None else f", for instance {wrong!r}"
 
 
 def _table_news(name: str, before: TableState | None, after: TableState | None) -> TableNews:
@@ -275,11 +359,14 @@ def refresh(
         loaded |= _as_found(declaration, whereabouts, errors)
         broken = _broken(declaration, whereabouts, before, errors, loaded)
         problems = tuple(str(each) for each in (errors.values() or [error]))
-        tables = tuple(_column_news(declaration, before, loaded))
+        tables = tuple(_column_news(declaration, before, loaded, errors))
         return Refreshed(tables, (), problems, broken), None, None
     after = state_of(session)
-    found = news(before, after)
-    return msgspec.structs.replace(found, unread=tuple(_unread(declaration, whereabouts))), session, after
+    found = news(before, after, {name: each.format for name, each in declaration.measures.items()})
+    problems = () if before is None else tuple(_type_problems(declaration, before, after, session))
+    if problems:
+        return Refreshed(found.tables, (), problems), None, None
+    return found, session, after
 
 
 def _as_found(
@@ -290,36 +377,24 @@ def _as_found(
     for name in errors:
         table = declaration.tables[name]
         with suppress(RelatumError):
-            there = load_table(replace(table, columns={}), whereabouts).types
+            there = load_table(replace(table, columns={}), declaration, whereabouts).types
             known = {column: each for column, each in table.columns.items() if (each.heading or column) in there}
-            found[name] = load_table(replace(table, columns=known), whereabouts)
+            found[name] = load_table(replace(table, columns=known), declaration, whereabouts)
     return found
 
 
-def _unread(declaration: Declaration, whereabouts: Whereabouts) -> Iterator[str]:
-    """Data files that lie beside those of the model and that no table reads."""
-    sources = [
-        (whereabouts.folder / table.source)
-        for table in declaration.tables.values()
-        if table.source and not is_server(table.source)
-    ]
-    for folder in dict.fromkeys(path.parent for path in sources if path.is_file()):
-        for path in sorted(folder.iterdir()):
-            # A path matches its own name, a pattern those of several.
-            known = any(each.parent == folder and path.match(each.name) for each in sources)
-            if path.suffix.lower() in (*READERS, *WORKBOOKS) and not known:
-                yield path.name
-
-
-def _column_news(declaration: Declaration, before: State, loaded: Mapping[str, TableData]) -> Iterator[TableNews]:
+def _column_news(
+    declaration: Declaration, before: State, loaded: Mapping[str, TableData], errors: Mapping[str, RelatumError]
+) -> Iterator[TableNews]:
     """What is known of the tables while the data cannot be used: rows and columns."""
     for name, was in before.tables.items():
         if name not in declaration.tables:
             continue
-        if name not in loaded:
-            yield TableNews(name, "vanished", was.rows, 0)
+        data = loaded.get(name)
+        if data is None or (name in errors and not set(was.columns) - set(data.types)):
+            what = "vanished" if isinstance(errors.get(name), MissingSourceError) else "unreadable"
+            yield TableNews(name, what, was.rows, 0)
             continue
-        data = loaded[name]
         columns = {column: str(type_) for column, type_ in data.types.items()}
         yield _table_news(name, was, TableState(data.files, data.rows, columns, was.members))
 
@@ -334,7 +409,10 @@ def _broken(
     """What depends on the tables and columns that are gone."""
     try:
         dependencies = Dependencies(_as_it_was(declaration, whereabouts, before))
-        gone = [quoted(name) for name in errors if name in before.tables and name not in loaded]
+        gone = [
+            quoted(name) for name, error in errors.items()
+            if name in before.tables and name not in loaded and isinstance(error, MissingSourceError)
+        ]  # fmt: skip
         for name, data in loaded.items():
             was = before.tables[name].columns if name in before.tables else {}
             gone += [column_name(name, column) for column in was if column not in data.types]

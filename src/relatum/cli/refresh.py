@@ -22,6 +22,7 @@ from relatum.cli.output import (
 
 if TYPE_CHECKING:
     from relatum.change.refresh import Refreshed
+    from relatum.model.declaration import Declaration
 
 
 def refresh(file: ModelFile, format: FormatOption = Format.TEXT) -> None:
@@ -40,11 +41,13 @@ def refresh(file: ModelFile, format: FormatOption = Format.TEXT) -> None:
         if format is Format.JSON:
             print_json(found)
         else:
-            _print(found)
+            from relatum.model.file import read_model
+
+            _print(found, read_model(file))
     raise typer.Exit(CLEAN if found.ok else PROBLEMS)
 
 
-def _print(found: Refreshed) -> None:
+def _print(found: Refreshed, model: Declaration) -> None:
     from rich.text import Text
 
     out = console()
@@ -55,13 +58,19 @@ def _print(found: Refreshed) -> None:
         out.print()
         lines = listing("measure", "before", "after", numbers=("before", "after"))
         for each in found.values:
-            lines.add_row(each.name, _number(each.before), _number(each.after))
+            lines.add_row(each.name, *(_number(value, each.format, model) for value in (each.before, each.after)))
         out.print(lines)
 
 
-def _number(text: str | None) -> str:
-    """A recorded value: a number as people read it, anything else as it is."""
+def _number(text: str | None, pattern: str, model: Declaration) -> str:
+    """A recorded value: a number in its measure's format, anything else as it is."""
+    from relatum.data.types import decimal
+    from relatum.present.numbers import formatter
+
     try:
-        return value_text(None if text is None else Decimal(text))
+        value = None if text is None else Decimal(text)
     except InvalidOperation:
         return text or ""
+    if not pattern or value is None:
+        return value_text(value)
+    return formatter(decimal(2), pattern, [value], model.locale, model.currency)(value)

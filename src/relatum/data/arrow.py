@@ -2,23 +2,34 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from contextlib import suppress
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from relatum.data.buffers import array_values, fixed_array, positions_array, texts_array
 from relatum.data.columns import Array, Column, boolean_column, exact_column, float_column, text_column
-from relatum.data.types import BOOLEAN, DATE, FLOAT, INTEGER, MAX_SCALE, TEXT, TIMESTAMP, Kind, Type
+from relatum.data.days import MICROSECONDS_A_DAY
+from relatum.data.moments import refuse_far_days, refuse_far_moments, wall_clock
+from relatum.data.types import BOOLEAN, DATE, FLOAT, INTEGER, MAX_SCALE, NANOSECONDS, TEXT, TIMESTAMP, Kind, Type
 from relatum.data.types import decimal as decimal_type
+from relatum.data.written import ISO, dates_of
 from relatum.errors import SourceError
 
 _MICROSECONDS = pa.timestamp("us")
+_PER_SECOND = {"s": 1, "ms": 10**3, "us": 10**6, "ns": 10**9}
+_DIGITS = {"s": 0, "ms": 3, "us": 6, "ns": 9}
 
 
 def type_of(arrow: Any) -> Type | None:
-    """The type in which an Arrow type is read; None for one that is not read (lists, structs, binary, times)."""
+    """The type in which an Arrow type is read; None for one that is not read (lists, structs, binary).
+
+    Times of day are read as text, durations as seconds: both exactly.
+    """
     kinds = pa.types
     if kinds.is_dictionary(arrow):
         return type_of(arrow.value_type)
@@ -36,13 +47,32 @@ def type_of(arrow: Any) -> Type | None:
         return DATE
     if kinds.is_timestamp(arrow):
         return TIMESTAMP
+    if kinds.is_time(arrow):
+        return TEXT
+    if kinds.is_duration(arrow):
+        return decimal_type(_DIGITS[arrow.unit]) if _DIGITS[arrow.unit] else INTEGER
     return None
+
+
+def not_read(arrow: Any) -> str:
+    """Why values of an Arrow type that :func:`type_of` does not know are not read, and the way out."""
+    kinds = pa.types
+    said = f"values of type {arrow} are not read"
+    if kinds.is_list(arrow) or kinds.is_large_list(arrow) or kinds.is_fixed_size_list(arrow):
+        return f"{said}: write each element of the list as a row of a table of its own, with the key of this one"
+    if kinds.is_struct(arrow):
+        return f"{said}: write each field as a column of its own"
+    if kinds.is_map(arrow):
+        return f"{said}: write each entry as a row of a table of its own, with the key of this one"
+    return f"{said}: write them as text or numbers"
 
 
 def arrow_type(type_: Type) -> Any:
     """The Arrow type in which values of ``type_`` are handed out."""
     if type_.kind is Kind.DECIMAL:
         return pa.decimal128(38, type_.scale)
+    if type_.scale:
+        return pa.timestamp("ns")
     return {
         Kind.INTEGER: pa.int64(),
         Kind.FLOAT: pa.float64(),
@@ -54,7 +84,7 @@ def arrow_type(type_: Type) -> Any:
     }[type_.kind]
 
 
-def column_from_arrow(array: Any, wanted: Type | None = None) -> Column:
+def column_from_arrow(array: Any, wanted: Type | None = None, zone: str = "UTC") -> Column:
     """A column from an Arrow array or chunked array.
 
     Parameters
@@ -63,6 +93,8 @@ def column_from_arrow(array: Any, wanted: Type | None = None) -> Column:
         Values of a type that :func:`type_of` knows.
     wanted : Type, optional
         Convert to this type first.
+    zone : str
+        The time zone on whose clocks moments that know their zone are read.
 
     Raises
     ------
@@ -71,10 +103,21 @@ def column_from_arrow(array: Any, wanted: Type | None = None) -> Column:
     """
     found = type_of(array.type)
     if found is None:
-        raise SourceError(f"values of type {array.type} are not read", fix="Convert the column, or leave it out.")
+        raise SourceError(not_read(array.type), fix="Convert the column, or leave it out.")
     if pa.types.is_dictionary(array.type) and found is not TEXT:
         array = array.cast(array.type.value_type)
     target = wanted or found
+    temporal = target.kind in (Kind.TIMESTAMP, Kind.DATE)
+    if found is TEXT and temporal and not pa.types.is_time(array.type):
+        return dates_of(column_from_arrow(array), target, ISO, zone)
+    if temporal and found.kind in (Kind.TIMESTAMP, Kind.DATE):
+        return _moments(_in_one_piece(array), target, zone)
+    if pa.types.is_duration(array.type):
+        array = _seconds(_in_one_piece(array), found)
+    elif pa.types.is_time(array.type):
+        array = array.cast(pa.string())
+    elif pa.types.is_timestamp(array.type) and array.type.tz is not None:
+        array = column_to_arrow(_moments(_in_one_piece(array), sized(array) or found, zone))
     if target != found:
         array = _converted(array, target)
     fresh = target.kind is Kind.TEXT and not pa.types.is_dictionary(array.type)
@@ -103,6 +146,80 @@ def _converted(array: Any, target: Type) -> Any:
         ) from None
 
 
+def _seconds(array: Any, type_: Type) -> Any:
+    """Durations as numbers of seconds with the digits that their unit has."""
+    whole = array.cast(pa.int64())
+    nulls = array_values(whole.is_null()) if whole.null_count else None
+    return column_to_arrow(exact_column(type_, array_values(whole, 0), nulls))
+
+
+def _moments(array: Any, target: Type, zone: str) -> Column:
+    """Dates and timestamps of any unit as dates, microseconds or nanoseconds, on the clocks of a zone."""
+    nulls = array_values(array.is_null()) if array.null_count else None
+    arrow = array.type
+    if arrow == pa.date32():
+        days, unit = array_values(array.cast(pa.int32()), 0).astype(np.int64), 0
+        refuse_far_days(days, nulls)
+    else:
+        unit = 1000 if arrow == pa.date64() else _PER_SECOND[arrow.unit]
+        values = array_values(array.cast(pa.int64()), 0)
+        refuse_far_moments(values, unit, nulls)
+        if pa.types.is_timestamp(arrow) and arrow.tz is not None:
+            values = wall_clock(values, unit, zone)
+        days = values // (86_400 * unit)
+    if target.kind is Kind.DATE:
+        return exact_column(DATE, days, nulls)
+    wanted = 10 ** (6 + target.scale)
+    if not unit:
+        values, unit = days * MICROSECONDS_A_DAY, 10**6
+    if unit > wanted:
+        finer = unit // wanted
+        if np.any(values % finer != 0 if nulls is None else (values % finer != 0) & ~nulls):
+            raise SourceError(
+                f"holds moments with more digits than a {target} has",
+                fix='State the type "timestamp(9)" for the column.',
+            )
+        return exact_column(target, values // finer, nulls)
+    factor = wanted // unit
+    limit = ((1 << 63) - 1) // factor
+    if np.any(np.abs(values) > limit if nulls is None else (np.abs(values) > limit) & ~nulls):
+        raise SourceError(f"holds a moment that does not fit a {target}, which spans the years 1678 to 2261")
+    return exact_column(target, values * factor, nulls)
+
+
+def needs_a_look(arrow: Any) -> bool:
+    """Whether an Arrow type alone does not tell which type holds all values."""
+    return bool(pa.types.is_uint64(arrow) or (pa.types.is_timestamp(arrow) and arrow.unit == "ns"))
+
+
+def sized(array: Any) -> Type | None:
+    """The type for values whose Arrow type alone does not tell which one holds them all: they are looked at.
+
+    Timestamps of nanoseconds are microseconds unless one needs its digits; whole numbers beyond 64 bits are text, since
+    a float would make one of two of them. None for other types.
+    """
+    if pa.types.is_timestamp(array.type) and array.type.unit == "ns":
+        values = array_values(_in_one_piece(array.cast(pa.int64())), 0)
+        return Type(Kind.TIMESTAMP, 3) if np.any(values % 1000) else TIMESTAMP
+    if pa.types.is_uint64(array.type):
+        values = array_values(_in_one_piece(array), 0)
+        return TEXT if len(values) and int(values.max()) >= 1 << 63 else INTEGER
+    return None
+
+
+def with_nulls(array: Any, markers: Sequence[str]) -> Any:
+    """An array with null where a value is one of the markers, each taken as a value of the array's type."""
+    if pa.types.is_dictionary(array.type):
+        array = array.cast(array.type.value_type)
+    known = []
+    for marker in markers:
+        with suppress(pa.ArrowInvalid, pa.ArrowNotImplementedError):  # a marker such as NA is no number
+            known.append(pa.scalar(marker).cast(array.type).as_py())
+    if not known:
+        return array
+    return pc.if_else(pc.is_in(array, value_set=pa.array(known, array.type)), pa.scalar(None, array.type), array)
+
+
 def _in_one_piece(array: Any) -> Any:
     if not isinstance(array, pa.ChunkedArray):
         return array
@@ -127,10 +244,6 @@ def _whole_numbers(array: Any, target: Type) -> Array:
     try:
         if target.kind is Kind.DECIMAL:
             return _unscaled(array.cast(pa.decimal128(38, target.scale)))
-        if target.kind is Kind.DATE:
-            return array_values(array.cast(pa.date32()).cast(pa.int32()), 0).astype(np.int64)
-        if target.kind is Kind.TIMESTAMP:
-            return array_values(array.cast(pa.timestamp("us", tz=array.type.tz), safe=False).cast(pa.int64()), 0)
         return array_values(array.cast(pa.int64()), 0)
     except (pa.ArrowInvalid, OverflowError) as error:
         raise SourceError(f"holds a value that does not fit 64 bits: {error}") from None
@@ -167,5 +280,9 @@ def column_to_arrow(column: Column) -> Any:
 
 
 def python_values(column: Column) -> list[Any]:
-    """A short column's values turned into Python objects: int, Decimal, float, str, bool, date, datetime or None."""
-    return list(column_to_arrow(column).to_pylist())
+    """A short column's values turned into Python objects: int, Decimal, float, str, bool, date, datetime or None.
+
+    A timestamp of nanoseconds is text, since no datetime holds one.
+    """
+    array = column_to_arrow(column)
+    return list((array.cast(pa.string()) if column.type == NANOSECONDS else array).to_pylist())

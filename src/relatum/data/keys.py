@@ -11,8 +11,8 @@ import pyarrow.compute as pc
 from relatum.data import vectors as v
 from relatum.data.arrow import python_values
 from relatum.data.buffers import array_values
-from relatum.data.columns import Array, Column
-from relatum.data.types import Kind, common_type
+from relatum.data.columns import Array, Column, exact_column
+from relatum.data.types import DATE, Kind, common_type
 from relatum.errors import DataError
 from relatum.model.declaration import Relationship
 from relatum.model.names import column_name
@@ -68,6 +68,9 @@ def comparable(relationship: Relationship, many: list[Column], one: list[Column]
     for many_column, one_column, many_name, one_name in zip(
         many, one, relationship.many.columns, relationship.one.columns, strict=True
     ):
+        if (many_column.type.kind, one_column.type.kind) == (Kind.TIMESTAMP, Kind.DATE):
+            # A moment finds the row of its day.
+            many_column = exact_column(DATE, v.days_of(many_column), many_column.nulls)
         common = common_type([many_column.type, one_column.type])
         if common is None:
             raise DataError(

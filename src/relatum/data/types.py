@@ -28,13 +28,19 @@ class Kind(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Type:
-    """A kind and, for decimals, how many digits stand after the point."""
+    """A kind, and how many digits its whole numbers have inside beyond its unit.
+
+    For decimals these are the digits after the point. A timestamp counts microseconds, and with three digits more
+    nanoseconds.
+    """
 
     kind: Kind
     scale: int = 0
 
     def __str__(self) -> str:
-        return f"decimal({self.scale})" if self.kind is Kind.DECIMAL else self.kind.value
+        if self.kind is Kind.DECIMAL:
+            return f"decimal({self.scale})"
+        return f"timestamp({6 + self.scale})" if self.scale else self.kind.value
 
     @property
     def exact(self) -> bool:
@@ -53,9 +59,11 @@ TEXT = Type(Kind.TEXT)
 BOOLEAN = Type(Kind.BOOLEAN)
 DATE = Type(Kind.DATE)
 TIMESTAMP = Type(Kind.TIMESTAMP)
+#: A timestamp with nine digits of a second: years 1678 to 2261.
+NANOSECONDS = Type(Kind.TIMESTAMP, 3)
 NULL = Type(Kind.NULL)
 
-_NAMED = {str(kind): kind for kind in (INTEGER, FLOAT, TEXT, BOOLEAN, DATE, TIMESTAMP)}
+_NAMED = {str(kind): kind for kind in (INTEGER, FLOAT, TEXT, BOOLEAN, DATE, TIMESTAMP, NANOSECONDS)}
 _DECIMAL = re.compile(r"decimal\((\d+)\)\Z")
 
 
@@ -87,4 +95,6 @@ def common_type(types: Sequence[Type]) -> Type | None:
             return FLOAT
         scale = max(type_.scale for type_ in known)
         return decimal(scale) if any(type_.kind is Kind.DECIMAL for type_ in known) else INTEGER
+    if all(type_.kind is Kind.TIMESTAMP for type_ in known):
+        return max(known, key=lambda type_: type_.scale)
     return known[0] if len(set(known)) == 1 else None

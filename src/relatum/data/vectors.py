@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from relatum.data.buffers import texts_array
 from relatum.data.columns import Array, Column, float_column, sorted_texts
+from relatum.data.days import MICROSECONDS_A_DAY
 from relatum.data.types import BOOLEAN, FLOAT, Kind, Type
 from relatum.errors import ValueOverflowError
 
@@ -163,7 +164,7 @@ def converted(column: Column, type_: Type) -> Column:
         return all_null(type_)
     if type_.kind is Kind.FLOAT and column.type.kind is not Kind.FLOAT:
         return Column(type_, floats(column), column.nulls)
-    if type_.kind is Kind.DECIMAL:
+    if type_.kind is Kind.DECIMAL or type_.scale != column.type.scale:
         return to_scale(column, type_.scale, type_)
     return column
 
@@ -195,3 +196,11 @@ def with_nulls_after(column: Column, count: int) -> Column:
     if dictionary is not None and not len(dictionary):
         dictionary = all_null(column.type).dictionary
     return Column(column.type, values, nulls, dictionary, column.lower, column.upper)
+
+
+def days_of(column: Column) -> Array:
+    """Days since 1970 of a vector of dates or timestamps."""
+    values = column.values.astype(np.int64)
+    if column.type.kind is not Kind.TIMESTAMP:
+        return values
+    return np.asarray(values // (MICROSECONDS_A_DAY * 10**column.type.scale))

@@ -12,9 +12,11 @@ from relatum.data.table import TableData
 from relatum.data.types import parse_type
 from relatum.errors import SourceError
 from relatum.sources.arrow import read_frame
+from relatum.sources.content import stem as bare_stem
 from relatum.sources.database import ForeignKey, database_tables, is_database, is_server
 from relatum.sources.datapackage import read_datapackage
-from relatum.sources.place import READERS, WORKBOOKS, Source, files_in, read_source
+from relatum.sources.place import READERS, WORKBOOKS, Source, files_in, read_source, readable
+from relatum.sources.stated import PLAIN, Stated
 from relatum.sources.workbook import workbook_parts
 from relatum.wording import listed
 
@@ -72,7 +74,7 @@ def collect(data: Iterable[object], frames: Mapping[str, object], folder: Path) 
             )
         found += _found(os.fspath(each), folder, left_out)
     for name, frame in frames.items():
-        found.append(Raw(name, Source(""), read_frame(frame, {}, name), frame))
+        found.append(Raw(name, Source(""), read_frame(frame, PLAIN, name), frame))
     if not found:
         raise SourceError("There is no table in this data.", fix="Name files, folders, a workbook or a database.")
     return _apart(found), left_out
@@ -100,14 +102,14 @@ def _one(path: Path, folder: Path) -> Iterator[Raw]:
     elif path.suffix.lower() in WORKBOOKS and path.is_file():
         for part in workbook_parts(path):
             source = Source(relative, part)
-            yield Raw(_word(part), source, read_source(source, folder, {}))
+            yield Raw(_word(part), source, read_source(source, folder, PLAIN))
     else:
         yield _file(path, folder, _stem(path.name))
 
 
 def _file(path: Path, folder: Path, name: str) -> Raw:
     source = Source(_relative(path, folder))
-    return Raw(name, source, read_source(source, folder, {}))
+    return Raw(name, source, read_source(source, folder, PLAIN))
 
 
 def _folder(path: Path, folder: Path, left_out: list[LeftOut]) -> Iterator[Raw]:
@@ -122,18 +124,19 @@ def _folder(path: Path, folder: Path, left_out: list[LeftOut]) -> Iterator[Raw]:
         if each.name.startswith("."):
             continue
         if each.is_dir():
-            if any(inner.suffix.lower() in READERS for inner in each.iterdir()):
+            if any(readable(inner) for inner in each.iterdir()):
                 some = True
                 yield _file(each, folder, _word(each.name))
             else:
                 left_out.append(LeftOut(str(each), "a folder without data files"))
-        elif kind in READERS:
-            groups.setdefault((_NUMBERED.sub("", each.stem) or each.stem, kind), []).append(each)
+        elif readable(each):
+            groups.setdefault((_NUMBERED.sub("", bare_stem(each)) or bare_stem(each), _endings(each)), []).append(each)
         elif kind in WORKBOOKS or is_database(each.name):
             some = True
             yield from _one(each, folder)
         else:
-            left_out.append(LeftOut(str(each), f"files ending in {kind or 'nothing'} are no data"))
+            said = f"files ending in {kind or 'nothing'} are no data"
+            left_out.append(LeftOut(str(each), "an archive of several files" if kind == ".zip" else said))
     for (stem, kind), files in groups.items():
         yield from _group(stem, kind, files, folder)
     if not groups and not some:
@@ -159,7 +162,7 @@ def _package(path: Path, folder: Path) -> Iterator[Raw]:
     for each in resources:
         source = Source(_relative(path.parent / each.path, folder))
         types = {name: parse_type(type_) for name, type_ in each.types.items()}
-        data = read_source(source, folder, types)
+        data = read_source(source, folder, Stated(types))
         foreign = _pointing(each.foreign_keys)
         yield Raw(_word(each.name), source, data, None, each.key, foreign, each.types, each.labels, each.about)
 
@@ -167,7 +170,7 @@ def _package(path: Path, folder: Path) -> Iterator[Raw]:
 def _database(address: str, folder: Path) -> Iterator[Raw]:
     for each in database_tables(address, folder):
         source = Source(address, each.name)
-        data = read_source(source, folder, {})
+        data = read_source(source, folder, PLAIN)
         yield Raw(_word(each.name), source, data, None, each.key, _pointing(each.foreign_keys))
 
 
@@ -179,8 +182,13 @@ def _relative(path: Path, folder: Path) -> str:
     return Path(os.path.relpath(path.resolve(), folder.resolve())).as_posix()
 
 
+def _endings(path: Path) -> str:
+    """A file's ending, and the one before it where it is packed."""
+    return path.name[len(bare_stem(path)) :]
+
+
 def _stem(name: str) -> str:
-    return _word(name.rpartition(".")[0] or name)
+    return _word(bare_stem(Path(name)) or name)
 
 
 def _word(text: str) -> str:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from relatum.data.types import DATE
-from relatum.data.written import dates_of
+from relatum.data.written import date_pattern, dates_of
 from relatum.drafts.collect import LeftOut, Raw
 from relatum.drafts.dates import (
     calendar_range,
@@ -101,7 +101,7 @@ class _Draft:
         pattern, doubt = column.date_pattern
         if pattern:
             try:
-                dates = dates_of(column.column, DATE, pattern)
+                dates = dates_of(column.column, DATE, date_pattern(pattern))
             except SourceError as error:
                 pattern, doubt = "", f"{where} {error.reason}"  # one of the texts that were not looked at before
         if pattern:
@@ -232,7 +232,7 @@ class _Draft:
     def _note(self, subject: str, statement: str, evidence: str) -> None:
         self._add("note", subject, statement, 0.0, evidence)
 
-    def _set(self, table: str, column: str, **settings: str) -> None:
+    def _set(self, table: str, column: str, **settings: Any) -> None:
         here = self.settings[table].get(column, ColumnSettings())
         self.settings[table][column] = replace(here, **settings)
 

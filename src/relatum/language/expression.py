@@ -393,6 +393,18 @@ def uses_names(expression: Expression) -> bool:
 
 
 @lru_cache(maxsize=1 << 14)
+def applications(function: str, expression: Expression) -> list[Apply]:
+    """Every application of a function to values of the current row within a row expression."""
+    found: list[Apply] = []
+    pending = [expression]
+    while pending:
+        part = pending.pop()
+        if isinstance(part, Apply):
+            found += [part] if part.function == function else []
+            pending += part.arguments
+    return found
+
+
 def is_plain(expression: Expression) -> bool:
     """Whether an expression reads nothing but constants and columns of its own row."""
     if isinstance(expression, Apply):

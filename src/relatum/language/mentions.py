@@ -21,6 +21,7 @@ from relatum.language.tree import (
     ManySide,
     Name,
     Operation,
+    Over,
     Syntax,
     ViaClause,
     children,
@@ -79,8 +80,6 @@ def mentions(text: str, known: Known, home: str = "", *, condition: bool = False
 
 def _in_condition(text: str, condition: Condition, known: Known, lets: frozenset[str]) -> Iterator[Mention]:
     yield from _in_node(text, condition.formula, known, "", lets)
-    if condition.over is not None:
-        yield from _in_name(text, condition.over, known, "", lets)
 
 
 def _in_node(text: str, node: Syntax, known: Known, home: str, lets: frozenset[str]) -> Iterator[Mention]:
@@ -95,6 +94,9 @@ def _in_node(text: str, node: Syntax, known: Known, home: str, lets: frozenset[s
             for name in (node.over, *node.per, node.among):
                 if name is not None:
                     yield from _in_name(text, name, known, "", frozenset())
+        case Over(part, table):
+            yield from _in_node(text, part, known, home, lets)
+            yield from _in_name(text, table, known, "", frozenset())
         case Changed(formula, changes):
             yield from _in_node(text, formula, known, home, lets)
             for change in changes:

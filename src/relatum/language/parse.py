@@ -16,7 +16,7 @@ from lark import Lark, Token, Transformer, UnexpectedInput, UnexpectedToken
 from lark.exceptions import UnexpectedCharacters
 
 from relatum.data.days import day_number, moment_number
-from relatum.data.types import BOOLEAN, DATE, FLOAT, INTEGER, MAX_SCALE, NULL, TEXT, TIMESTAMP, decimal
+from relatum.data.types import BOOLEAN, DATE, FLOAT, INTEGER, MAX_SCALE, NANOSECONDS, NULL, TEXT, TIMESTAMP, decimal
 from relatum.errors import FormulaError, Span
 from relatum.language.build_changes import build_change
 from relatum.language.tree import (
@@ -30,6 +30,7 @@ from relatum.language.tree import (
     ManySide,
     Name,
     Operation,
+    Over,
     Syntax,
     children,
 )
@@ -233,6 +234,29 @@ class _Builder(Transformer[Token, Any]):
         otherwise = items[-2] if isinstance(items[-3], Token) and items[-3].type == "ELSE" else None
         return Case(branches, otherwise, _span(items))
 
+    def case_of(self, items: list[Any]) -> Case:
+        branches = tuple(
+            (Operation("=", (items[1], item[0]), item[0].span), item[1]) for item in items if isinstance(item, tuple)
+        )
+        otherwise = items[-2] if isinstance(items[-3], Token) and items[-3].type == "ELSE" else None
+        return Case(branches, otherwise, _span(items))
+
+    def extract(self, items: list[Any]) -> Call:
+        word = _written_so(items[0], "extract", "extract(year from d)")
+        part = items[2].value.lower()
+        if part not in _PARTS:
+            raise _error(
+                f"There is no part {items[2].value} of a date.", _span_of(items[2]), f"Known: {', '.join(_PARTS)}."
+            )
+        return Call(part, (items[4],), _span(items), word)
+
+    def cast(self, items: list[Any]) -> Operation:
+        _written_so(items[0], "cast", "cast(x as integer)")
+        digits = [item.value for item in items if isinstance(item, Token) and item.type == "NUMBER"]
+        name = items[4].value.lower() + "".join(f"({each})" for each in digits)
+        span = _span(items[4:-1])
+        return Operation("cast", (items[2], Literal(name, TEXT, span)), _span(items))
+
     def ident(self, items: list[Any]) -> Name:
         token = items[0]
         text = token.value[1:-1].replace('""', '"') if token.type == "QUOTED" else token.value
@@ -266,7 +290,19 @@ class _Builder(Transformer[Token, Any]):
         return Call(function, lists[0] if lists else (), span, name_span, **extras)
 
     def condition(self, items: list[Any]) -> Condition:
-        return Condition(items[0], items[2] if len(items) > 1 else None)
+        return Condition(items[0])
+
+    def over_part(self, items: list[Any]) -> Over:
+        return Over(items[0], items[2], _span(items))
+
+    def over_bracketed(self, items: list[Any]) -> Over:
+        return Over(items[1], items[3], _span(items))
+
+    def not_part(self, items: list[Any]) -> Syntax:
+        operand, span = items[1], _span(items)
+        if isinstance(operand, Over):
+            return Over(Operation("not", (operand.part,), span), operand.table, span)
+        return Operation("not", (operand,), span)
 
     def literal(self, items: list[Any]) -> Literal:
         token, span = items[0], _span(items)
@@ -279,10 +315,21 @@ class _Builder(Transformer[Token, Any]):
             case "DATE":
                 return Literal(_day(text[text.index("'") + 1 : -1], span), DATE, span)
             case "TIMESTAMP":
-                return Literal(_moment(text[text.index("'") + 1 : -1], span), TIMESTAMP, span)
+                return _moment(text[text.index("'") + 1 : -1], span)
             case "NULL":
                 return Literal(None, NULL, span)
         return Literal(token.type == "TRUE", BOOLEAN, span)
+
+
+#: What can be taken from a date or moment, each a function of its own.
+_PARTS = ("year", "quarter", "month", "week", "day", "weekday", "hour", "minute", "second")
+
+
+def _written_so(token: Token, name: str, signature: str) -> Span:
+    """Where a function's name stands, which alone is written in this way."""
+    if token.value.lower() != name:
+        raise _error(f"{token.value} is not written like this.", _span_of(token), f"Only {signature} is.")
+    return _span_of(token)
 
 
 def _direction(item: Any) -> str:
@@ -312,11 +359,22 @@ def _day(text: str, span: Span) -> int:
         raise _error(f"'{text}' is not a date.", span, "Write year, month and day: date '2024-05-31'.") from None
 
 
-def _moment(text: str, span: Span) -> int:
+def _moment(text: str, span: Span) -> Literal:
     try:
-        return moment_number(datetime.fromisoformat(text).replace(tzinfo=None))
+        moment = datetime.fromisoformat(text)
     except ValueError:
         raise _error(f"'{text}' is not a moment.", span, "Write timestamp '2024-05-31 17:30:00'.") from None
+    if moment.tzinfo is not None:
+        raise _error(
+            f"'{text}' says a zone.", span, "A moment here is one on the clocks of the model's time zone: leave it out."
+        )
+    # Python keeps six digits of a second; the seventh to ninth are those of nanoseconds.
+    digits = re.search(r"[.,](\d+)", text)
+    finer = digits[1][6:9].ljust(3, "0") if digits and len(digits[1]) > 6 else ""
+    number = moment_number(moment)
+    if not int(finer or 0):
+        return Literal(number, TIMESTAMP, span)
+    return Literal(number * 1000 + int(finer), NANOSECONDS, span)
 
 
 def _tree(text: str, start: str) -> Any:
@@ -408,7 +466,7 @@ def _syntax_error(error: UnexpectedInput, text: str, owner: str) -> FormulaError
                 )
         doubled = text[span.start - 1 : span.stop] if span.start else word
         fix = _SLIPS.get(doubled, _SLIPS.get(text[span.start : span.start + 2], _SLIPS.get(word, "")))
-        fix = fix or _expected(error, token)
+        fix = _habit(token, text[: span.start]) or fix or _expected(error, token)
         return FormulaError(f"{word!r} cannot stand here.", text=text, span=span, fix=fix, owner=owner)
     assert isinstance(error, UnexpectedCharacters)
     character = text[at]
@@ -425,6 +483,17 @@ def _syntax_error(error: UnexpectedInput, text: str, owner: str) -> FormulaError
     return FormulaError(
         f"{character!r} is not part of the language.", text=text, span=Span(at, at + 1), fix=fix, owner=owner
     )
+
+
+def _habit(token: Token, before: str) -> str:
+    """What to write for a thing that other languages have, told by the token and the text before it."""
+    if token.type == "STAR" and re.search(r"\bcount\s*\(\s*\Z", before, re.IGNORECASE):
+        return "Rows are counted of a table: count(sales)."
+    if token.type in ("RSQB", "COMMA") and re.search(
+        r"\bkeep\s+(?:top|bottom)\s+\d+\s+[^\[\],]+\Z", before, re.IGNORECASE
+    ):
+        return "The best by what? keep top 10 customer by revenue."
+    return ""
 
 
 _CHANGES = (
@@ -466,6 +535,8 @@ _AMONG = (
 
 
 def _belongs(accepts: set[str]) -> str:
+    if "IDENT" in accepts:
+        accepts = accepts - {"FROM", "AS"}  # names too, where names stand
     return _EXACTLY.get(frozenset(accepts)) or next((text for tokens, text in _AMONG if tokens <= accepts), "")
 
 

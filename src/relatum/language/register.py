@@ -17,7 +17,9 @@ from relatum.language.rules import (
     Infer,
     any_to_truth,
     cases,
+    cast_to,
     compared,
+    date_of,
     date_part,
     difference,
     first_of,
@@ -31,10 +33,14 @@ from relatum.language.rules import (
     slice_of,
     sum_of_two,
     texts,
+    time_part,
     truth,
     whole,
     widest,
 )
+
+#: Written with the name of a type, unlike all others.
+CAST = "cast"
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,8 +68,8 @@ class Scalar:
 
     @property
     def called(self) -> bool:
-        """Whether it is written as a name and brackets; operators are not."""
-        return self.signature.startswith(f"{self.name}(")
+        """Whether it is written as a name and arguments in brackets; operators and ``cast`` are not."""
+        return self.signature.startswith(f"{self.name}(") and self.name != CAST
 
 
 Form = Literal["plain", "table", "distinct", "weighted", "by", "fraction", "column", "internal"]
@@ -199,6 +205,26 @@ _SCALARS = (
     Scalar("week", "week(d)", 1, 1, date_part, "ISO week number of a date, 1 to 53."),
     Scalar("day", "day(d)", 1, 1, date_part, "Day of the month."),
     Scalar("weekday", "weekday(d)", 1, 1, date_part, "Day of the week: Monday is 1, Sunday 7."),
+    Scalar("hour", "hour(t)", 1, 1, time_part, "Hour of a timestamp, 0 to 23."),
+    Scalar("minute", "minute(t)", 1, 1, time_part, "Minute of a timestamp, 0 to 59."),
+    Scalar("second", "second(t)", 1, 1, time_part, "Second of a timestamp, 0 to 59, without its fraction."),
+    Scalar(
+        "date",
+        "date(t)",
+        1,
+        3,
+        date_of,
+        "The day of a timestamp; date(y, m, d) makes a date, null where there is none.",
+        null="own",
+    ),
+    Scalar(
+        CAST,
+        "cast(x as integer)",
+        2,
+        2,
+        cast_to,
+        "The value as integer, decimal(2), float, text or date; null where it does not fit.",
+    ),
 )
 
 
@@ -321,7 +347,7 @@ def aggregating(name: str) -> bool:
 def known_functions() -> list[str]:
     """Every name that can stand before a bracket."""
     called = dict.fromkeys(record.called for record in AGGREGATES.values() if record.called)
-    return [*CALLABLE, *called, *RANKINGS, NARROWED.name]
+    return [*CALLABLE, CAST, *called, *RANKINGS, NARROWED.name]
 
 
 def refuse_missing(engine: str, tables: Iterable[tuple[Mapping[str, object], Mapping[str, object]]]) -> None:
@@ -359,4 +385,9 @@ OTHER_NAMES = {
     "std": "stddev(x)",
     "var": "variance(x)",
     "mod": "a % b",
+    "cast": "cast(x as integer)",
+    "extract": "extract(year from d)",
+    "datepart": "extract(year from d)",
+    "to_date": "cast(x as date)",
+    "to_char": "cast(x as text)",
 }

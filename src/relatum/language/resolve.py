@@ -53,12 +53,13 @@ from relatum.language.tree import (
     Literal,
     Name,
     Operation,
+    Over,
     Syntax,
     ViaClause,
     bare_names,
     conjuncts,
 )
-from relatum.model.names import quoted
+from relatum.model.names import column_name, quoted
 from relatum.wording import listed, nearest
 
 #: Formulas nest through the measures that they name: deeper ones are refused before any pass over them runs too deep.
@@ -194,10 +195,12 @@ class FormulaReader(Reader):
 
     def parts(self, condition: Condition, scope: Scope) -> tuple[FilterPart, ...]:
         """A condition's parts, each with its row table."""
-        over = self.table(condition.over) if condition.over else ""
-        return tuple(self._part(node, over, scope.within("condition")) for node in conjuncts(condition.formula))
+        return tuple(self._part(node, scope.within("condition")) for node in conjuncts(condition.formula))
 
-    def _part(self, node: Syntax, over: str, scope: Scope) -> FilterPart:
+    def _part(self, node: Syntax, scope: Scope) -> FilterPart:
+        over = ""
+        if isinstance(node, Over):
+            over, node = self.table(node.table), node.part
         expression = self.resolve(node, scope)
         if expression.type not in (BOOLEAN, NULL):
             raise self.error(
@@ -228,6 +231,12 @@ class FormulaReader(Reader):
                 return self.among([self.resolve(operand, scope) for operand in operands], span)
             case Operation(operator, operands, span):
                 return self._apply(operator, [self.resolve(operand, scope) for operand in operands], span)
+            case Over():
+                raise self.error(
+                    "over states the table of a whole part of a condition, and here it stands within one.",
+                    node.table.span,
+                    "Bracket the part: where (a = 1 or b = 2) over sales. An aggregate has its own: sum(x over sales).",
+                )
             case Case(branches, otherwise, span):
                 flat = [self.resolve(part, scope) for branch in branches for part in branch]
                 flat.append(self.resolve(otherwise, scope) if otherwise else Constant(None, NULL, span))
@@ -304,7 +313,7 @@ class FormulaReader(Reader):
             raise self.error(
                 "A condition is asked of each row, so it cannot hold an aggregate.",
                 node.span,
-                "Here columns are used as they are, without sum, avg or count. keep g where … asks it of members.",
+                "Here columns are used as they are: sales.quantity > 10. " + self._keeping(self.written(node.span)),
             )
         if node.function == NARROWED.name:
             value = self._column_argument(node, NARROWED.signature)
@@ -388,9 +397,9 @@ class FormulaReader(Reader):
         if name in declaration.measures:
             if scope.kind == "condition":
                 raise self.error(
-                    f"{quoted(name)} is a measure, and here a value of one row is needed.",
+                    f"{quoted(name)} is a measure, and a condition is asked of each row.",
                     node.span,
-                    "A measure aggregates already; keep g where … asks a condition of members.",
+                    self._keeping(quoted(name)),
                 )
             return self.formulas.measure(name)
         if name in declaration.tables and scope.kind == "cell":
@@ -399,11 +408,31 @@ class FormulaReader(Reader):
                 node.span,
                 f"count({quoted(name)}) counts its rows; a column is written {quoted(name)}.column.",
             )
-        known: Mapping[str, object] = declaration.measures
-        if scope.kind == "condition" or scope.home:
-            known = self.catalog.columns(scope.home) if scope.home else {}
+        if scope.kind == "condition" and not self.catalog.tables_with(name):
+            raise self._nothing_in_condition(node)
+        known: Mapping[str, object] = self.catalog.columns(scope.home) if scope.home else declaration.measures
         noun = "column" if scope.home else "measure"
         raise self.unknown_name(node, {**known, **scope.lets}, noun)
+
+    def _keeping(self, formula: str) -> str:
+        """How members are kept by a value, for an example that the model has."""
+        lookups = [each.one for each in self.catalog.declaration.relationships if each.kind == "many_to_one"]
+        table = next((each.table for each in lookups if len(each.columns) == 1 and not self._calendar(each.table)), "")
+        grain = quoted(table) if table else "customer"
+        return f"Members are kept by what they are worth in a value: {formula}[keep {grain} where {formula} > …]."
+
+    def _calendar(self, table: str) -> bool:
+        return self.catalog.is_calendar(table)
+
+    def _nothing_in_condition(self, node: Name) -> FormulaError:
+        (name,) = node.parts
+        if self.written(node.span).startswith('"'):
+            return self.unknown_name(node, {}, "column")
+        tables = self.catalog.declaration.tables
+        columns = [column_name(table, column) for table in tables for column in self.catalog.columns(table)]
+        close = nearest(name, columns) or next((each for each in columns if nearest(name, [each.split(".")[-1]])), "")
+        fix = f"Did you mean {close}?" if close else f"If it is a text, write it in single quotes: '{name}'."
+        return self.error(f"There is no column {name}.", node.span, f"A column is written table.column. {fix}")
 
     def _column_in(self, node: Name, scope: Scope) -> Expression:
         value = self.column_value(node)

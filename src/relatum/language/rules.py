@@ -2,9 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 
-from relatum.data.types import BOOLEAN, DATE, FLOAT, INTEGER, MAX_SCALE, NULL, TEXT, Kind, Type, common_type, decimal
+from relatum.data.types import (
+    BOOLEAN,
+    DATE,
+    FLOAT,
+    INTEGER,
+    MAX_SCALE,
+    NULL,
+    TEXT,
+    Kind,
+    Type,
+    common_type,
+    decimal,
+    parse_type,
+)
+from relatum.errors import ModelError
 from relatum.language.expression import Constant, Expression
 
 
@@ -200,6 +214,59 @@ def date_part(arguments: Sequence[Expression]) -> Type:
     if arguments[0].type.kind not in (Kind.DATE, Kind.TIMESTAMP, Kind.NULL):
         raise TypeProblem(0, f"This is {an(arguments[0].type)}, where a date is needed.")
     return INTEGER
+
+
+def time_part(arguments: Sequence[Expression]) -> Type:
+    """A moment in, a whole number out."""
+    kind = arguments[0].type.kind
+    if kind is Kind.DATE:
+        raise TypeProblem(0, "This is a date, which has no time of day.", "Take a timestamp.")
+    if kind not in (Kind.TIMESTAMP, Kind.NULL):
+        raise TypeProblem(0, f"This is {an(arguments[0].type)}, where a timestamp is needed.")
+    return INTEGER
+
+
+def date_of(arguments: Sequence[Expression]) -> Type:
+    """A moment, or year, month and day, in; a date out."""
+    if len(arguments) == 2:
+        raise TypeProblem(1, "A date is made of a timestamp, or of year, month and day.", "Write date(y, m, d).")
+    if len(arguments) == 1:
+        date_part(arguments)
+        return DATE
+    for position, argument in enumerate(arguments):
+        if argument.type not in (INTEGER, NULL):
+            raise TypeProblem(position, f"This is {an(argument.type)}, where a whole number is needed.")
+    return DATE
+
+
+#: To which kinds values of a kind can be cast.
+_CASTS: Mapping[Kind, frozenset[Kind]] = {
+    Kind.INTEGER: frozenset({Kind.INTEGER, Kind.DECIMAL, Kind.FLOAT, Kind.TEXT}),
+    Kind.DECIMAL: frozenset({Kind.INTEGER, Kind.DECIMAL, Kind.FLOAT, Kind.TEXT}),
+    Kind.FLOAT: frozenset({Kind.INTEGER, Kind.DECIMAL, Kind.FLOAT, Kind.TEXT}),
+    Kind.BOOLEAN: frozenset({Kind.INTEGER, Kind.TEXT}),
+    Kind.TEXT: frozenset({Kind.INTEGER, Kind.DECIMAL, Kind.FLOAT, Kind.TEXT, Kind.DATE}),
+    Kind.DATE: frozenset({Kind.DATE, Kind.TEXT}),
+    Kind.TIMESTAMP: frozenset({Kind.DATE, Kind.TEXT}),
+    Kind.NULL: frozenset({Kind.INTEGER, Kind.DECIMAL, Kind.FLOAT, Kind.TEXT, Kind.DATE}),
+}
+
+
+def cast_to(arguments: Sequence[Expression]) -> Type:
+    """A value and the name of a type; that type out."""
+    value, name = arguments
+    assert isinstance(name, Constant), "the grammar has a type's name there"
+    try:
+        type_ = parse_type(str(name.value))
+    except ModelError:
+        type_ = BOOLEAN
+    if type_.kind not in _CASTS[Kind.NULL]:
+        raise TypeProblem(
+            1, f"Nothing is cast to {name.value}.", "A type here is integer, decimal(2), float, text or date."
+        )
+    if type_.kind not in _CASTS[value.type.kind]:
+        raise TypeProblem(0, f"This is {an(value.type)}, which is never {an(type_)}.")
+    return type_
 
 
 def cases(arguments: Sequence[Expression]) -> Type:

@@ -211,15 +211,23 @@ class Let:
     span: Span
 
 
-Syntax = Literal | Name | Operation | Case | Call | Changed | Let
+@dataclass(frozen=True, slots=True)
+class Over:
+    """``part over table``: a part of a condition with the table whose rows it is asked of."""
+
+    part: Syntax
+    table: Name
+    span: Span
+
+
+Syntax = Literal | Name | Operation | Case | Call | Changed | Let | Over
 
 
 @dataclass(frozen=True, slots=True)
 class Condition:
-    """A condition, and the table that ``over`` states for it."""
+    """A condition; ``Over`` states the table of a part of it."""
 
     formula: Syntax
-    over: Name | None
 
     @property
     def span(self) -> Span:
@@ -234,6 +242,8 @@ def children(node: Syntax) -> Iterator[Syntax]:
             return
         case Operation(operands=operands):
             yield from operands
+        case Over(part):
+            yield part
         case Case(branches=branches, otherwise=otherwise):
             for condition, value in branches:
                 yield condition
@@ -281,8 +291,8 @@ def clause_formulas(change: Clause) -> tuple[Syntax, ...]:
 def clause_names(change: Clause) -> tuple[Name, ...]:
     """The tables and columns that one change of context names outside its formulas; a many side as ``table.column``."""
     match change:
-        case WhereClause(condition):
-            return () if condition.over is None else (condition.over,)
+        case WhereClause():
+            return ()
         case PinClause(column=name) | PinNullClause(column=name) | PinEdgeClause(column=name) | PinNoMatchClause(name):
             return (name,)
         case IgnoringClause(names) | OnlyClause(names):

@@ -9,7 +9,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import date
 from types import MappingProxyType
-from typing import TypeVar
+from typing import Literal, TypeVar
 
 from relatum.errors import ModelError
 from relatum.model.names import column_name, quoted, split_name
@@ -64,7 +64,8 @@ class ColumnSettings:
     """What a person adds to one column: a type to read it as, a label, the column its members are sorted by.
 
     ``heading`` is the column's name in the source, where the model gives it another; ``pattern`` is how the source
-    writes a date as text, a date pattern of Unicode CLDR.
+    writes a date as text, a date pattern of Unicode CLDR. ``null`` are the texts that mean null in this column, beside
+    those of its table.
     """
 
     type: str = ""
@@ -73,6 +74,7 @@ class ColumnSettings:
     about: str = ""
     heading: str = ""
     pattern: str = ""
+    null: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,7 +106,9 @@ class Table:
 
     ``calendar`` is one to generate; ``dated`` says that the table's own key is a date, which makes it a calendar too.
     A derived table has one row per member of the columns ``per``, with ``formulas`` by name. ``part`` is the sheet or
-    table of a workbook or database that ``source`` names, ``query`` what to ask the database instead.
+    table of a workbook or database that ``source`` names, ``query`` what to ask the database instead. ``null`` are the
+    texts that mean null in it, ``footer`` says how many lines at the end of a text file are no rows, ``headings`` that
+    equal headings are numbered. A role has a ``label``, and labels of its own for ``columns``.
     """
 
     name: str
@@ -121,6 +125,10 @@ class Table:
     derived: Mapping[str, Derived] = field(default_factory=lambda: MappingProxyType({}))
     part: str = ""
     query: str = ""
+    null: tuple[str, ...] = ()
+    footer: int = 0
+    headings: Literal["", "numbered"] = ""
+    label: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -160,6 +168,7 @@ class Declaration:
     name: str = "model"
     locale: str = "en"
     currency: str = "EUR"
+    timezone: str = "UTC"
     tables: Mapping[str, Table] = field(default_factory=lambda: MappingProxyType({}))
     relationships: tuple[Relationship, ...] = ()
     measures: Mapping[str, Measure] = field(default_factory=lambda: MappingProxyType({}))

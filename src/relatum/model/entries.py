@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import date
-from typing import Any
+from typing import Any, Literal
 
 import msgspec
 
@@ -19,6 +19,7 @@ class ColumnEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True
     about: str = ""
     heading: str = ""
     pattern: str = ""
+    null: str | list[str] = []
 
 
 class DerivedEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
@@ -54,6 +55,10 @@ class TableEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True)
     calendar: CalendarEntry | bool | None = None
     column: dict[str, ColumnEntry] = {}
     derived: dict[str, DerivedEntry] = {}
+    label: str = ""
+    null: str | list[str] = []
+    footer: int = 0
+    headings: Literal["", "numbered"] = ""
 
 
 class RelationshipEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
@@ -98,6 +103,7 @@ class ModelEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True)
     name: str = "model"
     locale: str = "en"
     currency: str = "EUR"
+    timezone: str = "UTC"
     table: dict[str, TableEntry] = {}
     relationship: list[RelationshipEntry] = []
     measure: dict[str, MeasureEntry] = {}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tomllib
+from collections.abc import Iterable
 from datetime import date
 from pathlib import Path
 from typing import Any, TypeVar
@@ -113,6 +114,7 @@ class _Reader:
             name=document.get("name", "model"),
             locale=document.get("locale", "en"),
             currency=document.get("currency", "EUR"),
+            timezone=document.get("timezone", "UTC"),
         )
         for name, body in self._named(document, "table"):
             declaration = self._added(declaration.with_table, self._table(name, body), ("table", name))
@@ -144,7 +146,7 @@ class _Reader:
         entry = self._entry(TableEntry, {**body, **nested}, where)
         made = isinstance(entry.calendar, CalendarEntry)
         given = [key for key in ("source", "role_of", "per") if getattr(entry, key)] + (["calendar"] if made else [])
-        for choice in ("part", "query"):
+        for choice in ("part", "query", "null", "footer", "headings"):
             if getattr(entry, choice) and not entry.source:
                 raise self.error(f"The table {name} has a {choice} and no source.", (*where, choice), "State it.")
         if len(given) > 1:
@@ -162,9 +164,7 @@ class _Reader:
         if entry.columns and not entry.per:
             raise self.error(f"The table {name} has columns and no grain.", (*where, "columns"), 'State per = ["…"].')
         columns = {
-            column: ColumnSettings(
-                **msgspec.structs.asdict(self._entry(ColumnEntry, settings, (*where, "column", column)))
-            )
+            column: self._column(settings, (*where, "column", column))
             for column, settings in self._named(body, "column", where)
         }
         derived = {
@@ -189,7 +189,15 @@ class _Reader:
             frozen(derived),
             entry.part,
             entry.query,
+            as_texts(entry.null),
+            entry.footer,
+            entry.headings,
+            entry.label,
         )
+
+    def _column(self, body: dict[str, Any], where: KeyPath) -> ColumnSettings:
+        entry = self._entry(ColumnEntry, body, where)
+        return ColumnSettings(**{**msgspec.structs.asdict(entry), "null": as_texts(entry.null)})
 
     def _calendar(self, entry: CalendarEntry | bool | None, where: KeyPath) -> CalendarRange | None:
         if not isinstance(entry, CalendarEntry):
@@ -300,6 +308,11 @@ def _toml_place(error: tomllib.TOMLDecodeError) -> tuple[str, int | None]:
 # -- checks shared by the file and the Python side --------------------------------------------------------------------
 
 
+def as_texts(given: str | Iterable[str]) -> tuple[str, ...]:
+    """One text, or several, as a tuple."""
+    return (given,) if isinstance(given, str) and given else tuple(given)
+
+
 def relationship(
     link: str, direction: str = "", match: str = "equal", level: bool = False, standby: bool = False
 ) -> Relationship:
@@ -350,8 +363,9 @@ def check_role(declaration: Declaration, table: Table) -> None:
         )
     if declaration.tables[table.role_of].role_of:
         raise ModelError(f"{table.role_of} is itself a role.", fix=f"Name the table that {table.role_of} is a role of.")
-    if table.derived or table.columns:
+    described = [name for name, each in table.columns.items() if each != ColumnSettings(label=each.label)]
+    if table.derived or described:
         raise ModelError(
             f"{table.name} is a role: its columns are those of {table.role_of}.",
-            fix=f"Describe columns at {table.role_of}.",
+            fix=f"Describe columns at {table.role_of}; a role's column has just a label of its own.",
         )

@@ -53,6 +53,7 @@ def to_document(declaration: Declaration, sources: Mapping[str, str]) -> dict[st
         declaration.name,
         declaration.locale,
         declaration.currency,
+        declaration.timezone,
         {name: _table_entry(table, sources.get(name, "")) for name, table in declaration.tables.items()},
         [
             RelationshipEntry(
@@ -90,10 +91,14 @@ def _table_entry(table: Table, source: str) -> TableEntry:
         dict(table.formulas),
         calendar,
         {
-            name: ColumnEntry(s.type, s.label, s.order_by, s.about, s.heading, s.pattern)
+            name: ColumnEntry(s.type, s.label, s.order_by, s.about, s.heading, s.pattern, list(s.null))
             for name, s in table.columns.items()
         },
         {name: DerivedEntry(derived.formula, derived.about) for name, derived in table.derived.items()},
+        label=table.label,
+        null=list(table.null),
+        footer=table.footer,
+        headings=table.headings,
     )
 
 
@@ -126,6 +131,8 @@ def _is_default(key: str, value: object) -> bool:
         "tolerance": 0,
         "locale": "en",
         "currency": "EUR",
+        "timezone": "UTC",
+        "footer": 0,
         "week_starts": "monday",
         "fiscal_year_starts": 1,
     }

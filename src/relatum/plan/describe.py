@@ -231,6 +231,8 @@ class _Writer:
                 return f"{arguments[0]} is null"
             case "not":
                 return f"not {arguments[0]}"
+            case "cast":
+                return f"cast({arguments[0]} as {arguments[1][1:-1]})"
             case "negate":
                 return f"-{arguments[0]}"
             case "case":
@@ -257,7 +259,7 @@ def _constant(constant: Constant) -> str:
         case Kind.DATE:
             return literal(day_of(int(value)))
         case Kind.TIMESTAMP:
-            return literal(moment_of(int(value)))
+            return _moment(int(value), constant.type.scale)
         case Kind.DECIMAL:
             return f"{Decimal(int(value)).scaleb(-constant.type.scale):f}"
         case Kind.INTEGER | Kind.FLOAT:
@@ -266,6 +268,13 @@ def _constant(constant: Constant) -> str:
             raise AssertionError(f"{value!r} is no {constant.type.kind}")
         case _:
             assert_never(constant.type.kind)
+
+
+def _moment(value: int, digits: int) -> str:
+    if not digits:
+        return literal(moment_of(value))
+    whole, finer = divmod(value, 10**digits)
+    return f"timestamp '{moment_of(whole).isoformat(sep=' ', timespec='microseconds')}{finer:03}'"
 
 
 def _step(step: Step) -> str:

@@ -32,6 +32,16 @@ class LostCondition:
 
 
 @dataclass(frozen=True, slots=True)
+class LostCast:
+    """Rows of ``source`` on which a value did not fit the type that it was cast to."""
+
+    source: str
+    value: str
+    type: str
+    rows: int
+
+
+@dataclass(frozen=True, slots=True)
 class CutPeriod:
     """Dates of a calendar after the last one of the data, which a calendar change leaves out."""
 
@@ -62,7 +72,7 @@ class NullWinner:
     name: str
 
 
-Loss = LostLookup | LostCondition | CutPeriod | PartPeriod | LeftOutMember | NullWinner
+Loss = LostLookup | LostCondition | LostCast | CutPeriod | PartPeriod | LeftOutMember | NullWinner
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -11,7 +11,16 @@ from relatum.language.expression import Aggregate, Change, Ignoring, OnColumn, P
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Place
 from relatum.plan.context import ByCondition, Context, Filter
-from relatum.plan.engine import CutPeriod, LeftOutMember, Loss, LostCondition, LostLookup, NullWinner, PartPeriod
+from relatum.plan.engine import (
+    CutPeriod,
+    LeftOutMember,
+    Loss,
+    LostCast,
+    LostCondition,
+    LostLookup,
+    NullWinner,
+    PartPeriod,
+)
 from relatum.plan.nodes import Bounds
 from relatum.wording import counted
 
@@ -133,6 +142,8 @@ def _loss_note(loss: Loss, columns: list[str]) -> Note:
                 f"{counted(rows, 'row')} of {quoted(source)} found no {quoted(lookup)}: in the condition {condition} "
                 f"they read null, and are left out.",
             )
+        case LostCast(source, value, type_, rows):
+            return Note("cast", f"{value} is no {type_} on {counted(rows, 'row')} of {quoted(source)}: null there.")
         case CutPeriod(calendar, last):
             return Note("period", f"The data ends on {last}: later dates of {quoted(calendar)} are left out.")
         case PartPeriod(names):

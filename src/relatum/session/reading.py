@@ -10,18 +10,19 @@ from pathlib import Path
 from relatum.calendar.generate import generate_calendar
 from relatum.data.columns import Column
 from relatum.data.table import TableData
-from relatum.data.types import DATE, TEXT, TIMESTAMP, Type, parse_type
-from relatum.data.written import date_format, dates_of
+from relatum.data.types import NULL, TEXT, Kind, Type, parse_type
+from relatum.data.written import DatePattern, date_pattern, dates_of
 from relatum.errors import ModelError, RelatumError, SourceError
-from relatum.model.declaration import Declaration, Table
+from relatum.model.declaration import ColumnSettings, Declaration, Table
 from relatum.progress import told
 from relatum.session.cache import WORTH_BYTES, Cache, NotKeptError, identity_of
 from relatum.sources.arrow import read_frame
 from relatum.sources.database import is_database, is_server
-from relatum.sources.files import read_tail, sentences
+from relatum.sources.files import sentences
 from relatum.sources.fingerprint import Digests, FileState, has_grown, refuse_changed
-from relatum.sources.place import GROWING, Source, files_in, is_folder, read_file, read_source
+from relatum.sources.place import GROWING, Source, files_in, is_folder, read_file, read_source, read_tail
 from relatum.sources.stacked import stacked
+from relatum.sources.stated import Stated
 from relatum.wording import suggestion
 
 
@@ -38,13 +39,17 @@ class Whereabouts:
     cache: Cache | None = None
 
 
-def load_table(table: Table, whereabouts: Whereabouts, former: TableData | None = None) -> TableData:
+def load_table(
+    table: Table, declaration: Declaration, whereabouts: Whereabouts, former: TableData | None = None
+) -> TableData:
     """A table's data.
 
     Parameters
     ----------
     table : Table
         What is stated about it.
+    declaration : Declaration
+        The model that it is a table of: its locale names months, its time zone says which day a moment is.
     whereabouts : Whereabouts
         Where its source is looked for.
     former : TableData, optional
@@ -59,16 +64,16 @@ def load_table(table: Table, whereabouts: Whereabouts, former: TableData | None 
     """
     if table.calendar is not None:
         return generate_calendar(table.calendar).identified(identity_of(repr(table.calendar), ()), ())
-    reading = _Reading(table)
+    reading = _Reading(table, declaration.locale, declaration.timezone)
     if table.frame and former is not None:
         return former  # a frame is handed over once: a stream of it cannot be read again
     if table.frame:
-        return reading.finished(read_frame(whereabouts.frames[table.name], reading.types, table.name))
+        return reading.read(lambda stated: read_frame(whereabouts.frames[table.name], stated, table.name))
     path = source_path(table, whereabouts)
     source = Source(table.source, table.part, table.query)
 
     def read() -> TableData:
-        return reading.finished(read_source(source, whereabouts.folder, reading.types))
+        return reading.read(lambda stated: read_source(source, whereabouts.folder, stated))
 
     if path is None or is_database(table.source) or not (path.exists() or "*" in path.name):
         return read()
@@ -140,7 +145,7 @@ def _grown(
                 return None
             parts[f"{path}, from byte {before[-1].size} on"] = tail
         for state in states[len(before) :]:
-            parts[state.path] = reading.finished(read_file(Path(state.path), reading.types))
+            parts[state.path] = reading.read(lambda stated, path=state.path: read_file(Path(path), stated))  # type: ignore[misc]
         whole = stacked(parts)
     except SourceError:
         return None  # the whole says what is wrong with it, or that nothing is
@@ -152,57 +157,119 @@ def _not_kept() -> TableData:
 
 
 class _Reading:
-    """How a table's source is read: the types, patterns and headings that the model states for its columns."""
+    """How a table's source is read: what the model states of its columns.
 
-    def __init__(self, table: Table) -> None:
+    Two columns may be read from one heading, each in its own way: ``layers`` hold the settings of the first of each,
+    of the second, and so on, by heading.
+    """
+
+    def __init__(self, table: Table, locale: str, timezone: str) -> None:
         self.table = table
-        self.declared = {
-            each.heading or name: _declared(table.name, name, each.type)
-            for name, each in table.columns.items()
-            if each.type
-        }
-        self.patterns = {each.heading or name: each.pattern for name, each in table.columns.items() if each.pattern}
-        for name in self.patterns:
-            _check_pattern(table, name, self.patterns[name], self.declared.get(name))
-        self.types = {name: TEXT if name in self.patterns else type_ for name, type_ in self.declared.items()}
-        self.headings = {name: each.heading for name, each in table.columns.items() if each.heading}
+        self.timezone = timezone
+        self.layers = [_Layer(table, layer, locale, timezone) for layer in _layers(table)]
 
     def said(self, path: Path) -> str:
         """Where the rows come from and how they are read, as one text."""
-        stated = sorted((name, str(type_), self.patterns.get(name, "")) for name, type_ in self.declared.items())
-        return repr((str(path.resolve()), self.table.part, stated, sorted(self.headings.items())))
+        table = self.table
+        whole = (str(path.resolve()), table.part, table.null, table.footer, table.headings, self.timezone)
+        return repr((whole, [layer.said() for layer in self.layers]))
+
+    def read(self, read: Callable[[Stated], TableData]) -> TableData:
+        """The data, with dates read by their patterns and columns under the names that the model gives them."""
+        first, *others = [layer.finished(read(layer.stated)) for layer in self.layers]
+        return first if not others else _side_by_side(first, others)
+
+    def tail(self, path: Path, start: int, former: TableData) -> TableData | None:
+        """The lines that a file has gained; None where they change what the columns are."""
+        (layer, *others) = self.layers
+        if others:
+            return None
+        types = {}
+        for name, type_ in former.types.items():
+            heading = layer.headings.get(name, name)
+            types[heading] = TEXT if heading in layer.patterns else type_
+            column = former.column(name) if type_ == TEXT and heading not in layer.declared else None
+            if column is not None and column.null_count == len(column):
+                return None  # nothing was known of its type so far
+        tail = read_tail(path, start, layer.stated, types)
+        return None if tail is None else layer.finished(tail)
+
+
+def _layers(table: Table) -> list[dict[str, ColumnSettings]]:
+    """The settings of columns, so that in each layer a heading is named once."""
+    layers: list[dict[str, ColumnSettings]] = [{}]
+    for name, each in table.columns.items():
+        heading = each.heading or name
+        free = next((layer for layer in layers if all((o.heading or n) != heading for n, o in layer.items())), None)
+        if free is None:
+            free = {}
+            layers.append(free)
+        free[name] = each
+    return layers
+
+
+def _side_by_side(first: TableData, others: list[TableData]) -> TableData:
+    """The same rows read in several ways, with the columns of the first and those that only another has."""
+    owners = dict.fromkeys(first.types, first)
+    types = dict(first.types)
+    for other in others:
+        for name, type_ in other.types.items():
+            if name not in owners:
+                owners[name], types[name] = other, type_
+    remarks = dict.fromkeys(remark for each in (first, *others) for remark in each.remarks)
+    return TableData(
+        types, lambda: first.rows, lambda name: owners[name].column(name), first.left_out, first.orders, list(remarks)
+    )
+
+
+class _Layer:
+    """Settings of columns of which no two have one heading."""
+
+    def __init__(self, table: Table, columns: Mapping[str, ColumnSettings], locale: str, timezone: str) -> None:
+        self.table, self.timezone = table, timezone
+        self.declared = {
+            each.heading or name: _declared(table.name, name, each.type) for name, each in columns.items() if each.type
+        }
+        self.patterns: dict[str, DatePattern] = {}
+        for name, each in columns.items():
+            if each.pattern:
+                self.patterns[each.heading or name] = _pattern(table, name, each, locale, self.declared)
+        self.headings = {name: each.heading for name, each in columns.items() if each.heading}
+        self.stated = Stated(
+            {name: TEXT if name in self.patterns else type_ for name, type_ in self.declared.items()},
+            table.null,
+            {each.heading or name: each.null for name, each in columns.items() if each.null},
+            timezone,
+            table.footer,
+            table.headings == "numbered",
+        )
+
+    def said(self) -> object:
+        """How columns are read, for the name of what was read."""
+        patterns = {name: each.text for name, each in self.patterns.items()}
+        stated = sorted((name, str(type_), patterns.get(name, "")) for name, type_ in self.declared.items())
+        return stated, sorted(self.headings.items()), sorted(self.stated.nulls.items())
 
     def finished(self, data: TableData) -> TableData:
         """The data with dates read by their patterns and columns under the names that the model gives them."""
         if self.patterns:
             data = data.with_types(
                 {name: self.declared[name] for name in self.patterns},
-                lambda name, column: dates_of(column, self.declared[name], self.patterns[name]),
+                lambda name, column: dates_of(column, self.declared[name], self.patterns[name], self.timezone),
             )
         _check_headings(self.table, self.headings, data)
         return data.renamed(self.headings) if self.headings else data
 
-    def tail(self, path: Path, start: int, former: TableData) -> TableData | None:
-        """The lines that a file has gained; None where they change what the columns are."""
-        types = {}
-        for name, type_ in former.types.items():
-            heading = self.headings.get(name, name)
-            types[heading] = TEXT if heading in self.patterns else type_
-            column = former.column(name) if type_ == TEXT and heading not in self.declared else None
-            if column is not None and column.null_count == len(column):
-                return None  # nothing was known of its type so far
-        tail = read_tail(path, start, types, self.declared)
-        return None if tail is None else self.finished(tail)
 
-
-def _check_pattern(table: Table, name: str, pattern: str, type_: Type | None) -> None:
+def _pattern(table: Table, name: str, column: ColumnSettings, locale: str, declared: Mapping[str, Type]) -> DatePattern:
     try:
-        date_format(pattern)
-        if type_ not in (DATE, TIMESTAMP):
+        pattern = date_pattern(column.pattern, locale)
+        if declared.get(column.heading or name, NULL).kind not in (Kind.DATE, Kind.TIMESTAMP):
             raise ModelError(f"{name} has a pattern of dates and no such type.", fix='State type = "date" with it.')
     except ModelError as error:
         error.place = ("table", table.name, "column", name, "pattern")
         raise
+    return pattern
 
 
 def _check_headings(table: Table, headings: Mapping[str, str], data: TableData) -> None:
@@ -259,7 +326,7 @@ def load_tables(
     missing = [table for table in tables if table.name not in data]
     for table in told(missing, lambda each: f"reading {each.name}"):
         try:
-            data[table.name] = load_table(table, whereabouts)
+            data[table.name] = load_table(table, declaration, whereabouts)
         except SourceError as error:
             error.place = ("table", table.name)
             raise
@@ -275,7 +342,7 @@ def reload_tables(
     tables = [table for table in declaration.tables.values() if not table.role_of and not table.per]
     for table in told(tables, lambda each: f"reading {each.name}"):
         try:
-            loaded[table.name] = load_table(table, whereabouts, former.get(table.name))
+            loaded[table.name] = load_table(table, declaration, whereabouts, former.get(table.name))
         except RelatumError as error:
             errors[table.name] = error
     return loaded, errors

@@ -3,29 +3,31 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable
 from typing import Any
 
 import pyarrow as pa
 
-from relatum.data.arrow import column_from_arrow, type_of
+from relatum.data.arrow import column_from_arrow, needs_a_look, not_read, sized, type_of, with_nulls
 from relatum.data.columns import Column
 from relatum.data.table import TableData
-from relatum.data.types import Type
+from relatum.data.types import TEXT, Type
 from relatum.errors import SourceError
 from relatum.model.names import quoted
+from relatum.sources.stated import Stated
+from relatum.sources.texts import midnights
 from relatum.wording import suggestion
 
 
-def read_frame(frame: object, types: Mapping[str, Type], name: str) -> TableData:
+def read_frame(frame: object, stated: Stated, name: str) -> TableData:
     """The rows and columns of any object with ``__arrow_c_stream__``.
 
     Parameters
     ----------
     frame : object
         A frame of pandas, Polars, DuckDB, Arrow or another library.
-    types : mapping of str to Type
-        Columns to be read as another type than the one found.
+    stated : Stated
+        How its columns are read where the model says so.
     name : str
         The table's name, for messages.
 
@@ -46,34 +48,81 @@ def read_frame(frame: object, types: Mapping[str, Type], name: str) -> TableData
     # pandas hands out its row labels as a column of this name; they are no column of the frame.
     kept = [column for column in table.column_names if not column.startswith("__index_level_")]
     table = table.select(kept) if len(kept) < table.num_columns else table
-    return table_data(table.schema, types, f"table {name}", table.num_rows, table.column)
+    if b"pandas" in (table.schema.metadata or {}):
+        # pandas has no dates: it writes one as the midnight that begins it.
+        table = _with_dates(table, stated)
+    return table_data(table.schema, stated, f"table {name}", table.num_rows, table.column)
 
 
-def table_data(schema: Any, types: Mapping[str, Type], source: str, rows: int, read: Callable[[str], Any]) -> TableData:
-    """A table's data from an Arrow schema and a function that hands out the Arrow array of a column."""
-    twice = [name for name, count in Counter(schema.names).items() if count > 1]
+def _with_dates(table: Any, stated: Stated) -> Any:
+    for at, field in enumerate(table.schema):
+        if pa.types.is_timestamp(field.type) and field.name not in stated.types and midnights(table.column(at)):
+            table = table.set_column(at, field.name, table.column(at).cast(pa.date32()))
+    return table
+
+
+def table_data(schema: Any, stated: Stated, source: str, rows: int, read: Callable[[str], Any]) -> TableData:
+    """A table's data from an Arrow schema and a function that hands out the Arrow array of a column.
+
+    A column whose Arrow type alone does not say which type holds all of it is looked at at once.
+    """
+    names = with_numbers(schema.names) if stated.numbered else list(schema.names)
+    twice = [name for name, count in Counter(names).items() if count > 1]
     if twice:
-        raise SourceError(f"The column {twice[0]} is there more than once.", path=source)
+        raise SourceError(
+            f"The column {twice[0]} is there more than once.", path=source, fix="Give each a name of its own."
+        )
+    types = stated.types
     for name in types:
-        if name not in schema.names:
+        if name not in names:
             raise SourceError(
                 f"There is no column {name}, for which the model states a type.",
                 path=source,
-                fix=suggestion(name, schema.names, noun="column"),
+                fix=suggestion(name, names, noun="column"),
             )
     known: dict[str, Type] = {}
     left_out: dict[str, str] = {}
-    for field in schema:
+    remarks: list[str] = []
+    for name, field in zip(names, schema, strict=True):
         found = type_of(field.type)
         if found is None:
-            left_out[field.name] = f"values of type {field.type} are not read"
-        else:
-            known[field.name] = types.get(field.name, found)
+            left_out[name] = not_read(field.type)
+            continue
+        if needs_a_look(field.type) and name not in types:
+            found = sized(read(field.name)) or found
+        known[name] = types.get(name, found)
+        remark = _remark(field.type, known[name])
+        remarks += [f"{name}: {remark}"] if remark else []
 
     def fetch(name: str) -> Column:
+        markers = stated.markers(name)
         try:
-            return column_from_arrow(read(name), types.get(name))
+            array = read(schema.names[names.index(name)])
+            return column_from_arrow(with_nulls(array, markers) if markers else array, known[name], stated.zone)
         except SourceError as error:
             raise SourceError(f"Column {quoted(name)} {error.reason}", path=source, fix=error.fix) from None
 
-    return TableData(known, rows, fetch, left_out)
+    return TableData(known, rows, fetch, left_out, None, remarks)
+
+
+def _remark(arrow: Any, type_: Type) -> str:
+    """What a person should know of how a column is read."""
+    if pa.types.is_duration(arrow):
+        return "durations, read as numbers of seconds"
+    if pa.types.is_time(arrow):
+        return "times of day, read as text"
+    if pa.types.is_uint64(arrow) and type_ == TEXT:
+        return "whole numbers of more than 64 bits: read as text, since a float would make two of one"
+    return ""
+
+
+def with_numbers(names: Iterable[str]) -> list[str]:
+    """Names of which those that are there already get a number: price, price_2."""
+    taken: dict[str, None] = {}
+    for name in names:
+        number, own = 1, name
+        while own in taken:
+            number += 1
+            own = f"{name}_{number}"
+        taken[own] = None
+    return list(taken)

@@ -18,10 +18,11 @@ import pyarrow.compute as pc
 from relatum.data.arrow import arrow_type
 from relatum.data.table import TableData
 from relatum.data.types import BOOLEAN, DATE, MAX_SCALE, TIMESTAMP, Type, decimal
-from relatum.errors import SourceError
+from relatum.errors import MissingSourceError, SourceError
 from relatum.sources.arrow import table_data
-from relatum.sources.files import first_line, missing_file
-from relatum.wording import suggestion
+from relatum.sources.files import missing_file
+from relatum.sources.stated import Stated
+from relatum.wording import first_line, suggestion
 
 SCHEMES = ("postgresql", "postgres")
 SQLITE, DUCKDB = (".sqlite", ".sqlite3", ".db"), (".duckdb",)
@@ -56,7 +57,7 @@ def is_database(address: str) -> bool:
     return is_server(address) or Path(address).suffix.lower() in (*SQLITE, *DUCKDB)
 
 
-def read_database(address: str, part: str, query: str, folder: Path, types: Mapping[str, Type]) -> TableData:
+def read_database(address: str, part: str, query: str, folder: Path, stated: Stated) -> TableData:
     """The rows of a table of a database, or of a query that it answers.
 
     Raises
@@ -82,7 +83,7 @@ def read_database(address: str, part: str, query: str, folder: Path, types: Mapp
             declared = {}
     for at, field in enumerate(table.schema):
         table = table.set_column(at, field.name, _plain(table.column(at), field, declared.get(field.name)))
-    return table_data(table.schema, types, shown, table.num_rows, table.column)
+    return table_data(table.schema, stated, shown, table.num_rows, table.column)
 
 
 def database_tables(address: str, folder: Path) -> list[DatabaseTable]:
@@ -151,7 +152,7 @@ class _Database(ABC):
         """The names of a table's columns; a SourceError where there is no such table."""
         tables = {each.name: each for each in self.tables()}
         if part not in tables:
-            raise SourceError(
+            raise MissingSourceError(
                 f"There is no table {part}.",
                 path=shown_address(self._address),
                 fix=suggestion(part, tables, noun="table"),

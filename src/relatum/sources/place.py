@@ -8,14 +8,18 @@ from pathlib import Path
 
 from relatum.data.table import TableData
 from relatum.data.types import Type
-from relatum.errors import SourceError
+from relatum.errors import MissingSourceError, SourceError
+from relatum.sources.content import PACKED, ending, only_member
 from relatum.sources.database import is_database, read_database
-from relatum.sources.files import missing_file, read_csv, read_ipc, read_lines, read_parquet, sentences
+from relatum.sources.delimited import read_csv, read_csv_tail
+from relatum.sources.files import missing_file, read_ipc, read_parquet, sentences
+from relatum.sources.lines import read_lines, read_lines_tail
 from relatum.sources.stacked import stacked
+from relatum.sources.stated import Stated
 from relatum.sources.workbook import read_workbook
 from relatum.wording import listed
 
-ReadFile = Callable[[Path, Mapping[str, Type]], TableData]
+ReadFile = Callable[[Path, Stated], TableData]
 
 #: How a file is read, by its ending.
 READERS: dict[str, ReadFile] = {
@@ -46,7 +50,7 @@ class Source:
     query: str = ""
 
 
-def read_source(source: Source, folder: Path, types: Mapping[str, Type]) -> TableData:
+def read_source(source: Source, folder: Path, stated: Stated) -> TableData:
     """The rows and columns of a source.
 
     Parameters
@@ -55,8 +59,8 @@ def read_source(source: Source, folder: Path, types: Mapping[str, Type]) -> Tabl
         Where they are.
     folder : Path
         What a relative path is relative to.
-    types : mapping of str to Type
-        Columns to be read as another type than the one found.
+    stated : Stated
+        How its columns are read where the model says so.
 
     Raises
     ------
@@ -64,18 +68,18 @@ def read_source(source: Source, folder: Path, types: Mapping[str, Type]) -> Tabl
         The source is not there, or is not what its ending says.
     """
     if is_database(source.address):
-        return read_database(source.address, source.part, source.query, folder, types)
+        return read_database(source.address, source.part, source.query, folder, stated)
     path = folder / source.address
     if source.query:
         raise SourceError("Only a database can be asked a query.", path=path, fix="Leave query out.")
     if path.suffix.lower() in WORKBOOKS and path.is_file():
         with sentences(path):
-            return read_workbook(path, source.part, types)
+            return read_workbook(path, source.part, stated)
     if source.part:
         raise SourceError(f"A file of this kind has no part {source.part!r}.", path=path, fix="Leave part out.")
     if is_folder(source.address, folder):
-        return _read_folder(path, types)
-    return read_file(path, types)
+        return _read_folder(path, stated)
+    return read_file(path, stated)
 
 
 def is_folder(address: str, folder: Path) -> bool:
@@ -83,7 +87,7 @@ def is_folder(address: str, folder: Path) -> bool:
     return "*" in Path(address).name or (folder / address).is_dir()
 
 
-def read_file(path: Path, types: Mapping[str, Type]) -> TableData:
+def read_file(path: Path, stated: Stated) -> TableData:
     """The rows and columns of one file. Parquet is read column by column, when one is first needed.
 
     Raises
@@ -95,7 +99,9 @@ def read_file(path: Path, types: Mapping[str, Type]) -> TableData:
         raise missing_file(path)
     if path.stat().st_size == 0:
         raise SourceError("The file is empty.", path=path, fix="A CSV file needs at least a heading row.")
-    reader = READERS.get(path.suffix.lower())
+    if path.suffix.lower() == ".zip":
+        only_member(path)
+    reader = READERS.get(ending(path)) if readable(path) else None
     if reader is None:
         raise SourceError(
             f"Files ending in {path.suffix or 'nothing'} are not read.",
@@ -103,7 +109,13 @@ def read_file(path: Path, types: Mapping[str, Type]) -> TableData:
             fix=f"Known endings: {listed(sorted([*READERS, *WORKBOOKS]))}, and databases in files.",
         )
     with sentences(path):
-        return reader(path, types)
+        return reader(path, stated)
+
+
+def readable(path: Path) -> bool:
+    """Whether a file is data by its ending: packed, it must be text."""
+    last = path.suffix.lower()
+    return ending(path) in GROWING if last in PACKED else last in READERS
 
 
 def files_in(path: Path) -> list[Path]:
@@ -118,15 +130,21 @@ def files_in(path: Path) -> list[Path]:
     found = sorted(
         each
         for each in (parent.glob(pattern) if parent.is_dir() else ())
-        if each.suffix.lower() in READERS and each.is_file() and not each.name.startswith(".")
+        if each.is_file() and not each.name.startswith(".") and readable(each)
     )
     if not found:
-        raise SourceError(
+        raise MissingSourceError(
             "There is no data file here.", path=path, fix=f"Files ending in {listed(sorted(READERS))} are read."
         )
     return found
 
 
-def _read_folder(path: Path, types: Mapping[str, Type]) -> TableData:
+def read_tail(path: Path, start: int, stated: Stated, former: Mapping[str, Type]) -> TableData | None:
+    """The lines that a file has gained, as the types of those before; None where they have others."""
+    read = read_csv_tail if path.suffix.lower() in (".csv", ".tsv") else read_lines_tail
+    return read(path, start, stated, former)
+
+
+def _read_folder(path: Path, stated: Stated) -> TableData:
     files = files_in(path)
-    return stacked({str(file): read_file(file, types) for file in files})
+    return stacked({str(file): read_file(file, stated) for file in files})

@@ -7,7 +7,8 @@ from collections.abc import Mapping
 import numpy as np
 import pyarrow as pa
 
-from relatum.data.columns import Array, Column, float_column, narrow_integers, text_column
+from relatum.data.columns import Array, Column, exact_column, float_column, narrow_integers, text_column
+from relatum.data.days import MICROSECONDS_A_DAY
 from relatum.data.table import TableData
 from relatum.data.types import FLOAT, Kind, Type, common_type
 from relatum.errors import SourceError
@@ -60,6 +61,8 @@ def _common(name: str, parts: Mapping[str, TableData]) -> Type:
         if here == found:
             continue
         both = common_type([found, here])
+        if both is None and {found.kind, here.kind} == {Kind.DATE, Kind.TIMESTAMP}:
+            both = found if found.kind is Kind.TIMESTAMP else here  # dates alone may stand in one of the files
         if both is None and _empty(part, name):
             continue
         if both is None and all(_empty(parts[each], name) for each in list(parts)[: list(parts).index(place)]):
@@ -123,6 +126,9 @@ def _converted(column: Column, type_: Type) -> Column:
         return Column(
             type_, values.astype(np.bool_) if type_.kind is Kind.BOOLEAN else values, column.nulls, dictionary
         )
+    if column.type.kind is Kind.DATE and type_.kind is Kind.TIMESTAMP:
+        unit = MICROSECONDS_A_DAY * 10**type_.scale
+        return exact_column(type_, column.values.astype(np.int64) * unit, column.nulls)
     if type_ == FLOAT:
         return float_column(FLOAT, column.values.astype(np.float64) / 10**column.type.scale, column.nulls)
     return column

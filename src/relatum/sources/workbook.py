@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import closing
 from dataclasses import dataclass
-from datetime import date, datetime, time
+from datetime import date, datetime, time, timedelta
 from pathlib import Path
 from typing import Any
 from zipfile import BadZipFile
@@ -17,12 +17,14 @@ import pyarrow as pa
 from relatum.data.arrow import arrow_type
 from relatum.data.table import TableData
 from relatum.data.types import Type
-from relatum.errors import SourceError
-from relatum.sources.arrow import table_data
+from relatum.errors import MissingSourceError, SourceError
+from relatum.sources.arrow import table_data, with_numbers
+from relatum.sources.stated import Stated
 from relatum.wording import counted, listed, suggestion
 
 #: So many rows at the top of a sheet are looked at for its heading.
 _SEARCHED = 30
+_WIDE = "whole numbers of more than 64 bits: read as text, since a float would make two of one"
 _PADDED = re.compile(r"00+\Z")
 _Row = Sequence[Any]
 
@@ -48,7 +50,7 @@ def workbook_parts(path: Path) -> dict[str, Part]:
         return {name: part for name, part in _parts(book) if part.rows}
 
 
-def read_workbook(path: Path, part: str, types: Mapping[str, Type]) -> TableData:
+def read_workbook(path: Path, part: str, stated: Stated) -> TableData:
     """A sheet or named table of a workbook; its only one where ``part`` is empty.
 
     Raises
@@ -67,26 +69,29 @@ def read_workbook(path: Path, part: str, types: Mapping[str, Type]) -> TableData
         )
     chosen = part or next(iter(parts))
     if chosen not in parts:
-        raise SourceError(
+        raise MissingSourceError(
             f"There is no sheet or named table {chosen} with rows.",
             path=path,
             fix=suggestion(chosen, parts, noun="part"),
         )
     found = parts[chosen]
     twice = [name for name, count in Counter(found.names).items() if count > 1]
-    if twice:
+    if twice and not stated.numbered:
         raise SourceError(
             f"The heading {twice[0]} is there more than once in {chosen}.",
             path=path,
-            fix="Give every column a name of its own.",
+            fix='Give every column a name of its own, or state headings = "numbered" for the table: '
+            f"{twice[0]}, {twice[0]}_2.",
         )
     arrays, remarks = {}, list(found.remarks)
-    for at, name in enumerate(found.names):
-        arrays[name], remark = _array([row[at] for row in found.rows], types.get(name))
+    for at, name in enumerate(with_numbers(found.names)):
+        markers = stated.markers(name)
+        values = [None if isinstance(row[at], str) and row[at] in markers else row[at] for row in found.rows]
+        arrays[name], remark = _array(values, stated.types.get(name))
         remarks += [f"{name}: {remark}"] if remark else []
     table = pa.table(arrays)
-    data = table_data(table.schema, types, f"{path} ({chosen})", table.num_rows, table.column)
-    return TableData(data.types, data.rows, data.column, data.left_out, data.orders, remarks)
+    data = table_data(table.schema, stated, f"{path} ({chosen})", table.num_rows, table.column)
+    return TableData(data.types, data.rows, data.column, data.left_out, data.orders, [*data.remarks, *remarks])
 
 
 def _opened(path: Path) -> Any:
@@ -189,7 +194,11 @@ def _array(values: list[Any], wanted: Type | None) -> tuple[Any, str]:
     if set(kinds) <= {bool}:
         return pa.array(values, pa.bool_()), ""
     if set(kinds) <= {int} or (set(kinds) <= {int, float} and all(v is None or float(v).is_integer() for v in values)):
-        return pa.array([None if v is None else int(v) for v in values], pa.int64()), ""
+        whole = [None if v is None else int(v) for v in values]
+        if all(v is None or abs(v) < 1 << 63 for v in whole):
+            return pa.array(whole, pa.int64()), ""
+        if set(kinds) <= {int}:
+            return pa.array([None if v is None else str(v) for v in whole], pa.string()), _WIDE
     if set(kinds) <= {int, float}:
         return pa.array([None if v is None else float(v) for v in values], pa.float64()), ""
     if set(kinds) <= dates:
@@ -197,6 +206,10 @@ def _array(values: list[Any], wanted: Type | None) -> tuple[Any, str]:
         if all(v is None or v.time() == time() for v in moments):
             return pa.array([None if v is None else v.date() for v in moments], pa.date32()), ""
         return pa.array(moments, pa.timestamp("us")), ""
+    if set(kinds) <= {timedelta}:
+        return pa.array(values, pa.duration("us")), ""
+    if set(kinds) <= {time}:
+        return pa.array(values, pa.time64("us")), ""
     texts = pa.array([None if v is None else _written(v) for v in values], pa.string())
     if set(kinds) <= {str} or (wanted is not None and arrow_type(wanted) == pa.string()):
         return texts, ""

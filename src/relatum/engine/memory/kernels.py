@@ -11,8 +11,10 @@ import pyarrow.compute as pc
 from relatum.data import vectors as v
 from relatum.data.buffers import array_values, positions_array, texts_array
 from relatum.data.columns import Array, Column, exact_column, text_column
-from relatum.data.days import FIRST_DAY, LAST_DAY, MICROSECONDS_A_DAY
-from relatum.data.types import BOOLEAN, INTEGER, TEXT, Kind, Type
+from relatum.data.days import FIRST_DAY, LAST_DAY
+from relatum.data.types import BOOLEAN, DATE, INTEGER, TEXT, Kind, Type
+from relatum.engine.memory.casts import cast
+from relatum.engine.memory.rounding import bounded, ceil, floor, refuse_where, rounded
 from relatum.errors import ValueOverflowError
 from relatum.language.register import SCALARS
 
@@ -121,113 +123,10 @@ def _absolute(arguments: list[Column], type_: Type) -> Column:
     low = 0 if column.lower <= 0 <= column.upper else min(abs(column.lower), abs(column.upper))
     top = max(abs(column.lower), abs(column.upper))
     if top > v.HIGHEST:
-        _refuse_where(column.values == v.LOWEST, column.nulls)
+        refuse_where(column.values == v.LOWEST, column.nulls)
         top = v.HIGHEST
     wide = column.values.astype(v.whole_type(-top, top))
     return Column(type_, np.abs(wide), column.nulls, None, low, top)
-
-
-def _refuse_where(wrong: Any, nulls: v.Nulls) -> None:
-    """Raise an overflow where a result does not fit; what stands for null does not count."""
-    if np.any(wrong if nulls is None else wrong & ~nulls):
-        raise ValueOverflowError(
-            "A result does not fit 64 bits.", fix="Turn the operand into a float by dividing it by 1."
-        )
-
-
-def _to_unit(column: Column, digits: int, step: int, type_: Type, quotient: Callable[[Array, int], Array]) -> Column:
-    """Whole numbers brought to multiples of ten to the ``digits``, each then written in steps of ``step``."""
-    quotients = quotient(column.values.astype(np.int64), digits)
-    reach = max(abs(column.lower), abs(column.upper)) // 10**digits + 1
-    count = Column(type_, np.asarray(quotients), column.nulls, None, -reach, reach)
-    return v.exact("multiply", type_, count, Column(type_, np.asarray(step), None, None, step, step), column.nulls)
-
-
-def _half_away(values: Array, digits: int) -> Array:
-    if digits > 19:
-        return np.zeros_like(values)
-    if digits == 19:  # ten to the 19 is more than 64 bits hold, its half is not
-        half = 5 * 10**18
-        return np.asarray(np.where(values >= half, 1, np.where(values <= -half, -1, 0)))
-    unit = 10**digits
-    whole, rest = np.asarray(np.fix(np.floor_divide(values, unit))), np.remainder(values, unit)
-    # Towards minus infinity first, with a rest from 0 on: a half goes up above zero and down below.
-    return np.asarray(whole + np.where(values < 0, rest > unit - rest, rest >= unit - rest))
-
-
-def _floor_to(values: Array, digits: int) -> Array:
-    return np.asarray(np.floor_divide(values, 10**digits))
-
-
-def _ceil_to(values: Array, digits: int) -> Array:
-    unit = 10**digits
-    return np.asarray(np.floor_divide(values, unit) + (np.remainder(values, unit) > 0))
-
-
-def _whole_floats(values: Array, nulls: v.Nulls, type_: Type) -> Column:
-    """Floats without a fraction as whole numbers; one that 64 bits do not hold is an overflow."""
-    _refuse_where((values >= 2.0**63) | (values < -(2.0**63)), nulls)
-    with np.errstate(invalid="ignore"):
-        whole = np.asarray(np.where(np.abs(values) < 2.0**63, values, 0.0 if nulls is not None else values))
-        return _bounded(type_, whole.astype(np.int64), nulls)
-
-
-def _bounded(type_: Type, values: Array, nulls: v.Nulls) -> Column:
-    if values.ndim == 0:
-        return Column(type_, values, nulls, None, int(values), int(values))
-    return exact_column(type_, values, nulls)
-
-
-def _round(arguments: list[Column], type_: Type) -> Column:
-    column = arguments[0]
-    digits = int(arguments[1].values) if len(arguments) == 2 else 0
-    if column.type.kind is Kind.FLOAT:
-        rounded = _rounded_floats(v.floats(column), digits)
-        if type_.kind is Kind.FLOAT:
-            return v.finite(rounded, column.nulls)
-        return _whole_floats(rounded, column.nulls, type_)
-    if digits >= column.type.scale:
-        return Column(type_, column.values, column.nulls, None, column.lower, column.upper)
-    step = 10 ** -min(digits, 0)
-    if column.type.scale - digits > 19:
-        return Column(type_, np.zeros_like(column.values), column.nulls, None, 0, 0)
-    return _to_unit(column, column.type.scale - digits, step, type_, _half_away)
-
-
-def _rounded_floats(values: Array, digits: int) -> Array:
-    """Floats rounded half away from zero, each as its shortest decimal reads.
-
-    Half way lies the decimal that ends in 5: the float nearest to it is rounded as that decimal, not as the float,
-    which may be a little less.
-    """
-    size = np.abs(values)
-    with np.errstate(all="ignore"):
-        if digits >= 0:
-            unit = 10.0 ** min(digits, 308)
-            low = np.floor(size * unit)
-            half, result = (2 * low + 1) / (2 * unit), (low, low + 1)
-            rounded = np.where(size >= half, result[1], result[0]) / unit
-        else:
-            unit = 10.0 ** min(-digits, 308)
-            low = np.floor(size / unit)
-            rounded = np.where(size >= (2 * low + 1) * (unit / 2), low + 1, low) * unit
-        # Past 2**53 a float has no fraction, and a product that is too large no meaning.
-        kept = ~np.isfinite(low) | (low >= 2.0**53)
-        return np.asarray(np.sign(values) * np.where(kept, size, rounded))
-
-
-def _floor(arguments: list[Column], type_: Type) -> Column:
-    (column,) = arguments
-    if column.type.kind is Kind.FLOAT:
-        return _whole_floats(np.floor(column.values), column.nulls, type_)
-    return _to_unit(column, column.type.scale, 1, type_, _floor_to)
-
-
-def _ceil(arguments: list[Column], type_: Type) -> Column:
-    (column,) = arguments
-    if column.type.kind is Kind.FLOAT:
-        return _whole_floats(np.ceil(column.values), column.nulls, type_)
-    return _to_unit(column, column.type.scale, 1, type_, _ceil_to)
 
 
 def _float_function(operation: Any) -> Kernel:
@@ -452,12 +351,6 @@ def _written(column: Column) -> Column:
 # -- dates ------------------------------------------------------------------------------------------------------------
 
 
-def days_of(column: Column) -> Array:
-    """Days since 1970 of a vector of dates or timestamps."""
-    values = column.values.astype(np.int64)
-    return values // MICROSECONDS_A_DAY if column.type.kind is Kind.TIMESTAMP else values
-
-
 def date_part(part: str, days: Array) -> Array:
     """One part of dates given as days since 1970.
 
@@ -481,10 +374,38 @@ def date_part(part: str, days: Array) -> Array:
     return {"year": count // 12 + 1970, "month": count % 12 + 1, "quarter": count % 12 // 3 + 1}[part]
 
 
+def _time_kernel(unit: int, size: int) -> Kernel:
+    """A part of the day, in units of so many microseconds, of which the next larger one has ``size``."""
+
+    def kernel(arguments: list[Column], type_: Type) -> Column:
+        (column,) = arguments
+        if column.type.kind is Kind.DATE:
+            return bounded(INTEGER, np.zeros(column.values.shape, np.int64), column.nulls)
+        values = column.values.astype(np.int64) // (unit * 10**column.type.scale) % size
+        return bounded(INTEGER, np.asarray(values), column.nulls)
+
+    return kernel
+
+
+def _date(arguments: list[Column], type_: Type) -> Column:
+    """The day of a moment, or the date that year, month and day name; null where there is no such date."""
+    nulls = v.either_null(*arguments)
+    if len(arguments) == 1:
+        return bounded(DATE, np.asarray(v.days_of(arguments[0])), nulls)
+    years, months, days = (argument.values.astype(np.int64) for argument in arguments)
+    inside = (years >= 1) & (years <= 9999) & (months >= 1) & (months <= 12)
+    first = ((np.where(inside, years, 1970) - 1970) * 12 + np.where(inside, months, 1) - 1).astype("datetime64[M]")
+    start = first.astype("datetime64[D]").astype(np.int64)
+    end = (first + 1).astype("datetime64[D]").astype(np.int64)
+    missing = ~(inside & (days >= 1) & (start + days <= end))
+    values = np.where(missing, 0, start + np.where(missing, 1, days) - 1)
+    return bounded(DATE, np.asarray(values), missing if nulls is None else missing | nulls)
+
+
 def _date_kernel(part: str) -> Kernel:
     def kernel(arguments: list[Column], type_: Type) -> Column:
         (column,) = arguments
-        values = date_part(part, days_of(column))
+        values = date_part(part, v.days_of(column))
         if values.ndim == 0:
             return Column(INTEGER, values, column.nulls, None, int(values), int(values))
         return exact_column(INTEGER, values, column.nulls)
@@ -519,9 +440,9 @@ KERNELS: dict[str, Kernel] = {
     "nullif": _nullif,
     "plus": _plus,
     "abs": _absolute,
-    "round": _round,
-    "floor": _floor,
-    "ceil": _ceil,
+    "round": rounded,
+    "floor": floor,
+    "ceil": ceil,
     "sqrt": _float_function(np.sqrt),
     "exp": _float_function(np.exp),
     "ln": _float_function(np.log),
@@ -534,4 +455,9 @@ KERNELS: dict[str, Kernel] = {
     "substring": _substring,
     "length": _text_length,
     **{part: _date_kernel(part) for part in _DATE_PARTS},
+    "hour": _time_kernel(3_600_000_000, 24),
+    "minute": _time_kernel(60_000_000, 60),
+    "second": _time_kernel(1_000_000, 60),
+    "date": _date,
+    "cast": cast,
 }

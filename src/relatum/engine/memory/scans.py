@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from relatum.data.columns import Array, Column, narrow_codes
 from relatum.data.groups import Links, number_groups
-from relatum.data.types import INTEGER
+from relatum.data.types import BOOLEAN, INTEGER
 from relatum.engine.memory.aggregates import AGGREGATE_KERNELS, Collected, Folded, MemberCode, RowNumber, RowValue
 from relatum.engine.memory.filters import CodeTest, PartTest, part_test
 from relatum.engine.memory.folds import CountFold, FoldKind
@@ -19,10 +19,11 @@ from relatum.engine.memory.groups import Groups
 from relatum.engine.memory.rows import Chunk, RowReader
 from relatum.engine.memory.scan import Argument, ScanResult, ScanTask, run_scan
 from relatum.engine.memory.store import RowCodes, Store
-from relatum.language.expression import ColumnValue, columns_in
+from relatum.language.expression import Apply, ColumnValue, Expression, FilterPart, applications, columns_in
+from relatum.language.register import CAST
 from relatum.model.names import column_name
 from relatum.model.routes import Hop, Place, Route
-from relatum.plan.engine import Loss, LostCondition, LostLookup
+from relatum.plan.engine import Loss, LostCast, LostCondition, LostLookup
 from relatum.plan.nodes import Aggregation, Bounds, Match, Restriction
 
 
@@ -239,6 +240,29 @@ class Scans:
                     rows = _left_out(scanned, position)
                     if rows:
                         yield LostCondition(source, test.part.table, test.part.text, rows)
+            yield from self._cast_losses(scanned)
+
+    def _cast_losses(self, scanned: Scanned) -> Iterator[Loss]:
+        """Rows on which a value did not fit the type that it was cast to."""
+        source, every = scanned.bounds.source, scanned.tests
+        found = [
+            (source, each, every)
+            for value in scanned.numbers
+            if not isinstance(value, MemberCode | RowNumber)
+            for each in applications(CAST, value)
+        ]
+        for test in every:
+            table = test.part.table
+            others = [other for other in every if other is not test] if table == source else []
+            found += [(table, each, others) for each in applications(CAST, test.part.expression)]
+        for table, cast, tests in found:
+            part = FilterPart(table, None, _did_not_fit(cast), "")
+            own = part_test(RowReader(self.store, table), part, ())
+            rows = _counted(self.store.rows(Place(table)), [own, *tests])
+            if rows:
+                columns = [column_name(each.table, each.column) for each in columns_in(cast)
+                           if isinstance(each, ColumnValue)]  # fmt: skip
+                yield LostCast(table, " and ".join(dict.fromkeys(columns)), str(cast.type), rows)
 
     def tests(self, reader: RowReader, restrictions: Iterable[Restriction]) -> list[PartTest]:
         """Tests on rows for conditions, those that reach the rows through several others included."""
@@ -345,10 +369,20 @@ def _left_out(scanned: Scanned, position: int) -> int:
     test = scanned.tests[position]
     assert test.no_match is not None
     others = [other for number, other in enumerate(scanned.tests) if number != position]
-    tests = [PartTest(test.part, test.no_match, None), *others]
-    (fold,) = run_scan(ScanTask(scanned.rows, tests, [], [], [("count", None)], False)).folds
+    return _counted(scanned.rows, [PartTest(test.part, test.no_match, None), *others])
+
+
+def _counted(rows: int, tests: list[PartTest]) -> int:
+    """How many of a table's rows pass tests."""
+    (fold,) = run_scan(ScanTask(rows, tests, [], [], [("count", None)], False)).folds
     assert isinstance(fold, CountFold)
     return int(fold.counts.sum())
+
+
+def _did_not_fit(cast: Apply) -> Expression:
+    """Whether a value is there and what it was cast to is not."""
+    value = Apply("is_null", (cast.arguments[0],), BOOLEAN)
+    return Apply("and", (Apply("is_null", (cast,), BOOLEAN), Apply("not", (value,), BOOLEAN)), BOOLEAN)
 
 
 def before(route: Route) -> Coded:

@@ -1,0 +1,337 @@
+"""CSV files: what parts their fields, what their columns are, and what is wrong with them in which line."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+from collections import Counter
+from collections.abc import Callable, Collection, Iterable, Mapping
+from dataclasses import dataclass
+from itertools import islice
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.csv as pacsv
+
+from relatum.data.arrow import arrow_type
+from relatum.data.table import TableData
+from relatum.data.types import INTEGER, TEXT, Kind, Type
+from relatum.errors import SourceError
+from relatum.sources import texts
+from relatum.sources.arrow import table_data, with_numbers
+from relatum.sources.content import content_of, without_footer
+from relatum.sources.stated import Stated
+from relatum.wording import first_line
+
+#: So many lines say what the fields of a CSV file are parted by.
+_SAMPLED = 200
+_HEAD = 1 << 20
+_DELIMITERS = ",;\t|"
+_COMMA_NUMBER = re.compile(r"-?\d+,\d+\Z")
+_POINT_NUMBER = re.compile(r"-?\d+\.\d+\Z")
+#: A whole number that names something: with a zero in front, or in the digits of programs.
+_NAMING = re.compile(rb'(?:^|[,;\t|"\n\r])[+-]?0[0-9xX]')
+_NAMING_TEXT = r"^[+-]?0[0-9xX]"
+#: What a blank last heading is called inside: it is no column.
+_BLANK = "\0blank"
+
+
+@dataclass(frozen=True, slots=True)
+class _Layout:
+    """How a CSV file is laid out: its columns, the lines of its heading, and what stands between its fields."""
+
+    names: tuple[str, ...]
+    heading_lines: int
+    delimiter: str
+    decimal: str
+
+    @property
+    def columns(self) -> list[str]:
+        """The columns that have a name."""
+        return [name for name in self.names if name != _BLANK]
+
+
+def read_csv(path: Path, stated: Stated) -> TableData:
+    """A CSV file. A column in which a whole number begins with a zero that counts nothing is text: it names things."""
+    content = content_of(path)
+    if stated.footer:
+        content = without_footer(content, stated.footer)
+    return _read(path, content, stated)
+
+
+def read_csv_tail(path: Path, start: int, stated: Stated, former: Mapping[str, Type]) -> TableData | None:
+    """The lines of a CSV file from a byte on; None where they say that a column has another type than it had."""
+    content = content_of(path)
+    head = content.slice(0, memoryview(content[:_HEAD]).tobytes().index(b"\n") + 1)
+    tail = pa.py_buffer(head.to_pybytes() + content.slice(start).to_pybytes())
+    return grown(lambda types: _read(path, tail, stated.typed(types)), stated.types, former)
+
+
+def grown(
+    read: Callable[[Mapping[str, Type]], TableData], stated: Mapping[str, Type], former: Mapping[str, Type]
+) -> TableData | None:
+    """New rows as the types of those before them; None where they are of other types.
+
+    Parameters
+    ----------
+    read : callable
+        Reads the new rows with the types given, and finds out the others.
+    stated : mapping of str to Type
+        The types that the model states.
+    former : mapping of str to Type
+        The types of the rows before.
+    """
+    try:
+        found = read(stated)
+        if list(found.types) != list(former):
+            return None
+        for name, type_ in found.types.items():
+            if not _fits(type_, former[name]) and found.column(name).null_count < found.rows:
+                return None
+        return read(former)
+    except SourceError:
+        return None
+
+
+def _fits(found: Type, former: Type) -> bool:
+    """Whether values of a type can stand below those of another without making the column something else."""
+    if found == former or former == TEXT:
+        return True
+    if former.kind is Kind.TIMESTAMP:
+        return found.kind is Kind.DATE or (found.kind is Kind.TIMESTAMP and found.scale <= former.scale)
+    return former.kind is Kind.FLOAT and found == INTEGER
+
+
+def _read(path: Path, content: Any, stated: Stated) -> TableData:
+    layout = _layout(path, content, stated.numbered)
+    try:
+        table, remarks = _Sheet(path, content, layout, stated).read()
+    except pa.ArrowInvalid as error:
+        _explain(path, content, layout, stated)
+        raise SourceError(f"This is not a CSV file that can be read: {first_line(error)}", path=path) from None
+    types = stated.types
+    data = table_data(table.schema, Stated(types, zone=stated.zone), str(path), table.num_rows, table.column)
+    return TableData(data.types, data.rows, data.column, data.left_out, data.orders, [*data.remarks, *remarks])
+
+
+class _Sheet:
+    """The rows of a CSV file."""
+
+    def __init__(self, path: Path, content: Any, layout: _Layout, stated: Stated) -> None:
+        self.path, self.content, self.layout, self.stated = path, content, layout, stated
+
+    def read(self) -> tuple[Any, list[str]]:
+        """The rows as an Arrow table, and what a person should know of how they were read."""
+        stated, names = self.stated, self.layout.columns
+        moments = [name for name, type_ in stated.types.items() if type_.kind in (Kind.DATE, Kind.TIMESTAMP)]
+        types = {name: arrow_type(type_) for name, type_ in stated.types.items() if name in names}
+        table = self.columns(self.layout.names, types | dict.fromkeys(moments, pa.string()))
+        if _BLANK in self.layout.names:
+            self._refuse_unnamed(table.column(_BLANK))
+            table = table.drop_columns([_BLANK])
+        for name in moments:
+            if name in names:
+                table = _put(table, name, self._stated_moments(name, table.column(name)))
+        remarks: list[str] = []
+        free = {name for name in names if name not in stated.types}
+        for name, array in self._naming(table, free).items():
+            table = _put(table, name, array)
+        for name in sorted(free, key=names.index):
+            array, remark = self._looked_at(name, table.column(name))
+            table = _put(table, name, array)
+            remarks += [f"{name}: {remark}"] if remark else []
+        return table, remarks
+
+    def columns(self, names: Collection[str], types: Mapping[str, Any]) -> Any:
+        """Some of the columns, each with the texts that mean null in it."""
+        groups: dict[tuple[str, ...], list[str]] = {}
+        for name in names:
+            groups.setdefault(self.stated.markers(name), []).append(name)
+        parts: dict[str, Any] = {}
+        for markers, group in groups.items():
+            table = self._parsed(group, markers, types)
+            parts |= {name: table.column(name) for name in group}
+        return pa.table([parts[name] for name in names], names=list(names))
+
+    def _parsed(self, names: Collection[str], markers: Iterable[str], types: Mapping[str, Any]) -> Any:
+        options = pacsv.ConvertOptions(
+            null_values=["", *markers],
+            strings_can_be_null=True,
+            quoted_strings_can_be_null=True,
+            column_types={name: type_ for name, type_ in types.items() if name in names},
+            include_columns=list(names),
+            decimal_point=self.layout.decimal,
+        )
+        parsing = pacsv.ParseOptions(newlines_in_values=True, delimiter=self.layout.delimiter)
+        reading = pacsv.ReadOptions(column_names=list(self.layout.names), skip_rows=self.layout.heading_lines)
+        reader = pa.BufferReader(self.content)
+        if not self._has_rows():
+            return pa.table({name: pa.array([], types.get(name, pa.string())) for name in names})
+        return pacsv.read_csv(reader, read_options=reading, parse_options=parsing, convert_options=options)
+
+    def _has_rows(self) -> bool:
+        rest = memoryview(self.content)[:_HEAD].tobytes().split(b"\n", self.layout.heading_lines)
+        return len(rest) > self.layout.heading_lines and bool(rest[-1].strip())
+
+    def texts(self, names: Collection[str]) -> Any:
+        """Some of the columns as they are written."""
+        return self.columns(names, dict.fromkeys(names, pa.string()))
+
+    def _naming(self, table: Any, free: set[str]) -> dict[str, Any]:
+        """The texts of those whole-number columns in which some number names things, as ``0042`` and ``0x1F`` do."""
+        whole = [field.name for field in table.schema if pa.types.is_integer(field.type)]
+        # A look at the bytes is cheap, and in most files finds no such number anywhere.
+        if not whole or _NAMING.search(memoryview(self.content)) is None:
+            return {}
+        written = self.texts(whole)
+        found = {}
+        for name in whole:
+            naming = pc.match_substring_regex(written.column(name), _NAMING_TEXT)
+            if name in free and pc.any(naming).as_py():
+                found[name] = written.column(name)
+            elif name not in free and pc.any(pc.match_substring_regex(written.column(name), r"^[+-]?0[xX]")).as_py():
+                raise pa.ArrowInvalid("a number in other digits")
+        return found
+
+    def _looked_at(self, name: str, array: Any) -> tuple[Any, str]:
+        """A column as what it is once its values are looked at, and what is to be said of it."""
+        type_ = array.type
+        if pa.types.is_string(type_):
+            return texts.moments(array, self.stated.zone)
+        if pa.types.is_floating(type_) and texts.too_wide(array):
+            written = self.texts([name]).column(0)
+            if texts.all_whole(written):
+                return written, "whole numbers of more than 64 bits: read as text, since a float would make two of one"
+        if pa.types.is_date(type_) or pa.types.is_timestamp(type_):
+            if texts.outside_years(array):
+                written = self.texts([name]).column(0)
+                return written, "dates outside the years 1 to 9999: read as text; null = […] says which mean no date"
+            if pa.types.is_timestamp(type_) and texts.midnights(array):
+                return array.cast(pa.date32()), ""
+        return array, ""
+
+    def _stated_moments(self, name: str, array: Any) -> Any:
+        type_ = self.stated.types[name]
+        if texts.unread(array, type_) is not None:
+            raise pa.ArrowInvalid(f"{name} holds what is no {type_}")
+        return texts.stated_moments(array, type_, self.stated.zone)
+
+    def _refuse_unnamed(self, array: Any) -> None:
+        if array.null_count < len(array):
+            count = len(self.layout.names)
+            raise SourceError(
+                f"Column {count} of {count} has no heading.", path=self.path, line=1, fix="Give every column a name."
+            )
+
+
+def _put(table: Any, name: str, array: Any) -> Any:
+    return table.set_column(table.column_names.index(name), name, array)
+
+
+def _lines(content: Any) -> io.TextIOWrapper:
+    return io.TextIOWrapper(io.BytesIO(memoryview(content)), encoding="utf-8-sig", newline="")
+
+
+def _layout(path: Path, content: Any, numbered: bool) -> _Layout:
+    """How a file is laid out: commas part its fields, unless the heading has none and semicolons, tabs or bars."""
+    head = io.TextIOWrapper(io.BytesIO(memoryview(content)[:_HEAD]), encoding="utf-8-sig", errors="replace", newline="")
+    lines = list(islice(head, _SAMPLED))
+    heading = re.sub(r'"[^"]*"', "", lines[0]) if lines else ""
+    delimiter = max(_DELIMITERS, key=heading.count) if "," not in heading else ","
+    try:
+        reader = csv.reader(_lines(content), delimiter=delimiter)
+        names = next(reader, [])
+    except UnicodeDecodeError:
+        raise _encoding_error(path, content) from None
+    except csv.Error as error:
+        raise SourceError(f"The heading row cannot be read: {error}", path=path, line=1) from None
+    rows = list(csv.reader(lines[reader.line_num :], delimiter=delimiter))
+    fields = [field for row in rows for field in row]
+    # Where commas do not part fields, they may part fractions: in some number, and a point in none.
+    commas = delimiter != "," and any(map(_COMMA_NUMBER.match, fields)) and not any(map(_POINT_NUMBER.match, fields))
+    full = [row for row in rows if row]
+    if len(names) > 1 and not names[-1].strip():
+        names = [*names[:-1], _BLANK]
+    elif full and all(len(row) == len(names) + 1 and not row[-1] for row in full):
+        names = [*names, _BLANK]  # each row ends with what parts fields, and the heading does not
+    named = _checked(path, names, numbered)
+    return _Layout(tuple(named), reader.line_num, delimiter, "," if commas else ".")
+
+
+def _checked(path: Path, names: list[str], numbered: bool) -> list[str]:
+    if any("\0" in name and name != _BLANK for name in names):
+        raise _no_text(path)
+    if not any(name.strip() for name in names if name != _BLANK):
+        raise SourceError("The first row is blank.", path=path, line=1, fix="The first row must name the columns.")
+    for position, name in enumerate(names, 1):
+        if not name.strip():
+            raise SourceError(
+                f"Column {position} of {len(names)} has no heading.", path=path, line=1, fix="Give every column a name."
+            )
+    twice = [name for name, count in Counter(names).items() if count > 1]
+    if twice and not numbered:
+        positions = [str(position) for position, name in enumerate(names, 1) if name == twice[0]]
+        raise SourceError(
+            f"The heading {twice[0]} is there more than once: columns {' and '.join(positions)}.",
+            path=path,
+            line=1,
+            fix='Give every column a name of its own, or state headings = "numbered" for the table: '
+            f"{twice[0]}, {twice[0]}_2.",
+        )
+    return with_numbers(names)
+
+
+def _explain(path: Path, content: Any, layout: _Layout, stated: Stated) -> None:
+    # Arrow has refused the file; a slow walk through its rows finds the line, and says so.
+    names = layout.names
+    try:
+        reader = csv.reader(_lines(content), delimiter=layout.delimiter)
+        next(reader)
+        start = reader.line_num + 1
+        for row in reader:
+            if row and len(row) != len(names):
+                raise SourceError(
+                    f"This row has {len(row)} fields, and the heading has {len(names)}.",
+                    path=path,
+                    line=start,
+                    fix="What parts the fields needs double quotes around a text that holds it. "
+                    "Lines below the rows are left out with footer = 1 for the table.",
+                )
+            for name, value in zip(names, row, strict=False):
+                if not value or name not in stated.types or value in stated.markers(name):
+                    continue
+                if not texts.converts(value, stated.types[name]):
+                    raise SourceError(
+                        f"{name} is {value!r}, which is not {stated.types[name]}.",
+                        path=path,
+                        line=start,
+                        fix="Correct the value, or the column's type in the model; "
+                        f"if it means no value, state null = [{value!r}].",
+                    )
+            start = reader.line_num + 1
+    except UnicodeDecodeError:
+        raise _encoding_error(path, content) from None
+    except csv.Error as error:
+        raise SourceError(f"The rows cannot be told apart: {error}", path=path) from None
+
+
+def _no_text(path: Path) -> SourceError:
+    return SourceError("This is not a text file.", path=path, fix="A CSV file is text in the encoding UTF-8.")
+
+
+def _encoding_error(path: Path, content: Any) -> SourceError:
+    data = memoryview(content)[: 1 << 22].tobytes()
+    try:
+        data.decode("utf-8")
+        at = len(data)
+    except UnicodeDecodeError as error:
+        at = error.start
+    line = data.count(b"\n", 0, at) + 1
+    if b"\0" in data[:1024]:
+        return _no_text(path)
+    return SourceError(
+        f"Byte {at + 1} is not UTF-8 text.", path=path, line=line, fix="Save the file in the encoding UTF-8."
+    )

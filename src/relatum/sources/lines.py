@@ -1,0 +1,84 @@
+"""JSON lines: one object a line, its members the columns."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.json as pajson
+
+from relatum.data.arrow import with_nulls
+from relatum.data.table import TableData
+from relatum.data.types import Type
+from relatum.errors import SourceError
+from relatum.sources import texts
+from relatum.sources.arrow import table_data
+from relatum.sources.content import content_of, without_footer
+from relatum.sources.delimited import grown
+from relatum.sources.stated import Stated
+from relatum.wording import first_line
+
+
+def read_lines(path: Path, stated: Stated) -> TableData:
+    """A file of JSON lines."""
+    content = content_of(path)
+    return _read(path, without_footer(content, stated.footer) if stated.footer else content, stated)
+
+
+def read_lines_tail(path: Path, start: int, stated: Stated, former: Mapping[str, Type]) -> TableData | None:
+    """The lines of a file from a byte on; None where they say that a column has another type than it had."""
+    tail = content_of(path).slice(start)
+    return grown(lambda types: _read(path, tail, stated.typed(types)), stated.types, former)
+
+
+def _read(path: Path, content: Any, stated: Stated) -> TableData:
+    table = _parsed(path, content)
+    # The parser takes moments for those of UTC, whatever zone they say: they are read as they are written.
+    moments = [field.name for field in table.schema if pa.types.is_timestamp(field.type)]
+    if moments:
+        table = _parsed(path, content, dict.fromkeys(moments, pa.string()))
+    wide = [
+        field.name for at, field in enumerate(table.schema)
+        if pa.types.is_floating(field.type) and field.name not in stated.types and texts.too_wide(table.column(at))
+    ]  # fmt: skip
+    remarks = []
+    for name in wide:
+        try:
+            whole = _parsed(path, content, {name: pa.decimal128(38, 0)}).column(name)
+        except SourceError:
+            continue  # some number of the column is a float: all of them are
+        table = _put(table, name, whole.cast(pa.string()))
+        remarks.append(f"{name}: whole numbers of more than 64 bits: read as text, since a float would make two of one")
+    for field in list(table.schema):
+        array = table.column(field.name)
+        markers = stated.markers(field.name)
+        array = with_nulls(array, markers) if markers else array
+        if pa.types.is_string(field.type) and field.name not in stated.types:
+            array, remark = texts.moments(array, stated.zone)
+            remarks += [f"{field.name}: {remark}"] if remark else []
+        table = _put(table, field.name, array)
+    plain = Stated(stated.types, zone=stated.zone)
+    data = table_data(table.schema, plain, str(path), table.num_rows, table.column)
+    for name in stated.types:
+        data.column(name)  # a value that does not fit is told now, not when somebody asks
+    return TableData(data.types, data.rows, data.column, data.left_out, data.orders, [*data.remarks, *remarks])
+
+
+def _put(table: Any, name: str, array: Any) -> Any:
+    return table.set_column(table.column_names.index(name), name, array)
+
+
+def _parsed(path: Path, content: Any, types: Mapping[str, Any] | None = None) -> Any:
+    schema = pa.schema(list(types.items())) if types else None
+    options = pajson.ParseOptions(newlines_in_values=False, explicit_schema=schema)
+    try:
+        table = pajson.read_json(pa.BufferReader(content), parse_options=options)
+    except pa.ArrowInvalid as error:
+        raise SourceError(
+            f"This is not a file of JSON lines that can be read: {first_line(error)}",
+            path=path,
+            fix='Each line is one object, {"column": value, …}, with values of one type a column.',
+        ) from None
+    return table

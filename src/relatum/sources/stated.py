@@ -1,0 +1,47 @@
+"""What a model states about how a source is read."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+
+from relatum.data.types import Type
+
+
+@dataclass(frozen=True, slots=True)
+class Stated:
+    """How a source is read where a model says so.
+
+    Parameters
+    ----------
+    types : mapping of str to Type
+        Columns, by their headings, to be read as another type than the one found.
+    null : tuple of str
+        The texts that mean null in every column.
+    nulls : mapping of str to tuple of str
+        Those that mean null in one column besides.
+    zone : str
+        The time zone on whose clocks moments that know their zone are read.
+    footer : int
+        How many lines at the end of a text file are no rows.
+    numbered : bool
+        Equal headings are told apart by a number.
+    """
+
+    types: Mapping[str, Type] = field(default_factory=dict)
+    null: tuple[str, ...] = ()
+    nulls: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    zone: str = "UTC"
+    footer: int = 0
+    numbered: bool = False
+
+    def markers(self, column: str) -> tuple[str, ...]:
+        """The texts that mean null in a column."""
+        return (*self.null, *self.nulls.get(column, ()))
+
+    def typed(self, types: Mapping[str, Type]) -> Stated:
+        """The same with other types."""
+        return replace(self, types=types)
+
+
+PLAIN = Stated()
