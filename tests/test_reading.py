@@ -236,18 +236,21 @@ ODD: list[tuple[str, str | bytes, dict[str, Any]]] = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(("name", "content", "settings"), ODD)
+@pytest.mark.parametrize(("name", "content", "settings"), ODD, ids=range(len(ODD)))
 def test_odd_files(tmp_path: Path, name: str, content: str | bytes, settings: dict[str, Any]) -> None:
     model = read(tmp_path, content, name, **settings)
     assert model.session.data["t"].types.keys() == {"a", "b"}
     assert (column(model), column(model, "b")) == (("integer", [1, 2]), ("text", ["x", "y"]))
 
 
-@pytest.mark.parametrize(("name", "content", "said"), [
+REFUSED: list[tuple[str, str | bytes, str]] = [
     ("t.zip", zipped(a_csv=SHOP, b_csv=SHOP), "holds 2 files"), ("t.zip", b"PK no", "cannot be unpacked"),
     ("t.csv.gz", b"no", "cannot be unpacked"), ("t.csv", SHOP + "Total\n", "footer = 1"),
     ("t.csv", "a,a\n1,2\n", 'headings = "numbered"'), ("t.zip", zipped(a_txt="x"), "not read"),
-])  # fmt: skip
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "content", "said"), REFUSED, ids=[each[2] for each in REFUSED])
 def test_odd_files_that_are_refused(tmp_path: Path, name: str, content: str | bytes, said: str) -> None:
     with pytest.raises(relatum.SourceError) as caught:
         read(tmp_path, content, name)
