@@ -240,30 +240,27 @@ def news(before: State | None, after: State, formats: Mapping[str, str]) -> Refr
     return Refreshed(tables, tuple(each for each in values if each.before != each.after), orphans=tuple(orphans))
 
 
-def _type_problems(declaration: Declaration, before: State, after: State, session: Session) -> Iterator[str]:
+def _type_problems(declaration: Declaration, before: State, loaded: Mapping[str, TableData]) -> Iterator[str]:
     """Columns whose values are of another kind than they were, unless the model states which they are."""
-    for name, now in after.tables.items():
+    for name, data in loaded.items():
         was, settings = before.tables.get(name), declaration.tables[name].columns
         if was is None:
             continue
-        for column, word in now.columns.items():
-            former = was.columns.get(column, word)
+        for column, type_ in data.types.items():
+            former = parse_type(was.columns.get(column, str(type_)))
             stated = column in settings and settings[column].type
             # Text may have been what a column without values is read as.
-            if stated or former in (word, str(TEXT)):
+            if stated or former in (type_, TEXT) or common_type([former, type_]) is not None:
                 continue
-            if common_type([parse_type(former), parse_type(word)]) is not None:
-                continue
-            said = f"{column_name(name, column)} was {former} and is {word} now"
-            example = _other(session, name, column, parse_type(former))
-            yield f'{said}{example}.\nCorrect the values, or state the type in the model: type = "{word}".'
+            said = f"{column_name(name, column)} was {former} and is {type_} now{_other(data, column, former)}"
+            yield f'{said}.\nCorrect the values, or state the type in the model: type = "{type_}".'
 
 
-def _other(session: Session, table: str, column: str, former: Type) -> str:
+def _other(data: TableData, column: str, former: Type) -> str:
     """An example of a text that is no value of the former type."""
-    if session.catalog.columns(table)[column] != TEXT:
+    if data.types[column] != TEXT:
         return ""
-    texts = session.store.members(table, column).values.dictionary.to_pylist()[:_MOST_MEMBERS]
+    texts = data.column(column).dictionary.slice(0, _MOST_MEMBERS).to_pylist()
     wrong = next((text for text in texts if not converts(text, former)), None)
     return "" if wrong is None else f", for instance {wrong!r}"
 
@@ -352,6 +349,9 @@ def refresh(
     try:
         for error in errors.values():
             raise error
+        problems = tuple(_type_problems(declaration, before, loaded)) if before is not None else ()
+        if before is not None and problems:
+            return Refreshed(tuple(_column_news(declaration, before, loaded, {})), (), problems), None, None
         session = Session(declaration, loaded, joins=whereabouts.cache)
     except RelatumError as error:
         if before is None:
@@ -363,9 +363,6 @@ def refresh(
         return Refreshed(tables, (), problems, broken), None, None
     after = state_of(session)
     found = news(before, after, {name: each.format for name, each in declaration.measures.items()})
-    problems = () if before is None else tuple(_type_problems(declaration, before, after, session))
-    if problems:
-        return Refreshed(found.tables, (), problems), None, None
     return found, session, after
 
 

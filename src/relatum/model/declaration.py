@@ -185,6 +185,18 @@ class Declaration:
         """The table that holds the rows of ``name``: itself, or the one it is a role of."""
         return self.table(name).role_of or name
 
+    def label(self, table: str, column: str) -> str:
+        """What a column is called in a grid; of a role, so that no two roles of one table are called alike."""
+        described, owner = self.tables[table], self.tables[self.rows_of(table)]
+        own = described.columns.get(column)
+        if own is not None and own.label:
+            return own.label
+        shared = owner.columns.get(column)
+        label = shared.label if shared is not None and shared.label else column
+        if not described.role_of:
+            return label
+        return f"{described.label or table.replace('_', ' ')} {label[:1].lower() + label[1:] if shared else label}"
+
     def with_table(self, table: Table, *, replacing: bool = False) -> Declaration:
         """This declaration with one table more, or with another of its name in its place."""
         self._refuse_taken(table.name, "table", replacing)

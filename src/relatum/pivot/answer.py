@@ -91,11 +91,16 @@ def _format_of(session: Session, formula: str) -> str:
 
 
 def _axis(session: Session, field: Field, members: Members) -> Axis:
-    owner = session.declaration.rows_of(field.table)
-    settings = session.declaration.tables[owner].columns.get(field.column)
-    label = settings.label if settings and settings.label else field.column
+    tables = session.declaration.tables
+    settings = tables[session.declaration.rows_of(field.table)].columns.get(field.column)
     order_by = settings.order_by if settings else ""
-    return Axis(field.table, field.column, label, members, _rank(session, field, members, order_by))
+    return Axis(
+        field.table,
+        field.column,
+        session.declaration.label(field.table, field.column),
+        members,
+        _rank(session, field, members, order_by),
+    )
 
 
 def _rank(session: Session, field: Field, members: Members, order_by: str) -> Array:
