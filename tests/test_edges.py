@@ -8,7 +8,7 @@ from typing import Any
 
 import pyarrow as pa
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 import relatum
@@ -63,6 +63,7 @@ def test_decimals_round_as_decimals_do(value: Decimal, digits: int) -> None:
 
 @settings(max_examples=200, deadline=None)
 @given(st.floats(-1e15, 1e15), st.integers(0, 6))
+@example(549755813888.7834, 3)
 def test_floats_round_as_their_shortest_decimal_reads(value: float, digits: int) -> None:
     expected = Decimal(repr(value)).quantize(Decimal(1).scaleb(-digits), ROUND_HALF_UP)
     got = over([value], f"max(round(t.v, {digits}))")

@@ -19,6 +19,13 @@ class GridFormat(StrEnum):
     CSV = "csv"
 
 
+class NotesShown(StrEnum):
+    """How many notes stand below a grid."""
+
+    WORST = "worst"
+    ALL = "all"
+
+
 def pivot(
     file: ModelFile,
     values: Annotated[
@@ -47,7 +54,20 @@ def pivot(
     ] = None,
     empty: Annotated[bool, typer.Option("--empty", help="Show members without values too.")] = False,
     format: Annotated[GridFormat, typer.Option("--format", help="For people, or for programs.")] = GridFormat.TEXT,
-    out: Annotated[Optional[Path], typer.Option(metavar="FILE", help="Write to a file.", show_default=False)] = None,  # noqa: UP045
+    out: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option(
+            metavar="FILE",
+            help="Write the whole grid to a file; its ending says how: csv, json, parquet, arrow, txt.",
+            show_default=False,
+        ),
+    ] = None,
+    limit: Annotated[
+        int, typer.Option(metavar="N", min=1, help="How many rows the terminal shows; the others are counted.")
+    ] = 200,
+    notes: Annotated[
+        NotesShown, typer.Option("--notes", help="All notes below the grid, or the worst few.")
+    ] = NotesShown.WORST,
 ) -> None:
     """Ask a model: values by the members of columns.
 
@@ -56,25 +76,26 @@ def pivot(
     """
     with errors_as_sentences():
         import relatum
-        from relatum.model.atomic import write_atomically
-        from relatum.present.text import grid_text, print_grid
+        from relatum.present.text import Extent, print_grid
 
-        with_totals = format is GridFormat.TEXT if totals is None else totals
+        text = format is GridFormat.TEXT and (out is None or out.suffix.lower() == ".txt")
+        with_totals = text if totals is None else totals
         grid = relatum.open(file).pivot(
             rows, columns, ", ".join(values), where or None, totals=with_totals, show_empty=empty
         )
-        if format is GridFormat.TEXT and out is None:
-            print_grid(grid.result, console())
-            return
-        if format is GridFormat.TEXT:
-            text = grid_text(grid.result, 200) + "\n"
-        else:
-            text = grid.to_json(with_totals) + "\n" if format is GridFormat.JSON else grid.to_csv(with_totals)
-        if out is None:
-            say(text)
-        else:
-            write_atomically(out, text)
+        if out is not None:
+            grid.save(out, totals=with_totals)
             tell(f"wrote {out}")
-        # A table in CSV has no place for notes; the other formats hold them.
-        for note in grid.notes if format is GridFormat.CSV else ():
+        elif format is GridFormat.TEXT:
+            most = None if notes is NotesShown.ALL else 3
+            print_grid(grid.result, console(), Extent(limit, most, "--notes all shows them"))
+        else:
+            say(
+                grid.to_json(totals=with_totals) + "\n"
+                if format is GridFormat.JSON
+                else grid.to_csv(totals=with_totals)
+            )
+        # A table in a file of values, or in CSV, has no place for notes; the other forms hold them.
+        silent = format is GridFormat.CSV if out is None else out.suffix.lower() in (".csv", ".parquet", ".arrow")
+        for note in grid.notes if silent else ():
             tell(f"note: {note.text}")

@@ -195,7 +195,9 @@ class Declaration:
         label = shared.label if shared is not None and shared.label else column
         if not described.role_of:
             return label
-        return f"{described.label or table.replace('_', ' ')} {label[:1].lower() + label[1:] if shared else label}"
+        ordinary = label[:1].isupper() and label[1:2].islower()  # a word, and no code such as IATA
+        rest = label[:1].lower() + label[1:] if ordinary else label
+        return f"{described.label or table.replace('_', ' ')} {rest}"
 
     def with_table(self, table: Table, *, replacing: bool = False) -> Declaration:
         """This declaration with one table more, or with another of its name in its place."""

@@ -9,11 +9,12 @@ from relatum.language.expression import Aggregate, ColumnValue, FilterPart
 from relatum.language.parse import parse_formula
 from relatum.language.tree import Changed, Name
 from relatum.model.names import column_name
+from relatum.pivot.absent import absent_notes
 from relatum.pivot.request import Request, Resolved, resolve_request
 from relatum.pivot.result import Axis, Result, Value
 from relatum.plan.compile import Wanted
 from relatum.plan.nodes import Field
-from relatum.plan.notes import Note, loss_notes
+from relatum.plan.notes import Note, loss_notes, worst_first
 from relatum.progress import tell_step
 from relatum.session.session import Session
 
@@ -49,6 +50,7 @@ def answer(session: Session, request: Request) -> Result:
     found = session.engine.run(plan)
     notes += loss_notes(found.losses)
     notes += _recurring_notes(session, resolved)
+    notes += absent_notes(session, [*(part.expression for part in resolved.filters), *resolved.formulas])
     declaration = session.declaration
     return Result(
         declaration.name,
@@ -59,7 +61,7 @@ def answer(session: Session, request: Request) -> Result:
         tuple(_value(session, *pair, position, resolved) for position, pair in enumerate(request.values)),
         found.cells,
         request.where,
-        tuple(dict.fromkeys(notes)),
+        worst_first(notes),
     )
 
 

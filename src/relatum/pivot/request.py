@@ -15,7 +15,7 @@ from relatum.wording import suggestion
 
 #: What a caller may pass for axes and values.
 Names = str | Sequence[str]
-Values = str | Sequence[str] | Mapping[str, str]
+Values = str | Sequence[str | tuple[str, str]] | Mapping[str, str]
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,6 +55,8 @@ def ask(
     cell_limit: int = 1_000_000,
 ) -> Request:
     """A request from what a caller passes: names may stand in one text, separated by commas."""
+    if not isinstance(values, str | Mapping | Sequence):
+        raise RequestError(f"{values!r} is no value to ask for.", fix="Write 'revenue' or 'label: formula'.")
     return Request(
         _listed(rows), _listed(columns), tuple(_labelled(values)), (where or "").strip(), totals, show_empty, cell_limit
     )
@@ -66,10 +68,21 @@ def _listed(names: Names) -> tuple[str, ...]:
 
 
 def _labelled(values: Values) -> list[tuple[str, str]]:
-    if isinstance(values, Mapping):
-        return [(label, formula) for label, formula in values.items()]
-    texts = split_list(values) if isinstance(values, str) else values
-    return [_split_label(text) for text in texts]
+    if isinstance(values, str):
+        return [_split_label(text) for text in split_list(values)]
+    found = []
+    for each in values.items() if isinstance(values, Mapping) else values:
+        match each:
+            case str():
+                found.append(_split_label(each))
+            case (str() as label, str() as formula):
+                found.append((label, formula))
+            case _:
+                raise RequestError(
+                    f"{each!r} is no value to ask for.",
+                    fix="Write 'revenue', 'label: formula', a pair of label and formula, or a mapping of them.",
+                )
+    return found
 
 
 def _split_label(text: str) -> tuple[str, str]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
-from typing import assert_never
+from typing import Literal, assert_never, get_args
 
 from relatum.language.catalog import Catalog
 from relatum.language.expression import Aggregate, Change, Ignoring, OnColumn, Pin, Ranked
@@ -24,6 +24,19 @@ from relatum.plan.engine import (
 from relatum.plan.nodes import Bounds
 from relatum.wording import counted
 
+#: The kinds of notes, the worst first: what may be a mistake in the request, values that are not there, rows that are
+#: left out, what a total is not, and what holds of the axes.
+NoteKind = Literal[
+    "absent", "unrelated", "period", "among", "finer", "condition", "lookup", "cast", "member", "null", "overlap",
+    "partly", "recurring",
+]  # fmt: skip
+_WORST_FIRST = {kind: at for at, kind in enumerate(get_args(NoteKind))}
+
+
+def worst_first(notes: Iterable[Note]) -> tuple[Note, ...]:
+    """Each note once, the worst first."""
+    return tuple(sorted(dict.fromkeys(notes), key=lambda note: _WORST_FIRST[note.kind]))
+
 
 @dataclass(frozen=True, slots=True)
 class Note:
@@ -32,7 +45,7 @@ class Note:
     ``at_grain`` says that it is true of one grain: told where it is true of the finest, and no fault of a total.
     """
 
-    kind: str
+    kind: NoteKind
     text: str
     at_grain: bool = field(default=False, compare=False)
 

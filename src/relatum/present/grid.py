@@ -4,19 +4,25 @@ from __future__ import annotations
 
 import csv
 import io
+import os
+from collections.abc import Callable
 from datetime import date, datetime
+from pathlib import Path
 from typing import Any
 
 import msgspec
 import numpy as np
+import pyarrow.ipc as paipc
 
 from relatum.data.arrow import python_values
 from relatum.data.columns import Array
 from relatum.data.types import Kind
-from relatum.errors import RelatumError
+from relatum.errors import RelatumError, RequestError
+from relatum.model.atomic import write_atomically, write_bytes_atomically
 from relatum.pivot.result import TOTAL, Axis, Result
 from relatum.plan.notes import Note
-from relatum.present.text import grid_text
+from relatum.present.text import WHOLE, grid_text
+from relatum.wording import listed
 
 
 class Grid:
@@ -82,7 +88,12 @@ class Grid:
         frames = {}
         for number, value in enumerate(result.values):
             column = result.column_of(number)
-            array = pd.array(python_values(column), dtype=_PANDAS[column.type.kind])
+            array = pd.array(
+                python_values(column),
+                dtype="datetime64[ns]"
+                if column.type.scale == 3 and column.type.kind is Kind.TIMESTAMP
+                else _PANDAS[column.type.kind],
+            )
             flat = array.take(layout.cells.reshape(-1), allow_fill=True)
             data = {at: flat[at :: len(layout.columns)] for at in range(len(layout.columns))}
             frames[value.label] = pd.DataFrame(data, index=rows)
@@ -103,8 +114,50 @@ class Grid:
         )
         return frame
 
-    def to_csv(self, totals: bool = False) -> str:
-        """The tidy table as CSV text, numbers in full and without grouping."""
+    def save(self, path: str | os.PathLike[str], *, totals: bool = False) -> None:
+        """Write the whole grid to a file, in the way that its ending names; it is replaced in one step.
+
+        Parameters
+        ----------
+        path : path
+            Ending in ``.csv``, ``.json``, ``.parquet`` or ``.arrow``: the tidy table. In ``.txt``: the grid as shown.
+        totals : bool
+            Subtotals and totals too; in text they stand anyway.
+
+        Raises
+        ------
+        RequestError
+            The ending is another one.
+        """
+        target = Path(path)
+        writers: dict[str, Callable[[], str | bytes]] = {
+            ".csv": lambda: self.to_csv(totals=totals),
+            ".json": lambda: self.to_json(totals=totals) + "\n",
+            ".parquet": lambda: _parquet(self.to_arrow(totals)),
+            ".arrow": lambda: _ipc(self.to_arrow(totals)),
+            ".txt": lambda: grid_text(self.result, 200, WHOLE) + "\n",
+        }
+        write = writers.get(target.suffix.lower())
+        if write is None:
+            raise RequestError(
+                f"A grid is not written to files ending in {target.suffix or 'nothing'}.",
+                path=target,
+                fix=f"Known endings: {listed(list(writers))}.",
+            )
+        content = write()
+        if isinstance(content, bytes):
+            write_bytes_atomically(target, content)
+        else:
+            write_atomically(target, content)
+
+    def to_csv(self, path: str | os.PathLike[str] | None = None, *, totals: bool = False) -> str:
+        """The tidy table as CSV text, numbers in full and without grouping; with a ``path`` it is written there too."""
+        text = self._csv(totals)
+        if path is not None:
+            write_atomically(Path(path), text)
+        return text
+
+    def _csv(self, totals: bool) -> str:
         table = self.to_arrow(totals)
         buffer = io.StringIO()
         writer = csv.writer(buffer, lineterminator="\n")
@@ -113,8 +166,17 @@ class Grid:
         writer.writerows(zip(*columns, strict=True))
         return buffer.getvalue()
 
-    def to_json(self, totals: bool = False) -> str:
-        """The tidy table as JSON: filters, notes and a list of records; decimals are numbers, written in full."""
+    def to_json(self, path: str | os.PathLike[str] | None = None, *, totals: bool = False) -> str:
+        """The tidy table as JSON: filters, notes and a list of records; decimals are numbers, written in full.
+
+        With a ``path`` it is written there too.
+        """
+        text = self._json(totals)
+        if path is not None:
+            write_atomically(Path(path), text + "\n")
+        return text
+
+    def _json(self, totals: bool) -> str:
         document = {
             "model": self.result.model,
             "where": self.result.where,
@@ -124,6 +186,9 @@ class Grid:
         encoded = msgspec.json.Encoder(decimal_format="number").encode(document)
         return msgspec.json.format(encoded, indent=2).decode()
 
+
+#: Floats are whole numbers exactly up to here.
+_EXACT = 2.0**53
 
 _PANDAS = {
     Kind.INTEGER: "Int64",
@@ -163,9 +228,26 @@ def _key(names: Any, label: str, several: bool) -> tuple[Any, ...]:
     return (*parts, label) if several else tuple(parts)
 
 
+def _parquet(table: Any) -> bytes:
+    import pyarrow.parquet as pq  # noqa: PLC0415 - heavy, and needed where a grid is written so
+
+    buffer = io.BytesIO()
+    pq.write_table(table, buffer)
+    return buffer.getvalue()
+
+
+def _ipc(table: Any) -> bytes:
+    buffer = io.BytesIO()
+    with paipc.new_file(buffer, table.schema) as writer:
+        writer.write_table(table)
+    return buffer.getvalue()
+
+
 def _csv_value(value: Any) -> Any:
     if value is None:
         return ""
     if isinstance(value, bool):
         return "true" if value else "false"
+    if isinstance(value, float) and value.is_integer() and abs(value) < _EXACT:
+        return int(value)
     return value.isoformat() if isinstance(value, date | datetime) else value

@@ -104,6 +104,8 @@ def plain(value: Any) -> str:
         return "true" if value else "false"
     if isinstance(value, datetime):
         return value.isoformat(sep=" ")
+    if isinstance(value, float) and value.is_integer() and abs(value) < 2.0**53:
+        return str(int(value))
     return value.isoformat() if isinstance(value, date) else str(value)
 
 

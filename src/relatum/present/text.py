@@ -17,12 +17,28 @@ from relatum.data.arrow import python_values
 from relatum.data.columns import Array
 from relatum.pivot.result import TOTAL, Axis, Layout, Result
 from relatum.present.numbers import BLANK, formatter, member_text
+from relatum.wording import counted
 
-#: A screen shows this many rows of a grid; the rest is counted.
-SHOWN_ROWS = 200
 _SHOWN_COLUMNS = 60
 _WIDEST_LABEL = 32
 _GAP = 2
+
+
+@dataclass(frozen=True, slots=True)
+class Extent:
+    """How much of a grid is shown: rows, and notes; None for all. The rest is counted, and ``more`` says how to see it.
+
+    A ``whole`` grid is not cut anywhere, however wide it is.
+    """
+
+    rows: int | None = 200
+    notes: int | None = 3
+    more: str = "grid.notes"
+    whole: bool = False
+
+
+SCREEN = Extent()
+WHOLE = Extent(None, None, whole=True)
 
 
 @dataclass(slots=True)
@@ -37,24 +53,30 @@ class _Column:
         return max(len(line) for line in [*self.heading, *(cell.plain for cell in self.cells)])
 
 
-def print_grid(result: Result, console: Console) -> None:
-    """Print a grid: the filters in force, the values, the notes."""
-    width = console.width
+def print_grid(result: Result, console: Console, extent: Extent = SCREEN) -> None:
+    """Print a grid: the filters in force, the values, the notes, the worst of them first."""
     console.print(_caption(result))
-    labels, values, left_out = _columns(result)
-    for block in _blocks(labels, values, width):
+    labels, values, left_out = _columns(result, extent)
+    if extent.whole:
+        widest = max((column.width for column in values), default=0)
+        console.width = max(console.width, sum(label.width + _GAP for label in labels) + widest + _GAP)
+    for block in _blocks(labels, values, console.width):
         console.print(_table(result, labels, block))
     if left_out:
         console.print(Text(left_out, style="dim"))
-    for note in result.notes:
+    notes = result.notes[: extent.notes]
+    for note in notes:
         console.print(Text(f"note: {note.text}", style="yellow"))
+    if len(notes) < len(result.notes):
+        rest = counted(len(result.notes) - len(notes), "more note")
+        console.print(Text(f"{rest}: {extent.more}", style="yellow"))
 
 
-def grid_text(result: Result, width: int | None = None) -> str:
+def grid_text(result: Result, width: int | None = None, extent: Extent = SCREEN) -> str:
     """A grid as plain text of a width; unless given, that of the terminal."""
     columns = width or shutil.get_terminal_size((100, 40)).columns
     buffer = io.StringIO()
-    print_grid(result, Console(file=buffer, width=columns, color_system=None, highlight=False))
+    print_grid(result, Console(file=buffer, width=columns, color_system=None, highlight=False), extent)
     return "\n".join(line.rstrip() for line in buffer.getvalue().splitlines())
 
 
@@ -67,11 +89,12 @@ def _caption(result: Result) -> Text:
     return caption
 
 
-def _columns(result: Result) -> tuple[list[_Column], list[_Column], str]:
+def _columns(result: Result, extent: Extent) -> tuple[list[_Column], list[_Column], str]:
     layout = result.layout()
-    rows = _head_and_totals(len(layout.rows), SHOWN_ROWS)
-    shown = _head_and_totals(len(layout.columns), _SHOWN_COLUMNS)
-    labels = [_label_column(result.axes[number], layout, number, rows) for number in range(result.row_count)]
+    rows = _head_and_totals(len(layout.rows), extent.rows)
+    shown = _head_and_totals(len(layout.columns), None if extent.whole else _SHOWN_COLUMNS)
+    widest = None if extent.whole else _WIDEST_LABEL
+    labels = [_label_column(result.axes[number], layout, number, rows, widest) for number in range(result.row_count)]
     values = _value_columns(result, layout, rows, shown)
     hidden = []
     if len(rows) < len(layout.rows):
@@ -81,9 +104,9 @@ def _columns(result: Result) -> tuple[list[_Column], list[_Column], str]:
     return labels, values, f"{' and '.join(hidden)} not shown" if hidden else ""
 
 
-def _head_and_totals(count: int, most: int) -> list[int]:
+def _head_and_totals(count: int, most: int | None) -> list[int]:
     # The last row is the grand total: it stays when rows are left out.
-    return list(range(count)) if count <= most else [*range(most - 1), count - 1]
+    return list(range(count)) if most is None or count <= most else [*range(most - 1), count - 1]
 
 
 def _names(axis: Axis, codes: Array) -> dict[int, str]:
@@ -92,7 +115,7 @@ def _names(axis: Axis, codes: Array) -> dict[int, str]:
     return {**names, axis.members.null: "(null)", axis.members.no_match: "(no match)", TOTAL: "total"}
 
 
-def _label_column(axis: Axis, layout: Layout, number: int, rows: list[int]) -> _Column:
+def _label_column(axis: Axis, layout: Layout, number: int, rows: list[int], widest: int | None) -> _Column:
     names = _names(axis, layout.rows[rows, number])
     cells, before = [], None
     for row in rows:
@@ -102,7 +125,7 @@ def _label_column(axis: Axis, layout: Layout, number: int, rows: list[int]) -> _
             cells.append(Text(""))
         else:
             name = names[code]
-            name = name if len(name) <= _WIDEST_LABEL else name[: _WIDEST_LABEL - 1] + "…"
+            name = name if widest is None or len(name) <= widest else name[: widest - 1] + "…"
             cells.append(Text(name, style="dim italic" if code >= axis.members.null else ""))
         before = codes
     return _Column([axis.label], cells, False)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from decimal import ROUND_HALF_UP, Decimal
 from typing import Any
 
 import numpy as np
@@ -93,8 +94,13 @@ def rounded_floats(values: Array, digits: int) -> Array:
         if digits >= 0:
             unit = 10.0 ** min(digits, 308)
             low = np.floor(size * unit)
-            half, result = (2 * low + 1) / (2 * unit), (low, low + 1)
-            rounded = np.where(size >= half, result[1], result[0]) / unit
+            half = (2 * low + 1) / (2 * unit)
+            rounded = np.where(size >= half, low + 1, low) / unit
+            # So far apart are large floats that the one half way may be the nearest to another decimal too.
+            unsure = (size == half) & (np.spacing(size) * unit > 1e-2) & (low < 2.0**53)
+            if np.any(unsure):
+                rounded = np.array(rounded)
+                rounded[unsure] = [_shortest(value, digits) for value in np.atleast_1d(size[unsure]).tolist()]
         else:
             unit = 10.0 ** min(-digits, 308)
             low = np.floor(size / unit)
@@ -102,6 +108,11 @@ def rounded_floats(values: Array, digits: int) -> Array:
         # Past 2**53 a float has no fraction, and a product that is too large no meaning.
         kept = ~np.isfinite(low) | (low >= 2.0**53)
         return np.asarray(np.sign(values) * np.where(kept, size, rounded))
+
+
+def _shortest(value: float, digits: int) -> float:
+    """A float rounded as its shortest decimal reads."""
+    return float(Decimal(repr(value)).quantize(Decimal(1).scaleb(-digits), ROUND_HALF_UP))
 
 
 def floor(arguments: list[Column], type_: Type) -> Column:

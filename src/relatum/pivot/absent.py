@@ -1,0 +1,74 @@
+"""Texts that a request compares a column with and that no row of it holds: misspelt, or not there yet."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable, Iterator
+
+import numpy as np
+
+from relatum.data.columns import Members
+from relatum.data.types import TEXT
+from relatum.language.expression import Apply, Choices, ColumnValue, Constant, Expression, inner_of
+from relatum.model.names import column_name, literal
+from relatum.plan.notes import Note
+from relatum.session.session import Session
+from relatum.wording import counted
+
+_NEAREST = 3
+#: Of a longer list, the first so many that are absent are told apart; the others are counted.
+_TOLD = 5
+#: Among more members than this, only those that differ by case are looked for.
+_COMPARED = 20_000
+
+
+def absent_notes(session: Session, expressions: Iterable[Expression]) -> list[Note]:
+    """A note for each text that a column is compared with and that is none of its members, with the nearest ones."""
+    told: dict[tuple[str, str], dict[str, None]] = {}
+    for column, texts in _compared(expressions):
+        known = session.store.members(column.table, column.column).values.dictionary
+        there = set(known.to_pylist()) if len(texts) > 1 or len(known) < _COMPARED else None
+        for text in texts:
+            if text not in there if there is not None else known.index(text).as_py() < 0:
+                told.setdefault((column.table, column.column), {})[text] = None
+    return [note for (table, column), texts in told.items() for note in _notes(session, table, column, list(texts))]
+
+
+def _compared(expressions: Iterable[Expression]) -> Iterator[tuple[ColumnValue, list[str]]]:
+    pending, seen = list(expressions), set[int]()
+    while pending:
+        part = pending.pop(0)
+        if id(part) in seen:
+            continue
+        seen.add(id(part))
+        if isinstance(part, Apply) and part.function in ("=", "in"):
+            columns = [each for each in part.arguments if isinstance(each, ColumnValue) and each.type == TEXT]
+            texts = [
+                str(each.value) for each in part.arguments if isinstance(each, Constant) and each.value is not None
+            ]
+            texts += [str(value) for each in part.arguments if isinstance(each, Choices) for value in each.values]
+            if len(columns) == 1 and texts:
+                yield columns[0], texts
+        pending += inner_of(part)
+
+
+def _notes(session: Session, table: str, column: str, texts: list[str]) -> Iterator[Note]:
+    name, members = column_name(table, column), session.store.members(table, column)
+    for text in texts[:_TOLD]:
+        near = _nearest(text, members)
+        shown = f"; the nearest: {near}" if near else ""
+        yield Note("absent", f"No row of {table} has {name} = {literal(text)}{shown}.")
+    if len(texts) > _TOLD:
+        yield Note("absent", f"{counted(len(texts) - _TOLD, 'more text')} of the list stand in no row of {name}.")
+
+
+def _nearest(text: str, members: Members) -> str:
+    """The members most like a text, each with how many rows have it."""
+    names = members.values.dictionary.to_pylist()
+    same = [name for name in names if name.lower().strip() == text.lower().strip()]
+    if len(names) <= _COMPARED:
+        lower = {name.lower(): name for name in names}
+        same += [lower[each] for each in difflib.get_close_matches(text.lower(), lower, n=_NEAREST, cutoff=0.6)]
+    chosen = list(dict.fromkeys(same))[:_NEAREST]
+    counts = np.bincount(members.codes, minlength=members.size)
+    return ", ".join(f"{literal(each)} ({counted(int(counts[names.index(each)]), 'row')})" for each in chosen)
