@@ -31,7 +31,7 @@ def _ferries(folder: Path) -> list[str]:
     hours = [datetime(2019, 1, 1) + timedelta(hours=n) for n in range(24 * 365)]
     weather = []
     for code in harbours:
-        for at in hours[::2]:
+        for at in hours:
             weather.append(
                 {"origin": code, "year": at.year, "month": at.month, "day": at.day, "hour": at.hour,
                  "temp": random.choice(["NA", 11.02, 8.06, 15.1]), "humid": random.choice([59.37, 61.63]),
@@ -241,7 +241,7 @@ AWKWARD = (
         "contract.back_at -> calendar.date",
         measures="count(contract); sum(contract.charge); sum(contract.days); avg(contract.damage_ratio)",
         not_summed="contract.contract_no; contract.damage_ratio; tool.daily_rate; tool.weight_kg",
-        years=(2024, 2024),
+        years=(2024, 2025),
     ),
     _schema(
         "stations", _stations,

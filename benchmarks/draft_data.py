@@ -295,7 +295,8 @@ LIBRARY = Schema(
     frozenset(["reader.home_branch -> branch.branch_id", "copy.isbn -> work.isbn", "copy.branch -> branch.branch_id",
                "loan.who -> reader.reader_id", "loan.(isbn, copy_number) -> copy.(isbn, number)",
                "loan.lent_on -> calendar.date"]),
-    {}, frozenset(), frozenset(["sum(loan.days)", "count(loan)"]), frozenset(["work.price"]),
+    {}, frozenset(["loan.lent_at -> calendar.date"]), frozenset(["sum(loan.days)", "count(loan)"]),
+    frozenset(["work.price"]),
 )  # fmt: skip
 
 
@@ -346,7 +347,7 @@ def _link(many: End, one: End, arrow: str) -> str:
 
 def plain(name: str) -> str:
     """A heading as a name that needs no quotes: ``playerID`` is ``player_id``, ``2B`` is ``b2``."""
-    spaced = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", name)
+    spaced = re.sub(r"(?<=[a-z])(?=[A-Z])|(?<=[0-9])(?=[A-Z][a-z])", "_", name)
     words = [word for word in re.split(r"[^a-z0-9]+", spaced.lower()) if word]
     if words and words[0][0].isdigit():
         words = [*words[1:], words[0]] if len(words) > 1 else [re.sub(r"(\d+)(.*)", r"\2\1", words[0])]

@@ -2,18 +2,25 @@
 
 from __future__ import annotations
 
+import dataclasses
 import os
+from collections.abc import Mapping
 from pathlib import Path
 
 from relatum.api import Model
+from relatum.audit.tables import hierarchy_findings
+from relatum.data.table import TableData
 from relatum.drafts.collect import LeftOut, collect
-from relatum.drafts.draft import Drafted, draft_model
+from relatum.drafts.draft import draft_model
+from relatum.drafts.drafted import Drafted, demoted, retyped
 from relatum.drafts.proposals import Proposal
 from relatum.drafts.text import draft_text
-from relatum.errors import ModelError
+from relatum.errors import ModelError, RelatumError
 from relatum.model.atomic import write_atomically
-from relatum.model.declaration import Declaration
-from relatum.session.reading import Whereabouts, relative_source, source_path
+from relatum.model.declaration import Declaration, frozen
+from relatum.model.names import split_name
+from relatum.session.reading import Whereabouts, load_table, load_tables, relative_source, source_path
+from relatum.session.session import Session
 
 
 class Draft:
@@ -136,4 +143,64 @@ def draft(*data: str | os.PathLike[str], name: str = "model", **frames: object) 
     """
     folder = Path.cwd()
     raws, left_out = collect(data, frames, folder)
-    return Draft(draft_model(raws, left_out, name), Whereabouts(folder, dict(frames), True))
+    whereabouts = Whereabouts(folder, dict(frames), True)
+    known = {raw.name: raw.data for raw in raws}
+    return Draft(_standing(draft_model(raws, left_out, name), whereabouts, known), whereabouts)
+
+
+def _standing(drafted: Drafted, whereabouts: Whereabouts, known: Mapping[str, TableData]) -> Drafted:
+    """The draft as a model that opens and passes its own check: what keeps it from doing so stands among the doubts."""
+    while True:
+        try:
+            session = _opened(drafted.declaration, whereabouts, known)
+        except RelatumError as error:
+            drafted = _without(drafted, error, whereabouts)
+            continue
+        failing = {each.subject: each.text for each in hierarchy_findings(session) if each.severity == "problem"}
+        for subject, text in failing.items():
+            (name,) = split_name(subject.removeprefix("hierarchy "))
+            drafted = demoted(drafted, "hierarchy", name, text)
+        if not failing:
+            return drafted
+
+
+def _opened(declaration: Declaration, whereabouts: Whereabouts, known: Mapping[str, TableData]) -> Session:
+    """The model's session; a table of which nothing is stated but names is not read again."""
+    plain = {
+        name: known[name]
+        for name, table in declaration.tables.items()
+        if name in known and not table.null
+        if not any(each.type or each.pattern or each.null for each in table.columns.values())
+    }
+    session = Session(declaration, load_tables(declaration, whereabouts, plain))
+    session.verify(declaration.relationships)
+    return session
+
+
+def _without(drafted: Drafted, error: RelatumError, whereabouts: Whereabouts) -> Drafted:
+    """The draft without what an error is about; the error itself where that is nothing that was drafted."""
+    match error.place:
+        case ("table", str(table), *_) if table in drafted.declaration.tables:
+            return _retyped(drafted, table, error, whereabouts)
+        case ("measure", str(name), *_) if name in drafted.declaration.measures:
+            return demoted(drafted, "measure", name, error.reason)
+        case ("hierarchy", str(name), *_) if name in drafted.declaration.hierarchies:
+            return demoted(drafted, "hierarchy", name, error.reason)
+        case ("relationship", int(number), *_):
+            return demoted(drafted, "relationship", str(drafted.declaration.relationships[number]), error.reason)
+    raise error
+
+
+def _retyped(drafted: Drafted, name: str, error: RelatumError, whereabouts: Whereabouts) -> Drafted:
+    """The draft without the types of a table's columns that its source does not hold."""
+    declaration = drafted.declaration
+    table = declaration.tables[name]
+    for column, settings in table.columns.items():
+        if not settings.type and not settings.pattern:
+            continue
+        alone = dataclasses.replace(table, columns=frozen({column: settings}))
+        try:
+            load_table(alone, declaration, whereabouts).column(column)
+        except RelatumError as wrong:
+            return retyped(drafted, name, column, wrong.reason)
+    raise error

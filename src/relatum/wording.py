@@ -56,6 +56,26 @@ def counted(number: int, noun: str, plural: str = "") -> str:
     return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
 
 
+def percent(part: float, whole: float, digits: int = 1) -> str:
+    """A share in percent, with as many digits as it takes not to read as all or none: ``99.998%``, ``100%``.
+
+    It has ``digits`` at least; a single one that is 0 is left out.
+
+    Examples
+    --------
+    >>> percent(1, 4), percent(336_770, 336_776), percent(5, 5), percent(0, 9)
+    ('25%', '99.998%', '100%', '0%')
+    """
+    share = part / whole if whole else 0.0
+    if share in (0, 1):
+        return f"{share:.0%}"
+    for more in range(digits, 9):
+        text = f"{share:.{more}%}"
+        if float(text[:-1]) not in (0.0, 100.0):
+            return text[: -len(".0%")] + "%" if text.endswith(".0%") else text
+    return "under 0.0000001%" if share < 0.5 else "over 99.9999999%"
+
+
 def first_line(error: Exception) -> str:
     """What another library says went wrong, cut to one line."""
     return str(error).strip().splitlines()[0][:300] if str(error).strip() else type(error).__name__

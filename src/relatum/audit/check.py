@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from relatum.audit.finding import Finding, Money
+from relatum.audit.finding import SEVERITIES, Finding, Money
 from relatum.audit.measures import control_findings, measure_findings
 from relatum.audit.relationships import relationship_findings
 from relatum.audit.tables import hierarchy_findings, table_findings
@@ -28,7 +28,7 @@ class Report:
 
     @property
     def ok(self) -> bool:
-        """Whether there is no problem; facts do not count as one."""
+        """Whether there is no problem; doubts and remarks do not count as one."""
         return not self.problems
 
     @property
@@ -98,8 +98,8 @@ def _findings(session: Session, money: Money) -> Iterator[Finding]:
         yield from control_findings(session, control)
 
 
-def _rank(finding: Finding) -> tuple[bool, bool, float, int]:
-    """Problems first; of them what makes numbers wrong before what has an owner missing, then by money and rows."""
+def _rank(finding: Finding) -> tuple[int, bool, float, int]:
+    """Problems first, then doubts; what makes numbers wrong before what has no owner, then by money and rows."""
     worth = abs(float(finding.value)) if finding.value is not None else 0.0
     counts_no_rows = finding.rows == 0
-    return finding.severity != "problem", not counts_no_rows, -worth, -finding.rows
+    return SEVERITIES.index(finding.severity), not counts_no_rows, -worth, -finding.rows

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import Any
+from typing import Any, Literal, get_args
 
 import numpy as np
 import pyarrow.compute as pc
@@ -16,21 +16,26 @@ from relatum.model.names import quoted
 from relatum.pivot.answer import answer
 from relatum.pivot.request import ask
 from relatum.session.session import Session
-from relatum.wording import sample_text
+from relatum.wording import percent, sample_text
 
 SAMPLES = 3
+
+
+Severity = Literal["problem", "doubt", "remark"]
+SEVERITIES: tuple[Severity, ...] = get_args(Severity)
 
 
 @dataclass(frozen=True, slots=True)
 class Finding:
     """One thing found.
 
-    ``severity`` is ``problem`` (numbers are wrong, or money has no owner) or ``fact``. ``text`` says what, with counts
+    ``severity`` is ``problem`` (numbers are wrong, or money has no owner), ``doubt`` (a person must decide) or
+    ``remark``. ``text`` says what, with counts
     and sample values; ``effect`` what it does to numbers; ``fix`` what to do. ``rows`` counts the rows concerned;
     ``value`` is what a measure is worth on them, where one was asked for.
     """
 
-    severity: str
+    severity: Severity
     subject: str
     text: str
     fix: str = ""
@@ -53,7 +58,7 @@ class Money:
         """
         if not self.measure:
             return None, ""
-        formula = f"{quoted(self.measure)}[where {condition} over {quoted(table)}]"
+        formula = f"{quoted(self.measure)}[where ({condition} over {quoted(table)})]"
         try:
             found = answer(self.session, ask(values={"part": formula, "whole": quoted(self.measure)}))
         except RelatumError:
@@ -62,7 +67,7 @@ class Money:
         if part.null_count or whole.null_count:
             return None, ""
         value, total = python_values(part)[0], python_values(whole)[0]
-        share = f" ({value / total:.2%} of it)" if total else ""
+        share = f" ({percent(float(value), float(total), 2)} of it)" if total else ""
         shown = f"{value:,.2f}" if isinstance(value, float | Decimal) else f"{value:,}"
         return value, f"{quoted(self.measure)} {shown}{share} stands on them"
 

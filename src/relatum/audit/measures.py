@@ -6,8 +6,10 @@ from collections.abc import Iterator
 from decimal import Decimal
 
 from relatum.audit.finding import Finding
+from relatum.data.types import INTEGER
+from relatum.drafts.words import is_ordinal, looks_like_key
 from relatum.errors import RelatumError
-from relatum.language.expression import Expression, Ranked, inner_of
+from relatum.language.expression import Aggregate, ColumnValue, Expression, Ranked, inner_of
 from relatum.model.declaration import Control
 from relatum.model.names import column_name, literal, quoted
 from relatum.pivot.answer import answer
@@ -16,8 +18,16 @@ from relatum.session.session import Session
 
 
 def measure_findings(session: Session, name: str) -> Iterator[Finding]:
-    """A measure that cannot be asked, or has no value anywhere."""
+    """A measure that cannot be asked, has no value anywhere, or adds up numbers that name things."""
     subject = f"measure {quoted(name)}"
+    for column in _named_and_added(session, name):
+        yield Finding(
+            "doubt",
+            subject,
+            f"adds up {column}, whose numbers name or order things.",
+            f"Count them: count(distinct {column}).",
+            "A sum of codes says nothing.",
+        )
     try:
         value = answer(session, ask(values={name: quoted(name)})).scalar()
     except RelatumError as error:
@@ -31,6 +41,29 @@ def measure_findings(session: Session, name: str) -> Iterator[Finding]:
             f"Ask relatum show {quoted(name)} what it is made of; is its table empty, or a column null throughout?",
             "Wherever it is asked, it is blank.",
         )
+
+
+def _named_and_added(session: Session, name: str) -> Iterator[str]:
+    """The columns of codes, numbers that name, years and the like that a measure sums or averages as they are."""
+    pending, seen, looked_at = [session.formulas.measure(name)], set[str](), set[int]()
+    while pending:
+        part = pending.pop()
+        if id(part) in looked_at:
+            continue
+        looked_at.add(id(part))
+        pending.extend(inner_of(part))
+        if not isinstance(part, Aggregate) or part.function not in ("sum", "avg") or part.grain is not None:
+            continue
+        (value,) = part.arguments
+        if not isinstance(value, ColumnValue) or value.type != INTEGER:
+            continue
+        column = column_name(value.table, value.column)
+        key = session.declaration.tables[session.declaration.rows_of(value.table)].key
+        pointing = {(each.many.table, name) for each in session.declaration.relationships for name in each.many.columns}
+        names = looks_like_key(value.column) or (value.table, value.column) in pointing or value.column in key
+        if (names or is_ordinal(value.column)) and column not in seen:
+            seen.add(column)
+            yield column
 
 
 def _is_null_everywhere(session: Session, name: str) -> bool:

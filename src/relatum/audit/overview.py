@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
 
 from relatum.data.columns import Column
 from relatum.errors import DataError, ModelError
+from relatum.language.mentions import Known, mentions
 from relatum.model.declaration import Control, Declaration, Hierarchy, Relationship
 from relatum.model.graph import kind_of
-from relatum.model.names import quoted, split_name
+from relatum.model.names import column_name, quoted, split_name
 from relatum.model.routes import Hop, Place, hops_of
 from relatum.session.session import Session
 from relatum.wording import suggestion
@@ -77,6 +79,20 @@ class RelationshipOverview:
 
 
 @dataclass(frozen=True, slots=True)
+class PartOverview:
+    """What a measure is made of, ``depth`` steps below it: a measure, a derived column, or a column of the data.
+
+    ``formula`` is empty for a column of the data; what was told above is not told again below.
+    """
+
+    depth: int
+    name: str
+    what: str
+    formula: str = ""
+    again: bool = False
+
+
+@dataclass(frozen=True, slots=True)
 class MeasureOverview:
     """One measure."""
 
@@ -85,6 +101,7 @@ class MeasureOverview:
     format: str
     about: str
     unrelated: str
+    parts: tuple[PartOverview, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,7 +137,8 @@ def overview(session: Session, name: str = "") -> Overview:
     parts = split_name(name)
     table = parts[0] if parts else ""
     if len(parts) == 1 and table in declaration.measures:
-        return Overview(declaration.name, (), (), (_measure(declaration, table),))
+        measure = replace(_measure(declaration, table), parts=tuple(_parts(session, table)))
+        return Overview(declaration.name, (), (), (measure,))
     if len(parts) == 1 and table in declaration.hierarchies:
         return Overview(declaration.name, (), (), (), (declaration.hierarchies[table],))
     if table not in declaration.tables or len(parts) > 2:
@@ -220,6 +238,36 @@ def _filters(relationship: Relationship) -> str:
         source, target = (many, one) if relationship.direction == "right" else (one, many)
         said = f"{source} → {target}"
     return f"{said}, standby" if relationship.standby else said
+
+
+def _parts(session: Session, name: str) -> Iterator[PartOverview]:
+    """What a measure is made of, down to the columns of the data."""
+    declaration = session.declaration
+    known = Known({table: session.catalog.columns(table) for table in declaration.tables}, declaration.measures)
+    told: set[tuple[str, str]] = set()
+    pending = [(1, each) for each in _mentioned(declaration.measures[name].formula, known)]
+    while pending:
+        depth, part = pending.pop(0)
+        again = part in told
+        told.add(part)
+        table, column = part
+        if not table:
+            formula, home, what, shown = declaration.measures[column].formula, "", "measure", quoted(column)
+        else:
+            described = declaration.tables[declaration.rows_of(table)]
+            derived = described.derived.get(column)
+            formula, home = (derived.formula, table) if derived else (described.formulas.get(column, ""), "")
+            what = ("derived column, " if formula else "") + str(session.catalog.columns(table)[column])
+            shown = column_name(table, column)
+        yield PartOverview(depth, shown, what, formula, again)
+        if formula and not again:
+            pending[:0] = [(depth + 1, each) for each in _mentioned(formula, known, home)]
+
+
+def _mentioned(formula: str, known: Known, home: str = "") -> list[tuple[str, str]]:
+    """The measures, under an empty table, and columns that a formula names, each once."""
+    found = mentions(formula, known, home)
+    return list(dict.fromkeys((each.table, each.name) for each in found if each.kind in ("measure", "column")))
 
 
 def _measure(declaration: Declaration, name: str) -> MeasureOverview:

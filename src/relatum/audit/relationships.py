@@ -21,7 +21,7 @@ from relatum.model.declaration import Relationship
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Hop, Place, hops_of
 from relatum.session.session import Session
-from relatum.wording import counted, listed
+from relatum.wording import counted, listed, percent
 
 _UNTIL = frozenset("to until end ends thru through expires expiry".split())
 
@@ -45,7 +45,7 @@ def relationship_findings(session: Session, relationship: Relationship, money: M
     counts = relationship.direction != "off" and not relationship.standby
     if unused and counts and not session.catalog.is_calendar(relationship.one.table):
         yield Finding(
-            "fact",
+            "remark",
             str(relationship),
             f"{quoted(relationship.many.table)} never points to {unused:,} of {counted(index.size, 'row')} of "
             f"{quoted(relationship.one.table)}.",
@@ -64,7 +64,7 @@ def _pairs(session: Session, hop: Hop, relationship: Relationship) -> Finding:
     alone, several = int((partners == 0).sum()), int((partners > 1).sum())
     many, one = quoted(relationship.many.table), quoted(relationship.one.table)
     return Finding(
-        "fact",
+        "remark",
         str(relationship),
         f"{counted(int(partners.sum()), 'pair')} of rows. Of {many}, {counted(alone, 'row')} without "
         f"a partner, {counted(several, 'row')} with several (up to {int(partners.max(initial=0)):,}).",
@@ -91,7 +91,7 @@ def _orphans(session: Session, relationship: Relationship, index: JoinIndex, mon
     known = ~np.logical_or.reduce([nulls_of(column) for column in columns])
     lost = (index.positions == index.size) & known
     rows = int(lost.sum())
-    share = rows / len(index.positions)
+    share = percent(rows, len(index.positions), 2)
     value, worth = (None, "") if relationship.standby else money.behind(many_table, _condition(relationship, False))
     effect = "They stand under (no match)" + (f": {worth}." if worth else ".")
     targets = [session.store.column(relationship.one.table, name) for name in relationship.one.columns]
@@ -105,8 +105,8 @@ def _orphans(session: Session, relationship: Relationship, index: JoinIndex, mon
             yield Finding(
                 "problem",
                 str(relationship),
-                f"{counted(count, 'row')} of {many} ({count / len(lost):.2%}) dated before the first row of {one} "
-                f"with their key, for instance {sampled(columns, np.flatnonzero(early))}.",
+                f"{counted(count, 'row')} of {many} ({percent(count, len(lost), 2)}) dated before the first row of "
+                f"{one} with their key, for instance {sampled(columns, np.flatnonzero(early))}.",
                 f"Add rows to {one} that hold from earlier on, or correct the dates.",
                 effect.replace("They stand under (no match)", f"They find no row of {one} and are left out"),
                 count,
@@ -115,12 +115,12 @@ def _orphans(session: Session, relationship: Relationship, index: JoinIndex, mon
             lost &= ~early
             if not lost.any():
                 return
-            rows, share = int(lost.sum()), int(lost.sum()) / len(lost)
+            rows, share = int(lost.sum()), percent(int(lost.sum()), len(lost), 2)
     if session.catalog.is_calendar(relationship.one.table) and columns[-1].type.kind in (Kind.DATE, Kind.TIMESTAMP):
         outside = _outside(columns[-1], targets[-1], lost)
         if outside:
             fix = f"Let {one} reach so far, or correct the dates."
-            text = f"{counted(rows, 'row')} of {many} ({share:.2%}) dated outside {one}: {outside}."
+            text = f"{counted(rows, 'row')} of {many} ({share}) dated outside {one}: {outside}."
             yield Finding("problem", str(relationship), text, fix, effect, rows, value)
             return
     fix = f"Add the missing rows to {one}, or correct the keys."
@@ -130,7 +130,7 @@ def _orphans(session: Session, relationship: Relationship, index: JoinIndex, mon
     yield Finding(
         "problem",
         str(relationship),
-        f"{counted(rows, 'row')} of {many} ({share:.2%}) {'finds' if rows == 1 else 'find'} nothing in {one}, "
+        f"{counted(rows, 'row')} of {many} ({share}) {'finds' if rows == 1 else 'find'} nothing in {one}, "
         f"for instance {sampled(columns, np.flatnonzero(lost))}.",
         fix,
         effect,
@@ -164,11 +164,11 @@ def _null_keys(session: Session, relationship: Relationship, index: JoinIndex, m
     many = relationship.many.table
     value, worth = (None, "") if relationship.standby else money.behind(many, _condition(relationship, True))
     effect = "They stand under (no match)" + (f": {worth}." if worth else ".")
-    share = index.null_keys / len(index.positions)
+    share = percent(index.null_keys, len(index.positions), 2)
     return Finding(
-        "fact",
+        "remark",
         str(relationship),
-        f"{counted(index.null_keys, 'row')} of {quoted(many)} ({share:.2%}) without a key.",
+        f"{counted(index.null_keys, 'row')} of {quoted(many)} ({share}) without a key.",
         "",
         effect,
         index.null_keys,
@@ -191,7 +191,7 @@ def _both_ways(session: Session, relationship: Relationship) -> Finding:
         )
     ]
     return Finding(
-        "fact",
+        "remark",
         str(relationship),
         f"lets filters travel both ways: a filter on {quoted(many)} reaches {listed(list(map(quoted, reached)))}.",
         f"Unless {quoted(one)} must be narrowed by {quoted(many)}, down is enough; a formula can say both ways.",
@@ -231,7 +231,7 @@ def _intervals(session: Session, relationship: Relationship) -> Iterator[Finding
             columns = [session.store.column(table, name) for name in relationship.one.columns]
             shown = sampled(columns, order[:-1][rows])
             yield Finding(
-                "problem" if rows is over else "fact",
+                "problem" if rows is over else "remark",
                 str(relationship),
                 f"{counted(count, 'row')} of {quoted(table)}: {ends[0]} {what} {start}, for instance {shown}.",
                 f"Correct {ends[0]}; only {start} decides which row is found.",

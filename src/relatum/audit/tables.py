@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
+import pyarrow.compute as pc
 
 from relatum.audit.finding import Finding, folded, listed_keys, nulls_of
 from relatum.data.arrow import python_values
@@ -30,14 +31,14 @@ def table_findings(session: Session, name: str) -> Iterator[Finding]:
     if not data.rows:
         yield Finding("problem", quoted(name), "has no rows.", "Check its source.", "Everything over it is null.")
     for column, reason in data.left_out.items():
-        yield Finding("fact", column_name(name, column), f"is left out: {reason}.")
+        yield Finding("remark", column_name(name, column), f"is left out: {reason}.")
     for remark in data.remarks:
-        yield Finding("fact", quoted(name), f"was read in part: {remark}.")
+        yield Finding("remark", quoted(name), f"was read in part: {remark}.")
     related = any(name in (each.many.table, each.one.table) for each in declaration.relationships)
     roles = any(each.role_of == name for each in declaration.tables.values())
     if not related and not roles and len(declaration.tables) > 1 and not table.per:
         yield Finding(
-            "fact", quoted(name), "is related to no other table.", "Relate it, or leave it out of the model.",
+            "problem", quoted(name), "is related to no other table.", "Relate it, or leave it out of the model.",
             "Nothing can be asked of it together with others.",
         )  # fmt: skip
     yield from _key(session, name)
@@ -109,12 +110,15 @@ def _like_members(session: Session, name: str) -> Iterator[Finding]:
         alike = np.flatnonzero(counts > 1)
         codes = np.flatnonzero(groups == alike[0])[:3]
         shown = " and ".join(f"'{column.dictionary[int(code)].as_py()}'" for code in codes)
+        by_case = pc.count_distinct(pc.utf8_lower(column.dictionary)).as_py() == len(counts)
         concerned = np.isin(groups, alike)
         rows = int(concerned[column.values][~nulls_of(column)].sum())
         yield Finding(
-            "problem",
+            # Names that differ by case may be those of different people; a blank is nobody's name.
+            "remark" if by_case else "problem",
             column_name(name, column_of),
-            f"has {counted(len(alike), 'member')} written in more than one way (case or blanks), for instance {shown}.",
+            f"has {counted(len(alike), 'member')} written in more than one way "
+            f"({'case' if by_case else 'case or blanks'}), for instance {shown}.",
             "Write each in one way where the data is made, or group by a derived column: upper(trim(…)).",
             f"Their numbers stand apart, on {counted(rows, 'row')}.",
             rows,

@@ -54,7 +54,7 @@ def _print(report: Report) -> None:
     out = console()
     out.print(Text(report.model, style="bold"))
     for finding in report.findings:
-        style = "bold red" if finding.severity == "problem" else "cyan"
+        style = {"problem": "bold red", "doubt": "yellow", "remark": "cyan"}[finding.severity]
         out.print(Text.assemble((f"{finding.severity:<8}", style), (finding.subject, "bold")))
         said = Text(finding.text)
         if finding.effect:

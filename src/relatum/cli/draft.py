@@ -27,6 +27,9 @@ def draft(
     ),
     name: Annotated[str, typer.Option(help="What the model is called; the file's name unless given.")] = "",
     replace: Annotated[bool, typer.Option("--replace", help="Replace a file that is there.")] = False,
+    everything: Annotated[
+        bool, typer.Option("--all", help="Show too what was looked at and left out, with the evidence.")
+    ] = False,
     format: FormatOption = Format.TEXT,
 ) -> None:
     """Propose a model of raw data: column types, keys, relationships, a calendar, measures, hierarchies.
@@ -42,13 +45,13 @@ def draft(
         found = relatum.draft(*data, name=name or out.stem)
         found.save(out, replace=replace)
         if format is Format.JSON:
-            print_json(_document(found))
+            print_json(_document(found, everything))
         else:
-            _print(found)
+            _print(found, everything)
         tell(f"wrote {out}; next: relatum check {out}, relatum show {out}")
 
 
-def _document(found: Draft) -> dict[str, Any]:
+def _document(found: Draft, everything: bool) -> dict[str, Any]:
     return {
         "tables": [{"name": name, "kind": kind, "rows": found.rows.get(name)} for name, kind in found.kinds.items()],
         "proposals": [
@@ -62,12 +65,13 @@ def _document(found: Draft) -> dict[str, Any]:
                 "doubt": each.doubt,
             }
             for each in found.proposals
+            if everything or each.kind != "aside"
         ],
         "left_out": [{"what": each.what, "why": each.why} for each in found.left_out],
     }
 
 
-def _print(found: Draft) -> None:
+def _print(found: Draft, everything: bool) -> None:
     from rich.text import Text
 
     from relatum.wording import counted
@@ -90,11 +94,15 @@ def _print(found: Draft) -> None:
             out.print(table)
     out.print()
     for each in found.proposals:
-        if each.kind in ("type", "key", "note", "calendar") and (each.word in ("unsure", "note") or each.doubt):
+        if each.kind in ("type", "null", "key", "note", "calendar") and (each.word in ("unsure", "note") or each.doubt):
             text = Text(f"{each.word}  ", style=_STYLES[each.word]).append(each.statement, style="default")
             text.append(f" ({each.evidence})" if each.evidence else "", style="dim")
             text.append(f" {each.doubt}" if each.doubt else "", style="yellow")
             out.print(text)
+    asides = [each for each in found.proposals if each.kind == "aside"] if everything else []
+    for each in asides:
+        text = Text("looked at and left out  ", style="dim").append(each.statement, style="default")
+        out.print(text.append(f" ({each.evidence})", style="dim"))
     for thing in found.left_out:
         out.print(Text("left out  ", style="dim").append(f"{thing.what}: {thing.why}"))
 

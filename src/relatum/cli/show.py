@@ -18,7 +18,7 @@ from relatum.cli.output import (
 )
 
 if TYPE_CHECKING:
-    from relatum.audit.overview import Overview, TableOverview
+    from relatum.audit.overview import Overview, RelationshipOverview, TableOverview
 
 
 def show(
@@ -102,16 +102,32 @@ def _print_columns(out: Any, table: TableOverview) -> None:
 def _print_relationships(out: Any, found: Overview) -> None:
     from rich.text import Text
 
-    out.print()
-    lines = listing("one side", "many side", "", "filters", "coverage", "rows", numbers=("coverage", "rows"))
-    lines.padding = (0, 1, 0, 0)
-    for column, ends in zip(
-        lines.columns[:2], zip(*((each.one, each.many) for each in found.relationships), strict=True), strict=True
+    sided = [each for each in found.relationships if each.cardinality != "n : n"]
+    for heads, relationships in (
+        (("one side", "many side"), sided),
+        (("one table", "the other"), [each for each in found.relationships if each not in sided]),
     ):
+        if relationships:
+            out.print()
+            _print_sides(out, heads, relationships)
+    for each in found.relationships:
+        if each.problem:
+            out.print(Text(each.problem, style="red"))
+
+
+def _print_sides(out: Any, heads: tuple[str, str], relationships: list[RelationshipOverview]) -> None:
+    from rich.text import Text
+
+    from relatum.wording import percent
+
+    lines = listing(*heads, "", "filters", "coverage", "rows", numbers=("coverage", "rows"))
+    lines.padding = (0, 1, 0, 0)
+    ends_of = zip(*((each.one, each.many) for each in relationships), strict=True)
+    for column, ends in zip(lines.columns[:2], ends_of, strict=True):
         # Ends of several columns may be broken between them, never inside a name.
         column.min_width = max(len(word) for end in ends for word in end.split(" "))
-    for each in found.relationships:
-        share = "" if each.coverage is None else f"{each.coverage:.2%}"
+    for each in relationships:
+        share = "" if each.coverage is None else percent(each.matched, each.rows, 2)
         shade = "yellow" if each.matched < each.rows else ""
         lines.add_row(
             each.one,
@@ -122,9 +138,6 @@ def _print_relationships(out: Any, found: Overview) -> None:
             f"{each.rows:,}",
         )
     out.print(lines)
-    for each in found.relationships:
-        if each.problem:
-            out.print(Text(each.problem, style="red"))
 
 
 def _print_rest(out: Any, found: Overview) -> None:
@@ -153,6 +166,10 @@ def _print_measures(out: Any, found: Overview) -> None:
         if measure.about:
             formula.append(f"\n{measure.about}", style="dim")
         lines.add_row(Text(measure.name, style="bold"), formula, measure.format)
+        for part in measure.parts:
+            name = Text("  " * part.depth + part.name, style="" if part.formula else "dim")
+            shown = "told above" if part.again and part.formula else part.formula or part.what
+            lines.add_row(name, Text(shown, style="" if part.formula and not part.again else "dim"), "")
     out.print(lines)
 
 

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from relatum.data.table import TableData
 from relatum.data.types import parse_type
+from relatum.drafts.words import plain_name
 from relatum.errors import SourceError
-from relatum.sources.arrow import read_frame
+from relatum.sources.arrow import read_frame, with_numbers
 from relatum.sources.content import stem as bare_stem
 from relatum.sources.database import ForeignKey, database_tables, is_database, is_server
 from relatum.sources.datapackage import read_datapackage
@@ -24,9 +25,15 @@ from relatum.wording import listed
 _NUMBERED = re.compile(r"[-_ .]*\d[\d_.-]*")
 
 
+Reread = Callable[[Stated], TableData]
+
+
 @dataclass(frozen=True, slots=True, eq=False)
 class Raw:
-    """A table as found: where it is, its rows, and what its source declares."""
+    """A table as found: where it is, its rows, and what its source declares.
+
+    ``headings`` are those of the columns that have another name here; ``reread`` reads the source otherwise.
+    """
 
     name: str
     source: Source
@@ -37,6 +44,32 @@ class Raw:
     types: Mapping[str, str] = field(default_factory=dict)
     labels: Mapping[str, str] = field(default_factory=dict)
     about: str = ""
+    headings: Mapping[str, str] = field(default_factory=dict)
+    reread: Reread | None = None
+
+    def plain(self) -> Raw:
+        """This table with names for its columns that need no quotes."""
+        names = [plain_name(heading, at, self.name) for at, heading in enumerate(self.data.types, 1)]
+        new = dict(zip(self.data.types, with_numbers(names), strict=True))
+        headings = {name: heading for heading, name in new.items() if name != heading}
+        return replace(
+            self,
+            data=self.data.renamed(headings) if headings else self.data,
+            key=tuple(new.get(each, each) for each in self.key),
+            foreign_keys=tuple(
+                replace(each, columns=tuple(new.get(one, one) for one in each.columns)) for each in self.foreign_keys
+            ),
+            types={new.get(name, name): type_ for name, type_ in self.types.items()},
+            labels={new.get(name, name): label for name, label in self.labels.items()},
+            headings=headings,
+        )
+
+    def read(self, nulls: Mapping[str, tuple[str, ...]]) -> TableData:
+        """The rows with some texts taken for null in some columns."""
+        assert self.reread is not None, "texts are looked at in sources of text alone"
+        old = {name: self.headings.get(name, name) for name in self.data.types}
+        data = self.reread(Stated(nulls={old[name]: markers for name, markers in nulls.items()}))
+        return data.renamed(self.headings) if self.headings else data
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,7 +110,17 @@ def collect(data: Iterable[object], frames: Mapping[str, object], folder: Path) 
         found.append(Raw(name, Source(""), read_frame(frame, PLAIN, name), frame))
     if not found:
         raise SourceError("There is no table in this data.", fix="Name files, folders, a workbook or a database.")
-    return _apart(found), left_out
+    plain = [raw.plain() for raw in _apart(found)]
+    return [_pointing_plainly(raw, plain) for raw in plain], left_out
+
+
+def _pointing_plainly(raw: Raw, tables: list[Raw]) -> Raw:
+    """A table whose foreign keys name columns as the tables that they point to do."""
+    named = {each.name: {heading: name for name, heading in each.headings.items()} for each in tables}
+    return replace(raw, foreign_keys=tuple(
+        replace(key, target_columns=tuple(named.get(key.target, {}).get(each, each) for each in key.target_columns))
+        for key in raw.foreign_keys
+    ))  # fmt: skip
 
 
 def _found(address: str, folder: Path, left_out: list[LeftOut]) -> Iterator[Raw]:
@@ -102,14 +145,18 @@ def _one(path: Path, folder: Path) -> Iterator[Raw]:
     elif path.suffix.lower() in WORKBOOKS and path.is_file():
         for part in workbook_parts(path):
             source = Source(relative, part)
-            yield Raw(_word(part), source, read_source(source, folder, PLAIN))
+            yield Raw(_word(part), source, read_source(source, folder, PLAIN), reread=_again(source, folder))
     else:
         yield _file(path, folder, _stem(path.name))
 
 
 def _file(path: Path, folder: Path, name: str) -> Raw:
     source = Source(_relative(path, folder))
-    return Raw(name, source, read_source(source, folder, PLAIN))
+    return Raw(name, source, read_source(source, folder, PLAIN), reread=_again(source, folder))
+
+
+def _again(source: Source, folder: Path) -> Reread:
+    return lambda stated: read_source(source, folder, stated)
 
 
 def _folder(path: Path, folder: Path, left_out: list[LeftOut]) -> Iterator[Raw]:
@@ -205,18 +252,5 @@ def _apart(found: list[Raw]) -> list[Raw]:
     for each in found:
         names[each.name] = names.get(each.name, 0) + 1
         number = names[each.name]
-        name = each.name if number == 1 else f"{each.name}_{number}"
-        apart.append(
-            Raw(
-                name,
-                each.source,
-                each.data,
-                each.frame,
-                each.key,
-                each.foreign_keys,
-                each.types,
-                each.labels,
-                each.about,
-            )
-        )
+        apart.append(replace(each, name=each.name if number == 1 else f"{each.name}_{number}"))
     return apart

@@ -2,53 +2,50 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from relatum.data.types import DATE
+from relatum.data.types import DATE, Kind
 from relatum.data.written import date_pattern, dates_of
 from relatum.drafts.collect import LeftOut, Raw
 from relatum.drafts.dates import (
+    DateParts,
     calendar_range,
     date_relationships,
     dated,
+    disagreeing,
     existing_calendar,
     level_relationship,
     leveled,
+    parts_of_dates,
+    parts_relationship,
 )
+from relatum.drafts.drafted import Drafted
 from relatum.drafts.hierarchies import hierarchies
 from relatum.drafts.keys import proposed_key
-from relatum.drafts.measures import Namer, fact_measures, lookup_averages, priced
+from relatum.drafts.measures import Namer, best_first, fact_measures, lookup_averages, priced
 from relatum.drafts.profile import ColumnProfile, TableProfile, profile
 from relatum.drafts.proposals import LIKELY, Proposal
 from relatum.drafts.relationships import (
     DraftTables,
+    between_facts,
     date_rank,
     name_match,
     relate_columns,
     relate_pairs,
+    relate_roles,
     shared_prefix,
 )
-from relatum.drafts.words import words
+from relatum.drafts.words import core, words
 from relatum.errors import ModelError, SourceError
 from relatum.model.declaration import ColumnSettings, Declaration, End, Hierarchy, Measure, Relationship, Table, frozen
 from relatum.model.links import parse_link
-from relatum.model.names import column_name, quoted
+from relatum.model.names import column_name, quoted, split_name
 from relatum.model.routes import Place, RouteMap
 from relatum.progress import told
 from relatum.sources.database import is_database
-
-
-@dataclass(frozen=True, slots=True)
-class Drafted:
-    """What was made of raw data: the declaration of all that is likely, and every proposal with its evidence."""
-
-    declaration: Declaration
-    proposals: tuple[Proposal, ...]
-    kinds: Mapping[str, str]
-    rows: Mapping[str, int]
-    left_out: tuple[LeftOut, ...]
+from relatum.wording import counted
 
 
 def _start(note: Proposal) -> End:
@@ -71,10 +68,52 @@ class _Draft:
     def __post_init__(self) -> None:
         self.tables = {raw.name: profile(raw) for raw in self.raws}
         self.settings: dict[str, dict[str, ColumnSettings]] = {name: {} for name in self.tables}
+        self.nulls: dict[str, tuple[str, ...]] = {}
         self.keys: dict[str, tuple[str, ...]] = {}
         self.declared = Declaration(self.name)
 
     # -- steps, in order ----------------------------------------------------------------------------------------------
+
+    def find_names(self) -> None:
+        """Columns whose headings formulas could only spell in quotes have another name; the heading is kept."""
+        for table in self.tables.values():
+            for name, heading in table.raw.headings.items():
+                self._set(table.name, name, heading=heading)
+
+    def find_nulls(self) -> None:
+        """Texts such as NA that stand for no value among numbers or dates."""
+        for table in self.tables.values():
+            if table.raw.reread is None:
+                continue
+            marked = {name: each for name, each in table.columns.items() if each.markers}
+            sure = {name: each.markers for name, each in marked.items() if each.marks_null[0]}
+            for name, column in marked.items():
+                where, markers = column_name(table.name, name), ", ".join(column.markers)
+                rows = f"{column.rows_of(column.markers):,} of {counted(column.rows, 'row')}"
+                if name in sure:
+                    evidence = f"on {rows}; {column.marks_null[1]}"
+                    self._add("null", where, f"{where}: {markers} means null", 0.97, evidence)
+                else:
+                    said = f"{where}: {markers} may be a value or mean null"
+                    shown = ", ".join(f'"{each}"' for each in column.markers)
+                    self._add(
+                        "null", where, said, 0.4, f"on {rows}; {column.marks_null[1]}", f"null = [{shown}] says so"
+                    )
+            if sure:
+                self._without(table, sure, [name for name in marked if name not in sure])
+
+    def _without(self, table: TableProfile, nulls: Mapping[str, tuple[str, ...]], undecided: Sequence[str]) -> None:
+        """Take texts for null, and look at the columns again: numbers and dates are what is left."""
+        data = table.raw.read(nulls)
+        for name in nulls:
+            table.columns[name] = ColumnProfile(table.name, name, data.column(name))
+        shared = dict.fromkeys(marker for markers in nulls.values() for marker in markers)
+        kept = {marker for name in undecided for marker in table.columns[name].markers}
+        if len(nulls) > 1 and not kept & set(shared):
+            self.nulls[table.name] = tuple(shared)
+        else:
+            for name, markers in nulls.items():
+                self._set(table.name, name, null=markers)
 
     def find_types(self) -> None:
         """Dates written as text, codes that look like numbers, money read as floats."""
@@ -86,6 +125,10 @@ class _Draft:
             for name, column in list(table.columns.items()):
                 if name not in table.raw.types:
                     self._type(table, name, column)
+                if column.type.kind is Kind.TIMESTAMP:
+                    self._note(
+                        table.name, f"{column_name(table.name, name)} is a moment: its date counts", column.sample()
+                    )
             for name, label in table.raw.labels.items():
                 if name in table.columns:
                     self._set(table.name, name, label=label)
@@ -138,6 +181,8 @@ class _Draft:
         prefixes = {name: shared_prefix(table) for name, table in self.tables.items()}
         tables = DraftTables(list(self.tables.values()), self.keys, prefixes)
         found = [*self._foreign_keys(), *relate_columns(tables), *relate_pairs(tables)]
+        found += relate_roles(tables, found)
+        found = list(between_facts(tables, found))
         found = self._one_target_each(tables, found)
         singles = [each for each in found if not each.active or not isinstance(each.content, Relationship)]
         pointing = {each.content.many for each in found if each.active and isinstance(each.content, Relationship)}
@@ -145,41 +190,125 @@ class _Draft:
         self.proposals += [each for each in singles if each.kind != "note" or _start(each) not in pointing]
         for each in sorted((each for each in found if each.active), key=self._order):
             self._accept(each)
+        self._give_roles()
+
+    def _give_roles(self) -> None:
+        """A lookup that one table uses several times has a role for each, named after the column that points to it."""
+        groups: dict[tuple[str, str], list[Relationship]] = {}
+        for each in self.declared.relationships:
+            if each.kind == "many_to_one" and each.match == "equal" and len(each.many.columns) == 1:
+                groups.setdefault((each.many.table, each.one.table), []).append(each)
+        looking_up = {each.many.table for each in self.declared.relationships}
+        for (_, lookup), group in groups.items():
+            # What the lookup itself looks up is found through the first of them alone: a role has none of that.
+            for related in group[1 if lookup in looking_up else 0 :] if len(group) > 1 else ():
+                self._give_role(related, lookup)
+
+    def _give_role(self, related: Relationship, lookup: str) -> None:
+        (column,) = related.many.columns
+        wanted = "_".join(core(column)) or column
+        taken = self.declared.tables
+        name = next(each for each in (wanted, f"{wanted}_{lookup}", f"{column}_{lookup}_role") if each not in taken)
+        self.declared = self.declared.with_table(Table(name, role_of=lookup, label=" ".join(words(name)).capitalize()))
+        changed = replace(related, one=End(name, related.one.columns), standby=False)
+        self.declared = replace(
+            self.declared,
+            relationships=tuple(changed if each is related else each for each in self.declared.relationships),
+        )
+        said = f"{name} is a role of {lookup}, which {quoted(related.many.table)} uses more than once"
+        self.proposals = [
+            replace(each, subject=str(changed), statement=str(changed), content=changed,
+                    evidence=f"{each.evidence.partition('; stands by')[0]}; {said}")
+            if each.content is related else each
+            for each in self.proposals
+        ]  # fmt: skip
 
     def find_calendars(self) -> None:
         """A calendar over all dates of facts, or the one that is there."""
-        targets = {each.one.table for each in self.declared.relationships}
+        targets = {self.declared.rows_of(each.one.table) for each in self.declared.relationships}
         facts = [table for name, table in self.tables.items() if name not in targets]
         own = [name for name, key in self.keys.items() if existing_calendar(self.tables[name], key)]
-        if own:
-            (calendar, *_) = own
-            key = self.keys[calendar][0]
-            self._replace(calendar, dated=True)
-            self._add("calendar", calendar, f"{quoted(calendar)} is a calendar", 0.97, f"a row for each date in {key}")
-            facts = [table for table in facts if table.name != calendar]
-            linked = {each.many for each in self.declared.relationships}
-            for table, columns in dated(facts):
-                free = [each for each in columns if End(table.name, (each.name,)) not in linked]
-                for each in date_relationships(table, free, calendar, key):
-                    self._accept(each)
+        there = self.tables[own[0]] if own else None
+        facts = [table for table in facts if table is not there]
+        dates, parts = self._times(facts)
+        if there is not None:
+            key = self.keys[there.name][0]
+            self._replace(there.name, dated=True)
+            self._add(
+                "calendar", there.name, f"{quoted(there.name)} is a calendar", 0.97, f"a row for each date in {key}"
+            )
+            self._to_calendar(dates, parts, [], there.name, key, there)
             return
-        dates = dated(facts)
         keyed = [self.tables[name] for name, key in self.keys.items() if name in targets and len(key) > 1]
-        levels = leveled([*facts, *keyed], {table.name for table, _ in dates})
-        if not dates and not levels:
+        skip = {table.name for table, _ in dates} | {each.columns[0].table for each in parts}
+        levels = leveled([*facts, *keyed], skip)
+        if dates or parts:
+            # A year of a lookup says less than a date of a fact.
+            levels = [each for each in levels if each.level or each.table not in targets]
+        if not dates and not parts and not levels:
             return
         (calendar,) = [name for name in ("calendar", "dates", "all_dates") if name not in self.tables][:1]
         main = max(dates, key=lambda each: each[0].rows, default=None)
         through = column_name(main[0].name, main[1][0].name) if main else ""
-        span, doubt = calendar_range([each for _, columns in dates for each in columns], levels, through)
+        span, doubt = calendar_range([each for _, columns in dates for each in columns], parts, levels, through)
         self.declared = self.declared.with_table(Table(calendar, calendar=span, key=("date",)))
-        used = [each for _, columns in dates for each in columns] + levels
+        used = [each for _, columns in dates for each in columns]
+        used += [each for group in parts for each in group.columns] + levels
         evidence = "whole years around " + ", ".join(column_name(each.table, each.name) for each in used)
         statement = f"{calendar} from {span.first} to {span.last}" + (f", through {through}" if through else "")
         self._add("calendar", calendar, statement, 0.85 if doubt else 0.97, evidence, doubt)
+        self._to_calendar(dates, parts, levels, calendar, "date", None)
+
+    def _times(
+        self, facts: list[TableProfile]
+    ) -> tuple[list[tuple[TableProfile, list[ColumnProfile]]], list[DateParts]]:
+        """When the rows of facts happened: by their own dates, those in parts, or those of what they point to."""
+        dates, parts = dated(facts), []
+        for table in facts:
+            own = next((columns for each, columns in dates if each is table), [])
+            found = parts_of_dates(table)
+            if found is None:
+                continue
+            differing = disagreeing(found, own[0]) if own else 0
+            if own and not differing:
+                continue
+            if own:
+                said = f"{column_name(table.name, own[0].name)} is of another day than "
+                said += f"{', '.join(each.name for each in found.columns)} on {counted(differing, 'row')}"
+                self._note(table.name, said, "the parts are taken; timezone = … says on whose clocks moments are read")
+                dates = [each for each in dates if each[0] is not table]
+            parts.append(found)
+        timed = {table.name for table, _ in dates} | {each.columns[0].table for each in parts}
+        timed |= {each.table for each in leveled(facts, timed)}
+        pointed = {
+            each.one.table: None
+            for table in facts
+            if table.name not in timed
+            for each in self.declared.relationships
+            if each.many.table == table.name and each.match == "equal" and not each.standby
+        }
+        beyond = dict.fromkeys(self.declared.rows_of(name) for name in pointed)
+        return [*dates, *dated([self.tables[name] for name in beyond], events=True)], parts
+
+    def _to_calendar(
+        self,
+        dates: list[tuple[TableProfile, list[ColumnProfile]]],
+        parts: list[DateParts],
+        levels: list[ColumnProfile],
+        calendar: str,
+        key: str,
+        there: TableProfile | None,
+    ) -> None:
+        """Relate dates, dates in parts, months and years to a calendar."""
+        linked = {each.many for each in self.declared.relationships}
         for table, columns in dates:
-            for each in date_relationships(table, columns, calendar, "date"):
+            free = [each for each in columns if End(table.name, (each.name,)) not in linked]
+            for each in date_relationships(table, free, calendar, key):
                 self._accept(each)
+        for group in parts:
+            proposal = parts_relationship(group, calendar, there)
+            if proposal is not None:
+                self._accept(proposal)
         for column in levels:
             self._accept(level_relationship(column, calendar))
 
@@ -190,7 +319,7 @@ class _Draft:
         namer = Namer({*self.declared.tables})
         facts = [table for name, table in self.tables.items() if self.kind(name) in ("fact", "alone")]
         for table in sorted(facts, key=lambda each: -each.rows):
-            found = list(fact_measures(table, linked[table.name], self._calendar_of(table.name), namer))
+            found = best_first(fact_measures(table, linked[table.name], self._calendar_of(table.name), namer))
             for related in self.declared.relationships:
                 if related.match == "as_of" and related.many.table == table.name:
                     found += priced(table, self.tables[related.one.table], namer)
@@ -205,15 +334,32 @@ class _Draft:
         linked = self._linked()
         lookups = {name: table for name, table in self.tables.items() if self.kind(name) == "lookup"}
         taken = {*self.declared.tables, *self.declared.measures}
-        for proposal in hierarchies(lookups, self._chains(lookups), linked, taken):
-            self.proposals.append(proposal)
-            if proposal.active and isinstance(proposal.content, Hierarchy):
-                self.declared = self.declared.with_hierarchy(proposal.content)
+        for found in hierarchies(lookups, self._chains(lookups), linked, taken):
+            for proposal in self._in_roles(found):
+                self.proposals.append(proposal)
+                if proposal.active and isinstance(proposal.content, Hierarchy):
+                    self.declared = self.declared.with_hierarchy(proposal.content)
         calendar = next((name for name, table in self.declared.tables.items() if table.calendar), "")
         if calendar and "time" not in {*taken, *self.declared.hierarchies}:
             levels = tuple(column_name(calendar, each) for each in ("year", "quarter", "month"))
             self._add("hierarchy", "time", " > ".join(levels), 0.99, "of the calendar")
             self.declared = self.declared.with_hierarchy(Hierarchy("time", levels))
+
+    def _in_roles(self, found: Proposal) -> list[Proposal]:
+        """A hierarchy, or the same in each role of its table where that is used in roles alone."""
+        hierarchy = found.content
+        assert isinstance(hierarchy, Hierarchy)
+        tables = {split_name(level)[0] for level in hierarchy.levels}
+        pointed = {each.one.table for each in self.declared.relationships}
+        roles = [name for name, table in self.declared.tables.items() if table.role_of in tables]
+        if len(tables) > 1 or not roles or tables & pointed:
+            return [found]
+        spread = []
+        for role in roles:
+            levels = tuple(column_name(role, split_name(level)[1]) for level in hierarchy.levels)
+            name = f"{role}_levels"
+            spread.append(replace(found, subject=name, statement=" > ".join(levels), content=Hierarchy(name, levels)))
+        return spread
 
     # -- helpers ------------------------------------------------------------------------------------------------------
 
@@ -222,7 +368,7 @@ class _Draft:
         table = self.declared.tables[name]
         if table.calendar is not None or table.dated:
             return "calendar"
-        if any(each.one.table == name for each in self.declared.relationships):
+        if any(name in (each.one.table, self.declared.rows_of(each.one.table)) for each in self.declared.relationships):
             return "lookup"
         return "fact" if any(each.many.table == name for each in self.declared.relationships) else "alone"
 
@@ -248,6 +394,7 @@ class _Draft:
                 columns=frozen(self.settings[name]),
                 part=raw.source.part,
                 query=raw.source.query,
+                null=self.nulls.get(name, ()),
             )
             self.declared = self.declared.with_table(described)
 
@@ -385,7 +532,7 @@ class _Draft:
         linked: dict[str, set[str]] = {name: set(key) for name, key in self.keys.items()}
         for related in self.declared.relationships:
             for end in (related.many, related.one):
-                linked.setdefault(end.table, set()).update(end.columns)
+                linked.setdefault(self.declared.rows_of(end.table), set()).update(end.columns)
         return linked
 
     def _calendar_of(self, fact: str) -> str:
@@ -422,6 +569,8 @@ def draft_model(raws: list[Raw], left_out: list[LeftOut], name: str) -> Drafted:
     """Propose a model of raw tables: what is likely is declared, what is not stands among the proposals."""
     draft = _Draft(raws, name)
     steps = (
+        draft.find_names,
+        draft.find_nulls,
         draft.find_types,
         draft.find_keys,
         draft.find_relationships,

@@ -65,6 +65,7 @@ def _within(table: TableProfile, linked: set[str]) -> tuple[list[ColumnProfile],
         and each.name not in linked
         and each is not label
         and not looks_like_key(each.name)
+        and not each.free_text
         and 2 <= each.distinct <= 0.7 * table.rows
     ]
     chain, evidence = _longest(usable)
@@ -83,6 +84,7 @@ def _label(table: TableProfile, linked: set[str]) -> ColumnProfile | None:
         each
         for each in table.columns.values()
         if each.type.kind is Kind.TEXT and each.name not in linked and each.distinct > 0.7 * table.rows
+        if not each.free_text
     ]
     named = [each for each in texts if "name" in words(each.name) or core(each.name) == own]
     chosen = named or texts

@@ -10,7 +10,17 @@ from relatum.data.keys import duplicate_keys
 from relatum.data.types import Kind
 from relatum.drafts.profile import ColumnProfile, TableProfile
 from relatum.drafts.proposals import Proposal
-from relatum.drafts.words import core, is_counted, is_ordinal, is_rate, looks_like_key, singular, words
+from relatum.drafts.words import (
+    core,
+    is_amount,
+    is_counted,
+    is_measured,
+    is_ordinal,
+    is_rate,
+    looks_like_key,
+    singular,
+    words,
+)
 from relatum.wording import counted
 
 #: Pairs and triples of columns are tried only where so few rows say at once that most of them repeat.
@@ -34,7 +44,7 @@ def proposed_key(table: TableProfile) -> tuple[tuple[str, ...], Proposal | None]
     if almost:
         first = almost[0]
         statement = f"key {first.name}"
-        return (), Proposal("key", table.name, statement, 0.5, f"{first.distinct:,} values", why_not_unique(first))
+        return (), Proposal("key", table.name, statement, 0.5, counted(first.distinct, "value"), why_not_unique(first))
     return _composite(table)
 
 
@@ -43,7 +53,9 @@ def _key(table: TableProfile, columns: tuple[str, ...], confidence: float, evide
 
 
 def _can_be_key(column: ColumnProfile) -> bool:
-    return column.type.kind in (Kind.INTEGER, Kind.TEXT, Kind.DATE) and not is_rate(column.name)
+    if is_rate(column.name) or is_measured(column.name) or (is_amount(column.name) and not looks_like_key(column.name)):
+        return False
+    return column.type.kind in (Kind.INTEGER, Kind.TEXT, Kind.DATE)
 
 
 def key_score(table: TableProfile, column: ColumnProfile) -> int:
@@ -77,33 +89,50 @@ def why_not_unique(column: ColumnProfile) -> str:
 
 
 def _composite(table: TableProfile) -> tuple[tuple[str, ...], Proposal | None]:
-    """The first pair or triple of columns that tells the rows apart."""
+    """The shortest set of columns that tells the rows apart; of those as short, the one that is named like a key."""
     usable = [
         each
         for each in table.columns.values()
-        if (each.type.kind in (Kind.TEXT, Kind.DATE) or (each.type.kind is Kind.INTEGER and is_ordinal(each.name)))
+        if (
+            each.type.kind in (Kind.TEXT, Kind.DATE, Kind.TIMESTAMP)
+            or (each.type.kind is Kind.INTEGER and (is_ordinal(each.name) or each.is_year))
+        )
         and not each.nulls
         and each.distinct > 1
         and not each.unique
         and not is_counted(each.name)
         and not is_rate(each.name)
+        and not each.free_text
     ]
-    usable.sort(key=lambda each: not (looks_like_key(each.name) or each.type.kind is Kind.DATE or bool(each.level)))
+    place = {name: at for at, name in enumerate(table.columns)}
+    usable.sort(key=lambda each: (-_part_score(table, each), place[each.name]))
     usable = usable[:_MOST_COLUMNS]
-    for size in (2, 3):
-        for chosen in combinations(usable, size):
+    for size in (2, 3, 4):
+        ordered = sorted(
+            combinations(usable, size),
+            key=lambda chosen: (-sum(_part_score(table, each) for each in chosen), sum(place[c.name] for c in chosen)),
+        )
+        for chosen in ordered:
             if np.prod([float(each.distinct) for each in chosen]) < table.rows:
                 continue
             if tells_apart(chosen, table.rows):
-                names = tuple(each.name for each in sorted(chosen, key=lambda one: list(table.columns).index(one.name)))
+                names = tuple(each.name for each in sorted(chosen, key=lambda one: place[one.name]))
                 evidence = f"together they differ on all {counted(table.rows, 'row')}"
-                named = any(
-                    looks_like_key(each.name) or each.type.kind is Kind.DATE or bool(each.level) for each in chosen
-                )
-                # On a handful of rows, any two columns differ.
-                sure = named and size == 2 and table.rows >= _FEW
+                scores = [_part_score(table, each) for each in chosen]
+                # On a handful of rows, any two columns differ; many columns differ by chance unless all name something.
+                sure = table.rows >= _FEW and (min(scores) > 1 or (size == 2 and max(scores) > 1))
                 return names, _key(table, names, 0.9 if sure else 0.7, evidence)
     return (), None
+
+
+def _part_score(table: TableProfile, column: ColumnProfile) -> int:
+    """How much a column looks like a part of its table's key."""
+    if looks_like_key(column.name):
+        own = tuple(map(singular, words(table.name)))
+        return 4 if core(column.name) == own[-len(core(column.name)) :] else 3
+    if column.is_time or column.level or column.is_year:
+        return 2
+    return 2 if is_ordinal(column.name) and column.type.kind is Kind.INTEGER else 1
 
 
 def tells_apart(columns: tuple[ColumnProfile, ...], rows: int) -> bool:

@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from dataclasses import replace
 
 from relatum.data.types import Kind
 from relatum.drafts.profile import ColumnProfile, TableProfile
 from relatum.drafts.proposals import Proposal
 from relatum.drafts.words import (
     core,
+    is_amount,
     is_counted,
+    is_measured,
     is_ordinal,
     is_rate,
     is_share_or_amount,
     is_stock,
     looks_like_key,
+    singular,
     words,
 )
 from relatum.model.declaration import Measure
@@ -22,6 +26,10 @@ from relatum.model.names import column_name, quoted
 from relatum.wording import counted
 
 _MONEY = frozenset("price cost amount revenue sales value total target budget paid payment margin turnover fee".split())
+
+
+#: Of a fact, so many measures are part of the model; the others stand as comments.
+_MOST = 12
 
 
 class Namer:
@@ -61,20 +69,44 @@ def fact_measures(table: TableProfile, linked: set[str], calendar: str, namer: N
         if column.type.numeric:
             yield from _number(table, column, where, calendar, namer)
         if looks_like_key(column.name) and not column.unique and column.type.kind in (Kind.INTEGER, Kind.TEXT):
-            said = f"{column.distinct:,} values on {counted(column.rows, 'row')}, and no table of their own"
+            said = f"{counted(column.distinct, 'value')} on {counted(column.rows, 'row')}, and no table of their own"
             yield Proposal("note", where, f"{where} is kept in the fact: it names things", 0.0, said)
             name = namer.name(_plural("_".join(core(column.name)) or column.name), table.name)
             yield _measure(name, f"count(distinct {where})", "#,##0", 0.9, said)
 
 
+def best_first(found: Iterable[Proposal]) -> list[Proposal]:
+    """The measures of a fact, the best of them first; those past about a dozen become comments."""
+    ordered = sorted(found, key=lambda each: (each.kind == "measure", -each.confidence))
+    measures = [each for each in ordered if each.kind == "measure"]
+    kept = {id(each) for each in measures[:_MOST]}
+    doubt = f"{counted(len(measures), 'number')} are in this table: take the comment marks away where it is wanted"
+    return [
+        each if each.kind != "measure" or id(each) in kept or not each.active
+        else replace(each, confidence=0.7, doubt=doubt)
+        for each in ordered
+    ]  # fmt: skip
+
+
+def _names_rows(table: TableProfile, column: ColumnProfile) -> bool:
+    """Whether whole numbers are called like a row of their table: the flight of flights is a number that names."""
+    own = tuple(map(singular, words(table.name)))
+    whole = column.type.kind is Kind.INTEGER and not is_amount(column.name)
+    return whole and tuple(map(singular, words(column.name))) == own[-len(words(column.name)) :]
+
+
 def _number(table: TableProfile, column: ColumnProfile, where: str, calendar: str, namer: Namer) -> Iterator[Proposal]:
     name = column.name if column.name == column.name.lower() else "_".join(words(column.name))
-    if column.is_year or is_ordinal(column.name):
+    if column.is_year or is_ordinal(column.name) or column.clock or _names_rows(table, column):
         if not looks_like_key(column.name):
-            said = f"its values are {column.sample()}"
-            yield Proposal("note", where, f"{where} is not added up: it numbers or orders things", 0.0, said)
+            what = "it says times of the clock" if column.clock else "it numbers or orders things"
+            yield Proposal("note", where, f"{where} is not added up: {what}", 0.0, f"its values are {column.sample()}")
         return
     pattern = "#,##0.00" if set(words(column.name)) & _MONEY and column.type.kind is not Kind.INTEGER else "#,##0.##"
+    if is_measured(column.name):
+        evidence = "its name says what is measured at a moment or place: added up it means nothing"
+        yield _measure(namer.name(f"average_{name}", table.name), f"avg({where})", pattern, 0.86, evidence)
+        return
     if is_rate(column.name):
         evidence = "its name says a price, rate or share: added up it means nothing"
         yield _measure(namer.name(f"average_{name}", table.name), f"avg({where})", pattern, 0.9, evidence)

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 
+from relatum.data import vectors as v
 from relatum.data.arrow import python_values
 from relatum.data.columns import Column, Members, members_of
 from relatum.data.types import Kind, Type, decimal
@@ -19,6 +21,10 @@ _DIGITS = re.compile(r"\d+\Z")
 _MONTH = re.compile(r"\d{4}-(?:0[1-9]|1[0-2])\Z")
 _QUARTER = re.compile(r"\d{4}-Q[1-4]\Z")
 _SAMPLE = 20_000
+#: What people write where there is no value.
+_MARKERS = frozenset("NA N/A n/a na #N/A NULL null Null None nan NaN \\N - -- . .. ? (null) missing unknown".split())
+_NUMBER = re.compile(r"\s*[-+]?(\d+(\.\d*)?|\.\d+)([eE][-+]?\d+)?\s*\Z")
+_DAY = re.compile(r"\d{4}-\d{2}-\d{2}([T ].*)?\Z")
 #: A decimal has as many digits as some value needs, up to this many.
 _MOST_DIGITS = 4
 
@@ -73,6 +79,48 @@ class ColumnProfile:
         return [str(each) for each in python_values(self.members.values.take(picked))]
 
     @cached_property
+    def markers(self) -> tuple[str, ...]:
+        """The texts among its members that people write for no value."""
+        known = {text: None for text in self.texts if text.strip() in _MARKERS}
+        return tuple(known)
+
+    @cached_property
+    def marks_null(self) -> tuple[bool, str]:
+        """Whether its markers surely mean no value, and what speaks for it: all the others are numbers, or dates."""
+        others = [text for text in self.texts if text not in self.markers]
+        if not others:
+            return True, "no other value is there"
+        if all(_NUMBER.match(each) for each in others):
+            return True, "all the others are numbers"
+        if all(_DAY.match(each) for each in others):
+            return True, "all the others are dates"
+        return False, f"the others are texts: {', '.join(others[:3])}"
+
+    def rows_of(self, texts: Sequence[str]) -> int:
+        """On how many rows one of some texts stands."""
+        counts = np.bincount(self.members.codes, minlength=self.members.size)
+        known = self.members.values.dictionary.to_pylist()
+        return int(sum(counts[known.index(text)] for text in texts))
+
+    @cached_property
+    def free_text(self) -> bool:
+        """Whether its texts are written freely, sentences rather than names."""
+        return bool(self.texts) and float(np.mean([len(each.split()) for each in self.texts[:1000]])) > 4
+
+    @cached_property
+    def clock(self) -> bool:
+        """Whether its whole numbers read as hours and minutes: 1730 for half past five."""
+        if (
+            self.type.kind is not Kind.INTEGER
+            or self.distinct < 20
+            or self.column.lower < 0
+            or self.column.upper > 2400
+        ):
+            return False
+        values = self.members.values.values.astype(np.int64)
+        return bool(self.column.upper > 100 and np.all(values % 100 < 60))
+
+    @cached_property
     def digits_only(self) -> bool:
         """Whether it is text that holds nothing but digits."""
         return bool(self.texts) and all(_DIGITS.match(each) for each in self.texts)
@@ -101,9 +149,21 @@ class ColumnProfile:
 
     @cached_property
     def is_year(self) -> bool:
-        """Whether it holds years: whole numbers from 1900 to 2100, and a name that says so."""
-        inside = self.distinct > 0 and 1900 <= self.column.lower and self.column.upper <= 2100
+        """Whether it holds years: whole numbers from 1000 to 2200, and a name that says so."""
+        inside = self.distinct > 0 and 1000 <= self.column.lower and self.column.upper <= 2200
         return self.type.kind is Kind.INTEGER and inside and "year" in self.name.lower()
+
+    @property
+    def is_time(self) -> bool:
+        """Whether it says when: a date, or a moment of a date."""
+        return self.type.kind in (Kind.DATE, Kind.TIMESTAMP)
+
+    @property
+    def days(self) -> tuple[int, int]:
+        """Its first and last day, since 1970."""
+        known = self.column.take(np.flatnonzero(v.known(self.column) & np.ones(len(self.column), np.bool_)))
+        days = v.days_of(known)
+        return int(days.min()), int(days.max())
 
     @cached_property
     def date_pattern(self) -> tuple[str, str]:

@@ -13,9 +13,9 @@ SURE, LIKELY = 0.95, 0.8
 class Proposal:
     """One thing proposed: what, how sure, and why.
 
-    ``kind`` is ``type``, ``key``, ``relationship``, ``calendar``, ``measure``, ``hierarchy`` or ``note``; ``statement``
-    says it in one line; ``confidence`` is from 0 to 1; ``doubt`` says what speaks against it. A proposal below 0.8 is
-    written into the model as a comment.
+    ``kind`` is ``type``, ``null``, ``key``, ``relationship``, ``calendar``, ``measure``, ``hierarchy``, ``note``, or
+    ``aside`` for what was looked at and left out; ``statement`` says it in one line; ``confidence`` is from 0 to 1;
+    ``doubt`` says what speaks against it. A proposal below 0.8 is written into the model as a comment.
     """
 
     kind: str
@@ -29,11 +29,11 @@ class Proposal:
     @property
     def active(self) -> bool:
         """Whether it is part of the model, rather than a comment in it."""
-        return self.confidence >= LIKELY and self.kind != "note"
+        return self.confidence >= LIKELY and self.kind not in ("note", "aside")
 
     @property
     def word(self) -> str:
         """How sure it is, in a word."""
-        if self.kind == "note":
-            return "note"
+        if self.kind in ("note", "aside"):
+            return self.kind
         return "sure" if self.confidence >= SURE else "likely" if self.confidence >= LIKELY else "unsure"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -20,6 +20,7 @@ from relatum.drafts.words import (
     is_generic,
     is_rate,
     looks_like_key,
+    role_in,
     singular,
     starts_a_validity,
     words,
@@ -27,9 +28,12 @@ from relatum.drafts.words import (
 from relatum.errors import DataError
 from relatum.model.declaration import End, Relationship
 from relatum.model.names import quoted
+from relatum.wording import counted, percent
 
 #: Kinds of values that can name a thing.
 _NAMING = (Kind.INTEGER, Kind.TEXT, Kind.DATE)
+#: Besides others, a moment names a thing too: the weather of a place at an hour.
+_NAMING_TOGETHER = (*_NAMING, Kind.TIMESTAMP)
 #: A name match below this is no evidence by itself.
 _WEAK = 0.6
 
@@ -128,20 +132,23 @@ def _pair(
         if tables.keys.get(one.table) not in ((one.name,), ()):
             return None  # unique by chance: it points to this table, not the other way round
         return _one_to_one(tables, many_table, many, one_table, one, score)
-    share, members, example = coverage([many], [one])
-    evidence = f"{share:.1%} of {many.rows - many.nulls:,} keys found" if many.rows > many.nulls else "no keys"
-    evidence += f", {members:,} of {one.distinct:,} rows pointed to"
+    found = coverage([many], [one])
+    share = found.share
+    evidence = f"{found} found" if many.rows > many.nulls else "no keys"
+    evidence += f", {found.members:,} of {one.distinct:,} rows pointed to"
     evidence += "; the names agree" if score >= _WEAK else "; the names do not agree"
     if not _one_side(one):
         # Near enough to be meant: a person must say which of the rows is right.
         doubt = f"{quoted(one.table)}.{one.name} is {why_not_unique(one)}"
         usable = score >= 0.9 and share >= 0.9
         return Proposal("relationship", link, link, 0.5, evidence, doubt, _pointing_to(many, one)) if usable else None
-    confidence, doubt = _judged(many, one, score, share, example, _certainly_key(tables, one), whole)
+    confidence, doubt = _judged(many, one, score, found, _certainly_key(tables, one), whole)
     if confidence == 0:
         if score >= 0.9 and not is_generic(tables.bare(many)):
             said = f"{quoted(many.table)}.{many.name} and {quoted(one.table)}.{one.name} have like names"
             return Proposal("note", link, f"{said} and hardly a value in common: not related", 0.0, evidence)
+        if score >= _WEAK or share > 0.5:
+            return Proposal("aside", link, link, 0.0, evidence)
         return None
     return Proposal("relationship", link, link, confidence, evidence, doubt, _pointing_to(many, one))
 
@@ -151,9 +158,9 @@ def _certainly_key(tables: DraftTables, one: ColumnProfile) -> bool:
 
 
 def _judged(
-    many: ColumnProfile, one: ColumnProfile, score: float, share: float, example: str, is_key: bool, whole: bool
+    many: ColumnProfile, one: ColumnProfile, score: float, found: Coverage, is_key: bool, whole: bool
 ) -> tuple[float, str]:
-    missing = f"{1 - share:.1%} of the keys find nothing, for instance {example}" if share < 1 else ""
+    share, missing = found.share, found.missing
     if many.unique and whole:
         # Each value once on both sides of different size: the smaller may be a part of the larger.
         return (0.6, "both sides are unique") if score >= 0.9 and share >= 0.98 else (0.0, "")
@@ -163,7 +170,9 @@ def _judged(
             return 0.7, f"{one.table} is about {narrower}, and small numbers are found among any others"
         if share >= 0.9:
             return (0.99 if share >= 0.98 and is_key else 0.93), missing
-        return (0.6, missing) if share >= 0.5 else (0.0, "")
+        # Codes that are called alike on both sides mean the same, even where many of them are not there.
+        alike = score >= 0.95 and is_key and many.type.kind is Kind.TEXT
+        return (0.85 if alike else 0.6, missing) if share >= 0.5 else (0.0, "")
     if score >= _WEAK:
         if share >= 0.98:
             return (0.7, "the numbers may be found there by chance") if _dense(one) else (0.9, missing)
@@ -186,12 +195,13 @@ def _one_to_one(
     later = tables.tables.index(many_table) > tables.tables.index(one_table)
     if score < 0.9 or many.rows < one.rows or (many.rows == one.rows and later):
         return None
-    share, _, example = coverage([one], [many])
+    found = coverage([one], [many])
+    share, example = found.share, found.example
     if share < 0.9:
         return None
     link = f"{End(many.table, (many.name,))} <-> {End(one.table, (one.name,))}"
     content = Relationship(End(many.table, (many.name,)), End(one.table, (one.name,)), kind="one_to_one")
-    evidence = f"{share:.1%} of the {one.rows:,} keys found, unique on both sides"
+    evidence = f"{found} found, unique on both sides"
     doubt = f"not found: {example}" if share < 1 else ""
     confidence = 0.95 if share == 1 else 0.85
     owners = [tuple(map(singular, words(table))) for table in (many.table, one.table)]
@@ -223,10 +233,55 @@ def _comparable(many: ColumnProfile, one: ColumnProfile) -> bool:
     return many.type.kind is one.type.kind
 
 
-def coverage(
-    many: Sequence[ColumnProfile], one: Sequence[ColumnProfile], match: str = "equal"
-) -> tuple[float, int, str]:
-    """The share of rows whose keys are found, how many rows of the other side are, and a key that is not."""
+def between_facts(tables: DraftTables, found: Sequence[Proposal]) -> Iterator[Proposal]:
+    """The proposals, those to a table whose key is nothing but keys of others in doubt: it is a fact of its own.
+
+    Rows of two facts about the same players and clubs find each other by those; they meet at what both look up.
+    """
+    pointing: dict[str, set[str]] = {}
+    for each in found:
+        if each.active and isinstance(each.content, Relationship) and each.content.kind == "many_to_one":
+            pointing.setdefault(each.content.many.table, set()).update(each.content.many.columns)
+    for each in found:
+        related = each.content
+        composite = isinstance(related, Relationship) and related.match == "equal" and len(related.one.columns) > 1
+        if composite and each.active and each.confidence < 1 and isinstance(related, Relationship):
+            key = tables.keys.get(related.one.table, ())
+            if set(key) <= pointing.get(related.one.table, set()):
+                doubt = f"{related.one.table} is a fact too, about the same things: the two meet at what both look up"
+                each = replace(each, confidence=0.6, doubt=doubt)
+        yield each
+
+
+@dataclass(frozen=True, slots=True)
+class Coverage:
+    """How many of a column's keys another table has, how many rows they point to there, and a key that it lacks."""
+
+    found: int
+    total: int
+    members: int
+    example: str
+
+    @property
+    def share(self) -> float:
+        """The share of keys found."""
+        return self.found / self.total if self.total else 0.0
+
+    @property
+    def missing(self) -> str:
+        """What is not found; empty where nothing is missing."""
+        if self.found == self.total:
+            return ""
+        lost = self.total - self.found
+        said = f"{percent(lost, self.total)} of the keys find nothing ({counted(lost, 'row')})"
+        return f"{said}, for instance {self.example}"
+
+    def __str__(self) -> str:
+        return f"{percent(self.found, self.total)} of {counted(self.total, 'key')}"
+
+
+def coverage(many: Sequence[ColumnProfile], one: Sequence[ColumnProfile], match: str = "equal") -> Coverage:
+    """How the keys of some columns are found in another table's."""
     sides = End(many[0].table, tuple(each.name for each in many)), End(one[0].table, tuple(each.name for each in one))
     related = Relationship(*sides, match=match)
     targets = [each.column for each in one]
@@ -240,17 +295,46 @@ def coverage(
         weights = np.ones(many[0].rows, np.int64)
         for nulls in known:
             weights[nulls] = 0
+    total = int(weights.sum())
     try:
         index = build_join_index(related, columns, targets)
     except DataError:
-        return 0.0, 0, ""
+        return Coverage(0, total, 0, "")
     missed = (index.positions == index.size) & (weights > 0)
-    total = int(weights.sum())
-    share = 1 - int(weights[missed].sum()) / total if total else 0.0
     found = len(np.unique(index.positions[(index.positions != index.size) & (weights > 0)]))
     rows = np.flatnonzero(missed)[:1]
     shown = ", ".join(str(python_values(column.take(rows))[0]) for column in columns) if len(rows) else ""
-    return share, found, shown
+    return Coverage(total - int(weights[missed].sum()), total, found, shown)
+
+
+def relate_roles(tables: DraftTables, found: Sequence[Proposal]) -> Iterator[Proposal]:
+    """Lookups that a table uses in several roles: two columns named for roles, their values in the same key.
+
+    The names say in which role a thing stands and not which thing: ``origin`` and ``dest``. That the values of both are
+    keys of one table says it.
+    """
+    drawn = {each.content.many for each in found if each.active and isinstance(each.content, Relationship)}
+    for many_table in tables.tables:
+        roles = [
+            each
+            for each in many_table.columns.values()
+            if role_in(each.name) and each.type.kind is Kind.TEXT and each.distinct > 1
+            if End(each.table, (each.name,)) not in drawn
+        ]
+        for one_table in tables.tables:
+            key = tables.keys.get(one_table.name, ())
+            if one_table is many_table or len(key) != 1 or one_table.columns[key[0]].type.kind is not Kind.TEXT:
+                continue
+            one = one_table.columns[key[0]]
+            covered = [(each, coverage([each], [one])) for each in roles]
+            fitting = [(each, share) for each, share in covered if share.share >= 0.9]
+            if len(fitting) < 2:
+                continue
+            for many, share in fitting:
+                link = f"{End(many.table, (many.name,))} -> {End(one.table, (one.name,))}"
+                others = ", ".join(each.name for each, _ in fitting if each is not many)
+                evidence = f"{share} found, {share.members:,} of {one.distinct:,} rows pointed to; {others} too"
+                yield Proposal("relationship", link, link, 0.9, evidence, share.missing, _pointing_to(many, one))
 
 
 def relate_pairs(tables: DraftTables) -> Iterator[Proposal]:
@@ -270,39 +354,39 @@ def _several(
 ) -> Iterator[Proposal]:
     dated = [each for each in one if each.type.kind is Kind.DATE]
     exact = [each for each in one if each.type.kind is not Kind.DATE]
-    partners = [_partner(tables, many_table, each) for each in exact]
+    partners = [_partner(tables, many_table, each, len(one)) for each in exact]
     if any(each is None for each in partners) or not exact:
         return
     many = [each for each in partners if each is not None]
     if not dated:
-        if tables.keys.get(many_table.name) == tuple(each.name for each in many):
-            return
-        share, found, example = coverage(many, one)
-        if share >= 0.5:
-            yield _composite(many, one, share, found, example, "equal", 0.95 if share >= 0.9 else 0.6)
+        if set(tables.keys.get(many_table.name, ())) == {each.name for each in many}:
+            return  # rows told apart by the same: two facts about one thing, and no lookup
+        found = coverage(many, one)
+        if found.share >= 0.5:
+            yield _composite(many, one, found, "equal", 0.95 if found.share >= 0.9 else 0.6)
         return
     dates = [each for each in many_table.columns.values() if each.type.kind is Kind.DATE]
     if len(dated) != 1 or not dates:
         return
     date = min(dates, key=lambda each: date_rank(many_table, each))
     one = [*exact, *dated]
-    equal, found, example = coverage([*many, date], one)
-    if equal >= 0.95 and not starts_a_validity(dated[0].name):
-        yield _composite([*many, date], one, equal, found, example, "equal", 0.9)
+    equal = coverage([*many, date], one)
+    if equal.share >= 0.95 and not starts_a_validity(dated[0].name):
+        yield _composite([*many, date], one, equal, "equal", 0.9)
         return
-    share, found, example = coverage([*many, date], one, "as_of")
+    latest = coverage([*many, date], one, "as_of")
     said = starts_a_validity(dated[0].name)
-    if share >= 0.5:
-        confidence = (0.96 if share >= 0.95 else 0.85) if said else 0.6
-        yield _composite([*many, date], one, share, found, example, "as_of", confidence, not said)
+    if latest.share >= 0.5:
+        confidence = (0.96 if latest.share >= 0.95 else 0.85) if said else 0.6
+        yield _composite([*many, date], one, latest, "as_of", confidence, not said)
 
 
-def _partner(tables: DraftTables, many_table: TableProfile, one: ColumnProfile) -> ColumnProfile | None:
+def _partner(tables: DraftTables, many_table: TableProfile, one: ColumnProfile, size: int) -> ColumnProfile | None:
     # Beside another column that agrees, a name as common as month or code is evidence too.
     scored = [
         (0.9 if words(tables.bare(each)) == words(tables.bare(one)) else name_match(tables, each, one), each)
         for each in many_table.columns.values()
-        if each.type.kind is one.type.kind and each.type.kind in _NAMING
+        if each.type.kind is one.type.kind and each.type.kind in (_NAMING_TOGETHER if size > 1 else _NAMING)
     ]
     best = max(scored, key=lambda each: each[0], default=(0.0, None))
     return best[1] if best[0] >= 0.9 else None
@@ -311,9 +395,7 @@ def _partner(tables: DraftTables, many_table: TableProfile, one: ColumnProfile) 
 def _composite(
     many: list[ColumnProfile],
     one: list[ColumnProfile],
-    share: float,
-    found: int,
-    example: str,
+    found: Coverage,
     match: str,
     confidence: float,
     doubtful: bool = False,
@@ -323,12 +405,10 @@ def _composite(
         End(one[0].table, tuple(each.name for each in one)),
         match=match,
     )
-    evidence = f"{share:.1%} of the keys found, {found:,} of {one[0].rows:,} rows pointed to"
+    evidence = f"{found} found, {found.members:,} of {one[0].rows:,} rows pointed to"
     if match == "as_of":
         evidence += f"; {one[-1].name} says from when a row holds"
-    doubt = f"{1 - share:.1%} find nothing, for instance {example}" if share < 1 else ""
-    if doubtful:
-        doubt = f"nothing says that a row of {one[0].table} holds until the next one"
+    doubt = f"nothing says that a row of {one[0].table} holds until the next one" if doubtful else found.missing
     return Proposal("relationship", str(related), str(related), confidence, evidence, doubt, related)
 
 

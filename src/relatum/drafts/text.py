@@ -7,7 +7,7 @@ from typing import Any
 
 import tomlkit
 
-from relatum.drafts.draft import Drafted
+from relatum.drafts.drafted import Drafted
 from relatum.drafts.proposals import Proposal
 from relatum.model.declaration import Hierarchy, Measure, Relationship
 from relatum.model.entries import VERSION
@@ -51,7 +51,7 @@ def _lines(drafted: Drafted, document: dict[str, Any]) -> Iterator[str]:
 
 
 def _speaks_of(proposal: Proposal, table: str) -> bool:
-    if proposal.kind not in ("type", "key", "calendar", "note"):
+    if proposal.kind not in ("type", "null", "key", "calendar", "note"):
         return False
     return next(iter(split_name(proposal.subject)), proposal.subject) == table
 
@@ -91,7 +91,7 @@ def _block(proposal: Proposal, document: Mapping[str, Any]) -> dict[str, Any]:
 
 def _comment(proposal: Proposal) -> Iterator[str]:
     said = proposal.evidence
-    if proposal.kind in ("note", "type", "key", "calendar"):
+    if proposal.kind in ("note", "type", "null", "key", "calendar"):
         said = f"{proposal.statement}{f' ({said})' if said else ''}"
     yield f"# {proposal.word}: {said}"
     if proposal.doubt:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 
+from relatum.model.names import KEYWORDS
+
 _BREAK = re.compile(r"[^a-z0-9]+")
 KEY_ENDINGS = frozenset(("id", "key", "no", "nr", "num", "number", "code", "sku", "ref", "uuid", "pk", "fk", "isbn"))
 #: Names so common that two tables may have one without meaning the same thing.
@@ -12,8 +14,31 @@ GENERIC = frozenset(
     "value amount quantity qty price created updated active flag position sort rank level group label".split()
 )
 _RATES = frozenset(
-    "price rate ratio percent percentage pct average avg mean score rating temperature age probability factor index "
-    "unit per each height width length speed".split()
+    "price rate ratio percent percentage pct average avg mean score rating age probability factor index unit per each "
+    "width length".split()
+)
+#: What is measured at a moment or a place: an average says something, a sum does not.
+_MEASURED = frozenset(
+    "temp temperature dewp dewpoint humid humidity pressure visib visibility speed gust dir direction bearing heading "
+    "height altitude alt elevation depth delay lag latency voltage ph".split()
+)
+#: Words that end in "id" and name nothing by it.
+_ID_WORDS = frozenset(
+    "paid prepaid unpaid overpaid humid solid bid grid valid invalid fluid liquid rapid void avoid aid raid mid acid "
+    "hybrid kid lid rid said squid vivid candid amid android braid laid maid plaid rigid squalid timid turbid arid "
+    "lucid morbid placid splendid stupid torrid afraid centroid asteroid steroid thyroid covid celluloid".split()
+)
+#: Sums of money: each row may have one of its own, and none names the row.
+_SUMS = frozenset("salary wage pay income expense cost fare bonus budget debt loan rent balance worth".split())
+#: In which role a thing stands in a row: a lookup may be used once for each.
+_ROLES = frozenset(
+    "origin dest destination from to home away source target start end pickup dropoff sender receiver departure "
+    "arrival seller buyer payer payee shipper consignee donor first second old new previous next".split()
+)
+#: When a person or thing came to be, rather than when something was done with it.
+_BEGINNINGS = frozenset(
+    "birth born built founded established joined opened debut since bought hired registered created manufactured "
+    "construction constructed launched modified updated".split()
 )
 #: A share of something, or an amount of money: the numbers must tell.
 _EITHER = frozenset("discount margin tax vat fee share commission".split())
@@ -23,8 +48,9 @@ _COUNTED = frozenset(
     "gross net count value profit payment paid".split()
 )
 _NOT_ADDED = frozenset(
-    "year month day week quarter hour zip postcode postal phone latitude longitude lat lon version line position "
-    "priority sort order rank shelf size".split()
+    "year month day week quarter hour minute second clock zip postcode postal phone latitude longitude lat lon tz "
+    "timezone zone dst version line position priority sort order rank shelf size row seat stint gate lane room floor "
+    "track bib shirt till desk door stop step round leg innings period grade level class".split()
 )
 _FROM = frozenset("from start starts since effective begin begins valid".split())
 
@@ -49,7 +75,7 @@ def core(name: str) -> tuple[str, ...]:
         parts = parts[:-1]
     if len(parts) == 1:
         for ending in ("key", "id", "code", "no"):
-            if parts[0].endswith(ending) and len(parts[0]) > len(ending) + 2:
+            if parts[0].endswith(ending) and len(parts[0]) > len(ending) + 2 and parts[0] not in _ID_WORDS:
                 parts = (parts[0][: -len(ending)],)
                 break
     return tuple(map(singular, parts))
@@ -60,8 +86,9 @@ def looks_like_key(name: str) -> bool:
     parts = words(name)
     if not parts:
         return False
-    run_together = any(parts[-1].endswith(end) and len(parts[-1]) > len(end) for end in ("key", "id", "code"))
-    return parts[-1] in KEY_ENDINGS or run_together
+    last = parts[-1]
+    run_together = any(last.endswith(end) and len(last) > len(end) for end in ("key", "id", "code"))
+    return last in KEY_ENDINGS or (run_together and last not in _ID_WORDS)
 
 
 def is_generic(name: str) -> bool:
@@ -105,3 +132,42 @@ def holds_from(name: str) -> bool:
 def starts_a_validity(name: str) -> bool:
     """Whether a name says that something holds from that date on."""
     return any(part in _FROM for part in words(name))
+
+
+def is_measured(name: str) -> bool:
+    """Whether a name says that its numbers are measured at a moment or place, so that they are averaged."""
+    return any(part in _MEASURED for part in words(name)) and not is_counted(name)
+
+
+def is_amount(name: str) -> bool:
+    """Whether a name says a sum of money or a number of things, which names nothing."""
+    return is_counted(name) or any(singular(part) in _SUMS or part in _EITHER for part in words(name))
+
+
+def role_in(name: str) -> str:
+    """The word of a name that says in which role a thing stands; empty where there is none."""
+    return next((part for part in words(name) if part in _ROLES), "")
+
+
+def is_beginning(name: str) -> bool:
+    """Whether a date's name says when a thing came to be, rather than when something happened with it."""
+    return any(part in _BEGINNINGS for part in words(name))
+
+
+def plain_name(heading: str, position: int, table: str) -> str:
+    """A heading as a name that formulas spell without quotes: ``playerID`` is ``player_id``, ``2B`` is ``b2``.
+
+    Examples
+    --------
+    >>> [plain_name(each, 1, "t") for each in ("Order No", "2nd half", "Temp °C", "%", "End")]
+    ['order_no', 'half_2nd', 'temp_c', 'column_1', 't_end']
+    """
+    spaced = re.sub(r"(?<=[a-z])(?=[A-Z])|(?<=[0-9])(?=[A-Z][a-z])", "_", heading)
+    parts = [part for part in re.split(r"[\W_]+", spaced.lower()) if part]
+    if parts and parts[0][0].isdigit():
+        turned = re.sub(r"\A(\d+)(.*)\Z", r"\2\1", parts[0])
+        parts = [*parts[1:], parts[0]] if len(parts) > 1 else [turned if not turned.isdigit() else f"column_{turned}"]
+    name = "_".join(parts)
+    if not name or name[0].isdigit():
+        return f"column_{position}"
+    return f"{table}_{name}" if name in KEYWORDS else name

@@ -396,10 +396,11 @@ def uses_names(expression: Expression) -> bool:
 def applications(function: str, expression: Expression) -> list[Apply]:
     """Every application of a function to values of the current row within a row expression."""
     found: list[Apply] = []
-    pending = [expression]
+    pending, seen = [expression], set[int]()
     while pending:
         part = pending.pop()
-        if isinstance(part, Apply):
+        if isinstance(part, Apply) and id(part) not in seen:
+            seen.add(id(part))
             found += [part] if part.function == function else []
             pending += part.arguments
     return found
