@@ -33,7 +33,9 @@ CHANGES: list[tuple[Callable[[relatum.Model], object], list[str], list[str]]] = 
     (lambda m: m.hierarchy("range", ["kind.family", "product.product"]), ["added    hierarchy range"], []),
     (lambda m: m.control("revenue", 5, at={"product.kind": "tree"}), ["added    control revenue product.kind = 'tree'"], []),
     (lambda m: m.add_role("shipping", "calendar"), ["added    table shipping"], []),
-    (lambda m: m.rename("kind.family", "sort"), ["added    column kind.sort"], []),
+    (lambda m: m.rename("sales.quantity", "pieces"), ["renamed  column sales.quantity to sales.pieces"], []),
+    (lambda m: (m.rename("product.price", "cost"), m.measure("revenue", "sum(sales.quantity * product.cost)", format="0", replace=True)), ["renamed  column product.price to product.cost", "changed  measure revenue: format ¤#,##0.00 -> 0"], []),
+    (lambda m: m.rename("kind.family", "sort"), ["renamed  column kind.family to kind.sort"], []),
 ]  # fmt: skip
 
 

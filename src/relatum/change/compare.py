@@ -9,10 +9,11 @@ from decimal import Decimal
 from typing import Any, TypeVar
 
 from relatum.audit.measures import agrees, control_condition, is_number
+from relatum.change.edits import with_columns_renamed
 from relatum.errors import FormulaError, RelatumError
 from relatum.language.mentions import Known, meaning, mentions, respelled
-from relatum.model.declaration import Declaration, Measure, Relationship, Table
-from relatum.model.names import column_name, quoted, split_name
+from relatum.model.declaration import ColumnSettings, Declaration, Measure, Relationship, Table
+from relatum.model.names import ColumnKey, column_name, quoted, split_name
 from relatum.pivot.answer import answer
 from relatum.pivot.request import Request, ask
 from relatum.progress import told
@@ -73,7 +74,13 @@ class Comparison:
 def compare_declarations(before: Declaration, after: Declaration) -> tuple[Difference, ...]:
     """What changed in meaning: blanks, comments and the order of things do not count."""
     found: list[Difference] = []
-    for setting in ("name", "locale", "currency"):
+    renamed = _renamed_columns(before, after)
+    for (table, old_name), new_name in renamed.items():
+        names = column_name(table, old_name), column_name(table, new_name)
+        found.append(Difference("renamed", "column", names[0], "", *names))
+    if renamed:
+        before = with_columns_renamed(before, renamed)
+    for setting in ("name", "locale", "currency", "timezone"):
         old, new = getattr(before, setting), getattr(after, setting)
         if old != new:
             found.append(Difference("changed", "model", before.name, setting, old, new))
@@ -96,6 +103,19 @@ def compare_declarations(before: Declaration, after: Declaration) -> tuple[Diffe
     ]
     found += _mapping("control", *controls)
     return tuple(found)
+
+
+def _renamed_columns(before: Declaration, after: Declaration) -> dict[ColumnKey, str]:
+    """The columns of sources that have another name for the same heading."""
+    found: dict[ColumnKey, str] = {}
+    for table in before.tables.keys() & after.tables.keys():
+        old, new = ({each.heading or name: name for name, each in model.tables[table].columns.items()}
+                    for model in (before, after))  # fmt: skip
+        for heading in dict.fromkeys([*old, *new]):
+            names = old.get(heading, heading), new.get(heading, heading)
+            if names[0] != names[1] and names[0] not in after.tables[table].columns:
+                found[table, names[0]] = names[1]
+    return found
 
 
 def _following(declaration: Declaration, renames: Mapping[str, str]) -> dict[str, Measure]:
@@ -156,7 +176,9 @@ def _columns(before: Table, after: Table) -> Iterator[Difference]:
         ("derived column", before.derived, after.derived),
         ("column", before.formulas, after.formulas),
     ):
-        own = [{column_name(before.name, column): each for column, each in side.items()} for side in (old, new)]
+        # A column of which nothing is stated is there whether it is listed or not.
+        own = [{column_name(before.name, column): each for column, each in side.items() if each != ColumnSettings()}
+               for side in (old, new)]  # fmt: skip
         yield from _mapping(kind, *own)
 
 

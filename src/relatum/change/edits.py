@@ -61,6 +61,15 @@ def renamed(dependencies: Dependencies, name: str, new: str) -> Declaration:
     )
 
 
+def with_columns_renamed(declaration: Declaration, columns: Mapping[ColumnKey, str]) -> Declaration:
+    """The declaration as it would be with other names for columns, roles and derived tables of them included."""
+    every = {alias: new for key, new in columns.items() for alias in _column_aliases(declaration, *key)}
+    tables: dict[str, dict[str, None]] = {}
+    for name, table in declaration.tables.items():
+        tables[name] = dict.fromkeys([*table.columns, *table.derived, *(old for owner, old in every if owner == name)])
+    return _rewritten(declaration, Known(tables, declaration.measures), _Names({}, {}, every))
+
+
 def _column_aliases(declaration: Declaration, table: str, column: str) -> list[ColumnKey]:
     """The column itself, and the same column where roles and derived tables have it."""
     if table in declaration.tables and declaration.tables[table].role_of:

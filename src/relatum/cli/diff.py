@@ -18,6 +18,7 @@ from relatum.cli.output import (
     listing,
     print_json,
     value_text,
+    whole_words,
 )
 
 if TYPE_CHECKING:
@@ -67,7 +68,7 @@ def _print(found: Comparison) -> None:
         for each in found.changes:
             what = f"{each.kind} {each.name}"
             lines.add_row(Text(each.what, style=_STYLES[each.what]), what, each.setting, each.before, each.after)
-        out.print(lines)
+        out.print(whole_words(lines))
     else:
         out.print("the models mean the same")
     if found.moved:

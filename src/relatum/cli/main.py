@@ -12,6 +12,7 @@ from relatum.cli.demo import demo
 from relatum.cli.diagram import diagram
 from relatum.cli.diff import diff
 from relatum.cli.draft import draft
+from relatum.cli.edit import edit
 from relatum.cli.export import export
 from relatum.cli.impact import impact
 from relatum.cli.pivot import pivot
@@ -29,6 +30,7 @@ app = typer.Typer(
 )
 for command in (demo, draft, check, show, diagram, pivot, impact, diff, refresh, export):
     app.command()(command)
+app.add_typer(edit, name="edit")
 
 
 def _version(wanted: bool) -> None:

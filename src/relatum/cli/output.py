@@ -196,6 +196,14 @@ def listing(*headings: str, numbers: tuple[str, ...] = ()) -> Any:
     return table
 
 
+def whole_words(table: Any) -> Any:
+    """A listing whose columns are as wide as their longest word, so that none is broken where there is room."""
+    for column in table.columns:
+        words = [word for cell in column.cells for word in str(cell).split()]
+        column.min_width = min(max(map(len, words), default=0), 40) or None
+    return table
+
+
 def value_text(value: Any) -> str:
     """A value of a formula as people read it: thousands apart, fractions to six digits; a dash for none."""
     if isinstance(value, bool) or not isinstance(value, int | float | Decimal):

@@ -114,7 +114,7 @@ class ColumnProfile:
             self.type.kind is not Kind.INTEGER
             or self.distinct < 20
             or self.column.lower < 0
-            or self.column.upper > 2400
+            or self.column.upper >= 2460
         ):
             return False
         values = self.members.values.values.astype(np.int64)

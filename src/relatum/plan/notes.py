@@ -81,11 +81,31 @@ def unrelated(catalog: Catalog, aggregate: Aggregate, each: Filter) -> Note:
         if coarse
         else f"no relationship leads from {source} to {quoted(each.table)}"
     )
+    repeat = 'repeat the value with unrelated = "repeat" on its measure'
     return Note(
         "unrelated",
-        f"{aggregate.text} has no value {where}: {reason}. "
-        'Relate them, or repeat the value with unrelated = "repeat" on its measure.',
+        f"{aggregate.text} has no value {where}: {reason}. {_way_in(catalog, start, each.table) or 'Relate them'}, "
+        f"or {repeat}.",
     )
+
+
+def _way_in(catalog: Catalog, start: str, table: str) -> str:
+    """What a formula would have to say for a filter on a table to reach rows: a relationship is there, and is quiet."""
+    if not start:
+        return ""
+    for related in catalog.declaration.relationships:
+        if not related.standby:
+            continue
+        found = {place.table for place in catalog.routes.lookups(Place(start))} | {start}
+        beyond = {place.table for place in catalog.routes.lookups(Place(related.one.table))} | {related.one.table}
+        if related.many.table in found and table in beyond:
+            return f"A relationship stands by: ask for it with [via {related.many}]"
+    for fact in catalog.declaration.tables:
+        found_there = {place.table: route for place, route in catalog.routes.lookups(Place(fact)).items()}
+        if found_there.get(start) and (fact == table or table in found_there):
+            sides = [f"both ways {hop.relationship.many}" for hop in found_there[start] if hop.relationship is not None]
+            return f"Rows of {quoted(fact)} find both: let filters travel back with [{', '.join(sides)}]"
+    return ""
 
 
 def finer_axes(catalog: Catalog, changes: Iterable[Change], context: Context) -> list[Note]:
