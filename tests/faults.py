@@ -11,6 +11,7 @@ import sqlite3
 import subprocess
 import sys
 import tempfile
+import zipfile
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -160,6 +161,23 @@ def sqlite_without_table(folder: Path) -> None:
     base.close()
 
 
+def archive(folder: Path) -> None:
+    with zipfile.ZipFile(folder / "sales.zip", "w") as packed:
+        packed.writestr("a.csv", SALES)
+        packed.writestr("b.csv", SALES)
+
+
+def far_moment(folder: Path) -> None:
+    table = pa.table({"product_id": ["P1"], "quantity": [1], "sold_at": pa.array([10**14], pa.timestamp("s"))})
+    with pa.ipc.new_file(str(folder / "sales.arrow"), table.schema) as writer:
+        writer.write_table(table)
+
+
+def pivot(*values: str, where: str = "") -> tuple[str, ...]:
+    """A pivot of values."""
+    return ("pivot", "shop.toml", *(part for value in values for part in ("--values", value)), *(("--where", where) if where else ()))
+
+
 def two_shapes(folder: Path) -> None:
     (folder / "parts").mkdir()
     (folder / "parts" / "a.csv").write_text(SALES)
@@ -243,6 +261,39 @@ FAULTS = [
     Fault("a file vanished since the last refresh", refreshed_then(lambda folder: (folder / "product.csv").unlink()), "the former state stays", ("refresh", "shop.toml"), 1),
     Fault("a column vanished since the last refresh", refreshed_then(edit("product.csv", "price", "cost")), "breaks   measure revenue", ("refresh", "shop.toml"), 1),
     Fault("a file is damaged since the last refresh", refreshed_then(write("sales.csv", b"\0\0")), "the former state stays", ("refresh", "shop.toml"), 1),
+    Fault("a value changed its kind since the last refresh", refreshed_then(edit("sales.csv", "P2,3", "P2,three")), "sales.quantity was integer and is text now, for instance 'three'", ("refresh", "shop.toml"), 1),
+    Fault("one row is bad since the last refresh", refreshed_then(edit("sales.csv", "P2,3", "P2,3,9")), "sales unreadable: 3 rows before", ("refresh", "shop.toml"), 1),
+    #
+    Fault("a number is marked NA", edit("sales.csv", "P2,3", "P2,NA"), 'null = ["NA"] on it says that it means no value'),
+    Fault("a stated number is marked NA", both(edit("sales.csv", "P2,3", "P2,NA"), add('[table.sales.column.quantity]\ntype = "integer"\n')), "if it means no value, state null = ['NA']"),
+    Fault("a number is written in other digits", both(edit("sales.csv", "P2,3", "P2,0x10"), add('[table.sales.column.quantity]\ntype = "integer"\n')), "quantity is '0x10', which is not integer"),
+    Fault("a number is infinite", both(edit("sales.csv", "P2,3", "P2,inf"), add('[table.sales.column.quantity]\ntype = "decimal(2)"\n')), "quantity is 'inf', which is not decimal(2)"),
+    Fault("whole numbers are too wide", write("sales.csv", b"product_id,quantity,receipt\nP1,2,9223372036854775808\nP2,3,9223372036854775809\nP1,1,1\n"), "receipt: whole numbers of more than 64 bits: read as text", code=0),
+    Fault("a date is of no year", write("sales.csv", b"product_id,quantity,sold\nP1,2,0000-01-01\nP2,3,2024-01-01\nP1,1,2024-01-01\n"), "dates outside the years 1 to 9999", code=0),
+    Fault("some moments say a zone", write("sales.csv", b"product_id,quantity,sold\nP1,2,2024-01-01T10:00Z\nP2,3,2024-01-01T10:00\nP1,1,\n"), "some moments say their zone and some do not", code=0),
+    Fault("a moment is beyond all years", source('source = "sales.arrow"', far_moment), "outside the years 1 to 9999", pivot("max(sales.sold_at)")),
+    Fault("a pattern has a letter that is not read", add('[table.sales.column.product_id]\ntype = "date"\npattern = "dd/QQ/yyyy"\n'), "Q (quarter) is not supported"),
+    Fault("there is no such time zone", edit("shop.toml", 'name = "shop"', 'timezone = "Europe/Nowhere"'), "no time zone 'Europe/Nowhere'"),
+    Fault("an archive holds two files", source('source = "sales.zip"', archive), "The archive holds 2 files"),
+    Fault("a packed file is damaged", source('source = "sales.csv.gz"', write("sales.csv.gz", b"no")), "cannot be unpacked"),
+    Fault("a file ends in a count", edit("sales.csv", "P1,1", "P1,1\n3 rows"), "left out with footer = 1"),
+    Fault("a role says a type", add('[table.gift]\nrole_of = "product"\n[table.gift.column.price]\ntype = "text"\n'), "a role's column has just a label of its own"),
+    Fault("a table is related to none", both(write("note.csv", b"a\n1\n"), add('[table.note]\nsource = "note.csv"\n')), "is related to no other table", code=1),
+    Fault("codes are added up", both(write("sales.csv", b"product_id,quantity,till_no\nP1,2,7\nP2,3,7\nP1,1,8\n"), add('[measure.tills]\nformula = "sum(sales.till_no)"\n')), "adds up sales.till_no, whose numbers name or order things", code=0),
+    #
+    Fault("a member is misspelt", lambda folder: None, "the nearest: 'Fern' (1 row)", pivot("revenue", where="product.plant = 'Fren'"), 0),
+    Fault("a cast does not fit", lambda folder: None, "product.plant is no integer on 2 rows of product", pivot("sum(cast(product.plant as integer))"), 0),
+    Fault("a type to cast to is none", lambda folder: None, "Nothing is cast to money", pivot("max(cast(product.price as money))")),
+    Fault("a measure in a condition", lambda folder: None, "revenue is a measure, and a condition is asked of each row", pivot("revenue", where="revenue > 400")),
+    Fault("an aggregate in a condition", lambda folder: None, "so it cannot hold an aggregate", pivot("revenue", where="sum(sales.quantity) > 4")),
+    Fault("over stands within a part", lambda folder: None, "over states the table of a whole part", pivot("revenue", where="product.price > 1 or sales.quantity > 1 over sales")),
+    Fault("rows are counted with a star", lambda folder: None, "Rows are counted of a table: count(sales)", pivot("count(*)")),
+    Fault("the best by nothing", lambda folder: None, "keep top 10 customer by revenue", pivot("revenue[keep top 1 product]")),
+    Fault("a part of a date is none", lambda folder: None, "There is no part moon of a date", pivot("extract(moon from date '2024-01-01')")),
+    Fault("a name in a condition is none", lambda folder: None, "Did you mean product.plant", pivot("revenue", where="plnat = 'Fern'")),
+    Fault("a grid in a form that there is not", lambda folder: None, "A grid is not written to files ending in .html", (*pivot("revenue"), "--out", "grid.html")),
+    Fault("others need what is removed", lambda folder: None, "is needed by measure share", ("edit", "shop.toml", "remove", "revenue")),
+    Fault("an edit breaks a formula", lambda folder: None, "no column nothing", ("edit", "shop.toml", "measure", "revenue", "sum(sales.nothing)")),
     Fault("the record of the last refresh is damaged", refreshed_then(lambda folder: next((folder / ".relatum").glob("state*")).write_text("{")), "nothing to compare with yet", ("refresh", "shop.toml"), 0),
 ]  # fmt: skip
 

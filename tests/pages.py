@@ -17,6 +17,7 @@ from typing import Any
 
 from typer.testing import CliRunner
 
+from awkward import write_awkward
 from relatum.cli.main import app
 from relatum.demo.write import write_demo
 from relatum.errors import RelatumError
@@ -120,6 +121,7 @@ def beside_the_demo() -> Iterator[None]:
     here = Path.cwd()
     with tempfile.TemporaryDirectory() as folder:
         write_demo(Path(folder) / "hollowmere")
+        write_awkward(Path(folder) / "ferries")
         os.chdir(folder)
         columns = os.environ.get("COLUMNS")
         os.environ["COLUMNS"] = "100"

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from relatum.api import Model
 from relatum.audit.tables import hierarchy_findings
+from relatum.data.moments import check_zone
 from relatum.data.table import TableData
 from relatum.drafts.collect import LeftOut, collect
 from relatum.drafts.draft import draft_model
@@ -106,7 +107,7 @@ class Draft:
         write_atomically(target, self.text(target, allow_outside=False))
 
 
-def draft(*data: str | os.PathLike[str], name: str = "model", **frames: object) -> Draft:
+def draft(*data: str | os.PathLike[str], name: str = "model", timezone: str = "UTC", **frames: object) -> Draft:
     """Propose a model of raw data.
 
     Parameters
@@ -116,6 +117,8 @@ def draft(*data: str | os.PathLike[str], name: str = "model", **frames: object) 
         databases.
     name : str
         What the model is called.
+    timezone : str
+        The time zone, as ``Europe/Berlin``, on whose clocks moments that know their zone are read.
     **frames : frame
         Frames by table name.
 
@@ -142,10 +145,11 @@ def draft(*data: str | os.PathLike[str], name: str = "model", **frames: object) 
     6
     """
     folder = Path.cwd()
-    raws, left_out = collect(data, frames, folder)
+    check_zone(timezone)
+    raws, left_out = collect(data, frames, folder, timezone)
     whereabouts = Whereabouts(folder, dict(frames), True)
     known = {raw.name: raw.data for raw in raws}
-    return Draft(_standing(draft_model(raws, left_out, name), whereabouts, known), whereabouts)
+    return Draft(_standing(draft_model(raws, left_out, name, timezone), whereabouts, known), whereabouts)
 
 
 def _standing(drafted: Drafted, whereabouts: Whereabouts, known: Mapping[str, TableData]) -> Drafted:

@@ -26,6 +26,9 @@ def draft(
         "model.toml"
     ),
     name: Annotated[str, typer.Option(help="What the model is called; the file's name unless given.")] = "",
+    timezone: Annotated[
+        str, typer.Option(metavar="ZONE", help="On whose clocks moments are read that know their zone: Europe/Berlin.")
+    ] = "UTC",
     replace: Annotated[bool, typer.Option("--replace", help="Replace a file that is there.")] = False,
     everything: Annotated[
         bool, typer.Option("--all", help="Show too what was looked at and left out, with the evidence.")
@@ -42,7 +45,7 @@ def draft(
     with errors_as_sentences():
         import relatum
 
-        found = relatum.draft(*data, name=name or out.stem)
+        found = relatum.draft(*data, name=name or out.stem, timezone=timezone)
         found.save(out, replace=replace)
         if format is Format.JSON:
             print_json(_document(found, everything))

@@ -6,6 +6,7 @@ import os
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
+from functools import partial
 from pathlib import Path
 
 from relatum.data.table import TableData
@@ -80,7 +81,20 @@ class LeftOut:
     why: str
 
 
-def collect(data: Iterable[object], frames: Mapping[str, object], folder: Path) -> tuple[list[Raw], list[LeftOut]]:
+@dataclass(frozen=True, slots=True)
+class _Site:
+    """The folder that sources are relative to, and the time zone in which they are read."""
+
+    folder: Path
+    zone: str
+
+    def read(self, source: Source, stated: Stated = PLAIN) -> TableData:
+        return read_source(source, self.folder, replace(stated, zone=self.zone))
+
+
+def collect(
+    data: Iterable[object], frames: Mapping[str, object], folder: Path, zone: str = "UTC"
+) -> tuple[list[Raw], list[LeftOut]]:
     """Every table that the data holds.
 
     Parameters
@@ -91,12 +105,15 @@ def collect(data: Iterable[object], frames: Mapping[str, object], folder: Path) 
         Frames by table name.
     folder : Path
         What the sources that are found are written relative to.
+    zone : str
+        The time zone on whose clocks moments that know their zone are read.
 
     Raises
     ------
     SourceError
         Something cannot be read, or holds no table at all.
     """
+    site = _Site(folder, zone)
     found: list[Raw] = []
     left_out: list[LeftOut] = []
     for each in data:
@@ -105,9 +122,9 @@ def collect(data: Iterable[object], frames: Mapping[str, object], folder: Path) 
                 f"A {type(each).__name__} is no path, and as a frame it has no name.",
                 fix="Pass frames by name: relatum.draft(sales=frame).",
             )
-        found += _found(os.fspath(each), folder, left_out)
+        found += _found(os.fspath(each), site, left_out)
     for name, frame in frames.items():
-        found.append(Raw(name, Source(""), read_frame(frame, PLAIN, name), frame))
+        found.append(Raw(name, Source(""), read_frame(frame, Stated(zone=zone), name), frame))
     if not found:
         raise SourceError("There is no table in this data.", fix="Name files, folders, a workbook or a database.")
     plain = [raw.plain() for raw in _apart(found)]
@@ -123,46 +140,42 @@ def _pointing_plainly(raw: Raw, tables: list[Raw]) -> Raw:
     ))  # fmt: skip
 
 
-def _found(address: str, folder: Path, left_out: list[LeftOut]) -> Iterator[Raw]:
+def _found(address: str, site: _Site, left_out: list[LeftOut]) -> Iterator[Raw]:
     if is_server(address):
-        yield from _database(address, folder)
+        yield from _database(address, site)
         return
     path = Path(address)
     if path.is_dir():
-        yield from _folder(path, folder, left_out)
+        yield from _folder(path, site, left_out)
     elif path.suffix == ".json" and path.is_file():
-        yield from _package(path, folder)
+        yield from _package(path, site)
     elif "*" in path.name:
-        yield _file(path, folder, _stem(path.name.replace("*", "")))
+        yield _file(path, site, _stem(path.name.replace("*", "")))
     else:
-        yield from _one(path, folder)
+        yield from _one(path, site)
 
 
-def _one(path: Path, folder: Path) -> Iterator[Raw]:
-    relative = _relative(path, folder)
+def _one(path: Path, site: _Site) -> Iterator[Raw]:
+    relative = _relative(path, site.folder)
     if is_database(str(path)):
-        yield from _database(relative, folder)
+        yield from _database(relative, site)
     elif path.suffix.lower() in WORKBOOKS and path.is_file():
         for part in workbook_parts(path):
             source = Source(relative, part)
-            yield Raw(_word(part), source, read_source(source, folder, PLAIN), reread=_again(source, folder))
+            yield Raw(_word(part), source, site.read(source), reread=partial(site.read, source))
     else:
-        yield _file(path, folder, _stem(path.name))
+        yield _file(path, site, _stem(path.name))
 
 
-def _file(path: Path, folder: Path, name: str) -> Raw:
-    source = Source(_relative(path, folder))
-    return Raw(name, source, read_source(source, folder, PLAIN), reread=_again(source, folder))
+def _file(path: Path, site: _Site, name: str) -> Raw:
+    source = Source(_relative(path, site.folder))
+    return Raw(name, source, site.read(source), reread=partial(site.read, source))
 
 
-def _again(source: Source, folder: Path) -> Reread:
-    return lambda stated: read_source(source, folder, stated)
-
-
-def _folder(path: Path, folder: Path, left_out: list[LeftOut]) -> Iterator[Raw]:
+def _folder(path: Path, site: _Site, left_out: list[LeftOut]) -> Iterator[Raw]:
     descriptor = path / "datapackage.json"
     if descriptor.is_file():
-        yield from _package(descriptor, folder)
+        yield from _package(descriptor, site)
         return
     groups: dict[tuple[str, str], list[Path]] = {}
     some = False
@@ -173,51 +186,51 @@ def _folder(path: Path, folder: Path, left_out: list[LeftOut]) -> Iterator[Raw]:
         if each.is_dir():
             if any(readable(inner) for inner in each.iterdir()):
                 some = True
-                yield _file(each, folder, _word(each.name))
+                yield _file(each, site, _word(each.name))
             else:
                 left_out.append(LeftOut(str(each), "a folder without data files"))
         elif readable(each):
             groups.setdefault((_NUMBERED.sub("", bare_stem(each)) or bare_stem(each), _endings(each)), []).append(each)
         elif kind in WORKBOOKS or is_database(each.name):
             some = True
-            yield from _one(each, folder)
+            yield from _one(each, site)
         else:
             said = f"files ending in {kind or 'nothing'} are no data"
             left_out.append(LeftOut(str(each), "an archive of several files" if kind == ".zip" else said))
     for (stem, kind), files in groups.items():
-        yield from _group(stem, kind, files, folder)
+        yield from _group(stem, kind, files, site)
     if not groups and not some:
         raise SourceError("There is no data file here.", path=path, fix=f"Known endings: {listed(sorted(READERS))}.")
 
 
-def _group(stem: str, kind: str, files: list[Path], folder: Path) -> Iterator[Raw]:
+def _group(stem: str, kind: str, files: list[Path], site: _Site) -> Iterator[Raw]:
     """Files whose names differ by a number alone are one table if they have the same columns; else one each."""
     if len(files) > 1:
         pattern = files[0].with_name(f"{stem}*{kind}")
         if files_in(pattern) == files:
             try:
-                yield _file(pattern, folder, _word(stem))
+                yield _file(pattern, site, _word(stem))
                 return
             except SourceError:
                 pass  # of different shape: tables of their own
     for each in files:
-        yield _file(each, folder, _stem(each.name))
+        yield _file(each, site, _stem(each.name))
 
 
-def _package(path: Path, folder: Path) -> Iterator[Raw]:
+def _package(path: Path, site: _Site) -> Iterator[Raw]:
     _, resources = read_datapackage(path)
     for each in resources:
-        source = Source(_relative(path.parent / each.path, folder))
+        source = Source(_relative(path.parent / each.path, site.folder))
         types = {name: parse_type(type_) for name, type_ in each.types.items()}
-        data = read_source(source, folder, Stated(types))
+        data = site.read(source, Stated(types))
         foreign = _pointing(each.foreign_keys)
         yield Raw(_word(each.name), source, data, None, each.key, foreign, each.types, each.labels, each.about)
 
 
-def _database(address: str, folder: Path) -> Iterator[Raw]:
-    for each in database_tables(address, folder):
+def _database(address: str, site: _Site) -> Iterator[Raw]:
+    for each in database_tables(address, site.folder):
         source = Source(address, each.name)
-        data = read_source(source, folder, PLAIN)
+        data = site.read(source)
         yield Raw(_word(each.name), source, data, None, each.key, _pointing(each.foreign_keys))
 
 

@@ -63,6 +63,7 @@ def _typed(address: str) -> bool:
 class _Draft:
     raws: list[Raw]
     name: str
+    timezone: str
     proposals: list[Proposal] = field(default_factory=list)
 
     def __post_init__(self) -> None:
@@ -70,7 +71,7 @@ class _Draft:
         self.settings: dict[str, dict[str, ColumnSettings]] = {name: {} for name in self.tables}
         self.nulls: dict[str, tuple[str, ...]] = {}
         self.keys: dict[str, tuple[str, ...]] = {}
-        self.declared = Declaration(self.name)
+        self.declared = Declaration(self.name, timezone=self.timezone)
 
     # -- steps, in order ----------------------------------------------------------------------------------------------
 
@@ -565,9 +566,9 @@ class _Draft:
                 self.declared = self.declared.with_measure(each.content)
 
 
-def draft_model(raws: list[Raw], left_out: list[LeftOut], name: str) -> Drafted:
+def draft_model(raws: list[Raw], left_out: list[LeftOut], name: str, timezone: str) -> Drafted:
     """Propose a model of raw tables: what is likely is declared, what is not stands among the proposals."""
-    draft = _Draft(raws, name)
+    draft = _Draft(raws, name, timezone)
     steps = (
         draft.find_names,
         draft.find_nulls,

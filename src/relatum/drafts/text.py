@@ -31,7 +31,7 @@ def draft_text(drafted: Drafted, sources: Mapping[str, str]) -> str:
 
 def _lines(drafted: Drafted, document: dict[str, Any]) -> Iterator[str]:
     yield f"relatum = {VERSION}"
-    yield from _dumped({"name": document["name"]})
+    yield from _dumped({key: document[key] for key in ("name", "timezone") if key in document})
     yield ""
     yield "# A draft. Each part has its evidence beside it; what is not likely enough stands as a comment, with what"
     yield "# speaks against it. Read the comments once, then make the model your own."

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 
 from relatum.data.table import TableData
-from relatum.data.types import DATE, TEXT
+from relatum.data.types import DATE, FLOAT, TEXT
 from relatum.engine.memory.run import MemoryEngine
 from relatum.engine.memory.store import JoinKeeper
 from relatum.errors import DataError, FormulaError, ModelError
@@ -18,7 +18,11 @@ from relatum.plan.engine import Engine
 from relatum.plan.nodes import Plan
 from relatum.plan.notes import Note
 from relatum.session.resolution import Resolution, resolve
+from relatum.sources.texts import converts
 from relatum.wording import listed, suggestion
+
+#: More texts than this among numbers are no markers of null.
+_FEW_MARKERS = 3
 
 
 class Session:
@@ -72,7 +76,7 @@ class Session:
                 self.formulas.measure(name)
             except FormulaError as error:
                 error.place = ("measure", _owner_name(error, name), "formula")
-                error.fix = "\n".join(filter(None, [error.fix, self._typeless()]))
+                error.fix = "\n".join(filter(None, [error.fix, self._typeless(), self._marked(error)]))
                 raise
 
     def changed(self, declaration: Declaration, sources: Mapping[str, TableData]) -> Session:
@@ -82,6 +86,20 @@ class Session:
     def plan(self, wanted: Wanted) -> tuple[Plan, list[Note]]:
         """The plan that answers what is wanted, with what is to be noted."""
         return compile_plan(self.catalog, wanted, self.resolution.derivations)
+
+    def _marked(self, error: FormulaError) -> str:
+        """What a column holds that is text for a few values among numbers, where that is what an error is about."""
+        parts = split_name(error.text[error.span.start : error.span.stop])
+        if len(parts) != 2 or parts[0] not in self.declaration.tables or parts[1] not in self.catalog.columns(parts[0]):
+            return ""
+        if self.catalog.columns(parts[0])[parts[1]] != TEXT:
+            return ""
+        texts = self.store.members(*parts).values.dictionary.to_pylist()
+        wrong = [text for text in texts if not converts(text, FLOAT)]
+        if not 0 < len(wrong) <= _FEW_MARKERS or len(wrong) == len(texts):
+            return ""
+        shown = ", ".join(f'"{text}"' for text in wrong)
+        return f"{column_name(*parts)} holds {shown} among numbers: null = [{shown}] on it says that it means no value."
 
     def _typeless(self) -> str:
         """Tables whose columns are text just because there are no rows that say otherwise."""

@@ -24,7 +24,7 @@ from relatum.sources import texts
 from relatum.sources.arrow import table_data, with_numbers
 from relatum.sources.content import content_of, without_footer
 from relatum.sources.stated import Stated
-from relatum.wording import first_line
+from relatum.wording import counted, first_line
 
 #: So many lines say what the fields of a CSV file are parted by.
 _SAMPLED = 200
@@ -294,7 +294,7 @@ def _explain(path: Path, content: Any, layout: _Layout, stated: Stated) -> None:
         for row in reader:
             if row and len(row) != len(names):
                 raise SourceError(
-                    f"This row has {len(row)} fields, and the heading has {len(names)}.",
+                    f"This row has {counted(len(row), 'field')}, and the heading has {len(names)}.",
                     path=path,
                     line=start,
                     fix="What parts the fields needs double quotes around a text that holds it. "
