@@ -38,6 +38,15 @@ def test_two_roles_on_one_axis_have_headings_of_their_own(tmp_path: Path) -> Non
     assert str(grid).splitlines()[2].split("  ")[0] == "Origin name"
 
 
+def test_renaming_a_roles_column_is_its_own() -> None:
+    model = voyages(False)
+    model.rename("destination.name", "Port of call")
+    grid = model.pivot(["origin.name", "destination.name", "harbour.name"], values="count(harbour)")
+    assert [axis.label for axis in grid.result.axes] == ["Origin name", "Port of call", "Name"]
+    model.rename("harbour.name", "town")
+    assert model.pivot("destination.town", values="crates").result.axes[0].label == "Port of call"
+
+
 def test_a_role_keeps_its_labels_in_the_file(tmp_path: Path) -> None:
     (tmp_path / "harbour.csv").write_text("code,name\nA,Alm\n")
     (tmp_path / "m.toml").write_text("""relatum = 1

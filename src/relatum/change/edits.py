@@ -41,6 +41,8 @@ def renamed(dependencies: Dependencies, name: str, new: str) -> Declaration:
         return declaration
     if thing.kind == "column":
         table, column = parts
+        if declaration.tables[table].role_of:
+            return _labelled(declaration, table, column, new)
         for grain in declaration.tables[table].per:
             if split_name(grain)[-1] == column:
                 raise ModelError(f"{thing.name} has its name from {grain}.", fix=f"Rename {grain}: the other follows.")
@@ -59,6 +61,14 @@ def renamed(dependencies: Dependencies, name: str, new: str) -> Declaration:
     return replace(
         declaration, hierarchies=frozen({key: replace(value, name=key) for key, value in hierarchies.items()})
     )
+
+
+def _labelled(declaration: Declaration, role: str, column: str, label: str) -> Declaration:
+    """The declaration in which a role calls a column by a label of its own: its name is that of the table it shows."""
+    described = declaration.tables[role]
+    settings = {**described.columns, column: replace(described.columns.get(column, ColumnSettings()), label=label)}
+    changed = replace(described, columns=frozen(settings))
+    return replace(declaration, tables=frozen({**declaration.tables, role: changed}))
 
 
 def with_columns_renamed(declaration: Declaration, columns: Mapping[ColumnKey, str]) -> Declaration:
