@@ -488,6 +488,8 @@ def _bare(node: Syntax) -> Iterator[str]:
 def _no_match_tables(node: Syntax) -> Iterator[str]:
     if isinstance(node, Operation) and node.operator == "is_no_match":
         yield node.operands[0].parts[0]
+    if isinstance(node, Call) and node.function not in FUNCTIONS:
+        return  # an aggregate inside has rows of its own
     for child in children(node):
         yield from _no_match_tables(child)
 

@@ -60,6 +60,7 @@ def test_there_are_examples_and_pictures() -> None:
     assert {picture.stem for picture in pictures} == {
         "demo",
         "draft",
+        "edit",
         "check",
         "show",
         "diagram",

@@ -70,7 +70,7 @@ NEWS: list[tuple[str, Callable[[Path], object], list[str]]] = [
     ("members", rewrite("product.csv", "tree,20\n", "bush,20\nc,fern,1\n"), ["product changed: 2 -> 3 rows (product.csv grown)" if False else "product changed: 2 -> 3 rows (product.csv written anew)", "  new in product: c", "  new in kind: bush, fern", "  gone in kind: tree"]),
     ("new file", lambda folder: pq.write_table(pa.table({"n": [5]}), folder / "visits" / "2024.parquet"), ["visit grown: 2 -> 3 rows (2024.parquet new)", "visits: 3 -> 8"]),
     ("a neighbour", lambda folder: (folder / "extra.csv").write_text("a\n1\n"), ["nothing has changed"]),
-    ("orphans", rewrite("sales.csv", "b,2", "q,2"), ["sales changed: 2 -> 2 rows (sales.csv written anew)", "sales.product -> product.product: 0 -> 1 row find nothing, for instance 'q'", "revenue: 50 -> 10"]),
+    ("orphans", rewrite("sales.csv", "b,2", "q,2"), ["sales changed: 2 -> 2 rows (sales.csv written anew)", "sales.product -> product.product: 0 -> 1 row finds nothing, for instance 'q'", "revenue: 50 -> 10"]),
 ]  # fmt: skip
 BROKEN: list[tuple[str, Callable[[Path], object], list[str]]] = [
     ("column gone", rewrite("product.csv", "price", "cost"), ["breaks   measure revenue  (measure revenue <- column product.price)", "  new columns: cost", "  lost columns: price", "the former state stays"]),

@@ -42,7 +42,12 @@ class Draft:
     @property
     def proposals(self) -> tuple[Proposal, ...]:
         """Everything proposed, doubted or noted, with its evidence."""
-        return self._drafted.proposals
+        return tuple(each for each in self._drafted.proposals if each.kind != "aside")
+
+    @property
+    def aside(self) -> tuple[Proposal, ...]:
+        """What was looked at and left out, with the evidence against it."""
+        return tuple(each for each in self._drafted.proposals if each.kind == "aside")
 
     @property
     def left_out(self) -> tuple[LeftOut, ...]:

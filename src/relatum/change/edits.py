@@ -266,7 +266,10 @@ def removed(dependencies: Dependencies, name: str, force: bool) -> tuple[Declara
             )
     if breaks and not force:
         shown = listed([f"{each.kind} {each.name}" for each in breaks], 8)
-        raise ModelError(f"{thing} is needed by {shown}.", fix="Change those first, or remove them with it: force.")
+        raise ModelError(
+            f"{thing} is needed by {shown}.",
+            fix="Change those first, or remove them with it: force=True, in the shell --force.",
+        )
     gone = [thing, *(Thing(each.kind, each.name) for each in breaks)]
     return _without(dependencies.declaration, gone), breaks
 

@@ -135,7 +135,8 @@ class Refreshed(msgspec.Struct, frozen=True):
             yield from table_lines(each)
         for orphan in self.orphans:
             shown = f", for instance {listed(list(orphan.keys), _SAMPLES)}" if orphan.keys else ""
-            yield f"{orphan.relationship}: {orphan.before:,} -> {counted(orphan.after, 'row')} find nothing{shown}"
+            verb = "finds" if orphan.after == 1 else "find"
+            yield f"{orphan.relationship}: {orphan.before:,} -> {counted(orphan.after, 'row')} {verb} nothing{shown}"
         for value in self.values if values else ():
             yield f"{value.name}: {value.before or 'none'} -> {value.after or 'none'}"
         if self.first:

@@ -67,8 +67,7 @@ def _document(found: Draft, everything: bool) -> dict[str, Any]:
                 "evidence": each.evidence,
                 "doubt": each.doubt,
             }
-            for each in found.proposals
-            if everything or each.kind != "aside"
+            for each in (*found.proposals, *(found.aside if everything else ()))
         ],
         "left_out": [{"what": each.what, "why": each.why} for each in found.left_out],
     }
@@ -102,8 +101,7 @@ def _print(found: Draft, everything: bool) -> None:
             text.append(f" ({each.evidence})" if each.evidence else "", style="dim")
             text.append(f" {each.doubt}" if each.doubt else "", style="yellow")
             out.print(text)
-    asides = [each for each in found.proposals if each.kind == "aside"] if everything else []
-    for each in asides:
+    for each in found.aside if everything else ():
         text = Text("looked at and left out  ", style="dim").append(each.statement, style="default")
         out.print(text.append(f" ({each.evidence})", style="dim"))
     for thing in found.left_out:

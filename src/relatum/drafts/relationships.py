@@ -34,6 +34,8 @@ from relatum.wording import counted, percent
 _NAMING = (Kind.INTEGER, Kind.TEXT, Kind.DATE)
 #: Besides others, a moment names a thing too: the weather of a place at an hour.
 _NAMING_TOGETHER = (*_NAMING, Kind.TIMESTAMP)
+#: Among fewer keys, half that find nothing are no accident.
+_ENOUGH = 100
 #: A name match below this is no evidence by itself.
 _WEAK = 0.6
 
@@ -171,7 +173,7 @@ def _judged(
         if share >= 0.9:
             return (0.99 if share >= 0.98 and is_key else 0.93), missing
         # Codes that are called alike on both sides mean the same, even where many of them are not there.
-        alike = score >= 0.95 and is_key and many.type.kind is Kind.TEXT
+        alike = score >= 0.95 and is_key and many.type.kind is Kind.TEXT and found.total >= _ENOUGH
         return (0.85 if alike else 0.6, missing) if share >= 0.5 else (0.0, "")
     if score >= _WEAK:
         if share >= 0.98:

@@ -256,6 +256,8 @@ class Scans:
             others = [other for other in every if other is not test] if table == source else []
             found += [(table, each, others) for each in applications(CAST, test.part.expression)]
         for table, cast, tests in found:
+            if not columns_in(cast):
+                continue  # a constant that does not fit is the formula's own matter
             part = FilterPart(table, None, _did_not_fit(cast), "")
             own = part_test(RowReader(self.store, table), part, ())
             rows = _counted(self.store.rows(Place(table)), [own, *tests])
