@@ -433,7 +433,11 @@ class Maker:
         own = "calendar.weekday" if table == "calendar" else self._own(table)
         text = self.row(table, "bool", 1)
         # An outer `and` would split the condition into parts that may mention no column at all.
-        return text if f"{table}." in text and " and " not in text else f"({own} is not null or {text})"
+        part = text if f"{table}." in text and " and " not in text else f"({own} is not null or {text})"
+        stated = self.rnd.random()
+        if stated < 0.1 and " or " not in text:
+            return f"({part}) over {table}"
+        return f"({own} is not null or {text} over {table})" if 0.1 <= stated < 0.15 and " over " not in text else part
 
 
 def travelling_up(case: Case, rnd: random.Random) -> Case:

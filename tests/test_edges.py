@@ -70,6 +70,23 @@ def test_floats_round_as_their_shortest_decimal_reads(value: float, digits: int)
     assert float(got) == pytest.approx(float(expected), rel=1e-15, abs=0) if abs(value) < 2**53 / 10**digits else True
 
 
+KEPT_PER = [
+    ("avg(sum(s.q)[keep p where true] per p.kind)", [2.0, 2.0, 3.0]), ("avg(sum(s.q)[keep p.kind where true] per p.kind)", [2.0, 2.0, 3.0]),
+    ("sum(sum(s.q)[keep p where count(s) > 1] per p.pid)", [None, None, 5]), ("sum(sum(s.q)[keep p where sum(s.q) >= 3] per p.kind)", [None, 3, 5]),
+    ("max(sum(s.q)[keep top 1 p by sum(s.q)] per s.c)", [2, 3, 3]), ("count(sum(s.q)[keep s.c where sum(s.q) > 1] per p)", [1, 1, 1]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("formula", "expected"), KEPT_PER)
+def test_what_a_member_keeps_is_found_under_an_axis(formula: str, expected: list[Any]) -> None:
+    model = relatum.Model()
+    model.add_table("p", pa.table({"pid": ["s", "r"], "kind": ["a", "b"]}), key="pid")
+    model.add_table("s", pa.table({"pid": ["s", "r", "r"], "q": [1, 2, 3], "paid": [True, False, True], "c": [1, 1, 2]}))
+    model.relate("s.pid -> p.pid")
+    values = {row["s.paid"]: row["v"] for row in model.pivot("s.paid", values={"v": formula}, show_empty=True).to_arrow(True).to_pylist()}
+    assert [values[False], values[True], values[None]] == expected
+
+
 def test_running_floats_begin_anew_in_each_cell() -> None:
     model = relatum.Model()
     model.add_table("t", pa.table({"g": ["x", "y", "y", "y"], "p": [1, 1, 2, 3], "v": [1e17, 0.1, 0.2, 0.3]}))

@@ -436,8 +436,8 @@ class Editable(Changeable):
     def rename(self, name: str, new: str) -> None:
         """Give a table, column, measure or hierarchy another name; everything that names it follows.
 
-        A role's columns have the names of its table's: a new name for one of them is a label of its own, and neither the
-        table nor another role is called otherwise.
+        A role's columns have the names of its table's: a new name for one of them is a label of its own, and neither
+        the table nor another role is called otherwise.
 
         Parameters
         ----------

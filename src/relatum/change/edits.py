@@ -246,6 +246,9 @@ def _table(table: Table, names: _Names, formula: Callable[..., str]) -> Table:
     )
 
 
+_FORCED = "Change those first, or remove them with it: force=True, in the shell --force."
+
+
 def removed(dependencies: Dependencies, name: str, force: bool) -> tuple[Declaration, tuple[Dependant, ...]]:
     """The declaration without a thing; with ``force`` without all that breaks either, which is returned too.
 
@@ -268,7 +271,7 @@ def removed(dependencies: Dependencies, name: str, force: bool) -> tuple[Declara
         shown = listed([f"{each.kind} {each.name}" for each in breaks], 8)
         raise ModelError(
             f"{thing} is needed by {shown}.",
-            fix="Change those first, or remove them with it: force=True, in the shell --force.",
+            fix=_FORCED,
         )
     gone = [thing, *(Thing(each.kind, each.name) for each in breaks)]
     return _without(dependencies.declaration, gone), breaks

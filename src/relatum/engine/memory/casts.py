@@ -134,7 +134,8 @@ def _rescaled(column: Column, type_: Type) -> Column:
 def _rounded(column: Column, type_: Type) -> Column:
     """Floats as their shortest decimals read, rounded half away from zero."""
     values = column.values
-    scaled = np.abs(values) * 10.0**type_.scale
+    with np.errstate(over="ignore"):  # what is too large becomes infinite, and is told by that
+        scaled = np.abs(values) * 10.0**type_.scale
     wide = scaled >= 2.0**63
     large = (scaled >= _EXACT / 16) & ~wide
     found = np.rint(np.where(wide | large, 0.0, rounded_floats(values, type_.scale)) * 10.0**type_.scale)
@@ -162,7 +163,7 @@ def _to_text(column: Column) -> Column:
 
 
 def _written(column: Column) -> list[str]:
-    """Values as text: whole floats without a point, dates and moments as ISO 8601 has them."""
+    """What values read like as text: whole floats without a point, dates and moments as ISO 8601 has them."""
     match column.type.kind:
         case Kind.INTEGER:
             return [str(each) for each in column.values.tolist()]

@@ -35,7 +35,7 @@ from relatum.engine.memory.store import Store
 from relatum.language.expression import Expression, Slot
 from relatum.model.names import column_name
 from relatum.model.routes import Place, Route
-from relatum.plan.dependencies import bounds_keys, kept_keys, new_keys, node_keys, node_names
+from relatum.plan.dependencies import bounds_keys, dates_keys, kept_keys, new_keys, node_keys, node_names
 from relatum.plan.engine import CutPeriod, LeftOutMember, Loss, NullWinner, PartPeriod
 from relatum.plan.nodes import (
     Aggregation,
@@ -369,7 +369,10 @@ class Evaluator:
         for node in wanted:
             extra = tuple(match for match in node.bounds.matches if match.key in new)
             outer = tuple(match for match in node.bounds.matches if match.key not in new)
-            wide = replace(node, bounds=replace(node.bounds, matches=outer, pinned=()))
+            # What a member itself decides cannot be told before there are members: more are looked at, none is lost.
+            kept = tuple(each for each in node.bounds.kept if not kept_keys(each) & new)
+            dates = tuple(each for each in node.bounds.dates if not dates_keys(each) & new)
+            wide = replace(node, bounds=replace(node.bounds, matches=outer, pinned=(), kept=kept, dates=dates))
             found = self.found(wide, cells, extra)
             parts.append(self._occurring(found, extra, cells, False))
             codes_of = found.groups.codes[len(found.groups.codes) - found.extra :]
