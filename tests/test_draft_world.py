@@ -216,3 +216,27 @@ def test_frames_are_drafted_by_plain_names_too() -> None:
     draft = relatum.draft(sales=pa.table({"Sold On": [datetime(2024, 1, 1, 9), datetime(2024, 2, 1)], "Net Amount": [1, 2], "2nd": [3, 4]}))
     assert list(draft.model().session.data["sales"].types) == ["sold_on", "net_amount", "nd2"]
     assert draft.model().evaluate("net_amount", where="calendar.month = '2024-02'") == 2
+
+
+def test_a_faulty_file_keeps_no_one_from_the_others(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "raw").mkdir()
+    (tmp_path / "raw" / "torn.csv").write_text("a,b\n1,2\n3\n")
+    with pytest.raises(relatum.SourceError, match="This row has 1 field, and the heading has 2"):
+        relatum.draft("raw")
+    (tmp_path / "raw" / "toll.csv").write_text("gate,toll,toll\n" + "".join(f"G{n},{n},{10 * n}\n" for n in range(12)))
+    done = run("draft", "raw", "-o", "a.toml", width=300)
+    assert "left out  raw/torn.csv: line 3: This row has 1 field" in done.stdout
+    assert "toll has two columns of one heading: they are numbered" in done.stdout
+    assert "# left out: raw/torn.csv: line 3" in (tmp_path / "a.toml").read_text()
+    assert relatum.open("a.toml").evaluate("sum(toll.toll_2 - toll.toll)") == 9 * 66
+
+
+def test_few_values_that_agree_are_told_and_not_taken(tmp_path: Path) -> None:
+    places = [{"code": code, "about": f"the {code} quay"} for code in ("AAA", "BBB", "CCC")]
+    trips = [{"trip": f"T{n}", "stop": places[n % 3]["code"], "tide": n % 5} for n in range(60)]
+    draft = drafted(tmp_path, place=places, trip=trips)
+    assert not draft.declaration.relationships
+    assert [each.statement for each in draft.aside] == ["trip.stop -> place.code"]
+    assert "3 values may agree by chance" in draft.aside[0].evidence
+    assert "avg(trip.tide)" in [str(each.formula) for each in draft.declaration.measures.values()]

@@ -67,6 +67,10 @@ class SourceError(RelatumError, ValueError):
     """Data that cannot be read: a missing file, a ragged row, a heading used twice."""
 
 
+class HeadingError(SourceError):
+    """Data with two columns of one heading, which formulas could not tell apart."""
+
+
 class MissingSourceError(SourceError):
     """Data that is not there: no such file, no such table of a database or workbook."""
 

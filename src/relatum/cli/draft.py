@@ -105,7 +105,7 @@ def _print(found: Draft, everything: bool) -> None:
         text = Text("looked at and left out  ", style="dim").append(each.statement, style="default")
         out.print(text.append(f" ({each.evidence})", style="dim"))
     for thing in found.left_out:
-        out.print(Text("left out  ", style="dim").append(f"{thing.what}: {thing.why}"))
+        out.print(Text("left out  ", style="yellow").append(f"{thing.what}: {thing.why}"))
 
 
 _STYLES = {"sure": "green", "likely": "cyan", "unsure": "yellow", "note": "dim"}

@@ -12,7 +12,7 @@ from pathlib import Path
 from relatum.data.table import TableData
 from relatum.data.types import parse_type
 from relatum.drafts.words import plain_name
-from relatum.errors import SourceError
+from relatum.errors import HeadingError, SourceError
 from relatum.sources.arrow import read_frame, with_numbers
 from relatum.sources.content import stem as bare_stem
 from relatum.sources.database import ForeignKey, database_tables, is_database, is_server
@@ -27,13 +27,15 @@ _NUMBERED = re.compile(r"[-_ .]*\d[\d_.-]*")
 
 
 Reread = Callable[[Stated], TableData]
+_Reading = tuple[Path, Callable[[], Iterable["Raw"]]]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Raw:
     """A table as found: where it is, its rows, and what its source declares.
 
-    ``headings`` are those of the columns that have another name here; ``reread`` reads the source otherwise.
+    ``headings`` are those of the columns that have another name here; ``reread`` reads the source otherwise;
+    ``numbered`` says that equal headings had to be told apart.
     """
 
     name: str
@@ -47,6 +49,7 @@ class Raw:
     about: str = ""
     headings: Mapping[str, str] = field(default_factory=dict)
     reread: Reread | None = None
+    numbered: bool = False
 
     def plain(self) -> Raw:
         """This table with names for its columns that need no quotes."""
@@ -69,7 +72,8 @@ class Raw:
         """The rows with some texts taken for null in some columns."""
         assert self.reread is not None, "texts are looked at in sources of text alone"
         old = {name: self.headings.get(name, name) for name in self.data.types}
-        data = self.reread(Stated(nulls={old[name]: markers for name, markers in nulls.items()}))
+        markers = {old[name]: found for name, found in nulls.items()}
+        data = self.reread(Stated(nulls=markers, numbered=self.numbered))
         return data.renamed(self.headings) if self.headings else data
 
 
@@ -90,6 +94,14 @@ class _Site:
 
     def read(self, source: Source, stated: Stated = PLAIN) -> TableData:
         return read_source(source, self.folder, replace(stated, zone=self.zone))
+
+    def table(self, name: str, source: Source) -> Raw:
+        """A table whose headings are a person's: two may be equal."""
+        again = partial(self.read, source)
+        try:
+            return Raw(name, source, self.read(source), reread=again)
+        except HeadingError:
+            return Raw(name, source, self.read(source, Stated(numbered=True)), reread=again, numbered=True)
 
 
 def collect(
@@ -161,15 +173,17 @@ def _one(path: Path, site: _Site) -> Iterator[Raw]:
         yield from _database(relative, site)
     elif path.suffix.lower() in WORKBOOKS and path.is_file():
         for part in workbook_parts(path):
-            source = Source(relative, part)
-            yield Raw(_word(part), source, site.read(source), reread=partial(site.read, source))
+            yield site.table(_word(part), Source(relative, part))
     else:
         yield _file(path, site, _stem(path.name))
 
 
+def _single(path: Path, site: _Site) -> list[Raw]:
+    return [_file(path, site, _word(path.name) if path.is_dir() else _stem(path.name))]
+
+
 def _file(path: Path, site: _Site, name: str) -> Raw:
-    source = Source(_relative(path, site.folder))
-    return Raw(name, source, site.read(source), reread=partial(site.read, source))
+    return site.table(name, Source(_relative(path, site.folder)))
 
 
 def _folder(path: Path, site: _Site, left_out: list[LeftOut]) -> Iterator[Raw]:
@@ -178,43 +192,55 @@ def _folder(path: Path, site: _Site, left_out: list[LeftOut]) -> Iterator[Raw]:
         yield from _package(descriptor, site)
         return
     groups: dict[tuple[str, str], list[Path]] = {}
-    some = False
+    reads: list[_Reading] = []
     for each in sorted(path.iterdir()):
         kind = each.suffix.lower()
         if each.name.startswith("."):
             continue
         if each.is_dir():
             if any(readable(inner) for inner in each.iterdir()):
-                some = True
-                yield _file(each, site, _word(each.name))
+                reads.append((each, partial(_single, each, site)))
             else:
                 left_out.append(LeftOut(str(each), "a folder without data files"))
         elif readable(each):
             groups.setdefault((_NUMBERED.sub("", bare_stem(each)) or bare_stem(each), _endings(each)), []).append(each)
         elif kind in WORKBOOKS or is_database(each.name):
-            some = True
-            yield from _one(each, site)
+            reads.append((each, partial(_one, each, site)))
         else:
             said = f"files ending in {kind or 'nothing'} are no data"
             left_out.append(LeftOut(str(each), "an archive of several files" if kind == ".zip" else said))
     for (stem, kind), files in groups.items():
-        yield from _group(stem, kind, files, site)
-    if not groups and not some:
+        reads += _grouped(stem, kind, files, site)
+    yield from _readings(reads, left_out)
+    if not reads:
         raise SourceError("There is no data file here.", path=path, fix=f"Known endings: {listed(sorted(READERS))}.")
 
 
-def _group(stem: str, kind: str, files: list[Path], site: _Site) -> Iterator[Raw]:
+def _grouped(stem: str, kind: str, files: list[Path], site: _Site) -> list[_Reading]:
     """Files whose names differ by a number alone are one table if they have the same columns; else one each."""
     if len(files) > 1:
         pattern = files[0].with_name(f"{stem}*{kind}")
         if files_in(pattern) == files:
             try:
-                yield _file(pattern, site, _word(stem))
-                return
+                whole = _file(pattern, site, _word(stem))
+                return [(pattern, lambda: [whole])]
             except SourceError:
                 pass  # of different shape: tables of their own
-    for each in files:
-        yield _file(each, site, _stem(each.name))
+    return [(each, partial(_single, each, site)) for each in files]
+
+
+def _readings(readings: list[_Reading], left_out: list[LeftOut]) -> Iterator[Raw]:
+    """The tables of a folder that can be read: a faulty file keeps no one from the others."""
+    errors = []
+    for path, reading in readings:
+        try:
+            yield from reading()
+        except SourceError as error:
+            errors.append(error)
+            line = f"line {error.line}: " if error.line is not None else ""
+            left_out.append(LeftOut(str(path), line + " ".join(error.sentence().split())))
+    if errors and len(errors) == len(readings):
+        raise errors[0]
 
 
 def _package(path: Path, site: _Site) -> Iterator[Raw]:

@@ -80,6 +80,8 @@ class _Draft:
         for table in self.tables.values():
             for name, heading in table.raw.headings.items():
                 self._set(table.name, name, heading=heading)
+            if table.raw.numbered:
+                self._note(table.name, f"{table.name} has two columns of one heading: they are numbered", "")
 
     def find_nulls(self) -> None:
         """Texts such as NA that stand for no value among numbers or dates."""
@@ -188,7 +190,9 @@ class _Draft:
         singles = [each for each in found if not each.active or not isinstance(each.content, Relationship)]
         pointing = {each.content.many for each in found if each.active and isinstance(each.content, Relationship)}
         # What a column has nothing in common with is worth a word only where it points nowhere else.
-        self.proposals += [each for each in singles if each.kind != "note" or _start(each) not in pointing]
+        singles = [each for each in singles if each.kind != "note" or _start(each) not in pointing]
+        taken = {each.subject for each in found if each.kind == "relationship"}
+        self.proposals += [each for each in singles if each.kind != "aside" or each.subject not in taken]
         for each in sorted((each for each in found if each.active), key=self._order):
             self._accept(each)
         self._give_roles()
@@ -396,6 +400,7 @@ class _Draft:
                 part=raw.source.part,
                 query=raw.source.query,
                 null=self.nulls.get(name, ()),
+                headings="numbered" if raw.numbered else "",
             )
             self.declared = self.declared.with_table(described)
 

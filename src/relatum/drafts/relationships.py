@@ -127,8 +127,12 @@ def _pair(
         doubt = f"{many.name} is {many.type} and {one.table}.{one.name} is {one.type}: they never match"
         return Proposal("relationship", link, link, 0.3, "the names agree", doubt, _pointing_to(many, one))
     # The evidence of values costs more than that of names: a pair that no name speaks for must be text.
-    if score < 0.3 and (many.type.kind is not Kind.TEXT or many.distinct < 10):
+    if score < 0.3 and many.type.kind is not Kind.TEXT:
         return None
+    if score < 0.3 and many.distinct < 10:
+        found = coverage([many], [one])
+        few = f"{found} found, but {counted(found.members, 'value')} may agree by chance"
+        return Proposal("aside", link, link, 0.0, few) if found.members > 1 and found.share == 1 else None
     whole = tables.keys.get(many.table) in ((many.name,), ())
     if many.unique and one.unique and whole:
         if tables.keys.get(one.table) not in ((one.name,), ()):

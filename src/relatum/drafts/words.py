@@ -19,8 +19,8 @@ _RATES = frozenset(
 )
 #: What is measured at a moment or a place: an average says something, a sum does not.
 _MEASURED = frozenset(
-    "temp temperature dewp dewpoint humid humidity pressure visib visibility speed gust dir direction bearing heading "
-    "height altitude alt elevation depth delay lag latency voltage ph".split()
+    "temp temperature dewp dewpoint humid humidity pressure visib visibility speed wind gust tide dir direction "
+    "bearing heading height altitude alt elevation depth delay lag latency voltage ph".split()
 )
 #: Words that end in "id" and name nothing by it.
 _ID_WORDS = frozenset(

@@ -19,7 +19,7 @@ import pyarrow.csv as pacsv
 from relatum.data.arrow import arrow_type
 from relatum.data.table import TableData
 from relatum.data.types import INTEGER, TEXT, Kind, Type
-from relatum.errors import SourceError
+from relatum.errors import HeadingError, SourceError
 from relatum.sources import texts
 from relatum.sources.arrow import table_data, with_numbers
 from relatum.sources.content import content_of, without_footer
@@ -274,7 +274,7 @@ def _checked(path: Path, names: list[str], numbered: bool) -> list[str]:
     twice = [name for name, count in Counter(names).items() if count > 1]
     if twice and not numbered:
         positions = [str(position) for position, name in enumerate(names, 1) if name == twice[0]]
-        raise SourceError(
+        raise HeadingError(
             f"The heading {twice[0]} is there more than once: columns {' and '.join(positions)}.",
             path=path,
             line=1,

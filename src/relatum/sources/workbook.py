@@ -17,7 +17,7 @@ import pyarrow as pa
 from relatum.data.arrow import arrow_type
 from relatum.data.table import TableData
 from relatum.data.types import Type
-from relatum.errors import MissingSourceError, SourceError
+from relatum.errors import HeadingError, MissingSourceError, SourceError
 from relatum.sources.arrow import table_data, with_numbers
 from relatum.sources.stated import Stated
 from relatum.wording import counted, listed, suggestion
@@ -77,7 +77,7 @@ def read_workbook(path: Path, part: str, stated: Stated) -> TableData:
     found = parts[chosen]
     twice = [name for name, count in Counter(found.names).items() if count > 1]
     if twice and not stated.numbered:
-        raise SourceError(
+        raise HeadingError(
             f"The heading {twice[0]} is there more than once in {chosen}.",
             path=path,
             fix='Give every column a name of its own, or state headings = "numbered" for the table: '
