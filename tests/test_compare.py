@@ -36,6 +36,8 @@ CHANGES: list[tuple[Callable[[relatum.Model], object], list[str], list[str]]] = 
     (lambda m: m.rename("sales.quantity", "pieces"), ["renamed  column sales.quantity to sales.pieces"], []),
     (lambda m: (m.rename("product.price", "cost"), m.measure("revenue", "sum(sales.quantity * product.cost)", format="0", replace=True)), ["renamed  column product.price to product.cost", "changed  measure revenue: format ¤#,##0.00 -> 0"], []),
     (lambda m: m.rename("kind.family", "sort"), ["renamed  column kind.family to kind.sort"], []),
+    (lambda m: m.rename("sales", "lines"), ["renamed  table sales to lines"], []),
+    (lambda m: (m.rename("calendar", "days"), m.rename("kind", "sort")), ["renamed  table kind to sort", "renamed  table calendar to days"], []),
 ]  # fmt: skip
 
 

@@ -81,7 +81,7 @@ SLIPS = [
     ("max(sales.sold_on) * 2", "max(sales.sold_on)", "number is needed", ""),
     ("max(sales.sold_on) + max(sales.sold_on)", "max(sales.sold_on)", "moved by a whole number of days", ""),
     ("quantity[", "", "stops too early", ""),
-    ("quantity[product.kind = 'fern']", ".", "cannot stand here", "hold changes: where and a condition"),
+    ("quantity[product.kind = 'fern']", ".", "cannot stand here", "A condition follows where"),
     ("quantity[bak 1 year]", "bak", "cannot stand here", "Did you mean back?"),
     ("quantity[whre product.kind = 'fern']", "whre", "cannot stand here", "Did you mean where?"),
     ("quantity[2024]", "2024", "cannot stand here", "hold changes: where and a condition"),

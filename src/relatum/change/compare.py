@@ -9,7 +9,7 @@ from decimal import Decimal
 from typing import Any, TypeVar
 
 from relatum.audit.measures import agrees, control_condition, is_number
-from relatum.change.edits import with_columns_renamed
+from relatum.change.edits import with_columns_renamed, with_tables_renamed
 from relatum.errors import FormulaError, RelatumError
 from relatum.language.mentions import Known, meaning, mentions, respelled
 from relatum.model.declaration import ColumnSettings, Declaration, Measure, Relationship, Table
@@ -74,6 +74,11 @@ class Comparison:
 def compare_declarations(before: Declaration, after: Declaration) -> tuple[Difference, ...]:
     """What changed in meaning: blanks, comments and the order of things do not count."""
     found: list[Difference] = []
+    # A role of a renamed table is known for renamed itself once that is followed.
+    while tables := _renamed_tables(before, after):
+        pairs = [(quoted(old), quoted(new)) for old, new in tables.items()]
+        found += [Difference("renamed", "table", old, "", old, new) for old, new in pairs]
+        before = with_tables_renamed(before, tables)
     renamed = _renamed_columns(before, after)
     for (table, old_name), new_name in renamed.items():
         names = column_name(table, old_name), column_name(table, new_name)
@@ -103,6 +108,27 @@ def compare_declarations(before: Declaration, after: Declaration) -> tuple[Diffe
     ]
     found += _mapping("control", *controls)
     return tuple(found)
+
+
+def _renamed_tables(before: Declaration, after: Declaration) -> dict[str, str]:
+    """The tables that have another name for the same source or, where there is none, for the same settings."""
+    found: dict[str, str] = {}
+    new = {name: each for name, each in after.tables.items() if name not in before.tables}
+    for name, each in before.tables.items():
+        if name not in after.tables:
+            twins = [
+                other
+                for other, table in new.items()
+                if other not in found.values()
+                and (_origin(each) == _origin(table) if each.source else not table.source and _same(each, table))
+            ]
+            if len(twins) == 1:
+                found[name] = twins[0]
+    return found
+
+
+def _origin(table: Table) -> tuple[str, str, str]:
+    return table.source, table.part, table.query
 
 
 def _renamed_columns(before: Declaration, after: Declaration) -> dict[ColumnKey, str]:

@@ -71,6 +71,12 @@ def _labelled(declaration: Declaration, role: str, column: str, label: str) -> D
     return replace(declaration, tables=frozen({**declaration.tables, role: changed}))
 
 
+def with_tables_renamed(declaration: Declaration, names: Mapping[str, str]) -> Declaration:
+    """The declaration as it would be with other names for tables."""
+    tables = {name: [*table.columns, *table.derived] for name, table in declaration.tables.items()}
+    return _rewritten(declaration, Known(tables, declaration.measures), _Names(names, {}, {}))
+
+
 def with_columns_renamed(declaration: Declaration, columns: Mapping[ColumnKey, str]) -> Declaration:
     """The declaration as it would be with other names for columns, roles and derived tables of them included."""
     every = {alias: new for key, new in columns.items() for alias in _column_aliases(declaration, *key)}

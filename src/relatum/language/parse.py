@@ -417,6 +417,8 @@ def _refuse_chain(root: Syntax) -> None:
         pending.extend((child, depth + 1) for child in children(node))
 
 
+LABELS = "A value's label stands before it, with a colon: label: formula."
+
 #: What people write out of habit, and what to write here.
 _SLIPS = {
     "==": "One equals sign compares: a = b.",
@@ -493,9 +495,24 @@ def _habit(token: Token, before: str) -> str:
         r"\bkeep\s+(?:top|bottom)\s+\d+\s+[^\[\],]+\Z", before, re.IGNORECASE
     ):
         return "The best by what? keep top 10 customer by revenue."
+    if re.search(r"\[\s*(?:\w+|\"[^\"]+\")\s*\Z", before) and token.value in (
+        ".",
+        "=",
+        "<",
+        ">",
+        "<=",
+        ">=",
+        "<>",
+        "!=",
+    ):
+        return "A condition follows where: revenue[where customer.region = 'North']."
+    if token.type == "AS":
+        return LABELS
     return ""
 
 
+#: What follows the first name of a condition.
+_COMPARED = frozenset((".", "=", "<", ">", "<=", ">=", "<>", "!="))
 _CHANGES = (
     "Square brackets hold changes: where and a condition, pin, ignoring, only, via, keep, "
     "or a move along the calendar such as back 1 year."

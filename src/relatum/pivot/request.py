@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from relatum.errors import RequestError
+from relatum.errors import FormulaError, RequestError
 from relatum.language.expression import Expression, FilterPart
+from relatum.language.parse import LABELS
 from relatum.model.names import column_name, quoted, split_list, split_name
 from relatum.plan.bounds import field_of
 from relatum.plan.nodes import Field
@@ -122,12 +124,19 @@ def resolve_request(session: Session, request: Request) -> Resolved:
     for field in fields:
         if fields.count(field) > 1:
             raise RequestError(f"{column_name(field.table, field.column)} stands on the axes twice.")
-    formulas = tuple(
-        session.formulas.formula(formula, "" if label == " ".join(formula.split()) else f"value {quoted(label)}")
-        for label, formula in request.values
-    )
+    formulas = tuple(_formula(session, label, formula) for label, formula in request.values)
     filters = session.formulas.condition(request.where) if request.where else ()
     return Resolved(tuple(fields), len(rows), formulas, filters)
+
+
+def _formula(session: Session, label: str, text: str) -> Expression:
+    try:
+        return session.formulas.formula(text, "" if label == " ".join(text.split()) else f"value {quoted(label)}")
+    except FormulaError as error:
+        # An equation of a name that the model has not is meant to give that name.
+        if error.span.start == 0 and re.match(r"\w+ *=", text) and not text[: error.span.stop].count("."):
+            error.fix = f"{LABELS} {error.fix}"
+        raise
 
 
 def _spread(session: Session, names: Sequence[str]) -> list[str]:
