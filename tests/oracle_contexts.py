@@ -457,7 +457,10 @@ class Contexts(Tables):
             values = {row: self.reached_values(row, path, column, reached) for row in rows}
             known = [value for found in values.values() for value in found]
             best = (min if word == "first" else max)(known) if known else None
-            rows = [row for row in rows if best is not None and best in values[row]]
+            # It is a filter from here on: what the next pin reaches passes it.
+            test = lambda row, column=column, best=best: best is not None and self.value(row, column) == best  # noqa: E731
+            reached.append((path, Filter("pin", table, frozenset([column]), test)))
+            rows = self.visible(source, reached)
         return rows, bearing
 
     def reached_values(self, row: Row, path: Path, column: str, filters: list[tuple[Path, Filter]]) -> list[Any]:
