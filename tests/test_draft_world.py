@@ -240,3 +240,28 @@ def test_few_values_that_agree_are_told_and_not_taken(tmp_path: Path) -> None:
     assert [each.statement for each in draft.aside] == ["trip.stop -> place.code"]
     assert "3 values may agree by chance" in draft.aside[0].evidence
     assert "avg(trip.tide)" in [str(each.formula) for each in draft.declaration.measures.values()]
+
+
+#: A grocery's raw tables: households of which half are described, campaigns with a table of descriptions, baskets of lines.
+GROCERY = {
+    "residents": [{"household_id": 2 * n + 1, "income": f"{n % 7}0-{n % 7}9K"} for n in range(90)],
+    "campaign_descriptions": [{"campaign_id": n + 1, "kind": "ABC"[n % 3]} for n in range(12)],
+    "mailing": [{"campaign_id": n % 12 + 1, "household_id": n % 100 + 1} for n in range(0, 1150, 2)],
+    "basket_line": [
+        {"basket_id": 700000 + n // 5, "line_no": n % 5, "household_id": n // 5 % 180 + 1, "item_upc": 5138004100 + 13 * (n % 31), "spent": n % 17 / 4}
+        for n in range(1500)
+    ],
+}  # fmt: skip
+
+
+def test_a_grocery_is_drafted(tmp_path: Path) -> None:
+    draft = drafted(tmp_path, **GROCERY)
+    assert {str(each) for each in draft.declaration.relationships} == {
+        "mailing.campaign_id -> campaign_descriptions.campaign_id",
+        "mailing.household_id -> residents.household_id",
+        "basket_line.household_id -> residents.household_id",
+    }
+    formulas = {each.formula for each in draft.declaration.measures.values()}
+    assert "count(distinct basket_line.basket_id)" in formulas, "a part of the key that names things is counted"
+    assert "count(distinct basket_line.item_upc)" in formulas and "sum(basket_line.spent)" in formulas
+    assert not any("sum(" in each and "spent" not in each for each in formulas)

@@ -320,11 +320,14 @@ class _Draft:
     def find_measures(self) -> None:
         """Sums, counts and averages of each fact."""
         linked = self._linked()
+        ends = self._linked(keys=False)
         targets = {each.one.table for each in self.declared.relationships if each.match == "equal"}
         namer = Namer({*self.declared.tables})
         facts = [table for name, table in self.tables.items() if self.kind(name) in ("fact", "alone")]
         for table in sorted(facts, key=lambda each: -each.rows):
-            found = best_first(fact_measures(table, linked[table.name], self._calendar_of(table.name), namer))
+            found = best_first(
+                fact_measures(table, ends[table.name], self.keys[table.name], self._calendar_of(table.name), namer)
+            )
             for related in self.declared.relationships:
                 if related.match == "as_of" and related.many.table == table.name:
                     found += priced(table, self.tables[related.one.table], namer)
@@ -534,8 +537,8 @@ class _Draft:
             ways.append((replace(related, standby=True), said))
         return ways
 
-    def _linked(self) -> dict[str, set[str]]:
-        linked: dict[str, set[str]] = {name: set(key) for name, key in self.keys.items()}
+    def _linked(self, keys: bool = True) -> dict[str, set[str]]:
+        linked: dict[str, set[str]] = {name: set(key if keys else ()) for name, key in self.keys.items()}
         for related in self.declared.relationships:
             for end in (related.many, related.one):
                 linked.setdefault(self.declared.rows_of(end.table), set()).update(end.columns)

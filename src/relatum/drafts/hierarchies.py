@@ -11,7 +11,7 @@ from relatum.data.types import Kind
 from relatum.drafts.keys import key_score
 from relatum.drafts.profile import ColumnProfile, TableProfile
 from relatum.drafts.proposals import Proposal
-from relatum.drafts.words import core, looks_like_key, singular, words
+from relatum.drafts.words import core, looks_like_key, subject, words
 from relatum.model.declaration import Hierarchy
 from relatum.model.names import column_name
 
@@ -79,7 +79,7 @@ def _within(table: TableProfile, linked: set[str]) -> tuple[list[ColumnProfile],
 
 def _label(table: TableProfile, linked: set[str]) -> ColumnProfile | None:
     """The column by which people know the rows: text, nearly unique, named like the table or ``name``."""
-    own = tuple(map(singular, words(table.name)))
+    own = subject(table.name)
     texts = [
         each
         for each in table.columns.values()

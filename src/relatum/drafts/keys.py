@@ -18,7 +18,7 @@ from relatum.drafts.words import (
     is_ordinal,
     is_rate,
     looks_like_key,
-    singular,
+    subject,
     words,
 )
 from relatum.wording import counted
@@ -60,7 +60,7 @@ def _can_be_key(column: ColumnProfile) -> bool:
 
 def key_score(table: TableProfile, column: ColumnProfile) -> int:
     """How much a unique column looks like the key of its table: by its name, its type and its place."""
-    own = tuple(map(singular, words(table.name)))
+    own = subject(table.name)
     named_so = core(column.name) == own[-len(core(column.name)) :] or words(column.name) in (
         ("id",),
         ("key",),
@@ -128,7 +128,7 @@ def _composite(table: TableProfile) -> tuple[tuple[str, ...], Proposal | None]:
 def _part_score(table: TableProfile, column: ColumnProfile) -> int:
     """How much a column looks like a part of its table's key."""
     if looks_like_key(column.name):
-        own = tuple(map(singular, words(table.name)))
+        own = subject(table.name)
         return 4 if core(column.name) == own[-len(core(column.name)) :] else 3
     if column.is_time or column.level or column.is_year:
         return 2

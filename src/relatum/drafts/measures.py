@@ -19,6 +19,7 @@ from relatum.drafts.words import (
     is_stock,
     looks_like_key,
     singular,
+    subject,
     words,
 )
 from relatum.model.declaration import Measure
@@ -46,7 +47,9 @@ class Namer:
         return name
 
 
-def fact_measures(table: TableProfile, linked: set[str], calendar: str, namer: Namer) -> Iterator[Proposal]:
+def fact_measures(
+    table: TableProfile, linked: set[str], key: tuple[str, ...], calendar: str, namer: Namer
+) -> Iterator[Proposal]:
     """Measures of a fact.
 
     Parameters
@@ -54,7 +57,9 @@ def fact_measures(table: TableProfile, linked: set[str], calendar: str, namer: N
     table : TableProfile
         The fact.
     linked : set of str
-        Its columns that a relationship or its key uses.
+        Its columns that a relationship uses.
+    key : tuple of str
+        Its key: the orders of order lines are counted, and nothing of a key is added up.
     calendar : str
         The column by which its time passes, as ``calendar.date``; empty where it has none.
     namer : Namer
@@ -66,7 +71,7 @@ def fact_measures(table: TableProfile, linked: set[str], calendar: str, namer: N
         if column.name in linked:
             continue
         where = column_name(table.name, column.name)
-        if column.type.numeric:
+        if column.type.numeric and column.name not in key:
             yield from _number(table, column, where, calendar, namer)
         if looks_like_key(column.name) and not column.unique and column.type.kind in (Kind.INTEGER, Kind.TEXT):
             said = f"{counted(column.distinct, 'value')} on {counted(column.rows, 'row')}, and no table of their own"
@@ -90,7 +95,7 @@ def best_first(found: Iterable[Proposal]) -> list[Proposal]:
 
 def _names_rows(table: TableProfile, column: ColumnProfile) -> bool:
     """Whether whole numbers are called like a row of their table: the flight of flights is a number that names."""
-    own = tuple(map(singular, words(table.name)))
+    own = subject(table.name)
     whole = column.type.kind is Kind.INTEGER and not is_amount(column.name)
     return whole and tuple(map(singular, words(column.name))) == own[-len(words(column.name)) :]
 

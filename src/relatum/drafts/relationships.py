@@ -23,6 +23,7 @@ from relatum.drafts.words import (
     role_in,
     singular,
     starts_a_validity,
+    subject,
     words,
 )
 from relatum.errors import DataError
@@ -64,7 +65,7 @@ def shared_prefix(table: TableProfile) -> str:
 def name_match(tables: DraftTables, many: ColumnProfile, one: ColumnProfile) -> float:
     """How much two names say that one column points to the other, from 0 to 1."""
     left, right = tables.bare(many), tables.bare(one)
-    target = tuple(map(singular, words(one.table)))
+    target = subject(one.table)
     many_core, one_core = core(left), core(right)
     if tuple(map(singular, words(left))) == (*target, *map(singular, words(right))):
         return 0.97
@@ -176,8 +177,10 @@ def _judged(
             return 0.7, f"{one.table} is about {narrower}, and small numbers are found among any others"
         if share >= 0.9:
             return (0.99 if share >= 0.98 and is_key else 0.93), missing
-        # Codes that are called alike on both sides mean the same, even where many of them are not there.
-        alike = score >= 0.95 and is_key and many.type.kind is Kind.TEXT and found.total >= _ENOUGH
+        # Keys that are called alike on both sides mean the same, even where many of them are not there. Numbers one
+        # after the other are found anywhere: nearly every row must be pointed to as well.
+        sure = many.type.kind is Kind.TEXT or not _dense(one) or found.members >= 0.9 * one.distinct
+        alike = score >= 0.95 and is_key and sure and not narrower and found.total >= _ENOUGH
         return (0.85 if alike else 0.6, missing) if share >= 0.5 else (0.0, "")
     if score >= _WEAK:
         if share >= 0.98:
@@ -210,7 +213,7 @@ def _one_to_one(
     evidence = f"{found} found, unique on both sides"
     doubt = f"not found: {example}" if share < 1 else ""
     confidence = 0.95 if share == 1 else 0.85
-    owners = [tuple(map(singular, words(table))) for table in (many.table, one.table)]
+    owners = [subject(table) for table in (many.table, one.table)]
     if _dense(one) and not (looks_like_key(one.name) and core(one.name) in owners):
         confidence, doubt = 0.5, "rows numbered alike need not be the same things"
     return Proposal("relationship", link, link, confidence, evidence, doubt, content)
@@ -219,10 +222,13 @@ def _one_to_one(
 def _narrower(many: ColumnProfile, one: ColumnProfile) -> str:
     """A word in the name of a table that neither the column that would point there knows nor its own table.
 
-    ``customer.group_id`` need not mean a row of ``product_group``; ``product.group_id`` does.
+    ``customer.group_id`` need not mean a row of ``product_group``; ``product.group_id`` does. A table that is not named
+    after its key at all says nothing of it: the ``household_id`` of ``demographics`` is that of any household.
     """
     about = [*core(many.name), *core(one.name), *map(singular, words(many.table))]
-    target = tuple(map(singular, words(one.table)))
+    target = subject(one.table)
+    if not set(core(one.name)) & set(target) and many.name == one.name and not is_generic(one.name):
+        return ""
     return next((word for word in target if not any(word.startswith(each) or each in word for each in about)), "")
 
 

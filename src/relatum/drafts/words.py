@@ -7,7 +7,7 @@ import re
 from relatum.model.names import KEYWORDS
 
 _BREAK = re.compile(r"[^a-z0-9]+")
-KEY_ENDINGS = frozenset(("id", "key", "no", "nr", "num", "number", "code", "sku", "ref", "uuid", "pk", "fk", "isbn"))
+KEY_ENDINGS = frozenset("id key no nr num number code sku upc ean gtin barcode ref uuid pk fk isbn".split())
 #: Names so common that two tables may have one without meaning the same thing.
 GENERIC = frozenset(
     "id key no nr number code name title type status state kind date day month year note notes comment description "
@@ -52,6 +52,8 @@ _NOT_ADDED = frozenset(
     "timezone zone dst version line position priority sort order rank shelf size row seat stint gate lane room floor "
     "track bib shirt till desk door stop step round leg innings period grade level class".split()
 )
+#: What says of a table only what sort of table it is.
+_SORTS = frozenset("description detail info information data master dim dimension fact attribute metadata".split())
 _FROM = frozenset("from start starts since effective begin begins valid".split())
 
 
@@ -66,6 +68,12 @@ def singular(word: str) -> str:
     if word.endswith("ies") and len(word) > 4:
         return word[:-3] + "y"
     return word[:-1] if word.endswith("s") and not word.endswith("ss") and len(word) > 3 else word
+
+
+def subject(table: str) -> tuple[str, ...]:
+    """What the rows of a table are, by its name: ``campaign_descriptions`` are campaigns."""
+    parts = tuple(map(singular, words(table)))
+    return tuple(part for part in parts if part not in _SORTS) or parts
 
 
 def core(name: str) -> tuple[str, ...]:
