@@ -97,6 +97,7 @@ SLIPS = [
     ("quantity[last year]", "year", "cannot stand here", ""),
     ("quantity[where sum(sales.quantity) > 3]", "sum(sales.quantity)", "cannot hold an aggregate", "[keep product where sum(sales.quantity) > …]"),
     ("quantity[where revenue > 3]", "revenue", "is a measure", "in a value: revenue[keep product where revenue > …]"),
+    ("count(sales[where sales.quantity > 1])", "sales", "is a table, and a value is needed", "count(sales)[where …] some of them"), ("revenue as r", "as", "cannot stand here", "with a colon: label: formula"),
     ("count(*)", "*", "cannot stand here", "count(sales)"), ("quantity[keep top 1 product]", "]", "cannot stand", "keep top 10 customer by revenue"),
     ("cast(1 as moment)", "moment", "Nothing is cast to moment", "integer, decimal(2)"), ("cast(1, 2)", "cast", "no function cast", "cast(x as integer)"),
     ("cast(1 as date)", "1", "never a date", ""), ("extract(moon from date '2024-01-01')", "moon", "no part moon", "year, quarter"),

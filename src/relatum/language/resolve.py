@@ -402,11 +402,12 @@ class FormulaReader(Reader):
                     self._keeping(quoted(name)),
                 )
             return self.formulas.measure(name)
-        if name in declaration.tables and scope.kind == "cell":
+        if name in declaration.tables and scope.kind != "condition":
             raise self.error(
                 f"{quoted(name)} is a table, and a value is needed.",
                 node.span,
-                f"count({quoted(name)}) counts its rows; a column is written {quoted(name)}.column.",
+                f"count({quoted(name)}) counts its rows, count({quoted(name)})[where …] some of them; "
+                f"a column is written {quoted(name)}.column.",
             )
         if scope.kind == "condition" and not self.catalog.tables_with(name):
             raise self._nothing_in_condition(node)

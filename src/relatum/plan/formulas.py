@@ -480,7 +480,8 @@ def _refuse_idle(added: Iterable[tuple[Change, Added]], inside: Findings) -> Non
                 owner=source.owner,
                 fix="No filter travels from there to the rows aggregated: relate the tables, or leave it out."
                 if inside.aggregates
-                else "The brackets follow a formula that an aggregate belongs in; it has none.",
+                else "The brackets follow a formula that an aggregate belongs in; it has none. "
+                "Write sum(sales.quantity)[where …].",
             )
 
 
