@@ -7,9 +7,13 @@ import io
 import json
 from pathlib import Path
 
+import hypothesis.strategies as st
+import pyarrow as pa
 import pyarrow.ipc as paipc
 import pyarrow.parquet as pq
 import pytest
+from hypothesis import given, settings
+from rich.cells import cell_len
 
 import relatum
 from conftest import run
@@ -88,3 +92,24 @@ def test_many_to_many_stands_under_neutral_heads(tmp_path: Path) -> None:
     (tmp_path / "m.toml").write_text('relatum = 1\n[table.a]\nsource = "a.csv"\n[table.b]\nsource = "b.csv"\n[[relationship]]\nlink = "a.k >-< b.k"\ndirection = "both"\n')
     text = run("show", tmp_path / "m.toml", width=120).stdout
     assert "one side" not in text and "one table" in text and "the other" in text
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    heads=st.lists(st.sampled_from(["The department of things", "苗木と種子の部門", "k", "é" * 40]), min_size=1, max_size=4),
+    amounts=st.lists(st.integers(-(10**15), 10**15), min_size=1, max_size=4),
+    width=st.integers(20, 200),
+    label=st.sampled_from(["n", "a label that goes on and on and on and on"]),
+)
+def test_a_value_is_never_cut(heads: list[str], amounts: list[int], width: int, label: str) -> None:
+    """Names give way, their ends standing; the line is longer than the terminal only where nothing is left to give."""
+    frame = {f"c{at}": [f"{head} {row}" for row in range(len(amounts))] for at, head in enumerate(heads)}
+    model = relatum.Model()
+    model.add_table("sales", pa.table({**frame, "q": amounts}))
+    grid = model.pivot(rows=[f"sales.{name}" for name in frame], values={label: "sum(sales.q)"})
+    lines = grid.to_text(width).splitlines()
+    body = lines[next(at for at, line in enumerate(lines) if line == "no filters") + 2 :]
+    for row, amount in enumerate(amounts):
+        assert any(line.endswith(f"{amount:,}".replace("-", "−")) and str(row) in line for line in body)
+    least = sum(min(cell_len(f"{head} 0"), 7) + 2 for head in heads) + 24
+    assert all(cell_len(line) <= max(width, least) for line in body)

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import io
 import shutil
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import groupby
 from typing import Any
 
 import numpy as np
+from rich.cells import cell_len, set_cell_size
 from rich.console import Console
 from rich.table import Table
 from rich.text import Text
@@ -20,7 +21,8 @@ from relatum.present.numbers import BLANK, formatter, member_text
 from relatum.wording import counted
 
 _SHOWN_COLUMNS = 60
-_WIDEST_LABEL = 32
+#: Names of members and headings of values are shortened to so many characters; where room is short, names to fewer.
+_WIDEST, _NARROWEST, _HEADING = 32, 7, 16
 _GAP = 2
 
 
@@ -50,16 +52,40 @@ class _Column:
 
     @property
     def width(self) -> int:
-        return max(len(line) for line in [*self.heading, *(cell.plain for cell in self.cells)])
+        return max(cell_len(line) for line in [*self.heading, *(cell.plain for cell in self.cells)])
+
+    def named_within(self, width: int) -> _Column:
+        """The column with names and heading of at most so many characters."""
+        cells = [Text(shortened(cell.plain, width), style=cell.style) for cell in self.cells]
+        return replace(self, heading=[shortened(line, width) for line in self.heading], cells=cells)
+
+    @property
+    def widest_cell(self) -> int:
+        return max((cell.cell_len for cell in self.cells), default=0)
+
+    def headed_within(self, width: int) -> _Column:
+        """The column with a heading of at most so many characters, or as wide as its values are."""
+        widest = max(width, self.widest_cell)
+        return replace(self, heading=[shortened(line, widest) for line in self.heading])
+
+
+def shortened(name: str, width: int) -> str:
+    """A name of at most so many columns, less its middle where it has more: both its ends tell it from others."""
+    if cell_len(name) <= width:
+        return name
+    tail = (width - 1) // 3
+    return f"{set_cell_size(name, width - 1 - tail).rstrip()}…{set_cell_size(name[::-1], tail).rstrip()[::-1]}"
 
 
 def print_grid(result: Result, console: Console, extent: Extent = SCREEN) -> None:
     """Print a grid: the filters in force, the values, the notes, the worst of them first."""
     console.print(_caption(result))
     labels, values, left_out = _columns(result, extent)
-    if extent.whole:
-        widest = max((column.width for column in values), default=0)
-        console.width = max(console.width, sum(label.width + _GAP for label in labels) + widest + _GAP)
+    if not extent.whole:
+        labels, values = _fitting(labels, values, console.width)
+    # A value is never cut: where there is no room for it, the line is longer than the terminal is wide.
+    widest = max((column.width for column in values), default=0)
+    console.width = max(console.width, sum(label.width + _GAP for label in labels) + widest)
     for block in _blocks(labels, values, console.width):
         console.print(_table(result, labels, block))
     if left_out:
@@ -70,6 +96,27 @@ def print_grid(result: Result, console: Console, extent: Extent = SCREEN) -> Non
     if len(notes) < len(result.notes):
         rest = counted(len(result.notes) - len(notes), "more note")
         console.print(Text(f"{rest}: {extent.more}", style="yellow"))
+
+
+def _fitting(labels: list[_Column], values: list[_Column], room: int) -> tuple[list[_Column], list[_Column]]:
+    """Labels and values for a width: names are shortened, all alike, until they leave room for every value.
+
+    Headings of values share what is left, and get no less than a few words.
+    """
+    least = max(
+        [min(_HEADING, column.width) for column in values] + [column.widest_cell for column in values], default=0
+    )
+    width = next(
+        (
+            each
+            for each in range(_WIDEST, _NARROWEST, -1)
+            if sum(min(label.width, each) + _GAP for label in labels) + least <= room
+        ),
+        _NARROWEST,
+    )
+    labels = [label.named_within(width) for label in labels]
+    left = room - sum(label.width + _GAP for label in labels)
+    return labels, [column.headed_within(min(_WIDEST, max(left, _HEADING))) for column in values]
 
 
 def grid_text(result: Result, width: int | None = None, extent: Extent = SCREEN) -> str:
@@ -93,8 +140,7 @@ def _columns(result: Result, extent: Extent) -> tuple[list[_Column], list[_Colum
     layout = result.layout()
     rows = _head_and_totals(len(layout.rows), extent.rows)
     shown = _head_and_totals(len(layout.columns), None if extent.whole else _SHOWN_COLUMNS)
-    widest = None if extent.whole else _WIDEST_LABEL
-    labels = [_label_column(result.axes[number], layout, number, rows, widest) for number in range(result.row_count)]
+    labels = [_label_column(result.axes[number], layout, number, rows) for number in range(result.row_count)]
     values = _value_columns(result, layout, rows, shown)
     hidden = []
     if len(rows) < len(layout.rows):
@@ -115,7 +161,7 @@ def _names(axis: Axis, codes: Array) -> dict[int, str]:
     return {**names, axis.members.null: "(null)", axis.members.no_match: "(no match)", TOTAL: "total"}
 
 
-def _label_column(axis: Axis, layout: Layout, number: int, rows: list[int], widest: int | None) -> _Column:
+def _label_column(axis: Axis, layout: Layout, number: int, rows: list[int]) -> _Column:
     names = _names(axis, layout.rows[rows, number])
     cells, before = [], None
     for row in rows:
@@ -124,9 +170,7 @@ def _label_column(axis: Axis, layout: Layout, number: int, rows: list[int], wide
         if codes == before or (number and code == TOTAL and codes[-2] == TOTAL):
             cells.append(Text(""))
         else:
-            name = names[code]
-            name = name if widest is None or len(name) <= widest else name[: widest - 1] + "…"
-            cells.append(Text(name, style="dim italic" if code >= axis.members.null else ""))
+            cells.append(Text(names[code], style="dim italic" if code >= axis.members.null else ""))
         before = codes
     return _Column([axis.label], cells, False)
 
