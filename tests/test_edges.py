@@ -128,3 +128,18 @@ def test_a_filter_that_every_row_passes_still_travels_to_the_one_side(sold: int)
     model.relate("sales.pid -> product.pid", direction="both")
     counted = model.pivot(values={"n": "count(product)[where sales.units > 0]"}).to_arrow(totals=True)
     assert counted["n"].to_pylist() == [len(chosen) or None]
+
+
+@settings(max_examples=40, deadline=None)
+@given(fields=st.permutations(["sales.a", "sales.b", "sales.c", "lookup.a", "lookup.d", "lookup.e"]), count=st.integers(1, 6), size=st.integers(1, 4))
+def test_columns_that_settle_each_other(fields: list[str], count: int, size: int) -> None:
+    """Several unique columns of one table and of its lookup: each determines all others, and one must stay."""
+    numbers = list(range(size))
+    model = relatum.Model()
+    model.add_table("sales", pa.table({"a": numbers, "b": [f"b{n}" for n in numbers], "c": [-n for n in numbers], "q": [n + 1 for n in numbers]}))
+    model.add_table("lookup", pa.table({"a": numbers, "d": [f"d{n}" for n in numbers], "e": [n / 2 for n in numbers]}), key="a")
+    model.relate("sales.a -> lookup.a")
+    spelt = {"sales.a": int, "sales.b": lambda n: f"b{n}", "sales.c": lambda n: -n, "lookup.a": int, "lookup.d": lambda n: f"d{n}", "lookup.e": lambda n: n / 2}
+    records = model.pivot(rows=fields[:count], values={"v": "sum(sales.q)"}).to_arrow().to_pylist()
+    wanted = [{**{field: spelt[field](n) for field in fields[:count]}, "v": n + 1} for n in numbers]
+    assert sorted(map(str, records)) == sorted(map(str, wanted))

@@ -187,7 +187,8 @@ class Scans:
         """Coded columns that another one settles: an order's date and customer follow from its number."""
         settled: dict[Coded, Coded] = {}
         for key in keys:
-            base = next((each for each in keys if settled.get(each) != key and self._settles(each, key)), None)
+            # Unique columns settle each other: one of them must stay, so none that this one settles already.
+            base = next((each for each in keys if self._settles(each, key) and _followed(each, settled) != key), None)
             if base is not None:
                 settled[key] = base
         return {key: _followed(base, settled) for key, base in settled.items()}
