@@ -32,6 +32,11 @@ def voyages(moments: bool) -> relatum.Model:
     return model
 
 
+def test_a_table_looked_up_in_its_roles_alone_is_a_lookup() -> None:
+    kinds = {node.name: node.kind for node in voyages(False).diagram().graph.nodes}
+    assert (kinds["harbour"], kinds["origin"], kinds["voyage"]) == ("lookup", "lookup", "fact")
+
+
 def test_two_roles_on_one_axis_have_headings_of_their_own(tmp_path: Path) -> None:
     grid = voyages(False).pivot(["origin.name", "destination.name", "destination.code", "origin.code"], values="crates")
     assert [axis.label for axis in grid.result.axes] == ["Origin name", "Destination name", "Bound for", "Origin code"]

@@ -47,7 +47,10 @@ class Graph:
 
 
 def kind_of(declaration: Declaration, name: str) -> str:
-    """What a table is: ``fact``, ``lookup``, ``calendar``, ``derived`` or ``alone`` (related to no other)."""
+    """What a table is: ``fact``, ``lookup``, ``calendar``, ``derived`` or ``alone`` (related to no other).
+
+    A table that is looked up in its roles alone is a lookup too.
+    """
     table = declaration.tables[declaration.rows_of(name)]
     if table.calendar is not None or table.dated:
         return "calendar"
@@ -56,7 +59,10 @@ def kind_of(declaration: Declaration, name: str) -> str:
     related = [each for each in declaration.relationships if name in (each.many.table, each.one.table)]
     plain = [each for each in related if each.kind == "many_to_one"]
     paired = any(each.kind == "one_to_one" for each in related)
+    roles = {each.name for each in declaration.tables.values() if each.role_of == name}
     if any(each.one.table == name for each in plain) or (paired and not plain):
+        return "lookup"
+    if not related and any(each.one.table in roles for each in declaration.relationships):
         return "lookup"
     return "fact" if related else "alone"
 
