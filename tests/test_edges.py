@@ -143,3 +143,17 @@ def test_columns_that_settle_each_other(fields: list[str], count: int, size: int
     records = model.pivot(rows=fields[:count], values={"v": "sum(sales.q)"}).to_arrow().to_pylist()
     wanted = [{**{field: spelt[field](n) for field in fields[:count]}, "v": n + 1} for n in numbers]
     assert sorted(map(str, records)) == sorted(map(str, wanted))
+
+
+def test_a_count_within_a_count_shows_where_it_is_zero() -> None:
+    """What has no rows is 0 once it is counted for each member: the combination stands, however deep the count lies."""
+    model = relatum.Model()
+    model.add_table("category", pa.table({"cat": [3], "rank": [1]}), key="cat")
+    model.add_table("product", pa.table({"pid": ["s"], "cat": [2], "weight": [1]}), key="pid")
+    model.add_table("customer", pa.table({"cid": [20]}), key="cid")
+    model.relate("product.cat -> category.cat")
+    counted = "count(distinct case when product.weight is null then 1 end)"
+    each = f"count(distinct case when category.rank is null then {counted} else {counted} end)"
+    for formula in (each, f"max({each} per category)", f"max(min(case when customer.cid is null then {each} else {each} end) per category)"):
+        shown = model.pivot(rows="product.weight", values={"v": formula}).to_arrow().to_pylist()
+        assert [row["v"] for row in shown] == [0, 0], formula

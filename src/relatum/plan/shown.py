@@ -48,9 +48,8 @@ def candidates(node: PlanNode, keys: tuple[int, ...]) -> Candidates:
             return _with_rows(replace(node, bounds=replace(bounds, kept=same, pinned=())), keys)
         case Naming(body=body):
             return candidates(body.inputs[0], keys)
-        case Nested(function=function, arguments=arguments, drops=drops):
-            zeros = AGGREGATES[function].empty == "zero" and not drops
-            for argument in arguments if all(each.strict for each in arguments) and not zeros else ():
+        case Nested(arguments=arguments):
+            for argument in arguments if _needs_values(node) else ():
                 for inner in _aggregations_of(argument):
                     if set(keys) <= node_keys(inner) and not inner.bounds.kept:
                         found = _with_rows(replace(inner, bounds=replace(inner.bounds, pinned=())), keys)
@@ -76,13 +75,20 @@ def _by_axes_alone(bounds: Bounds, keys: tuple[int, ...]) -> bool:
     return not (bounds.dates or bounds.kept or bounds.pinned) and {match.key for match in bounds.matches} == set(keys)
 
 
+def _needs_values(node: Nested) -> bool:
+    """Whether it has no value where its arguments have none: a count of members is 0 there."""
+    zero = AGGREGATES[node.function].empty == "zero" and not node.drops
+    return not zero and all(each.strict for each in node.arguments)
+
+
 def _aggregations_of(formula: Formula) -> Iterator[Aggregation]:
+    """Aggregates without which a formula has no value."""
     for node in formula.inputs:
         match node:
             case Aggregation():
                 yield node
             case Nested(arguments=arguments):
-                for argument in arguments:
+                for argument in arguments if _needs_values(node) else ():
                     yield from _aggregations_of(argument)
             case Naming(body=body):
                 yield from _aggregations_of(body)
