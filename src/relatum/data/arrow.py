@@ -14,14 +14,13 @@ from numpy.typing import NDArray
 from relatum.data.buffers import array_values, fixed_array, positions_array, texts_array
 from relatum.data.columns import Array, Column, boolean_column, exact_column, float_column, text_column
 from relatum.data.days import MICROSECONDS_A_DAY
-from relatum.data.moments import refuse_far_days, refuse_far_moments, wall_clock
+from relatum.data.moments import PER_SECOND, SECONDS_A_DAY, refuse_far_days, refuse_far_moments, wall_clock
 from relatum.data.types import BOOLEAN, DATE, FLOAT, INTEGER, MAX_SCALE, NANOSECONDS, TEXT, TIMESTAMP, Kind, Type
 from relatum.data.types import decimal as decimal_type
 from relatum.data.written import ISO, dates_of
 from relatum.errors import SourceError
 
 _MICROSECONDS = pa.timestamp("us")
-_PER_SECOND = {"s": 1, "ms": 10**3, "us": 10**6, "ns": 10**9}
 _DIGITS = {"s": 0, "ms": 3, "us": 6, "ns": 9}
 
 
@@ -111,19 +110,19 @@ def column_from_arrow(array: Any, wanted: Type | None = None, zone: str = "UTC")
     if found is TEXT and temporal and not pa.types.is_time(array.type):
         return dates_of(column_from_arrow(array), target, ISO, zone)
     if temporal and found.kind in (Kind.TIMESTAMP, Kind.DATE):
-        return _moments(_in_one_piece(array), target, zone)
+        return _moments(in_one_piece(array), target, zone)
     if pa.types.is_duration(array.type):
-        array = _seconds(_in_one_piece(array), found)
+        array = _seconds(in_one_piece(array), found)
     elif pa.types.is_time(array.type):
         array = array.cast(pa.string())
     elif pa.types.is_timestamp(array.type) and array.type.tz is not None:
-        array = column_to_arrow(_moments(_in_one_piece(array), sized(array) or found, zone))
+        array = column_to_arrow(_moments(in_one_piece(array), sized(array) or found, zone))
     if target != found:
         array = _converted(array, target)
     fresh = target.kind is Kind.TEXT and not pa.types.is_dictionary(array.type)
     if fresh:
         array = array.cast(pa.large_string()).dictionary_encode()
-    array = _in_one_piece(array)
+    array = in_one_piece(array)
     nulls = array_values(array.is_null()) if array.null_count else None
     if target.kind is Kind.TEXT:
         return _text(array, nulls, distinct=fresh)
@@ -161,12 +160,12 @@ def _moments(array: Any, target: Type, zone: str) -> Column:
         days, unit = array_values(array.cast(pa.int32()), 0).astype(np.int64), 0
         refuse_far_days(days, nulls)
     else:
-        unit = 1000 if arrow == pa.date64() else _PER_SECOND[arrow.unit]
+        unit = 1000 if arrow == pa.date64() else PER_SECOND[arrow.unit]
         values = array_values(array.cast(pa.int64()), 0)
         refuse_far_moments(values, unit, nulls)
         if pa.types.is_timestamp(arrow) and arrow.tz is not None:
             values = wall_clock(values, unit, zone)
-        days = values // (86_400 * unit)
+        days = values // (SECONDS_A_DAY * unit)
     if target.kind is Kind.DATE:
         return exact_column(DATE, days, nulls)
     wanted = 10 ** (6 + target.scale)
@@ -199,10 +198,10 @@ def sized(array: Any) -> Type | None:
     a float would make one of two of them. None for other types.
     """
     if pa.types.is_timestamp(array.type) and array.type.unit == "ns":
-        values = array_values(_in_one_piece(array.cast(pa.int64())), 0)
+        values = array_values(in_one_piece(array.cast(pa.int64())), 0)
         return Type(Kind.TIMESTAMP, 3) if np.any(values % 1000) else TIMESTAMP
     if pa.types.is_uint64(array.type):
-        values = array_values(_in_one_piece(array), 0)
+        values = array_values(in_one_piece(array), 0)
         return TEXT if len(values) and int(values.max()) >= 1 << 63 else INTEGER
     return None
 
@@ -220,7 +219,8 @@ def with_nulls(array: Any, markers: Sequence[str]) -> Any:
     return pc.if_else(pc.is_in(array, value_set=pa.array(known, array.type)), pa.scalar(None, array.type), array)
 
 
-def _in_one_piece(array: Any) -> Any:
+def in_one_piece(array: Any) -> Any:
+    """An Arrow array, the chunks of a chunked one put together."""
     if not isinstance(array, pa.ChunkedArray):
         return array
     if pa.types.is_dictionary(array.type):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
@@ -12,6 +13,10 @@ from relatum.data.days import FIRST_DAY, LAST_DAY
 from relatum.errors import ModelError, SourceError
 
 SECONDS_A_DAY = 86_400
+#: How many of an Arrow unit a second has.
+PER_SECOND = {"s": 1, "ms": 10**3, "us": 10**6, "ns": 10**9}
+#: Nanoseconds since 1970 fit 64 bits for so many days.
+MOST_NANO_DAYS = 106_751
 #: The first second of the year 1, and the first after the year 9999.
 _FIRST, _END = FIRST_DAY * SECONDS_A_DAY, (LAST_DAY + 1) * SECONDS_A_DAY
 
@@ -103,12 +108,11 @@ def refuse_far_days(days: Array, nulls: Array | None) -> None:
     _refuse(far, nulls, lambda row: str(np.datetime64(int(days[row]), "D")))
 
 
-def _refuse(far: Array, nulls: Array | None, written: object) -> None:
+def _refuse(far: Array, nulls: Array | None, written: Callable[[int], str]) -> None:
     if nulls is not None:
         far = far & ~nulls
     if np.any(far):
         row = int(np.flatnonzero(far)[0])
-        assert callable(written)
         raise SourceError(
             f"holds a date outside the years 1 to 9999 in row {row + 1:,}: {written(row)}",
             fix='If it stands for no date, name it in the column\'s null setting: null = ["…"]; or correct it.',

@@ -14,13 +14,11 @@ import pyarrow.compute as pc
 from relatum.data.buffers import array_values
 from relatum.data.columns import Array, Column, exact_column
 from relatum.data.days import MICROSECONDS_A_DAY
-from relatum.data.moments import SECONDS_A_DAY, wall_clock
+from relatum.data.moments import MOST_NANO_DAYS, SECONDS_A_DAY, wall_clock
 from relatum.data.types import Kind, Type
 from relatum.errors import ModelError, SourceError
 
 _NANO = 1_000_000_000
-#: Nanoseconds since 1970 fit 64 bits for so many days.
-_MOST_NANO_DAYS = 106_751
 _ISO = (
     r"^(?P<y>\d{4})-(?P<M>\d{2})-(?P<d>\d{2})"
     r"(?:[T ](?P<H>\d{2}):(?P<m>\d{2})(?::(?P<s>\d{2})(?:[.,](?P<S>\d{1,9}))?)?(?: ?(?P<X>Z|[+-]\d{2}(?::?\d{2})?))?)?$"
@@ -80,7 +78,7 @@ class Moments:
     def as_type(self, type_: Type, zone: str) -> Array:
         """Days, microseconds or nanoseconds since 1970, on the clocks of a zone."""
         unit = 10**6 * 10**type_.scale if type_.kind is Kind.TIMESTAMP else 10**6
-        if type_.scale and np.any(np.abs(self.days[self.read]) > _MOST_NANO_DAYS):
+        if type_.scale and np.any(np.abs(self.days[self.read]) > MOST_NANO_DAYS):
             raise SourceError("holds moments with nine digits of a second, and moments before 1678 or after 2261")
         within = self.nanoseconds // (_NANO // unit)
         with np.errstate(over="ignore"):

@@ -175,11 +175,7 @@ def _one(path: Path, site: _Site) -> Iterator[Raw]:
         for part in workbook_parts(path):
             yield site.table(_word(part), Source(relative, part))
     else:
-        yield _file(path, site, _stem(path.name))
-
-
-def _single(path: Path, site: _Site) -> list[Raw]:
-    return [_file(path, site, _word(path.name) if path.is_dir() else _stem(path.name))]
+        yield _file(path, site, _word(path.name) if path.is_dir() else _stem(path.name))
 
 
 def _file(path: Path, site: _Site, name: str) -> Raw:
@@ -199,7 +195,7 @@ def _folder(path: Path, site: _Site, left_out: list[LeftOut]) -> Iterator[Raw]:
             continue
         if each.is_dir():
             if any(readable(inner) for inner in each.iterdir()):
-                reads.append((each, partial(_single, each, site)))
+                reads.append((each, partial(_one, each, site)))
             else:
                 left_out.append(LeftOut(str(each), "a folder without data files"))
         elif readable(each):
@@ -226,7 +222,7 @@ def _grouped(stem: str, kind: str, files: list[Path], site: _Site) -> list[_Read
                 return [(pattern, lambda: [whole])]
             except SourceError:
                 pass  # of different shape: tables of their own
-    return [(each, partial(_single, each, site)) for each in files]
+    return [(each, partial(_one, each, site)) for each in files]
 
 
 def _readings(readings: list[_Reading], left_out: list[LeftOut]) -> Iterator[Raw]:

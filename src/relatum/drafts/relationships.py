@@ -255,12 +255,11 @@ def between_facts(tables: DraftTables, found: Sequence[Proposal]) -> Iterator[Pr
         if each.active and isinstance(each.content, Relationship) and each.content.kind == "many_to_one":
             pointing.setdefault(each.content.many.table, set()).update(each.content.many.columns)
     for each in found:
-        related = each.content
-        composite = isinstance(related, Relationship) and related.match == "equal" and len(related.one.columns) > 1
-        if composite and each.active and each.confidence < 1 and isinstance(related, Relationship):
-            key = tables.keys.get(related.one.table, ())
-            if set(key) <= pointing.get(related.one.table, set()):
-                doubt = f"{related.one.table} is a fact too, about the same things: the two meet at what both look up"
+        related = each.content if each.active and each.confidence < 1 else None
+        if isinstance(related, Relationship) and related.match == "equal" and len(related.one.columns) > 1:
+            one = related.one.table
+            if set(tables.keys.get(one, ())) <= pointing.get(one, set()):
+                doubt = f"{one} is a fact too, about the same things: the two meet at what both look up"
                 each = replace(each, confidence=0.6, doubt=doubt)
         yield each
 

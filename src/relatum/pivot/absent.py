@@ -6,6 +6,8 @@ import difflib
 from collections.abc import Iterable, Iterator
 
 import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
 
 from relatum.data.columns import Members
 from relatum.data.types import TEXT
@@ -27,9 +29,9 @@ def absent_notes(session: Session, expressions: Iterable[Expression]) -> list[No
     told: dict[tuple[str, str], dict[str, None]] = {}
     for column, texts in _compared(expressions):
         known = session.store.members(column.table, column.column).values.dictionary
-        there = set(known.to_pylist()) if len(texts) > 1 or len(known) < _COMPARED else None
+        there = set(known.filter(pc.is_in(known, value_set=pa.array(texts, known.type))).to_pylist())
         for text in texts:
-            if text not in there if there is not None else known.index(text).as_py() < 0:
+            if text not in there:
                 told.setdefault((column.table, column.column), {})[text] = None
     return [note for (table, column), texts in told.items() for note in _notes(session, table, column, list(texts))]
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
+from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
@@ -12,7 +13,7 @@ from relatum.data.arrow import column_from_arrow, needs_a_look, not_read, sized,
 from relatum.data.columns import Column
 from relatum.data.table import TableData
 from relatum.data.types import TEXT, Type
-from relatum.errors import SourceError
+from relatum.errors import HeadingError, SourceError
 from relatum.model.names import quoted
 from relatum.sources.stated import Stated
 from relatum.sources.texts import midnights
@@ -114,6 +115,29 @@ def _remark(arrow: Any, type_: Type) -> str:
     if pa.types.is_uint64(arrow) and type_ == TEXT:
         return "whole numbers of more than 64 bits: read as text, since a float would make two of one"
     return ""
+
+
+def with_column(table: Any, name: str, array: Any) -> Any:
+    """An Arrow table with other values in a column."""
+    return table.set_column(table.column_names.index(name), name, array)
+
+
+def told_apart(names: Sequence[str], numbered: bool, where: str, path: Path, line: int | None = None) -> list[str]:
+    """The headings of a file that a person wrote, equal ones numbered if that is wanted; else a HeadingError."""
+    twice = next((name for name, count in Counter(names).items() if count > 1), "")
+    if twice and not numbered:
+        raise HeadingError(
+            f"The heading {twice} is there more than once{where or _positions(names, twice)}.",
+            path=path,
+            line=line,
+            fix='Give every column a name of its own, or state headings = "numbered" for the table: '
+            f"{twice}, {twice}_2.",
+        )
+    return with_numbers(names)
+
+
+def _positions(names: Sequence[str], twice: str) -> str:
+    return f": columns {' and '.join(str(at) for at, name in enumerate(names, 1) if name == twice)}"
 
 
 def with_numbers(names: Iterable[str]) -> list[str]:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections import Counter
 from collections.abc import Callable, Collection, Iterable, Mapping
 from dataclasses import dataclass
 from itertools import islice
@@ -19,9 +18,9 @@ import pyarrow.csv as pacsv
 from relatum.data.arrow import arrow_type
 from relatum.data.table import TableData
 from relatum.data.types import INTEGER, TEXT, Kind, Type
-from relatum.errors import HeadingError, SourceError
+from relatum.errors import SourceError
 from relatum.sources import texts
-from relatum.sources.arrow import table_data, with_numbers
+from relatum.sources.arrow import table_data, told_apart, with_column
 from relatum.sources.content import content_of, without_footer
 from relatum.sources.stated import Stated
 from relatum.wording import counted, first_line
@@ -134,14 +133,14 @@ class _Sheet:
             table = table.drop_columns([_BLANK])
         for name in moments:
             if name in names:
-                table = _put(table, name, self._stated_moments(name, table.column(name)))
+                table = with_column(table, name, self._stated_moments(name, table.column(name)))
         remarks: list[str] = []
         free = {name for name in names if name not in stated.types}
         for name, array in self._naming(table, free).items():
-            table = _put(table, name, array)
+            table = with_column(table, name, array)
         for name in sorted(free, key=names.index):
             array, remark = self._looked_at(name, table.column(name))
-            table = _put(table, name, array)
+            table = with_column(table, name, array)
             remarks += [f"{name}: {remark}"] if remark else []
         return table, remarks
 
@@ -227,10 +226,6 @@ class _Sheet:
             )
 
 
-def _put(table: Any, name: str, array: Any) -> Any:
-    return table.set_column(table.column_names.index(name), name, array)
-
-
 def _lines(content: Any) -> io.TextIOWrapper:
     return io.TextIOWrapper(io.BytesIO(memoryview(content)), encoding="utf-8-sig", newline="")
 
@@ -271,17 +266,7 @@ def _checked(path: Path, names: list[str], numbered: bool) -> list[str]:
             raise SourceError(
                 f"Column {position} of {len(names)} has no heading.", path=path, line=1, fix="Give every column a name."
             )
-    twice = [name for name, count in Counter(names).items() if count > 1]
-    if twice and not numbered:
-        positions = [str(position) for position, name in enumerate(names, 1) if name == twice[0]]
-        raise HeadingError(
-            f"The heading {twice[0]} is there more than once: columns {' and '.join(positions)}.",
-            path=path,
-            line=1,
-            fix='Give every column a name of its own, or state headings = "numbered" for the table: '
-            f"{twice[0]}, {twice[0]}_2.",
-        )
-    return with_numbers(names)
+    return told_apart(names, numbered, "", path, 1)
 
 
 def _explain(path: Path, content: Any, layout: _Layout, stated: Stated) -> None:

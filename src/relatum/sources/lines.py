@@ -14,7 +14,7 @@ from relatum.data.table import TableData
 from relatum.data.types import Type
 from relatum.errors import SourceError
 from relatum.sources import texts
-from relatum.sources.arrow import table_data
+from relatum.sources.arrow import table_data, with_column
 from relatum.sources.content import content_of, without_footer
 from relatum.sources.delimited import grown
 from relatum.sources.stated import Stated
@@ -49,7 +49,7 @@ def _read(path: Path, content: Any, stated: Stated) -> TableData:
             whole = _parsed(path, content, {name: pa.decimal128(38, 0)}).column(name)
         except SourceError:
             continue  # some number of the column is a float: all of them are
-        table = _put(table, name, whole.cast(pa.string()))
+        table = with_column(table, name, whole.cast(pa.string()))
         remarks.append(f"{name}: whole numbers of more than 64 bits: read as text, since a float would make two of one")
     for field in list(table.schema):
         array = table.column(field.name)
@@ -58,16 +58,12 @@ def _read(path: Path, content: Any, stated: Stated) -> TableData:
         if pa.types.is_string(field.type) and field.name not in stated.types:
             array, remark = texts.moments(array, stated.zone)
             remarks += [f"{field.name}: {remark}"] if remark else []
-        table = _put(table, field.name, array)
+        table = with_column(table, field.name, array)
     plain = Stated(stated.types, zone=stated.zone)
     data = table_data(table.schema, plain, str(path), table.num_rows, table.column)
     for name in stated.types:
         data.column(name)  # a value that does not fit is told now, not when somebody asks
     return TableData(data.types, data.rows, data.column, data.left_out, data.orders, [*data.remarks, *remarks])
-
-
-def _put(table: Any, name: str, array: Any) -> Any:
-    return table.set_column(table.column_names.index(name), name, array)
 
 
 def _parsed(path: Path, content: Any, types: Mapping[str, Any] | None = None) -> Any:

@@ -9,16 +9,16 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from relatum.data.arrow import arrow_type, column_to_arrow
+from relatum.data.arrow import arrow_type, column_to_arrow, in_one_piece
 from relatum.data.buffers import array_values
-from relatum.data.columns import exact_column
+from relatum.data.columns import Array, exact_column
 from relatum.data.days import FIRST_DAY, LAST_DAY
+from relatum.data.moments import MOST_NANO_DAYS, PER_SECOND, SECONDS_A_DAY
 from relatum.data.types import DATE, NANOSECONDS, TIMESTAMP, Kind, Type
 from relatum.data.written import ISO, Moments, moments_of
 
 #: Floats are whole and next to each other up to here; beyond, one float stands for two whole numbers.
 WIDE = 2.0**53
-_UNITS = {"s": 1, "ms": 10**3, "us": 10**6, "ns": 10**9}
 _ISO = re.compile(ISO.expression)
 
 
@@ -27,7 +27,7 @@ def moments(texts: Any, zone: str) -> tuple[Any, str]:
     first = next((each for each in texts[:1000].to_pylist() if each is not None), "")
     if not _ISO.match(first):
         return texts, ""
-    array = _one(texts)
+    array = in_one_piece(texts)
     found = moments_of(array)
     known = ~array_values(array.is_null())
     if not found.read[known].all():
@@ -36,7 +36,7 @@ def moments(texts: Any, zone: str) -> tuple[Any, str]:
     if zoned.any() and not zoned.all():
         return texts, "some moments say their zone and some do not: read as text"
     type_ = DATE if found.dates_only else NANOSECONDS if found.fine else TIMESTAMP
-    if type_ == NANOSECONDS and np.abs(found.days[known]).max(initial=0) > 106_751:
+    if type_ == NANOSECONDS and np.abs(found.days[known]).max(initial=0) > MOST_NANO_DAYS:
         return texts, "moments with nine digits of a second, some before 1678 or after 2261: read as text"
     return as_moments(found, array, type_, zone), ""
 
@@ -49,8 +49,8 @@ def as_moments(found: Moments, texts: Any, type_: Type, zone: str) -> Any:
 
 def unread(texts: Any, type_: Type) -> int | None:
     """The first text of an array that is no date or moment of a type; None where all are."""
-    found = moments_of(_one(texts))
-    wrong = ~found.read & ~array_values(_one(texts).is_null())
+    found = moments_of(in_one_piece(texts))
+    wrong = ~found.read & ~array_values(in_one_piece(texts).is_null())
     if found.fine and type_.kind is Kind.TIMESTAMP and not type_.scale:
         wrong |= found.nanoseconds % 1000 != 0
     return int(np.flatnonzero(wrong)[0]) if wrong.any() else None
@@ -58,7 +58,7 @@ def unread(texts: Any, type_: Type) -> int | None:
 
 def stated_moments(texts: Any, type_: Type, zone: str) -> Any:
     """Texts that are all dates or moments as the type that the model states."""
-    array = _one(texts)
+    array = in_one_piece(texts)
     return as_moments(moments_of(array), array, type_, zone)
 
 
@@ -66,16 +66,23 @@ def midnights(array: Any) -> bool:
     """Whether every moment of an array is the midnight that begins a day, of no zone: a date in other words."""
     if array.type.tz is not None or array.null_count == len(array):
         return False
-    return not np.any(array_values(_one(array.cast(pa.int64())), 0) % (86_400 * _UNITS[array.type.unit]))
+    return not np.any(
+        array_values(in_one_piece(array.cast(pa.int64())), 0) % (SECONDS_A_DAY * PER_SECOND[array.type.unit])
+    )
 
 
 def outside_years(array: Any) -> bool:
     """Whether an array holds a date outside the years 1 to 9999."""
-    if pa.types.is_timestamp(array.type):
-        days = array_values(_one(array.cast(pa.int64())), 0) // (86_400 * _UNITS[array.type.unit])
-    else:
-        days = array_values(_one(array).cast(pa.int32()), 0)
+    numbers, a_day = _numbers(array)
+    days = numbers // a_day
     return bool(np.any((days < FIRST_DAY) | (days > LAST_DAY)))
+
+
+def _numbers(array: Any) -> tuple[Array, int]:
+    """Dates or moments as numbers since 1970, and how many of them a day has."""
+    if not pa.types.is_timestamp(array.type):
+        return array_values(in_one_piece(array).cast(pa.int32()), 0), 1
+    return array_values(in_one_piece(array.cast(pa.int64())), 0), SECONDS_A_DAY * PER_SECOND[array.type.unit]
 
 
 def too_wide(array: Any) -> bool:
@@ -100,9 +107,3 @@ def converts(value: str, type_: Type) -> bool:
     except pa.ArrowInvalid:
         return False
     return True
-
-
-def _one(array: Any) -> Any:
-    if not isinstance(array, pa.ChunkedArray):
-        return array
-    return array.combine_chunks() if array.num_chunks != 1 else array.chunk(0)

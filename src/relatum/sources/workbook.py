@@ -17,8 +17,8 @@ import pyarrow as pa
 from relatum.data.arrow import arrow_type
 from relatum.data.table import TableData
 from relatum.data.types import Type
-from relatum.errors import HeadingError, MissingSourceError, SourceError
-from relatum.sources.arrow import table_data, with_numbers
+from relatum.errors import MissingSourceError, SourceError
+from relatum.sources.arrow import table_data, told_apart
 from relatum.sources.stated import Stated
 from relatum.wording import counted, listed, suggestion
 
@@ -75,16 +75,9 @@ def read_workbook(path: Path, part: str, stated: Stated) -> TableData:
             fix=suggestion(chosen, parts, noun="part"),
         )
     found = parts[chosen]
-    twice = [name for name, count in Counter(found.names).items() if count > 1]
-    if twice and not stated.numbered:
-        raise HeadingError(
-            f"The heading {twice[0]} is there more than once in {chosen}.",
-            path=path,
-            fix='Give every column a name of its own, or state headings = "numbered" for the table: '
-            f"{twice[0]}, {twice[0]}_2.",
-        )
+    names = told_apart(found.names, stated.numbered, f" in {chosen}", path)
     arrays, remarks = {}, list(found.remarks)
-    for at, name in enumerate(with_numbers(found.names)):
+    for at, name in enumerate(names):
         markers = stated.markers(name)
         values = [None if isinstance(row[at], str) and row[at] in markers else row[at] for row in found.rows]
         arrays[name], remark = _array(values, stated.types.get(name))

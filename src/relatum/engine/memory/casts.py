@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import datetime
-from decimal import ROUND_HALF_UP, Decimal
+from decimal import Decimal
 from typing import Any, assert_never
 
 import numpy as np
@@ -106,7 +106,11 @@ def _exact_texts(texts: Any, type_: Type) -> Column:
     trimmed = pc.utf8_trim_whitespace(texts)
     fits = pc.match_substring_regex(trimmed, _WHOLE if type_.kind is Kind.INTEGER else _NUMBER)
     fits = pc.and_(fits, pc.less_equal(pc.utf8_length(trimmed), _DIGITS))
-    written = pc.if_else(fits, trimmed, pa.scalar(None, trimmed.type)).cast(pa.string())
+    return _exact_decimals(pc.if_else(fits, trimmed, pa.scalar(None, trimmed.type)).cast(pa.string()), type_)
+
+
+def _exact_decimals(written: Any, type_: Type) -> Column:
+    """Numbers in texts, rounded half away from zero; null where 64 bits do not hold one."""
     wide = pc.round(written.cast(pa.decimal256(76, 38)), type_.scale, round_mode="half_towards_infinity")
     numbers = wide.cast(pa.decimal256(76, type_.scale), safe=False)
     limit = Decimal(2**63).scaleb(-type_.scale)
@@ -142,15 +146,10 @@ def _rounded(column: Column, type_: Type) -> Column:
     whole = np.asarray(found.astype(np.int64))
     if np.any(large):
         # So near the end of what a float tells apart, its own decimal is the one to round.
-        exact = [_shortest(value, type_.scale) for value in np.atleast_1d(values)[np.atleast_1d(large)].tolist()]
         whole = np.array(whole)
-        whole[large] = exact
+        whole[large] = _exact_decimals(pa.array(np.atleast_1d(values[large])).cast(pa.string()), type_).values
     nulls = wide if column.nulls is None else wide | column.nulls
     return bounded(type_, whole, nulls)
-
-
-def _shortest(value: float, scale: int) -> int:
-    return int((Decimal(repr(value)) * 10**scale).quantize(Decimal(1), ROUND_HALF_UP))
 
 
 def _to_text(column: Column) -> Column:
