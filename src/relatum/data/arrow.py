@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from relatum.data.buffers import array_values, fixed_array, positions_array, texts_array
+from relatum.data.buffers import array_values, fixed_array, in_one_piece, positions_array, texts_array
 from relatum.data.columns import Array, Column, boolean_column, exact_column, float_column, text_column
 from relatum.data.days import MICROSECONDS_A_DAY
 from relatum.data.moments import PER_SECOND, SECONDS_A_DAY, refuse_far_days, refuse_far_moments, wall_clock
@@ -217,15 +217,6 @@ def with_nulls(array: Any, markers: Sequence[str]) -> Any:
     if not known:
         return array
     return pc.if_else(pc.is_in(array, value_set=pa.array(known, array.type)), pa.scalar(None, array.type), array)
-
-
-def in_one_piece(array: Any) -> Any:
-    """An Arrow array, the chunks of a chunked one put together."""
-    if not isinstance(array, pa.ChunkedArray):
-        return array
-    if pa.types.is_dictionary(array.type):
-        array = array.unify_dictionaries()
-    return array.combine_chunks() if array.num_chunks != 1 else array.chunk(0)
 
 
 def _text(array: Any, nulls: NDArray[np.bool_] | None, *, distinct: bool) -> Column:

@@ -64,3 +64,12 @@ def _dtype(type_: Any) -> np.dtype[Any]:
         return np.dtype(np.bool_)
     letter = "f" if kinds.is_floating(type_) else "u" if kinds.is_unsigned_integer(type_) else "i"
     return np.dtype(f"{letter}{type_.bit_width // 8}")
+
+
+def in_one_piece(array: Any) -> Any:
+    """An Arrow array, the chunks of a chunked one put together."""
+    if not isinstance(array, pa.ChunkedArray):
+        return array
+    if pa.types.is_dictionary(array.type):
+        array = array.unify_dictionaries()
+    return array.combine_chunks() if array.num_chunks != 1 else array.chunk(0)

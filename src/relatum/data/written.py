@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from relatum.data.buffers import array_values
+from relatum.data.buffers import array_values, in_one_piece
 from relatum.data.columns import Array, Column, exact_column
 from relatum.data.days import MICROSECONDS_A_DAY
 from relatum.data.moments import MOST_NANO_DAYS, SECONDS_A_DAY, wall_clock
@@ -243,16 +243,12 @@ def _whole(texts: Any, count: int, missing: int) -> Array:
         return np.full(count, missing, np.int64)
     empty = pc.equal(texts, "")
     known = pc.if_else(empty, pa.scalar(None, pa.string()), texts)
-    return np.asarray(array_values(_one(known.cast(pa.int64())), missing))
-
-
-def _one(array: Any) -> Any:
-    return array.combine_chunks() if isinstance(array, pa.ChunkedArray) else array
+    return np.asarray(array_values(in_one_piece(known.cast(pa.int64())), missing))
 
 
 def _named(texts: Any, names: dict[str, int]) -> Array:
     plain = pc.utf8_rtrim(pc.utf8_lower(texts), ".")
-    found = array_values(_one(pc.index_in(plain, value_set=pa.array(list(names)))), -1)
+    found = array_values(in_one_piece(pc.index_in(plain, value_set=pa.array(list(names)))), -1)
     numbers = np.append(np.asarray(list(names.values()), np.int64), 0)
     return np.asarray(numbers[found])
 
@@ -265,11 +261,11 @@ def _offsets(texts: Any, count: int) -> tuple[Array, Array]:
     """Seconds ahead of UTC, and where a zone was written."""
     if texts is None:
         return np.zeros(count, np.int64), np.zeros(count, np.bool_)
-    zoned = array_values(_one(pc.fill_null(pc.not_equal(texts, ""), False)))
+    zoned = array_values(in_one_piece(pc.fill_null(pc.not_equal(texts, ""), False)))
     digits = pc.replace_substring_regex(texts, "[^0-9]", "")
     padded = pc.utf8_rpad(digits, 4, "0")
     number = _whole(pc.if_else(pc.equal(digits, ""), pa.scalar("0"), padded), count, 0)
-    sign = np.where(array_values(_one(pc.fill_null(pc.starts_with(texts, "-"), False))), -1, 1)
+    sign = np.where(array_values(in_one_piece(pc.fill_null(pc.starts_with(texts, "-"), False))), -1, 1)
     return sign * (number // 100 * 3600 + number % 100 * 60), zoned
 
 

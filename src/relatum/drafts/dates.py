@@ -120,7 +120,7 @@ def calendar_range(
     dates: list[ColumnProfile], parts: list[DateParts], levels: list[ColumnProfile], through: str
 ) -> tuple[CalendarRange, str]:
     """Whole years around all dates and levels, and what speaks against it."""
-    days = [np.asarray([each.days[0], *_days(each), each.days[1]]) for each in dates]
+    days = [_days(each) for each in dates]
     days += [each.days() for each in parts]
     years = [_years(each) for each in days]
     years += [_level_years(each) for each in levels]

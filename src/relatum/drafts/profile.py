@@ -9,7 +9,6 @@ from functools import cached_property
 
 import numpy as np
 
-from relatum.data import vectors as v
 from relatum.data.arrow import python_values
 from relatum.data.columns import Column, Members, members_of
 from relatum.data.types import Kind, Type, decimal
@@ -157,13 +156,6 @@ class ColumnProfile:
     def is_time(self) -> bool:
         """Whether it says when: a date, or a moment of a date."""
         return self.type.kind in (Kind.DATE, Kind.TIMESTAMP)
-
-    @property
-    def days(self) -> tuple[int, int]:
-        """Its first and last day, since 1970."""
-        known = self.column.take(np.flatnonzero(v.known(self.column) & np.ones(len(self.column), np.bool_)))
-        days = v.days_of(known)
-        return int(days.min()), int(days.max())
 
     @cached_property
     def date_pattern(self) -> tuple[str, str]:

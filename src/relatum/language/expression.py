@@ -392,7 +392,6 @@ def uses_names(expression: Expression) -> bool:
     return isinstance(expression, LetValue) or any(map(uses_names, inner_of(expression)))
 
 
-@lru_cache(maxsize=1 << 14)
 def applications(function: str, expression: Expression) -> list[Apply]:
     """Every application of a function to values of the current row within a row expression."""
     found: list[Apply] = []
@@ -406,6 +405,7 @@ def applications(function: str, expression: Expression) -> list[Apply]:
     return found
 
 
+@lru_cache(maxsize=1 << 14)
 def is_plain(expression: Expression) -> bool:
     """Whether an expression reads nothing but constants and columns of its own row."""
     if isinstance(expression, Apply):

@@ -495,16 +495,7 @@ def _habit(token: Token, before: str) -> str:
         r"\bkeep\s+(?:top|bottom)\s+\d+\s+[^\[\],]+\Z", before, re.IGNORECASE
     ):
         return "The best by what? keep top 10 customer by revenue."
-    if re.search(r"\[\s*(?:\w+|\"[^\"]+\")\s*\Z", before) and token.value in (
-        ".",
-        "=",
-        "<",
-        ">",
-        "<=",
-        ">=",
-        "<>",
-        "!=",
-    ):
+    if token.value in _COMPARED and re.search(r"\[\s*(?:\w+|\"[^\"]+\")\s*\Z", before):
         return "A condition follows where: revenue[where customer.region = 'North']."
     if token.type == "AS":
         return LABELS

@@ -9,8 +9,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from relatum.data.arrow import arrow_type, column_to_arrow, in_one_piece
-from relatum.data.buffers import array_values
+from relatum.data.arrow import arrow_type, column_to_arrow
+from relatum.data.buffers import array_values, in_one_piece
 from relatum.data.columns import Array, exact_column
 from relatum.data.days import FIRST_DAY, LAST_DAY
 from relatum.data.moments import MOST_NANO_DAYS, PER_SECOND, SECONDS_A_DAY
