@@ -8,14 +8,16 @@ from __future__ import annotations
 
 import functools
 import itertools
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import replace
+from decimal import Decimal
 from typing import Any
 
 from oracle_contexts import Contexts
 from oracle_rows import NO_MATCH, NO_MATCH_MEMBER, TOTAL, Context, Filter, Path, Row
 from oracle_values import AGGREGATES, FUNCTIONS, _by_order, _operation, _percentile, _weighted, scalar
-from relatum.language.parse import parse_condition, parse_formula
+from oracle_words import parsed, parsed_condition
+from relatum.errors import Span
 from relatum.language.tree import Call, Changed, Let, Name, Operation, Syntax, children
 
 
@@ -55,7 +57,7 @@ class Star(Contexts):
             if name in context.lets:
                 return context.lets[name]
             return self.evaluate(
-                parse_formula(self.measures[name]), replace(context, repeat=name in self.repeat, lets={})
+                parsed(self.measures[name]), replace(context, repeat=name in self.repeat, lets={})
             )
         table, column = part.parts
         for other, number, _ in reversed(context.rows):
@@ -93,6 +95,8 @@ class Star(Contexts):
         if not rows:
             return None
         found = [[self.evaluate(part, self.at_row(carried, *row, "row")) for part in parts] for row in rows]
+        if node.by is not None:
+            found = [[value, self.order_value(node.by, by)] for value, by in found]
         return _over(node, found)
 
     def keyed_path(self, row: Row, each: Filter, context: Context) -> tuple[Path, Filter]:
@@ -152,15 +156,48 @@ class Star(Contexts):
         mine = next((value for member, value, _ in values if member == current), None)
         if current is None or all(member != current for member, _, _ in values):
             return None
+        if node.function in ("previous", "next"):
+            return self.beside(node, values, current)
         if node.function == "rank":
             return None if mine is None else 1 + sum(value is not None and value > mine for _, value, _ in values)
-        orders = {member: self.evaluate(node.by, inner) for member, _, inner in values}
+        orders = {member: self.order_value(node.by, self.evaluate(node.by, inner)) for member, _, inner in values}
         along = [
             value
             for member, value, _ in values
             if value is not None and _not_after(orders[member], orders[current], node.descending)
         ]
         return functools.reduce(lambda one, other: _operation("+", [one, other]), along) if along else None
+
+    def beside(self, node: Call, values: list[tuple[Any, Any, Context]], current: Any) -> Any:
+        """The value at the member before or after the current one."""
+        grain = self.grain_of(node)
+        ordered = list(values) if isinstance(grain, str) else sorted(values, key=lambda one: self.place(*grain[0], one[0][0]))
+        if node.by is not None:
+            keys = {member: self.order_value(node.by, self.evaluate(node.by, inner)) for member, _, inner in values}
+            known = [each for each in ordered if keys[each[0]] is not None]
+            known = stable_sorted(known, lambda each: keys[each[0]], node.descending)
+            ordered = known + [each for each in ordered if keys[each[0]] is None]
+        at = next(number for number, each in enumerate(ordered) if each[0] == current)
+        at += -1 if node.function == "previous" else 1
+        return ordered[at][1] if 0 <= at < len(ordered) else None
+
+    def place(self, table: str, column: str, member: Any) -> tuple[Any, ...]:
+        """What a member of a column is ordered by on an axis: null after all others, no match last."""
+        if member is None or member == NO_MATCH_MEMBER:
+            return (1 if member is None else 2, 0)
+        return (0, self.order_value(Name((table, column), Span(0, 0)), member))
+
+    def order_value(self, node: Syntax, value: Any) -> Any:
+        """What a value is ordered by: of a band its lower edge."""
+        if isinstance(value, str) and self.is_band(node):
+            first = value.split(" ")
+            return Decimal("-Infinity") if first[0] == "below" else Decimal(first[1] if first[0] == "from" else first[0])
+        return value
+
+    def is_band(self, node: Syntax) -> bool:
+        if isinstance(node, Name) and tuple(node.parts) in self.derived:
+            node = parsed(self.derived[tuple(node.parts)])
+        return isinstance(node, Call) and node.function == "band"
 
     def some_row(self, table: str, column: str, member: Any) -> Row:
         return next(row for row in self.rows(table) if self.value(row, column) == member)
@@ -172,7 +209,7 @@ class Star(Contexts):
         found: list[str] = []
         for node in nodes:
             if isinstance(node, Name) and len(node.parts) == 1 and node.parts[0] in self.measures:
-                found += self.sources([parse_formula(self.measures[node.parts[0]])])
+                found += self.sources([parsed(self.measures[node.parts[0]])])
             elif isinstance(node, Call) and node.function not in FUNCTIONS and node.function != "narrowed":
                 if not node.per and node.among is None:
                     found.append(self.rows_of(node, Context(via=frozenset(link for link in self.links if link.standby)))
@@ -210,7 +247,7 @@ class Star(Contexts):
             if isinstance(node, Name):
                 if len(node.parts) == 1 and node.parts[0] in self.measures:
                     inner = replace(context, lets={})
-                    yield from self.bearing([parse_formula(self.measures[node.parts[0]])], inner)
+                    yield from self.bearing([parsed(self.measures[node.parts[0]])], inner)
             elif isinstance(node, Changed):
                 yield from self.bearing([node.formula], self.changed(context, node.changes))
             elif isinstance(node, Let):
@@ -238,10 +275,10 @@ class Star(Contexts):
 
     def pivot(self, fields: list[tuple[str, str]], formulas: list[str], where: str = "") -> dict[tuple[Any, ...], list]:
         """Values by combination of members; ``TOTAL`` stands where a field is totalled over. All grains are there."""
-        trees = [parse_formula(formula) for formula in formulas]
+        trees = [parsed(formula) for formula in formulas]
         request = Context()
         if where:
-            request = request.plus(*self.conditions(parse_condition(where), "request", request))
+            request = request.plus(*self.conditions(parsed_condition(where), "request", request))
         bare = bool(fields) and not self.in_force(trees, fields, request)
         shown: set[tuple[Any, ...]] = set()
         grains = itertools.product((True, False), repeat=len(fields))
@@ -364,7 +401,7 @@ class Star(Contexts):
             if name not in self.measures or name in context.lets:
                 return []
             inner = replace(context, repeat=name in self.repeat, lets={})
-            return self.outermost(parse_formula(self.measures[name]), inner)
+            return self.outermost(parsed(self.measures[name]), inner)
         if isinstance(node, Changed):
             return self.outermost(node.formula, self.changed(context, node.changes))
         if isinstance(node, Let):
@@ -388,6 +425,25 @@ def _coarser(kept: tuple[bool, ...], key: tuple[Any, ...]) -> tuple[Any, ...]:
 def is_grain(kept: tuple[bool, ...]) -> bool:
     """Whether a grid works a grain out: rows are the first field, and a total over a column is one over the next."""
     return all(here or not later for here, later in itertools.pairwise(kept[1:]))
+
+
+def stable_sorted(values: list[Any], key: Callable[[Any], Any], descending: bool) -> list[Any]:
+    """Sorted, those that are alike in the order in which they came."""
+    return sorted(values, key=lambda each: _Down(key(each))) if descending else sorted(values, key=key)
+
+
+@functools.total_ordering
+class _Down:
+    """A value that sorts the other way round."""
+
+    def __init__(self, value: Any) -> None:
+        self.value = value
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Down) and self.value == other.value
+
+    def __lt__(self, other: _Down) -> bool:
+        return other.value < self.value
 
 
 def _not_after(one: Any, current: Any, descending: bool) -> bool:

@@ -237,28 +237,46 @@ class Contexts(Tables):
     def _keep(self, context: Context, change: KeepWhereClause | KeepBestClause) -> Context:
         grain = change.grain.parts
         best = isinstance(change, KeepBestClause)
-        formula = change.by if isinstance(change, KeepBestClause) else change.condition
+        orderings = change.by if isinstance(change, KeepBestClause) else ()
+        formula = orderings[0].formula if orderings else change.condition
         aside = context
         if best:
             chain = self.chain(grain[0], context)
             aside = context.without(lambda each: each.kind in ("axis", "member", "row") and each.table in chain)
         grains = [grain] if len(grain) == 2 else grain[0]
         kept = self.grain_members(grains, aside, self.sources([formula]))
-        values = [(member, self.evaluate(formula, inner)) for member, inner in kept]
+        values = [(member, self.evaluate(formula, inner), inner) for member, inner in kept]
         if isinstance(change, KeepBestClause):
-            known = [(member, value) for member, value in values if value is not None]
-            better = (lambda a, b: a > b) if change.edge == "top" else (lambda a, b: a < b)
-            chosen = [
-                member for member, value in known if sum(better(other, value) for _, other in known) < change.number
-            ]
+            chosen = self.best(change, values)
         else:
-            chosen = [member for member, value in values if value is True]
-        bears = tuple(self.bearing([formula], self.inner_of(grains, aside, self.sources([formula]))))
+            chosen = [member for member, value, _ in values if value is True]
+        asked = [each.formula for each in orderings] or [formula]
+        bears = tuple(self.bearing(asked, self.inner_of(grains, aside, self.sources([formula]))))
         if len(grain) == 2:
             table, column = grain
             test = lambda row: row[1] != NO_MATCH and self.value(row, column) in [each[0] for each in chosen]  # noqa: E731
             return context.plus(Filter("keep", table, frozenset([column]), test, frozenset([grain]), bears=bears))
         return context.plus(Filter("keep", grain[0], None, lambda row: row[1] in chosen, bears=bears))
+
+    def best(self, change: KeepBestClause, values: list[tuple[Any, Any, Context]]) -> list[Any]:
+        """The best members: those with fewer than so many better ones; further parts tell tied ones apart."""
+        ranked = [
+            (member, [self.order_value(each.formula, self.evaluate(each.formula, inner)) for each in change.by])
+            for member, value, inner in values
+            if value is not None
+        ]
+        largest = [change.edge == "top", *(each.descending for each in change.by[1:])]
+
+        def better(one: list[Any], other: list[Any]) -> bool:
+            for mine, theirs, down in zip(one, other, largest, strict=True):
+                if mine is None or theirs is None:
+                    if (mine is None) != (theirs is None):
+                        return theirs is None
+                elif mine != theirs:
+                    return mine > theirs if down else mine < theirs
+            return False
+
+        return [member for member, own in ranked if sum(better(other, own) for _, other in ranked) < change.number]
 
     def chain(self, table: str, context: Context) -> set[str]:
         ones = {link.one for link in self.links}

@@ -7,7 +7,8 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from relatum.calendar.steps import Step as CalendarStep
-from relatum.language.parse import parse_formula
+
+from oracle_words import parsed
 
 NO_MATCH = -1
 NO_MATCH_MEMBER = "(no match)"
@@ -126,7 +127,7 @@ class Tables:
             key = (table, number, column)
             if key not in self.known:
                 context = self.at_row(Context(), table, number, "row")
-                self.known[key] = self.evaluate(parse_formula(self.derived[table, column]), context)
+                self.known[key] = self.evaluate(parsed(self.derived[table, column]), context)
             return self.known[key]
         return self.tables[table][number][column]
 

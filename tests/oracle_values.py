@@ -85,6 +85,12 @@ def scalar(node: Syntax, leaf: Callable[[Syntax], Any] | None) -> Any:
                 if go(condition) is True:
                     return go(value)
             return None if otherwise is None else go(otherwise)
+        case Call("band"):
+            edges = [go(node.by)] if node.by is not None else [go(each) for each in node.arguments[1:]]
+            return _band(go(node.arguments[0]), edges, node.by is not None)
+        case Call("period"):
+            day = go(node.arguments[0])
+            return None if day is None else _PERIODS[node.word](day)
         case Call(function, arguments) if function in FUNCTIONS:
             values = [go(argument) for argument in arguments]
             if function == "coalesce":
@@ -177,6 +183,29 @@ def _date_arithmetic(word: str, left: Any, right: Any) -> Any:
     return left + timedelta(days=right if word == "+" else -right)
 
 
+_PERIODS: dict[str, Callable[[date], Any]] = {
+    "year": lambda day: day.year,
+    "quarter": lambda day: f"{day.year:04}-Q{(day.month + 2) // 3}",
+    "month": lambda day: f"{day:%Y-%m}",
+    "week": lambda day: day - timedelta(days=day.isoweekday() - 1),
+}
+
+
+def _band(value: Any, edges: list[Any], by: bool) -> str | None:
+    if value is None:
+        return None
+    exact = Decimal(repr(value)) if isinstance(value, float) else Decimal(value)
+    limits = [Decimal(repr(edge)) if isinstance(edge, float) else Decimal(edge) for edge in edges]
+    if by:
+        number = (exact / limits[0]).to_integral(ROUND_FLOOR)
+        limits = [number * limits[0], (number + 1) * limits[0]]
+    shown = [f"{edge.normalize():f}" for edge in limits]
+    at = sum(exact >= edge for edge in limits)
+    if at == 0:
+        return f"below {shown[0]}"
+    return f"from {shown[-1]}" if at == len(limits) else f"{shown[at - 1]} to {shown[at]}"
+
+
 def _rounded(value: Any, digits: int = 0) -> Any:
     if isinstance(value, float):
         scaled = abs(value) * 10.0**digits
@@ -251,4 +280,6 @@ FUNCTIONS: dict[str, Callable[..., Any]] = {
     "day": lambda day: day.day,
     "weekday": lambda day: day.isoweekday(),
     "date": _date,
+    "band": _band,
+    "period": lambda day: day,
 }

@@ -239,10 +239,13 @@ class Maker:
                 lambda: f"substring({go('text')}, {rnd.choice((1, 2))}, 1)",
                 lambda: f"coalesce({go('text')}, {go('text')})",
                 lambda: f"cast({go(rnd.choice(('date', 'text')))} as text)",
+                lambda: f"band({go('num')} {rnd.choice(('by 2', 'by 0.25', 'by 1e1', 'at 0, 2.5', 'at -1'))})",
+                lambda: f"period({go('date')} by {rnd.choice(('month', 'quarter'))})",
             ]
         elif kind == "date":
             forms = [lambda: f"({go('date')} {rnd.choice('+-')} {rnd.choice((1, 30))})",
                      lambda: f"coalesce({go('date')}, {go('date')})", lambda: f"cast({go(rnd.choice(('date', 'text')))} as date)",
+                     lambda: f"period({go('date')} by week)",
                      lambda: f"date(year({go('date')}), month({go('date')}), day({go('date')}))"]  # fmt: skip
         else:
             some = rnd.choice(("num", "text", "date"))
@@ -287,9 +290,15 @@ class Maker:
                 lambda: f"{rnd.choice(('sum', 'avg', 'min', 'max', 'count', 'median'))}({inner()} per {self.grain()})",
                 lambda: f"rank({inner()} among {self.member_grain()})",
                 lambda: f"running({inner()} among {self.member_grain()} by {inner()} {rnd.choice(('asc', 'desc'))})",
+                lambda: f"{rnd.choice(('previous', 'next'))}({inner()} among {self.member_grain()}{self.maybe_by(inner)})",
+                lambda: f"share({inner()} of {rnd.choice(('total', 'parent', 'row', 'column'))})",
+                lambda: f"{rnd.choice(('growth', 'change'))}({inner()} over {rnd.choice(('1 year', '2 days', '1 month'))})",
                 lambda: self.let(depth),
             ]
         return rnd.choice(forms)()
+
+    def maybe_by(self, inner: Any) -> str:
+        return self.rnd.choice(("", f" by {inner()}", f" by {inner()} desc", f" by {inner('text')}"))
 
     def let(self, depth: int) -> str:
         self._names += 1
@@ -339,6 +348,10 @@ class Maker:
             lambda: f"keep {self.member_grain()} where {self.cell('bool', max(depth - 1, 0))}",
             lambda: (
                 f"keep {rnd.choice(('top', 'bottom'))} {rnd.choice((1, 2))} {self.member_grain()} by {self.cell('num', 0)}"
+            ),
+            lambda: (
+                f"keep {rnd.choice(('top', 'bottom'))} {rnd.choice((1, 2))} {self.member_grain()} "
+                f"by ({self.cell('num', 0)}, {self.cell(rnd.choice(('num', 'text')), 0)}{rnd.choice(('', ' desc'))})"
             ),
         ]
         if any(link.standby for link in self.star.links):

@@ -48,7 +48,14 @@ SCALAR = [
     ("cast(true as integer)", 1), ("cast(date '2024-05-31' as text)", "2024-05-31"), ("cast(timestamp '2024-05-31 17:30:00' as text)", "2024-05-31 17:30:00"),
     ("cast('2024-05-31' as date)", date(2024, 5, 31)), ("cast('31.5.2024' as date)", None), ("cast(timestamp '2024-05-31 23:30:00' as date)", date(2024, 5, 31)),
     ("cast(null as text)", None), ("cast(12345678901.5e0 as decimal(6))", Decimal("12345678901.500000")), ("Cast('3' As Integer) + 1", 4),
-    ("1 -- a comment\n + 1", 2), ("CASE WHEN TRUE THEN 1 ELSE 0 END", 1), ("Abs(-1)", 1),
+    ("band(7 by 5)", "5 to 10"), ("band(-1 by 5)", "-5 to 0"), ("band(10 by 10)", "10 to 20"), ("band(0.3 by 0.1)", "0.3 to 0.4"),
+    ("band(0.3e0 by 0.1)", "0.3 to 0.4"), ("band(0.7e0 by 0.1)", "0.7 to 0.8"), ("band(2.675e0 by 0.005)", "2.675 to 2.68"),
+    ("band(12 by 2.5e0)", "10 to 12.5"), ("band(5 at 0, 10, 100)", "0 to 10"), ("band(-0.01 at 0, 10)", "below 0"), ("band(10 at 0, 10)", "from 10"),
+    ("band(2 at 2.5)", "below 2.5"), ("band(2.5e0 at 2.5)", "from 2.5"), ("band(null by 10)", None), ("band(9223372036854775807 by 10)", "9223372036854775800 to 9223372036854775810"),
+    ("band(0.000001 by 1)", "0 to 1"), ("band(1e15 by 1000)", "1000000000000000 to 1000000000001000"), ("Band(3 By 2)", "2 to 4"),
+    ("period(date '2024-05-31' by month)", "2024-05"), ("period(date '2024-05-31' by quarter)", "2024-Q2"), ("period(date '2024-05-31' by year)", 2024),
+    ("period(date '2024-05-31' by week)", date(2024, 5, 27)), ("period(date '1969-12-31' by week)", date(1969, 12, 29)), ("period(timestamp '2024-05-31 23:59:59' by month)", "2024-05"),
+    ("period(null by month)", None), ("period(date '0001-01-01' by month)", "0001-01"), ("1 -- a comment\n + 1", 2), ("CASE WHEN TRUE THEN 1 ELSE 0 END", 1), ("Abs(-1)", 1),
 ]  # fmt: skip
 
 #: Aggregates over the stall's six sales.
@@ -78,6 +85,11 @@ NESTED = [
     ("max(quantity * product.price per product)", 100), ("sum(product.price over product)[where product.kind = 'tree']", 120),
     ("avg(rank(quantity among product) per product)", 2.0), ("max(running(quantity among product by quantity desc) per product)", 10),
     ("min(running(quantity among product by product.price asc) per product)", 5),
+    ("max(previous(quantity among product by quantity) per product)", 5), ("max(next(quantity among product by quantity desc) per product)", 4),
+    ("sum(next(quantity among calendar.month) per calendar.month)", 13), ("sum(previous(quantity among calendar.month) per calendar.month)", 15),
+    ("share(quantity of total)", 1.0), ("share(quantity of parent)", 1.0), ("max(share(quantity of total) per product)", 1.0),
+    ("growth(quantity over 1 month)", None), ("change(quantity over 1 year)", None), ("quantity[keep top 1 customer by (quantity, count(sales) desc)]", 8),
+    ("last(sales.quantity by band(sales.quantity by 4))", 5), ("max(band(sales.quantity at 2, 4))", "from 4"),
     ("quantity[where product.kind = 'fruit']", 5), ("quantity[pin product.kind = 'tree']", 1),
     ("quantity[pin product is no match]", 5), ("quantity[pin customer.region is no match]", 1),
     ("quantity[where customer is no match]", 1), ("quantity[pin first calendar.month]", 2), ("count(sales)[pin last calendar.date]", 1),
@@ -100,6 +112,8 @@ MOVED = [
     ("quantity[back 1 year]", "calendar.year = 2024", None), ("quantity[back 1 month, ignoring calendar.month]", "calendar.month = '2024-03'", None),
     ("goal[back 1 month]", "calendar.month = '2024-03'", Decimal("20.50")), ("goal[year to date]", "calendar.month = '2024-02'", Decimal("30.50")),
     ("quantity[back 1 month][whole quarter]", "calendar.month = '2024-04'", 6), ("quantity[back 7 days]", "calendar.date = date '2024-02-06'", 2),
+    ("growth(quantity over 1 month)", "calendar.month = '2024-02'", 2.5), ("change(quantity over 1 month)", "calendar.month = '2024-02'", 5),
+    ("change(quantity over 7 days on calendar)", "calendar.date = date '2024-02-06'", None),
     ("quantity[fiscal_year to date]", "calendar.month = '2024-03'", 15), ("quantity[back 1 month, where product.kind = 'fruit']", "calendar.month = '2024-03'", 3),
     ("max(quantity per calendar.month)[year to date]", "calendar.month = '2024-03'", 7), ("quantity[back 1 month on calendar]", "calendar.month = '2024-03'", 7),
 ]  # fmt: skip
@@ -156,7 +170,8 @@ def test_under_a_filter(shared_stall: relatum.Model, formula: str, where: str, e
 
 def test_every_function_of_the_register_stands_in_a_table() -> None:
     texts = " ".join([row[0] for row in SCALAR] + [row[0] for row in AGGREGATE + NESTED]).lower()
-    spelled = {"negate": "- -3", "is_null": "is null", "case": "case when"}
+    spelled = {"band_by": "band(7 by", "band_at": "band(5 at", "band_edge": "by band(", **{f"period_{each}": f"by {each})" for each in ("month", "quarter", "week")},
+               "negate": "- -3", "is_null": "is null", "case": "case when"}
     missing = [name for name in dict.fromkeys([*SCALARS, *known_functions()]) if spelled.get(name, name) not in texts]
     assert not missing
 

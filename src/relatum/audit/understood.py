@@ -41,6 +41,7 @@ from relatum.language.expression import (
     formulas_of,
 )
 from relatum.language.resolve_changes import opened_by
+from relatum.language.shorthand import expansion
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Opened, Place, Route, hops_of
 from relatum.plan.compile import Wanted
@@ -62,6 +63,7 @@ class AggregateReading:
 class Reading:
     """A formula as it was understood; printing it shows everything.
 
+    ``expansion`` is the formula with ``share``, ``growth`` and ``change`` written out, empty where it has none of them.
     ``plan`` is how an engine is asked for it in one cell without filters.
     """
 
@@ -69,9 +71,10 @@ class Reading:
     type: str
     aggregates: tuple[AggregateReading, ...]
     plan: str
+    expansion: str = ""
 
     def __str__(self) -> str:
-        lines = [self.formula, f"  type: {self.type}"]
+        lines = [self.formula, *([f"  stands for: {self.expansion}"] if self.expansion else []), f"  type: {self.type}"]
         for each in self.aggregates:
             lines.append(f"  {each.text}")
             lines.append(f"    over: {each.over}")
@@ -92,7 +95,9 @@ def read_formula(session: Session, text: str) -> Reading:
     expression = session.formulas.formula(text)
     found = dict.fromkeys(_reading(session, use) for use in aggregate_uses(expression))
     plan, _ = session.plan(Wanted((), (expression,), (), ((),)))
-    return Reading(" ".join(text.split()), str(expression.type), tuple(found), describe(plan))
+    formula, written = " ".join(text.split()), expansion(text)
+    same = formula == written
+    return Reading(formula, str(expression.type), tuple(found), describe(plan), "" if same else written)
 
 
 @dataclass(frozen=True, slots=True)

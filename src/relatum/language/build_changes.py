@@ -17,6 +17,7 @@ from relatum.language.tree import (
     KeepWhereClause,
     Name,
     OnlyClause,
+    Ordering,
     PinClause,
     PinEdgeClause,
     PinNoMatchClause,
@@ -53,39 +54,49 @@ def build_change(items: list[Any], span: Span) -> Clause:
         case "VIA":
             return ViaClause(items[1], span)
         case "BOTH":
-            _expect(items[1], ("ways",))
+            expect(items[1], ("ways",))
             return BothWaysClause(items[2], span)
         case "BACK":
-            return CalendarClause(Shift(-_count(items[1]), _unit(items[2])), on, span)
+            return CalendarClause(Shift(-count(items[1]), unit(items[2])), on, span)
         case "FORWARD":
-            return CalendarClause(Shift(_count(items[1]), _unit(items[2])), on, span)
+            return CalendarClause(Shift(count(items[1]), unit(items[2])), on, span)
         case "TRAILING":
-            return CalendarClause(Trailing(_count(items[1]), _unit(items[2])), on, span)
+            return CalendarClause(Trailing(count(items[1]), unit(items[2])), on, span)
         case "WHOLE":
-            return CalendarClause(Whole(_unit(items[1])), on, span)
+            return CalendarClause(Whole(unit(items[1])), on, span)
         case "BEFORE":
             return CalendarClause(Before(), on, span)
         case "TO":
-            _expect(items[1], ("date",))
+            expect(items[1], ("date",))
             return CalendarClause(ToDate(), on, span)
         case "IDENT":
-            _expect(items[2], ("date",))
-            return CalendarClause(ToDate(_unit(first)), on, span)
+            expect(items[2], ("date",))
+            return CalendarClause(ToDate(unit(first)), on, span)
         case "KEEP":
             if isinstance(items[1], Name):
                 return KeepWhereClause(items[1], items[3], span)
-            edge = _expect(items[1], _EDGES)
-            return KeepBestClause(edge, _count(items[2]), items[3], items[-1], span)
+            return build_best(items[1:], span)
     raise AssertionError(f"no change begins with {first!r}")
 
 
-_EDGES: tuple[Literal["top", "bottom"], ...] = ("top", "bottom")
+def build_best(items: list[Any], span: Span) -> KeepBestClause:
+    """``top N g by F``: the word, the number, the grain, ``by``, and what it is by."""
+    edge = expect(items[0], EDGES)
+    return KeepBestClause(edge, count(items[1]), items[2], orderings(items[4]), span)
+
+
+def orderings(item: Any) -> tuple[Ordering, ...]:
+    """What follows ``by``: several orderings, or one formula."""
+    return item[0] if isinstance(item, tuple) else (Ordering(item, False, item.span),)
+
+
+EDGES: tuple[Literal["top", "bottom"], ...] = ("top", "bottom")
 _ENDS: tuple[Literal["first", "last"], ...] = ("first", "last")
 
 
 def _pin(items: list[Any], names: tuple[Name, ...], span: Span) -> Clause:
     if isinstance(items[1], Token):
-        return PinEdgeClause(_expect(items[1], _ENDS), items[2], span)
+        return PinEdgeClause(expect(items[1], _ENDS), items[2], span)
     match items[2].type:
         case "EQUAL":
             return PinClause(items[1], (items[3],), span)
@@ -99,11 +110,13 @@ def _pin(items: list[Any], names: tuple[Name, ...], span: Span) -> Clause:
     return PinNoMatchClause(items[1], span)
 
 
-def _unit(token: Token) -> Unit:
-    return _expect(token, UNITS)
+def unit(token: Token) -> Unit:
+    """A unit of the calendar."""
+    return expect(token, UNITS)
 
 
-def _expect(token: Token, allowed: tuple[Word, ...]) -> Word:
+def expect(token: Token, allowed: tuple[Word, ...]) -> Word:
+    """The word that a token is, out of those that can stand there."""
     word: str = token.value.lower()
     if "day" in allowed and word.endswith("s"):
         word = word[:-1]  # 1 month, 12 months
@@ -116,7 +129,8 @@ def _expect(token: Token, allowed: tuple[Word, ...]) -> Word:
     )
 
 
-def _count(token: Token) -> int:
+def count(token: Token) -> int:
+    """A whole number above 0."""
     if not token.value.isdigit() or not 0 < int(token.value) < 100_000:
         at = Span(token.start_pos or 0, token.end_pos or 0)
         raise FormulaError("A whole number above 0 belongs here.", text="", span=at)

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 from relatum.data.types import Type
+from relatum.language.expression import Apply, ColumnValue, Expression, MemberOrder
 from relatum.model.declaration import Declaration
-from relatum.model.names import quoted
+from relatum.model.names import ColumnKey, quoted
 from relatum.model.routes import Determines, Opened, Place, Route, RouteMap
 from relatum.wording import counted
+
+#: The functions that make bands.
+BANDS = ("band_by", "band_at")
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -21,6 +25,10 @@ class Catalog:
     routes: RouteMap
     determines: Determines
     is_period: Callable[[str, str], bool]
+    #: Members that stand in an order of their own, such as weekdays, by their table and column.
+    listed: Mapping[ColumnKey, tuple[str, ...]] = field(default_factory=dict)
+    #: Derived columns whose members are bands.
+    banded: frozenset[ColumnKey] = frozenset()
 
     def is_calendar(self, table: str) -> bool:
         """Whether a table is a calendar, or a role of one."""
@@ -33,6 +41,26 @@ class Catalog:
         return [
             name for name in self.declaration.tables if self.is_calendar(name) and any(p.table == name for p in found)
         ]
+
+    def order(self, table: str, column: str) -> MemberOrder:
+        """The order in which the members of a column stand."""
+        owner = self.declaration.rows_of(table)
+        settings = self.declaration.tables[owner].columns.get(column)
+        if settings is not None and settings.order_by:
+            return MemberOrder(settings.order_by, self._own_order(owner, settings.order_by))
+        return self._own_order(owner, column)
+
+    def _own_order(self, owner: str, column: str) -> MemberOrder:
+        return MemberOrder(listed=self.listed.get((owner, column), ()), banded=(owner, column) in self.banded)
+
+    def is_band(self, expression: Expression) -> bool:
+        """Whether a value is the text of a band, which is ordered by its lower edge."""
+        match expression:
+            case Apply(function, _):
+                return function in BANDS
+            case ColumnValue(table, column):
+                return (self.declaration.rows_of(table), column) in self.banded
+        return False
 
     def columns(self, table: str) -> Mapping[str, Type]:
         """The columns of a table with their types; those of the table it is a role of, for a role."""

@@ -97,8 +97,22 @@ class Aggregate(Immutable):
 
 
 @dataclass(frozen=True, slots=True, eq=False)
+class MemberOrder(Immutable):
+    """The order in which a column's members stand, where it is not that of their values.
+
+    ``by`` is another column of the same table and ``inner`` the order of that one's members, ``listed`` are the members
+    in order, and ``banded`` says that they are bands, which stand by their lower edges.
+    """
+
+    by: str = ""
+    inner: MemberOrder | None = None
+    listed: tuple[str, ...] = ()
+    banded: bool = False
+
+
+@dataclass(frozen=True, slots=True, eq=False)
 class Ranked(Immutable):
-    """``rank`` or ``running`` (a ranking of the register) of a formula among the visible members of a grain."""
+    """A ranking of the register (``rank``, ``running``, ``previous``) of a formula among a grain's visible members."""
 
     function: str
     formula: Expression
@@ -106,6 +120,7 @@ class Ranked(Immutable):
     by: Expression | None
     descending: bool
     type: Type
+    order: MemberOrder = field(default=MemberOrder())
     text: str = field(default="", compare=False)
     span: Span = field(default=_NOWHERE, compare=False)
 
@@ -236,12 +251,16 @@ class KeepWhere(Immutable):
 
 @dataclass(frozen=True, slots=True, eq=False)
 class KeepBest(Immutable):
-    """Of the visible members of a grain, the best ``number`` by a formula."""
+    """Of the visible members of a grain, the best ``number`` by a formula.
+
+    ``ties`` are further formulas that part tied members; each comes with whether its largest value is the better.
+    """
 
     edge: Literal["top", "bottom"]
     number: int
     grain: Grain
     by: Expression
+    ties: tuple[tuple[Expression, bool], ...] = ()
     source: Written = field(default=Written(), compare=False)
 
 
@@ -359,8 +378,10 @@ def formulas_of(change: Change) -> tuple[Expression, ...]:
             return tuple(part.expression for part in parts)
         case Pin(part=part) | PinNoMatch(part=part):
             return (part.expression,)
-        case KeepWhere(condition=formula) | KeepBest(by=formula):
+        case KeepWhere(condition=formula):
             return (formula,)
+        case KeepBest(by=formula, ties=ties):
+            return (formula, *(each for each, _ in ties))
         case PinEdge() | Ignoring() | Only() | Via() | BothWays() | MoveDates():
             return ()
         case _:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import os
 import re
+from collections.abc import Iterator
 from dataclasses import replace
-from datetime import date, datetime
 from functools import cache, lru_cache
 from importlib import resources
 from pathlib import Path
@@ -15,16 +15,20 @@ import lark
 from lark import Lark, Token, Transformer, UnexpectedInput, UnexpectedToken
 from lark.exceptions import UnexpectedCharacters
 
-from relatum.data.days import day_number, moment_number
-from relatum.data.types import BOOLEAN, DATE, FLOAT, INTEGER, MAX_SCALE, NANOSECONDS, NULL, TEXT, TIMESTAMP, decimal
+from relatum.data.types import BOOLEAN, DATE, NULL, TEXT
 from relatum.errors import FormulaError, Span
+from relatum.language.build_calls import build_call, build_call_at, build_call_over_time
 from relatum.language.build_changes import build_change
+from relatum.language.build_request import RequestBuilder, span_of
+from relatum.language.literals import day_literal, moment_literal, number_literal
 from relatum.language.tree import (
+    AxisItem,
     Call,
     Case,
     Changed,
     Clause,
     Condition,
+    KeepItem,
     Let,
     Literal,
     ManySide,
@@ -32,7 +36,9 @@ from relatum.language.tree import (
     Operation,
     Over,
     Syntax,
+    ValueList,
     children,
+    item_formulas,
 )
 from relatum.model.names import KEYWORDS
 from relatum.wording import nearest
@@ -77,11 +83,29 @@ def parse_condition(text: str, owner: str = "") -> Condition:
     return condition
 
 
+def parse_axis(text: str, owner: str = "") -> tuple[AxisItem, ...]:
+    """Read the fields of an axis with their options. Raises as :func:`parse_formula` does."""
+    items: tuple[AxisItem, ...] = _parse(text, "axis", owner)
+    return items
+
+
+def parse_values(text: str, owner: str = "") -> ValueList:
+    """Read the values of a request, labels and formats with them. Raises as :func:`parse_formula` does."""
+    values: ValueList = _parse(text, "values", owner)
+    return values
+
+
+def parse_keeps(text: str, owner: str = "") -> tuple[KeepItem, ...]:
+    """Read the keeps of a request. Raises as :func:`parse_formula` does."""
+    keeps: tuple[KeepItem, ...] = _parse(text, "keeps", owner)
+    return keeps
+
+
 def _parse(text: str, start: str, owner: str) -> Any:
     try:
         return _parsed(text, start)
     except UnexpectedInput as error:
-        raise _syntax_error(error, text, owner) from None
+        raise _syntax_error(error, text, owner, _WHAT[start]) from None
     except FormulaError as error:
         raise FormulaError(error.reason, text=text, span=error.span, fix=error.fix, owner=owner) from None
 
@@ -90,8 +114,27 @@ def _parse(text: str, start: str, owner: str) -> Any:
 def _parsed(text: str, start: str) -> Any:
     """The tree of a text; each text is parsed once, however many edits of a model follow."""
     tree = _tree(text, start)
-    _refuse_chain(tree.formula if isinstance(tree, Condition) else tree)
+    for formula in _formulas_of(tree):
+        _refuse_chain(formula)
     return tree
+
+
+def _formulas_of(tree: Any) -> Iterator[Syntax]:
+    """The formulas of what was parsed: a formula, a condition, or a part of a request."""
+    match tree:
+        case Condition(formula):
+            yield formula
+        case ValueList(items=items):
+            yield from (item.formula for item in items)
+        case tuple():
+            for item in tree:
+                yield from item_formulas(item)
+        case _:
+            yield tree
+
+
+#: What a text is called in messages, by where its grammar starts.
+_WHAT = {"formula": "formula", "condition": "condition", "axis": "axis", "values": "list of values", "keeps": "keep"}
 
 
 @cache
@@ -117,7 +160,7 @@ def build_parser(grammar: str, **options: Any) -> Lark:
         grammar,
         parser="lalr",
         lexer="basic",
-        start=["formula", "condition"],
+        start=["formula", "condition", "axis", "values", "keeps"],
         maybe_placeholders=False,
         keep_all_tokens=True,
         lexer_callbacks={"IDENT": _keyword},
@@ -133,21 +176,14 @@ def _keyword(token: Token) -> Token:
 
 
 def _span(items: list[Any]) -> Span:
-    return _span_of(items[0]).to(_span_of(items[-1]))
-
-
-def _span_of(item: Any) -> Span:
-    if isinstance(item, Token):
-        return Span(item.start_pos or 0, item.end_pos or 0)
-    span: Span = item[-1] if isinstance(item, tuple) else item.span
-    return span
+    return span_of(items[0]).to(span_of(items[-1]))
 
 
 def _error(reason: str, span: Span, fix: str = "") -> FormulaError:
     return FormulaError(reason, text="", span=span, fix=fix)
 
 
-class _Builder(Transformer[Token, Any]):
+class _Builder(RequestBuilder, Transformer[Token, Any]):
     """Builds nodes as the parser reduces, bottom up: no recursion, however deep the text."""
 
     def binary(self, items: list[Any]) -> Operation:
@@ -246,7 +282,7 @@ class _Builder(Transformer[Token, Any]):
         part = items[2].value.lower()
         if part not in _PARTS:
             raise _error(
-                f"There is no part {items[2].value} of a date.", _span_of(items[2]), f"Known: {', '.join(_PARTS)}."
+                f"There is no part {items[2].value} of a date.", span_of(items[2]), f"Known: {', '.join(_PARTS)}."
             )
         return Call(part, (items[4],), _span(items), word)
 
@@ -275,19 +311,13 @@ class _Builder(Transformer[Token, Any]):
         return "over", items[1], _span(items)
 
     def call(self, items: list[Any]) -> Call:
-        function, span, name_span = items[0].value.lower(), _span(items), _span_of(items[0])
-        extras = {item[0]: item[1] for item in items if isinstance(item, tuple) and isinstance(item[0], str)}
-        words = {item.type for item in items if isinstance(item, Token)}
-        nodes = [item for item in items[1:] if not isinstance(item, Token | tuple)]
-        if "DISTINCT" in words:
-            return Call(function, tuple(nodes), span, name_span, distinct=True, **extras)
-        if "OF" in words:
-            return Call(function, (nodes[1],), span, name_span, of=nodes[0], **extras)
-        if "AMONG" in words:
-            by, direction = nodes[2] if len(nodes) > 2 else None, _direction(items[-2])
-            return Call(function, (nodes[0],), span, name_span, by=by, among=nodes[1], descending=direction == "desc")
-        lists = [item[0] for item in items if isinstance(item, tuple) and isinstance(item[0], tuple)]
-        return Call(function, lists[0] if lists else (), span, name_span, **extras)
+        return build_call(items, _span(items), span_of(items[0]))
+
+    def call_at(self, items: list[Any]) -> Call:
+        return build_call_at(items, _span(items), span_of(items[0]))
+
+    def call_over_time(self, items: list[Any]) -> Call:
+        return build_call_over_time(items, _span(items), span_of(items[0]))
 
     def condition(self, items: list[Any]) -> Condition:
         return Condition(items[0])
@@ -309,13 +339,13 @@ class _Builder(Transformer[Token, Any]):
         text = token.value
         match token.type:
             case "NUMBER":
-                return _number(text, span)
+                return number_literal(text, span)
             case "STRING":
                 return Literal(text[1:-1].replace("''", "'"), TEXT, span)
             case "DATE":
-                return Literal(_day(text[text.index("'") + 1 : -1], span), DATE, span)
+                return Literal(day_literal(text[text.index("'") + 1 : -1], span), DATE, span)
             case "TIMESTAMP":
-                return _moment(text[text.index("'") + 1 : -1], span)
+                return moment_literal(text[text.index("'") + 1 : -1], span)
             case "NULL":
                 return Literal(None, NULL, span)
         return Literal(token.type == "TRUE", BOOLEAN, span)
@@ -328,53 +358,8 @@ _PARTS = ("year", "quarter", "month", "week", "day", "weekday", "hour", "minute"
 def _written_so(token: Token, name: str, signature: str) -> Span:
     """Where a function's name stands, which alone is written in this way."""
     if token.value.lower() != name:
-        raise _error(f"{token.value} is not written like this.", _span_of(token), f"Only {signature} is.")
-    return _span_of(token)
-
-
-def _direction(item: Any) -> str:
-    """The word that may follow ``by`` in ``running``: ``asc`` or ``desc``."""
-    if not isinstance(item, Token) or item.type != "IDENT":
-        return "asc"
-    word = str(item.value).lower()
-    if word not in ("asc", "desc"):
-        raise _error(f"{item.value} is no direction.", _span_of(item), "Write asc or desc.")
-    return word
-
-
-def _number(text: str, span: Span) -> Literal:
-    if "e" in text.lower():
-        return Literal(float(text), FLOAT, span)
-    whole, _, digits = text.partition(".")
-    value = int(whole + digits)
-    if value >= 1 << 63 or len(digits) > MAX_SCALE:
-        raise _error(f"The number {text} does not fit 64 bits.", span, f"As a float it fits: {text}e0.")
-    return Literal(value, decimal(len(digits)) if digits else INTEGER, span)
-
-
-def _day(text: str, span: Span) -> int:
-    try:
-        return day_number(date.fromisoformat(text))
-    except ValueError:
-        raise _error(f"'{text}' is not a date.", span, "Write year, month and day: date '2024-05-31'.") from None
-
-
-def _moment(text: str, span: Span) -> Literal:
-    try:
-        moment = datetime.fromisoformat(text)
-    except ValueError:
-        raise _error(f"'{text}' is not a moment.", span, "Write timestamp '2024-05-31 17:30:00'.") from None
-    if moment.tzinfo is not None:
-        raise _error(
-            f"'{text}' says a zone.", span, "A moment here is one on the clocks of the model's time zone: leave it out."
-        )
-    # Python keeps six digits of a second; the seventh to ninth are those of nanoseconds.
-    digits = re.search(r"[.,](\d+)", text)
-    finer = digits[1][6:9].ljust(3, "0") if digits and len(digits[1]) > 6 else ""
-    number = moment_number(moment)
-    if not int(finer or 0):
-        return Literal(number, TIMESTAMP, span)
-    return Literal(number * 1000 + int(finer), NANOSECONDS, span)
+        raise _error(f"{token.value} is not written like this.", span_of(token), f"Only {signature} is.")
+    return span_of(token)
 
 
 def _tree(text: str, start: str) -> Any:
@@ -395,7 +380,7 @@ def _fed(steps: Any) -> Any:
             if depth > MAX_DEPTH:
                 raise _error(
                     f"The formula is nested more than {MAX_DEPTH} deep.",
-                    _span_of(token),
+                    span_of(token),
                     "Give a part of it a name, as a measure or a derived column of its own.",
                 )
         elif token.type in ("RPAR", "END", "RSQB"):
@@ -437,18 +422,18 @@ _SLIPS = {
 }
 
 
-def _syntax_error(error: UnexpectedInput, text: str, owner: str) -> FormulaError:
+def _syntax_error(error: UnexpectedInput, text: str, owner: str, what: str) -> FormulaError:
     at = error.pos_in_stream if error.pos_in_stream is not None else len(text)
     if isinstance(error, UnexpectedToken) and error.token.type == "$END":
         if not text.strip():
-            return FormulaError("The formula is empty.", text=text, span=Span(0, 1), owner=owner)
+            return FormulaError(f"The {what} is empty.", text=text, span=Span(0, 1), owner=owner)
         end = len(text.rstrip())
         return FormulaError(
-            "The formula stops too early.", text=text, span=Span(end, end + 1), fix=_missing(error, text), owner=owner
+            f"The {what} stops too early.", text=text, span=Span(end, end + 1), fix=_missing(error, text), owner=owner
         )
     if isinstance(error, UnexpectedToken):
         token = error.token
-        span, word = _span_of(token), token.value
+        span, word = span_of(token), token.value
         if token.type.lower() in KEYWORDS and "IDENT" in error.expected:
             return FormulaError(
                 f"{word} is a word of the language and cannot stand here.",

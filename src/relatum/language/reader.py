@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
+from relatum.data.types import FLOAT
 from relatum.errors import FormulaError, ModelError, Span
 from relatum.language.catalog import Catalog
-from relatum.language.expression import ColumnValue, Expression, LetValue, NoMatch, columns_in, is_plain
+from relatum.language.expression import Apply, ColumnValue, Expression, LetValue, NoMatch, columns_in, is_plain
+from relatum.language.register import BAND_EDGE
 from relatum.language.tree import Name
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Opened
@@ -130,6 +132,12 @@ class Reader:
         return self.error(
             f"{name} has a value for each row of {quoted(table)}, and here one value is needed.", node.span, fix
         )
+
+    def ordering(self, expression: Expression) -> Expression:
+        """What a value is ordered by: of a band its lower edge, of all others the value itself."""
+        if not self.catalog.is_band(expression):
+            return expression
+        return Apply(BAND_EDGE, (expression,), FLOAT, expression.span)
 
     # -- row tables ---------------------------------------------------------------------------------------------------
 

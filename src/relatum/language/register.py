@@ -16,18 +16,22 @@ from relatum.language.expression import Expression
 from relatum.language.rules import (
     Infer,
     any_to_truth,
+    banded,
     cases,
     cast_to,
     compared,
     date_of,
     date_part,
     difference,
+    edge_of,
     first_of,
     float_of,
     joined,
     length,
     orderable,
     pattern,
+    period_date,
+    period_text,
     product,
     rounded,
     slice_of,
@@ -41,6 +45,10 @@ from relatum.language.rules import (
 
 #: Written with the name of a type, unlike all others.
 CAST = "cast"
+#: What plans order bands by; no formula can name it.
+BAND_EDGE = "band_edge"
+#: What dates are put into periods by: the functions that ``period(d by UNIT)`` stands for.
+PERIOD_KERNELS = {"year": "year", "quarter": "period_quarter", "month": "period_month", "week": "period_week"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,13 +123,27 @@ class AggregateFunction:
 
 @dataclass(frozen=True, slots=True)
 class Ranking:
-    """A function of the current member of a grain among the visible ones. ``ordered`` says that it needs a ``by``."""
+    """A function of the current member of a grain among the visible ones.
+
+    ``by`` says whether it is written with an order: ``never``, ``always``, or ``maybe`` (the members' own order holds
+    without one).
+    """
 
     name: str
     signature: str
     infer: Infer
     about: str
-    ordered: bool
+    by: Literal["never", "always", "maybe"]
+
+
+@dataclass(frozen=True, slots=True)
+class Shorthand:
+    """A function that stands for another formula, and is exactly what that is."""
+
+    name: str
+    signature: str
+    stands_for: str
+    about: str
 
 
 _SCALARS = (
@@ -217,6 +239,12 @@ _SCALARS = (
         "The day of a timestamp; date(y, m, d) makes a date, null where there is none.",
         null="own",
     ),
+    Scalar("band_by", "band(x by 10)", 2, 2, banded, "The band of one width that a number lies in, as text."),
+    Scalar("band_at", "band(x at 0, 10, 100)", 2, None, banded, "The band between edges that a number lies in."),
+    Scalar(BAND_EDGE, "", 1, 1, edge_of, "The lower edge of a band, by which bands are ordered."),
+    Scalar("period_month", "period(d by month)", 1, 1, period_text, "The month of a date: '2024-05'."),
+    Scalar("period_quarter", "period(d by quarter)", 1, 1, period_text, "The quarter of a date: '2024-Q2'."),
+    Scalar("period_week", "period(d by week)", 1, 1, period_date, "The Monday of a date's week."),
     Scalar(
         CAST,
         "cast(x as integer)",
@@ -304,15 +332,40 @@ _RANKINGS = (
         "rank(x among product)",
         _integer,
         "The place of the current member among the visible ones: 1 is the largest x, ties share the better place.",
-        ordered=False,
+        "never",
     ),
     Ranking(
         "running",
         "running(x among product by y desc)",
         widest,
         "The sum of x over the members up to and with the current one, in the order of y.",
-        ordered=True,
+        "always",
     ),
+    Ranking(
+        "previous",
+        "previous(x among product by y)",
+        first_of,
+        "x at the member before the current one, in the order of y; in the members' own order without by.",
+        "maybe",
+    ),
+    Ranking(
+        "next",
+        "next(x among product by y)",
+        first_of,
+        "x at the member after the current one, in the order of y; in the members' own order without by.",
+        "maybe",
+    ),
+)
+
+_SHORTHANDS = (
+    Shorthand("share", "share(x of total)", "x / x[ignoring axes]", "The part that x is of the grid's total."),
+    Shorthand(
+        "share", "share(x of parent)", "x / x[ignoring innermost]", "The part of the innermost row field's total."
+    ),
+    Shorthand("share", "share(x of row)", "x / x[ignoring columns]", "The part of the row's total."),
+    Shorthand("share", "share(x of column)", "x / x[ignoring rows]", "The part of the column's total."),
+    Shorthand("growth", "growth(x over 1 year)", "x / x[back 1 year] - 1", "By which part x has grown since then."),
+    Shorthand("change", "change(x over 1 month)", "x - x[back 1 month]", "By how much x has changed since then."),
 )
 
 #: ``narrowed`` asks of the context alone, and is settled before anything runs.
@@ -330,6 +383,10 @@ NARROWED = Scalar(
 SCALARS = {record.name: record for record in _SCALARS}
 AGGREGATES = {record.name: record for record in _AGGREGATES}
 RANKINGS = {record.name: record for record in _RANKINGS}
+SHORTHANDS = _SHORTHANDS
+SHORTHAND_NAMES = frozenset(each.name for each in _SHORTHANDS)
+#: The functions that put a value into bands or periods, with how they are written.
+BAND, PERIOD = "band", "period"
 #: The scalar functions that are written name(…).
 CALLABLE = frozenset(name for name, record in SCALARS.items() if record.called)
 
@@ -341,13 +398,13 @@ def aggregates_called(name: str) -> list[AggregateFunction]:
 
 def aggregating(name: str) -> bool:
     """Whether a function has rows or members of its own, so that a name alone is no column of the row around it."""
-    return name in RANKINGS or name == NARROWED.name or bool(aggregates_called(name))
+    return name in RANKINGS or name == NARROWED.name or name in SHORTHAND_NAMES or bool(aggregates_called(name))
 
 
 def known_functions() -> list[str]:
     """Every name that can stand before a bracket."""
     called = dict.fromkeys(record.called for record in AGGREGATES.values() if record.called)
-    return [*CALLABLE, CAST, *called, *RANKINGS, NARROWED.name]
+    return [*CALLABLE, CAST, BAND, PERIOD, *called, *RANKINGS, *sorted(SHORTHAND_NAMES), NARROWED.name]
 
 
 def refuse_missing(engine: str, tables: Iterable[tuple[Mapping[str, object], Mapping[str, object]]]) -> None:

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import replace
-from fractions import Fraction
 from typing import assert_never
 
 from relatum.data.types import BOOLEAN, INTEGER, NULL
@@ -22,20 +21,26 @@ from relatum.language.expression import (
     InContext,
     LetIn,
     LetValue,
+    MemberOrder,
     Narrowed,
     NoMatch,
     Ranked,
     columns_in,
     inner_of,
 )
+from relatum.language.numbers import never_holds, read_band
 from relatum.language.parse import parse_condition, parse_formula
 from relatum.language.reader import Reader, Scope
 from relatum.language.register import (
+    BAND,
     CALLABLE,
     NARROWED,
     OTHER_NAMES,
+    PERIOD,
+    PERIOD_KERNELS,
     RANKINGS,
     SCALARS,
+    SHORTHAND_NAMES,
     AggregateFunction,
     Form,
     Ranking,
@@ -44,6 +49,7 @@ from relatum.language.register import (
 )
 from relatum.language.resolve_changes import ChangeReader
 from relatum.language.rules import TypeProblem, an
+from relatum.language.shorthand import expanded, is_whole, ways_of
 from relatum.language.tree import (
     Call,
     Case,
@@ -222,7 +228,7 @@ class FormulaReader(Reader):
             case Literal(value, type_, span):
                 return Constant(value, type_, span)
             case Operation("plus_sign", (operand,), span):
-                return self._apply("-", [self.resolve(operand, scope), Constant(0, INTEGER, span)], span)
+                return self.apply("-", [self.resolve(operand, scope), Constant(0, INTEGER, span)], span)
             case Operation("negate", (Literal(value, type_),), span) if type_.numeric:
                 return Constant(-value, type_, span)  # type: ignore[operator]
             case Operation("is_no_match", (operand,), span):
@@ -230,7 +236,7 @@ class FormulaReader(Reader):
             case Operation("in", operands, span):
                 return self.among([self.resolve(operand, scope) for operand in operands], span)
             case Operation(operator, operands, span):
-                return self._apply(operator, [self.resolve(operand, scope) for operand in operands], span)
+                return self.apply(operator, [self.resolve(operand, scope) for operand in operands], span)
             case Over():
                 raise self.error(
                     "over states the table of a whole part of a condition, and here it stands within one.",
@@ -240,7 +246,7 @@ class FormulaReader(Reader):
             case Case(branches, otherwise, span):
                 flat = [self.resolve(part, scope) for branch in branches for part in branch]
                 flat.append(self.resolve(otherwise, scope) if otherwise else Constant(None, NULL, span))
-                return self._apply("case", flat, span)
+                return self.apply("case", flat, span)
             case Let():
                 return self._let(node, scope)
             case Changed():
@@ -252,39 +258,25 @@ class FormulaReader(Reader):
             case _:
                 assert_never(node)
 
-    def _apply(self, function: str, arguments: list[Expression], span: Span) -> Expression:
+    def apply(self, function: str, arguments: list[Expression], span: Span) -> Expression:
+        """A function of the register on arguments, its types checked."""
         record = SCALARS[function]
         if len(arguments) < record.least or (record.most is not None and len(arguments) > record.most):
             raise self.error(f"{function} has {len(arguments)} argument(s) here.", span, f"Write {record.signature}.")
-        self._refuse_count_of_none(function, arguments, span)
+        counted = never_holds(function, arguments)
+        if counted is not None:
+            text = counted.text if isinstance(counted, Aggregate) else self.written(counted.span)
+            raise self.error(
+                f"{text} is null where there are no rows, so this never holds.", span, f"Write {text} is null."
+            )
         try:
             return Apply(function, tuple(arguments), record.infer(arguments), span)
         except TypeProblem as problem:
             raise self.error(problem.reason, arguments[problem.position].span, problem.fix) from None
 
-    def _refuse_count_of_none(self, function: str, arguments: list[Expression], span: Span) -> None:
-        """Refuse a comparison that only a count of no rows could fulfil: over no rows every aggregate is null."""
-        counted = next((each for each in arguments if _counts_rows(each)), None)
-        if counted is None or function not in ("=", "<", "<=", ">", ">=", "in"):
-            return
-        others = [each for each in arguments if each is not counted]
-        limits = [_number(each) for each in others]
-        word = function
-        if function != "in" and arguments[0] is not counted:
-            word = {"<": ">", "<=": ">=", ">": "<", ">=": "<=", "=": "="}[function]
-        holds = _HOLDS_FOR_NONE.get(word)
-        if holds is None:
-            return  # more than some number: rows that are there can fulfil it
-        known = [limit for limit in limits if limit is not None]
-        if known and len(known) == len(others) and any(map(holds, known)) and (function != "in" or max(known) < 1):
-            text = counted.text if isinstance(counted, Aggregate) else self.written(counted.span)
-            raise self.error(
-                f"{text} is null where there are no rows, so this never holds.", span, f"Write {text} is null."
-            )
-
     def among(self, arguments: list[Expression], span: Span) -> Expression:
         """A value and a list of others: constants of its type become one record."""
-        applied = self._apply("in", arguments, span)
+        applied = self.apply("in", arguments, span)
         subject, *others = arguments
         alike = [
             each
@@ -296,7 +288,22 @@ class FormulaReader(Reader):
         values = tuple(each.value for each in alike if each.value is not None)
         return Apply("in", (subject, Choices(values, subject.type)), applied.type, span)
 
+    def _shorthand(self, node: Call, scope: Scope) -> Expression:
+        if not is_whole(node):
+            raise self.error(
+                f"{node.function} is not written like this.", node.span, f"Write {ways_of(node.function)}."
+            )
+        return self.resolve(expanded(node), scope)
+
     def _call(self, node: Call, scope: Scope) -> Expression:
+        if node.function == BAND:
+            return read_band(self, node, scope)
+        if node.function == PERIOD:
+            if not node.word:
+                raise self.error("period is not written like this.", node.span, "Write period(d by month).")
+            return self.apply(PERIOD_KERNELS[node.word], [self.resolve(node.arguments[0], scope)], node.span)
+        if node.function in SHORTHAND_NAMES:
+            return self._shorthand(node, scope)
         if node.function in CALLABLE:
             extra = node.of or node.by or node.weight or node.over or node.among or next(iter(node.per), None)
             if node.distinct or extra is not None:
@@ -305,7 +312,7 @@ class FormulaReader(Reader):
                     extra.span if extra is not None else node.span,
                     f"Write {SCALARS[node.function].signature}.",
                 )
-            return self._apply(node.function, [self.resolve(part, scope) for part in node.arguments], node.span)
+            return self.apply(node.function, [self.resolve(part, scope) for part in node.arguments], node.span)
         records = aggregates_called(node.function)
         if not records and node.function not in RANKINGS and node.function != NARROWED.name:
             raise self._unknown_function(node)
@@ -460,6 +467,8 @@ class FormulaReader(Reader):
         text = self.written(node.span)
         inner = scope.within("row")
         arguments = [self.resolve(part, inner) for part in (first, node.by, node.weight) if part is not None]
+        if node.by is not None:
+            arguments[1] = self.ordering(arguments[1])
         try:
             type_ = record.infer(arguments[:1])
             if node.weight is not None:
@@ -503,21 +512,24 @@ class FormulaReader(Reader):
 
     def _ranked(self, node: Call, record: Ranking, scope: Scope) -> Expression:
         extras = node.distinct or node.weight or node.of or node.per or node.over
-        misplaced = node.among is None or len(node.arguments) != 1 or (node.by is not None and not record.ordered)
+        misplaced = node.among is None or len(node.arguments) != 1 or (node.by is not None and record.by == "never")
         if extras or misplaced or node.among is None:
             raise self.error(f"{record.name} is not written like this.", node.span, f"Write {record.signature}.")
         grain = self.grain((node.among,))
         rows = (*scope.rows, grain.table) if grain.table else scope.rows
         inner = replace(scope.within("cell"), rows=rows, columns=(*scope.columns, *grain.columns))
         formula = self.resolve(node.arguments[0], inner)
-        by = None if node.by is None else self.resolve(node.by, inner)
+        by = None if node.by is None else self.ordering(self.resolve(node.by, inner))
         try:
             type_ = record.infer([formula])
         except TypeProblem as problem:
             raise self.error(problem.reason, formula.span, problem.fix) from None
-        if record.ordered and by is None:
+        if record.by == "always" and by is None:
             raise self.error(f"{record.name} needs an order.", node.span, f"Write {record.signature}.")
-        return Ranked(record.name, formula, grain, by, node.descending, type_, self.written(node.span), node.span)
+        own = self.catalog.order(*grain.columns[0]) if grain.columns else MemberOrder()
+        order = own if record.by == "maybe" else MemberOrder()
+        text = self.written(node.span)
+        return Ranked(record.name, formula, grain, by, node.descending, type_, order, text, node.span)
 
     def _fraction(self, node: Call) -> float:
         if node.of is None:
@@ -560,24 +572,3 @@ class FormulaReader(Reader):
         opened, changes = ChangeReader(self).read(node.changes, scope)
         formula = self.resolve(node.formula, replace(scope, opened=opened))
         return InContext(formula, changes, formula.type, node.span)
-
-
-def _counts_rows(expression: Expression) -> bool:
-    while isinstance(expression, InContext):
-        expression = expression.formula
-    return isinstance(expression, Aggregate) and expression.function == "count_rows"
-
-
-def _number(expression: Expression) -> Fraction | None:
-    if isinstance(expression, Constant) and expression.type.numeric and isinstance(expression.value, int | float):
-        return Fraction(expression.value) / Fraction(10**expression.type.scale)
-    return None
-
-
-#: With which numbers a comparison of a count holds for 0 and for no count of rows that are there.
-_HOLDS_FOR_NONE: Mapping[str, Callable[[Fraction], bool]] = {
-    "=": lambda limit: limit == 0,
-    "in": lambda limit: limit == 0,
-    "<": lambda limit: 0 < limit <= 1,
-    "<=": lambda limit: 0 <= limit < 1,
-}

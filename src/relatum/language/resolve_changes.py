@@ -88,6 +88,10 @@ class Resolver(Protocol):
         """Resolve a grain."""
         ...
 
+    def ordering(self, expression: Expression) -> Expression:
+        """What a value is ordered by."""
+        ...
+
     def table(self, node: Name) -> str:
         """Find a table."""
         ...
@@ -161,12 +165,26 @@ class ChangeReader:
                         "Compare it: revenue > 1000.",
                     )
                 return KeepWhere(grain, formula, source)
-            case KeepBestClause(edge, number, name, node):
-                return KeepBest(edge, number, *self._at_members(name, node, scope), source)
+            case KeepBestClause():
+                return self._best(clause, scope, source)
             case CalendarClause(step, on):
                 return MoveDates(step, self._calendar(on), source)
             case _:
                 assert_never(clause)
+
+    def _best(self, clause: KeepBestClause, scope: Scope, source: Written) -> KeepBest:
+        grain, formula = self._at_members(clause.grain, clause.by[0].formula, scope)
+        if clause.by[0].descending:
+            raise self.reader.error(
+                "A direction cannot stand here: top keeps the largest, bottom the smallest.",
+                clause.by[0].span,
+                "Further parts have directions: by (revenue, units desc).",
+            )
+        ties = []
+        for each in clause.by[1:]:
+            _, tie = self._at_members(clause.grain, each.formula, scope)
+            ties.append((self.reader.ordering(tie), each.descending))
+        return KeepBest(clause.edge, clause.number, grain, self.reader.ordering(formula), tuple(ties), source)
 
     def _calendar(self, on: Name | None) -> str:
         if on is None:

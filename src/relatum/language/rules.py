@@ -216,6 +216,30 @@ def date_part(arguments: Sequence[Expression]) -> Type:
     return INTEGER
 
 
+def banded(arguments: Sequence[Expression]) -> Type:
+    """A number in, the text of its band out."""
+    if not (arguments[0].type.numeric or arguments[0].type.kind is Kind.NULL):
+        raise TypeProblem(0, f"This is {an(arguments[0].type)}, and bands are of numbers.")
+    return TEXT
+
+
+def period_text(arguments: Sequence[Expression]) -> Type:
+    """A date in, the text of its period out."""
+    date_part(arguments)
+    return TEXT
+
+
+def period_date(arguments: Sequence[Expression]) -> Type:
+    """A date in, the first date of its period out."""
+    date_part(arguments)
+    return DATE
+
+
+def edge_of(arguments: Sequence[Expression]) -> Type:
+    """The text of a band in, a number out."""
+    return FLOAT
+
+
 def time_part(arguments: Sequence[Expression]) -> Type:
     """A moment in, a whole number out."""
     kind = arguments[0].type.kind

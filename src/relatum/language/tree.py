@@ -63,6 +63,10 @@ class Call:
     per: tuple[Name, ...] = ()
     among: Name | None = None
     descending: bool = False
+    #: The word that says how: ``at`` of a band, ``month`` of a period, ``parent`` of a share.
+    word: str = ""
+    #: How far back a growth or change looks.
+    move: CalendarClause | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -158,13 +162,22 @@ class KeepWhereClause:
 
 
 @dataclass(frozen=True, slots=True)
+class Ordering:
+    """A formula that members are ordered by, and whether the largest comes first."""
+
+    formula: Syntax
+    descending: bool
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
 class KeepBestClause:
-    """``keep top N g by F`` and ``keep bottom N g by F``."""
+    """``keep top N g by F`` and ``keep bottom N g by F``; further parts of ``by`` tell tied members apart."""
 
     edge: typing.Literal["top", "bottom"]
     number: int
     grain: Name
-    by: Syntax
+    by: tuple[Ordering, ...]
     span: Span
 
 
@@ -223,6 +236,64 @@ class Over:
 Syntax = Literal | Name | Operation | Case | Call | Changed | Let | Over
 
 
+#: A ``keep`` of a request.
+KeepItem = KeepWhereClause | KeepBestClause
+#: A member named in ``open (…)``: a constant, or one of these words.
+NO_MATCH = "no match"
+TotalPlace = typing.Literal["none", "before", "after"]
+
+
+@dataclass(frozen=True, slots=True)
+class Best:
+    """``top N`` or ``bottom N``; without ``by`` the pivot's first value ranks."""
+
+    edge: typing.Literal["top", "bottom"]
+    number: int
+    by: tuple[Ordering, ...]
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class AxisItem:
+    """A field of an axis with its options.
+
+    ``upto`` is the level that a hierarchy stops at. ``opened`` are the members named in ``open (…)``, None without it;
+    ``closing`` is where ``closed`` or ``open (…)`` stands.
+    """
+
+    label: str
+    formula: Syntax
+    over: Name | None
+    upto: Name | None
+    by: tuple[Ordering, ...]
+    best: Best | None
+    others: bool
+    total: TotalPlace | None
+    closed: bool
+    opened: tuple[Literal | str, ...] | None
+    closing: Span | None
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class ValueItem:
+    """A value of a request: its label (empty for none), formula and number format."""
+
+    label: str
+    formula: Syntax
+    format: str
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class ValueList:
+    """The values of a request; ``on`` names the axis that their labels stand on."""
+
+    items: tuple[ValueItem, ...]
+    on: typing.Literal["rows", "columns"] | None
+    span: Span
+
+
 @dataclass(frozen=True, slots=True)
 class Condition:
     """A condition; ``Over`` states the table of a part of it."""
@@ -271,8 +342,10 @@ def clause_formulas(change: Clause) -> tuple[Syntax, ...]:
             return (condition.formula,)
         case PinClause(values=values):
             return values
-        case KeepWhereClause(condition=formula) | KeepBestClause(by=formula):
+        case KeepWhereClause(condition=formula):
             return (formula,)
+        case KeepBestClause(by=orderings):
+            return tuple(each.formula for each in orderings)
         case (
             PinNullClause()
             | PinNoMatchClause()
@@ -286,6 +359,14 @@ def clause_formulas(change: Clause) -> tuple[Syntax, ...]:
             return ()
         case _:
             assert_never(change)
+
+
+def item_formulas(item: AxisItem | KeepItem) -> tuple[Syntax, ...]:
+    """The formulas of an axis field with its options, or of a keep."""
+    if not isinstance(item, AxisItem):
+        return clause_formulas(item)
+    ranked = item.best.by if item.best is not None else ()
+    return item.formula, *(each.formula for each in (*item.by, *ranked))
 
 
 def clause_names(change: Clause) -> tuple[Name, ...]:

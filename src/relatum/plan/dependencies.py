@@ -81,8 +81,13 @@ def _visible_names(visible: Visible) -> frozenset[int]:
 def _bounds_names(bounds: Bounds) -> frozenset[int]:
     names: frozenset[int] = frozenset()
     for kept in bounds.kept:
-        names |= kept.formula.names | _visible_names(kept.members)
+        names |= _visible_names(kept.members) | kept_names(kept)
     return names
+
+
+def kept_names(kept: Kept) -> frozenset[int]:
+    """The named values that decide which of the visible members are kept."""
+    return frozenset().union(*(each.names for each in kept.formulas))
 
 
 @lru_cache(maxsize=1 << 14)
@@ -101,7 +106,7 @@ def dates_keys(dates: DateSet) -> frozenset[int]:
 @lru_cache(maxsize=1 << 14)
 def kept_keys(kept: Kept) -> frozenset[int]:
     """The keys that decide which members are kept."""
-    return visible_keys(kept.members) | (kept.formula.keys - new_keys(kept.members))
+    return visible_keys(kept.members) | (_all_keys(kept.formulas) - new_keys(kept.members))
 
 
 def visible_keys(visible: Visible) -> frozenset[int]:

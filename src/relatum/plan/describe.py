@@ -180,11 +180,15 @@ class _Writer:
 
     def kept(self, kept: Kept, indent: str) -> Iterator[str]:
         value = self.expression(kept.formula.expression)
-        rule = f"{kept.best.edge} {kept.best.number} by {value}" if kept.best else f"where {value}"
+        rule = f"where {value}"
+        if kept.best is not None:
+            ties = [f", {self.expression(each.expression)}{' desc' if down else ''}" for each, down in kept.best.ties]
+            rule = f"{kept.best.edge} {kept.best.number} by {value}{''.join(ties)}"
         members = _field(Field(kept.match.table, kept.match.column))
         yield f"{indent}of the kept {members}: {rule}{_along(kept.match.route)}"
         yield from self.visible(kept.members, indent + "  ")
-        yield from self.formula(kept.formula, indent + "  ")
+        for each in kept.formulas:
+            yield from self.formula(each, indent + "  ")
 
     # -- expressions --------------------------------------------------------------------------------------------------
 
@@ -231,6 +235,14 @@ class _Writer:
                 return f"{arguments[0]} is null"
             case "not":
                 return f"not {arguments[0]}"
+            case "band_by":
+                return f"band({arguments[0]} by {arguments[1]})"
+            case "band_at":
+                return f"band({arguments[0]} at {', '.join(arguments[1:])})"
+            case "band_edge":
+                return f"the lower edge of {arguments[0]}"
+            case "period_month" | "period_quarter" | "period_week":
+                return f"period({arguments[0]} by {function.removeprefix('period_')})"
             case "cast":
                 return f"cast({arguments[0]} as {arguments[1][1:-1]})"
             case "negate":

@@ -365,9 +365,8 @@ class Compiler:
         ((table, column),) = grain.columns or ((grain.table, ""),)
         match change:
             case KeepWhere(condition=formula):
-                best = None
-            case KeepBest(edge, number, _, formula):
-                best = Best(edge, number)
+                ties: tuple[tuple[Expression, bool], ...] = ()
+            case KeepBest(by=formula, ties=ties):
                 chain = self._chain(table, context)
                 aside = tuple(
                     each
@@ -380,6 +379,11 @@ class Compiler:
         members = self._grain(grain, context, row_tables([formula]))
         (key,) = members.keys
         compiled, found = self.formula(formula, members.inner)
+        parting = [(self.formula(each, members.inner), down) for each, down in ties]
+        best = None
+        if isinstance(change, KeepBest):
+            best = Best(change.edge, change.number, tuple((each, down) for (each, _), down in parting))
+        found = together([found, *(each for (_, each), _ in parting)])
         text = change.source.text
         kept = Kept(members.visible, compiled, best, Match(key, (), (), table, column), text)
         columns = frozenset([column]) if column else None
@@ -410,7 +414,15 @@ class Compiler:
         formula, found = self.formula(ranked.formula, members.inner)
         by, by_found = (None, NO_FINDINGS) if ranked.by is None else self.formula(ranked.by, members.inner)
         node = RankedAmong(
-            members.visible, ranked.function, formula, by, ranked.descending, key, ranked.type, ranked.text
+            members.visible,
+            ranked.function,
+            formula,
+            by,
+            ranked.descending,
+            key,
+            ranked.type,
+            ranked.order,
+            ranked.text,
         )
         return node, together([found.inside(), by_found.inside(), taken])
 

@@ -14,7 +14,7 @@ from typing import Literal
 from relatum.calendar.steps import Step, chooses_period
 from relatum.data.types import Type
 from relatum.immutable import Immutable
-from relatum.language.expression import Expression, FilterPart
+from relatum.language.expression import Expression, FilterPart, MemberOrder
 from relatum.model.declaration import Relationship
 from relatum.model.routes import Hop, Route
 
@@ -93,10 +93,14 @@ class DateSet(Immutable):
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Best(Immutable):
-    """That the best ``number`` are kept, not those for which a formula is true."""
+    """That the best ``number`` are kept, not those for which a formula is true.
+
+    ``ties`` are formulas that part tied members, each with whether its largest value is the better.
+    """
 
     edge: Literal["top", "bottom"]
     number: int
+    ties: tuple[tuple[Formula, bool], ...] = ()
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -108,6 +112,11 @@ class Kept(Immutable):
     best: Best | None
     match: Match
     text: str = field(default="", compare=False)
+
+    @property
+    def formulas(self) -> tuple[Formula, ...]:
+        """Every formula that decides which members are kept."""
+        return (self.formula, *((each for each, _ in self.best.ties) if self.best is not None else ()))
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -169,9 +178,10 @@ class Nested(Immutable):
 
 @dataclass(frozen=True, slots=True, eq=False)
 class RankedAmong(Immutable):
-    """The current member's rank or running sum among the members that the cell sees without it.
+    """The current member's rank, running sum or neighbour among the members that the cell sees without it.
 
-    ``current`` is the key that holds the current member, or a formula for its row number.
+    ``current`` is the key that holds the current member, or a formula for its row number. ``order`` is the members'
+    own, where it matters (rows stand in the order of their table).
     """
 
     visible: Visible
@@ -181,6 +191,7 @@ class RankedAmong(Immutable):
     descending: bool
     current: int | Formula
     type: Type
+    order: MemberOrder = field(default=MemberOrder())
     text: str = field(default="", compare=False)
 
 

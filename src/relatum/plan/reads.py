@@ -8,7 +8,7 @@ from relatum.immutable import Immutable
 from relatum.language.expression import ColumnValue
 from relatum.model.declaration import Relationship
 from relatum.model.routes import Hop
-from relatum.plan.nodes import Bounds, Calendar, Derivation, Field, KeyColumn, Match, Pinned
+from relatum.plan.nodes import Bounds, Calendar, Derivation, Field, KeyColumn, Match, Pinned, RankedAmong
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,6 +45,8 @@ def reads_of(root: object) -> Reads:
             case Field(table=table, column=column, key=key):
                 tables[table] = None
                 columns.update(dict.fromkeys((table, name) for name in (column, *(name for name, _ in key)) if name))
+            case RankedAmong(visible=visible, order=order) if order.by:
+                columns.update(dict.fromkeys((match.table, order.by) for _, own in visible.parts for match in own))
             case Bounds(source=table) | Derivation(table=table):
                 tables[table] = None
             case Calendar(table, date_column, through=through):

@@ -10,7 +10,7 @@ from relatum.language.register import AGGREGATES
 from relatum.model.routes import Hop, Place
 from relatum.plan.bounds import Bounder
 from relatum.plan.context import Context
-from relatum.plan.dependencies import kept_keys, node_keys
+from relatum.plan.dependencies import kept_keys, kept_names, node_keys
 from relatum.plan.nodes import (
     Aggregation,
     AxisBounds,
@@ -44,7 +44,7 @@ def candidates(node: PlanNode, keys: tuple[int, ...]) -> Candidates:
     match node:
         case Aggregation(bounds=bounds):
             # What is pinned only takes rows away, and so does what is kept, where it differs from cell to cell.
-            same = tuple(kept for kept in bounds.kept if not kept_keys(kept) and not kept.formula.names)
+            same = tuple(kept for kept in bounds.kept if not kept_keys(kept) and not kept_names(kept))
             return _with_rows(replace(node, bounds=replace(bounds, kept=same, pinned=())), keys)
         case Naming(body=body):
             return candidates(body.inputs[0], keys)

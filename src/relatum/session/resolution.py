@@ -220,7 +220,7 @@ def _begun(
     there = _among(declaration, data)
     store = Store(_tables(there, data), derived_column, joins, former.store if former is not None else None)
     types = {name: dict(data[name].types) for name, table in there.tables.items() if not table.role_of}
-    catalog = _catalog(there, types, _routes(there, former), store)
+    catalog = _catalog(there, data, types, _routes(there, former), store)
     known = _known_measures(former, there, data)
     return Resolution(there, data, store, catalog, Formulas(catalog, known), {}, {}, {})
 
@@ -260,9 +260,20 @@ def _routes(declaration: Declaration, former: Resolution | None) -> RouteMap:
 
 
 def _catalog(
-    declaration: Declaration, types: Mapping[str, Mapping[str, Type]], routes: RouteMap, facts: Facts
+    declaration: Declaration,
+    data: Mapping[str, TableData],
+    types: Mapping[str, Mapping[str, Type]],
+    routes: RouteMap,
+    facts: Facts,
+    banded: frozenset[ColumnKey] = frozenset(),
 ) -> Catalog:
-    return Catalog(declaration, types, routes, facts.determines, facts.is_period)
+    listed = {
+        (name, column): tuple(members)
+        for name, table in data.items()
+        if not declaration.tables[name].role_of
+        for column, members in table.orders.items()
+    }
+    return Catalog(declaration, types, routes, facts.determines, facts.is_period, listed, banded)
 
 
 def _known_measures(
@@ -319,8 +330,9 @@ def _with_column(now: Resolution, table: str, column: str) -> Resolution:
     _refuse_circle(now, derivation)
     store = now.store.with_derivation(derivation)
     types = {**now.catalog.types, table: {**now.catalog.types[table], column: expression.type}}
-    catalog = _catalog(now.catalog.declaration, types, now.catalog.routes, store)
     key = (table, column)
+    banded = now.catalog.banded | ({key} if now.catalog.is_band(expression) else frozenset())
+    catalog = _catalog(now.catalog.declaration, now.data, types, now.catalog.routes, store, banded)
     return replace(
         now,
         store=store,
@@ -371,7 +383,7 @@ def _with_table(now: Resolution, whole: Declaration, table: Table, former: Resol
     store = now.store.with_tables(_tables(declaration, data))
     types = {**now.catalog.types, table.name: dict(derived.data.types)}
     routes = _routes(declaration, former)
-    catalog = _catalog(declaration, types, routes, store)
+    catalog = _catalog(declaration, data, types, routes, store, now.catalog.banded)
     return replace(
         now,
         declaration=declaration,

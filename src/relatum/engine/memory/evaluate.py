@@ -28,14 +28,14 @@ from relatum.engine.memory.date_sets import DateSets, cell_codes
 from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.groups import Groups
 from relatum.engine.memory.inner import aggregations, carriers, only_aggregation, pairs_of, refuse_many
-from relatum.engine.memory.ranks import RANKING_KERNELS, top_mask
+from relatum.engine.memory.ranks import RANKING_KERNELS, Members, top_mask
 from relatum.engine.memory.rows import evaluate_tree
 from relatum.engine.memory.scans import Coded, Scanned, Scans, before, bundled, coded, folds_of, row_values, stripped
 from relatum.engine.memory.store import Store
 from relatum.language.expression import Expression, Slot
 from relatum.model.names import column_name
 from relatum.model.routes import Place, Route
-from relatum.plan.dependencies import bounds_keys, dates_keys, kept_keys, new_keys, node_keys, node_names
+from relatum.plan.dependencies import bounds_keys, dates_keys, kept_keys, kept_names, new_keys, node_keys, node_names
 from relatum.plan.engine import CutPeriod, LeftOutMember, Loss, NullWinner, PartPeriod
 from relatum.plan.nodes import (
     Aggregation,
@@ -482,14 +482,16 @@ class Evaluator:
         formula = self.values(node.formula, inner)
         by = None if node.by is None else self.values(node.by, inner)
         self._find_unmatched(node.text, node.visible, node.formula, narrow)
-        figures = RANKING_KERNELS[node.function](node.type, parents, formula, by, node.descending)
         ((key, codes),) = new.items()
+        field = self.fields[key]
+        places = codes if not field.column else self.store.order(field.table, field.column, node.order)[codes]
+        figures = RANKING_KERNELS[node.function](node.type, Members(parents, formula, by, node.descending, places))
         own = numbers if numbers is not None else np.arange(cells.size)
         return aligned([parents, codes], [own, wanted], [max(narrow.size, 1), self.sizes[key] + 1], figures, cells.size)
 
     def _kept_links(self, kept: Kept, cells: Frame) -> tuple[Array, Links, int]:
         """For each cell the number of its set of members; for each member the sets that hold it."""
-        names = kept.formula.names
+        names = kept_names(kept)
         narrow, numbers = (cells, None) if names else cells.project(kept_keys(kept), self.sizes)
         size = self.scans.size(coded(kept.match))
         key = (kept.members, kept.formula, kept.best, size)
@@ -504,13 +506,15 @@ class Evaluator:
     def _kept_members(self, kept: Kept, cells: Frame) -> tuple[Array, Array]:
         """The codes of the members that each cell keeps, and the cells."""
         parents, new, unmatched = self._valued_pairs(kept.members, kept.formula, cells)
-        value = self.values(kept.formula, cells.expanded(parents, new))
+        inner = cells.expanded(parents, new)
+        value = self.values(kept.formula, inner)
         codes = new[kept.match.key]
         mask: NDArray[np.bool_]
         if kept.best is None:
             mask = np.asarray(value.values & v.known(value))
         else:
-            mask = top_mask(parents, value, kept.best.number, kept.best.edge == "top")
+            ties = [(self.values(each, inner), down) for each, down in kept.best.ties]
+            mask = top_mask(parents, value, kept.best.number, kept.best.edge == "top", ties)
             null = self.sizes[kept.match.key] - 2
             if kept.match.column and bool((codes[mask] == null).any()):
                 self._nulls[NullWinner(kept.text, column_name(kept.match.table, kept.match.column))] = None

@@ -122,7 +122,7 @@ def aggregations(formulas: Iterable[Formula]) -> Iterator[Aggregation]:
             match node:
                 case Aggregation(bounds=bounds):
                     yield node
-                    pending += [each.formula for each in bounds.kept]
+                    pending += [formula for each in bounds.kept for formula in each.formulas]
                 case Nested(arguments=arguments, conditions=conditions):
                     pending += [*arguments, *conditions]
                 case RankedAmong(formula=ranked, by=by):

@@ -13,6 +13,15 @@ from relatum.data.buffers import array_values, positions_array, texts_array
 from relatum.data.columns import Array, Column, exact_column, text_column
 from relatum.data.days import FIRST_DAY, LAST_DAY
 from relatum.data.types import BOOLEAN, DATE, INTEGER, TEXT, Kind, Type
+from relatum.engine.memory.bands import (
+    band_at,
+    band_by,
+    band_edge,
+    month_text,
+    period_text,
+    period_week,
+    quarter_text,
+)
 from relatum.engine.memory.casts import cast
 from relatum.engine.memory.rounding import bounded, ceil, floor, refuse_where, rounded
 from relatum.errors import ValueOverflowError
@@ -460,4 +469,10 @@ KERNELS: dict[str, Kernel] = {
     "second": _time_kernel(1_000_000, 60),
     "date": _date,
     "cast": cast,
+    "band_by": band_by,
+    "band_at": band_at,
+    "band_edge": band_edge,
+    "period_month": period_text(month_text, "month"),
+    "period_quarter": period_text(quarter_text, "quarter"),
+    "period_week": period_week,
 }

@@ -1,8 +1,9 @@
-"""Ranks and running sums among the members of each cell."""
+"""Ranks, running sums and neighbours among the members of each cell."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -10,17 +11,44 @@ from numpy.typing import NDArray
 from relatum.data import vectors as v
 from relatum.data.columns import Array, Column
 from relatum.data.types import INTEGER, Kind, Type
+from relatum.engine.memory.align import taken_at
 from relatum.errors import ValueOverflowError
 
 
-def _rank(type_: Type, parents: Array, formula: Column, by: Column | None, descending: bool) -> Column:
+@dataclass(frozen=True, slots=True, eq=False)
+class Members:
+    """The members of cells: for each the cell, a formula's value, what it is ordered by, and its place among all."""
+
+    parents: Array
+    formula: Column
+    by: Column | None
+    descending: bool
+    places: Array
+
+
+def _rank(type_: Type, members: Members) -> Column:
+    parents, formula = members.parents, members.formula
     known = v.known(formula) & np.ones(len(parents), np.bool_)
     return Column(INTEGER, _ranks(parents, formula.values, known, True), ~known)
 
 
-def top_mask(parents: Array, value: Column, number: int, largest: bool) -> NDArray[np.bool_]:
-    """Which members are among the best ``number`` of their cell; ties at the edge all are."""
+def top_mask(
+    parents: Array, value: Column, number: int, largest: bool, ties: Sequence[tuple[Column, bool]] = ()
+) -> NDArray[np.bool_]:
+    """Which members are among the best ``number`` of their cell; ties at the edge all are.
+
+    ``ties`` part them where they can: each with whether its largest value is the better; null is the worst.
+    """
     known = v.known(value) & np.ones(len(parents), np.bool_)
+    if ties:
+        columns = [value.values, *(column.values for column, _ in ties)]
+        worst = [known, *(v.known(column) & np.ones(len(parents), np.bool_) for column, _ in ties)]
+        keys: list[Array] = []
+        for values, there, down in zip(columns, worst, (largest, *(down for _, down in ties)), strict=True):
+            _, places = np.unique(values, return_inverse=True)
+            keys += [~there, np.where(there, -places if down else places, 0)]
+        _, joint = np.unique(np.stack(keys, axis=1), axis=0, return_inverse=True)
+        return np.asarray(known & (_ranks(parents, joint.reshape(-1), known, False) <= number))
     if len(parents) and parents[0] == parents[-1]:
         # One cell: its best are those that are no worse than the last of them.
         values = value.values[known]
@@ -53,12 +81,36 @@ def _firsts(groups: Array) -> Array:
     return np.maximum.accumulate(np.where(fresh, np.arange(len(groups)), 0))
 
 
-def _running(type_: Type, parents: Array, formula: Column, by: Column | None, descending: bool) -> Column:
+def _keys(by: Column, descending: bool) -> tuple[Array, NDArray[np.bool_]]:
+    """What ``by`` sorts by, ascending, and where it has no value: null comes last."""
+    known = v.known(by) & np.ones(len(by), np.bool_)
+    _, places = np.unique(by.values, return_inverse=True)
+    return np.where(known, -places if descending else places, 0), ~known
+
+
+def _beside(step: int) -> Callable[[Type, Members], Column]:
+    """The kernel of the value at the member before or after each one."""
+
+    def kernel(type_: Type, members: Members) -> Column:
+        parents = members.parents
+        keys = () if members.by is None else _keys(members.by, members.descending)
+        order = np.lexsort((members.places, *keys, parents))
+        beside = np.full(len(order), -1)
+        if step < 0:
+            beside[order[1:]] = np.where(parents[order[1:]] == parents[order[:-1]], order[:-1], -1)
+        else:
+            beside[order[:-1]] = np.where(parents[order[1:]] == parents[order[:-1]], order[1:], -1)
+        return taken_at(members.formula, beside)
+
+    return kernel
+
+
+def _running(type_: Type, members: Members) -> Column:
+    parents, formula, by = members.parents, members.formula, members.by
     assert by is not None, "running has an order"
     known = v.known(formula) & np.ones(len(parents), np.bool_)
-    has_order = v.known(by) & np.ones(len(parents), np.bool_)
-    _, places = np.unique(by.values, return_inverse=True)
-    keys = np.where(has_order, -places if descending else places, 0)
+    keys, last_of_all = _keys(by, members.descending)
+    has_order = ~last_of_all
     order = np.lexsort((keys, ~has_order, parents))
     sorted_parents = parents[order]
     amounts = np.where(known, formula.values, formula.values.dtype.type(0))[order]
@@ -116,5 +168,10 @@ def _restarting_floats(amounts: Array, starts: Array) -> Array:
 _LIMB = 31
 _MASK = (1 << _LIMB) - 1
 
-RankingKernel = Callable[[Type, Array, Column, "Column | None", bool], Column]
-RANKING_KERNELS: Mapping[str, RankingKernel] = {"rank": _rank, "running": _running}
+RankingKernel = Callable[[Type, Members], Column]
+RANKING_KERNELS: Mapping[str, RankingKernel] = {
+    "rank": _rank,
+    "running": _running,
+    "previous": _beside(-1),
+    "next": _beside(1),
+}

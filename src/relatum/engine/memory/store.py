@@ -24,7 +24,9 @@ from relatum.data.joins import (
 )
 from relatum.data.table import TableData
 from relatum.data.vectors import with_nulls_after
+from relatum.engine.memory.bands import edge_number
 from relatum.errors import ModelError
+from relatum.language.expression import MemberOrder
 from relatum.model.declaration import End
 from relatum.model.names import ColumnKey, column_name
 from relatum.model.routes import Hop, Place, Route
@@ -242,6 +244,32 @@ class Store:
         owner = self.tables.rows_of[table]
         key = ("members", owner, name)
         return self.work.keep(key, (self.stamp(owner, name),), lambda: members_of(self.column(owner, name)))
+
+    def order(self, table: str, name: str, order: MemberOrder) -> Array:
+        """For each member of a column its place, in an order of its own where it has one; null and no match last."""
+        owner = self.tables.rows_of[table]
+        stamps = (self.stamp(owner, name), *([self.stamp(owner, order.by)] if order.by else []))
+        return self.work.keep(("order", owner, name, order), stamps, lambda: self._order(owner, name, order))
+
+    def _order(self, owner: str, name: str, order: MemberOrder) -> Array:
+        members = self.members(owner, name)
+        size = len(members.values)
+        rank = np.arange(members.size)
+        if order.by:
+            # A member that has several values in the other column goes by the first of them.
+            inner = self.order(owner, order.by, order.inner or MemberOrder())
+            least = np.full(members.size, len(inner), np.int64)
+            np.minimum.at(least, members.codes, inner[self.members(owner, order.by).codes])
+            keys = least[:size]
+        elif order.listed:
+            places = {text: place for place, text in enumerate(order.listed)}
+            keys = np.array([places[text] for text in members.values.dictionary.to_pylist()], np.int64)
+        elif order.banded:
+            keys = np.array([edge_number(text) for text in members.values.dictionary.to_pylist()], np.float64)
+        else:
+            return rank
+        rank[np.lexsort((np.arange(size), keys))] = np.arange(size)
+        return rank
 
     def unique(self, table: str, name: str) -> bool:
         """Whether a column has another value on each row, and null on none."""

@@ -1,0 +1,53 @@
+"""Constants as formulas write them."""
+
+from __future__ import annotations
+
+import re
+from datetime import date, datetime
+
+from relatum.data.days import day_number, moment_number
+from relatum.data.types import FLOAT, INTEGER, MAX_SCALE, NANOSECONDS, TIMESTAMP, decimal
+from relatum.errors import FormulaError, Span
+from relatum.language.tree import Literal
+
+
+def number_literal(text: str, span: Span) -> Literal:
+    """A number: whole, decimal, or a float where it has an exponent."""
+    if "e" in text.lower():
+        return Literal(float(text), FLOAT, span)
+    whole, _, digits = text.partition(".")
+    value = int(whole + digits)
+    if value >= 1 << 63 or len(digits) > MAX_SCALE:
+        raise _error(f"The number {text} does not fit 64 bits.", span, f"As a float it fits: {text}e0.")
+    return Literal(value, decimal(len(digits)) if digits else INTEGER, span)
+
+
+def day_literal(text: str, span: Span) -> int:
+    """A date as its number of days since 1970."""
+    try:
+        return day_number(date.fromisoformat(text))
+    except ValueError:
+        raise _error(f"'{text}' is not a date.", span, "Write year, month and day: date '2024-05-31'.") from None
+
+
+def moment_literal(text: str, span: Span) -> Literal:
+    """A moment on the clocks of the model's time zone."""
+    try:
+        moment = datetime.fromisoformat(text)
+    except ValueError:
+        raise _error(f"'{text}' is not a moment.", span, "Write timestamp '2024-05-31 17:30:00'.") from None
+    if moment.tzinfo is not None:
+        raise _error(
+            f"'{text}' says a zone.", span, "A moment here is one on the clocks of the model's time zone: leave it out."
+        )
+    # Python keeps six digits of a second; the seventh to ninth are those of nanoseconds.
+    digits = re.search(r"[.,](\d+)", text)
+    finer = digits[1][6:9].ljust(3, "0") if digits and len(digits[1]) > 6 else ""
+    number = moment_number(moment)
+    if not int(finer or 0):
+        return Literal(number, TIMESTAMP, span)
+    return Literal(number * 1000 + int(finer), NANOSECONDS, span)
+
+
+def _error(reason: str, span: Span, fix: str) -> FormulaError:
+    return FormulaError(reason, text="", span=span, fix=fix)

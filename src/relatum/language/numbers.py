@@ -1,0 +1,105 @@
+"""Constant numbers in formulas: the widths and edges of bands, and what a count is compared with."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from decimal import Decimal
+from fractions import Fraction
+from typing import Protocol
+
+from relatum.data.types import FLOAT, INTEGER, MAX_SCALE, decimal
+from relatum.errors import FormulaError, Span
+from relatum.language.expression import Aggregate, Constant, Expression, InContext
+from relatum.language.reader import Scope
+from relatum.language.register import SCALARS
+from relatum.language.tree import Call, Syntax
+
+
+class NumberReader(Protocol):
+    """The part of a formula's reader that is needed here."""
+
+    def resolve(self, node: Syntax, scope: Scope) -> Expression:
+        """Resolve a node."""
+        ...
+
+    def apply(self, function: str, arguments: list[Expression], span: Span) -> Expression:
+        """A function of the register on arguments."""
+        ...
+
+    def error(self, reason: str, span: Span, fix: str = "") -> FormulaError:
+        """An error that points."""
+        ...
+
+
+def read_band(reader: NumberReader, node: Call, scope: Scope) -> Expression:
+    """``band(x by 10)`` and ``band(x at 0, 10)``."""
+    plain = not (node.distinct or node.of or node.weight or node.over or node.per or node.among)
+    if not plain or (node.by is None) == (node.word == "") or (node.by is not None and len(node.arguments) != 1):
+        ways = f"{SCALARS['band_by'].signature} or {SCALARS['band_at'].signature}"
+        raise reader.error("band is not written like this.", node.span, f"Write {ways}.")
+    value = reader.resolve(node.arguments[0], scope)
+    if node.by is not None:
+        width = _constant(reader, node.by, "The width of bands", scope)
+        if (number_of(width) or 0) <= 0:
+            raise reader.error("The width of bands is a number above 0.", node.by.span)
+        return reader.apply("band_by", [value, width], node.span)
+    edges = [_constant(reader, each, "An edge of bands", scope) for each in node.arguments[1:]]
+    numbers = [number_of(each) or 0 for each in edges]
+    for at, each in enumerate(node.arguments[2:], 1):
+        if numbers[at] <= numbers[at - 1]:
+            raise reader.error("The edges of bands ascend: this one is not above the one before.", each.span)
+    return reader.apply("band_at", [value, *edges], node.span)
+
+
+def _constant(reader: NumberReader, node: Syntax, what: str, scope: Scope) -> Constant:
+    """A constant number; a float as its shortest decimal."""
+    value = reader.resolve(node, scope)
+    if not isinstance(value, Constant) or not value.type.numeric:
+        raise reader.error(f"{what} is a number, the same everywhere.", node.span)
+    if value.type != FLOAT:
+        return value
+    exact = Decimal(repr(value.value)).normalize()
+    scale = max(0, -int(exact.as_tuple().exponent))
+    if scale > MAX_SCALE or abs(exact) >= 1 << 62:
+        raise reader.error(f"{what} is out of reach.", node.span)
+    return Constant(int(exact.scaleb(scale)), decimal(scale) if scale else INTEGER, value.span)
+
+
+def never_holds(function: str, arguments: Sequence[Expression]) -> Expression | None:
+    """The count in a comparison that only a count of no rows could fulfil: over no rows every aggregate is null."""
+    counted = next((each for each in arguments if _counts_rows(each)), None)
+    if counted is None or function not in ("=", "<", "<=", ">", ">=", "in"):
+        return None
+    others = [each for each in arguments if each is not counted]
+    limits = [number_of(each) for each in others]
+    word = function
+    if function != "in" and arguments[0] is not counted:
+        word = {"<": ">", "<=": ">=", ">": "<", ">=": "<=", "=": "="}[function]
+    holds = _HOLDS_FOR_NONE.get(word)
+    if holds is None:
+        return None  # more than some number: rows that are there can fulfil it
+    known = [limit for limit in limits if limit is not None]
+    every = len(known) == len(others) and any(map(holds, known)) and (function != "in" or max(known) < 1)
+    return counted if known and every else None
+
+
+def _counts_rows(expression: Expression) -> bool:
+    while isinstance(expression, InContext):
+        expression = expression.formula
+    return isinstance(expression, Aggregate) and expression.function == "count_rows"
+
+
+def number_of(expression: Expression) -> Fraction | None:
+    """The number that an expression is everywhere; None where it is none."""
+    if isinstance(expression, Constant) and expression.type.numeric and isinstance(expression.value, int | float):
+        return Fraction(expression.value) / Fraction(10**expression.type.scale)
+    return None
+
+
+#: With which numbers a comparison of a count holds for 0 and for no count of rows that are there.
+_HOLDS_FOR_NONE: Mapping[str, Callable[[Fraction], bool]] = {
+    "=": lambda limit: limit == 0,
+    "in": lambda limit: limit == 0,
+    "<": lambda limit: 0 < limit <= 1,
+    "<=": lambda limit: 0 <= limit < 1,
+}
