@@ -6,9 +6,8 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from relatum.calendar.steps import Step as CalendarStep
-
 from oracle_words import parsed
+from relatum.calendar.steps import Step as CalendarStep
 
 NO_MATCH = -1
 NO_MATCH_MEMBER = "(no match)"

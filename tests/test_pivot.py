@@ -117,17 +117,17 @@ WRONG = [
     ({"rows": "product.product, product.product", "values": "revenue"}, "stands on the axes twice"),
     (
         {"rows": "product", "values": "revenue"},
-        "product is not a column.\nDid you mean sales.product or product.product?",
+        "rows: product is not a column.\n    product\n    ^^^^^^^\nDid you mean sales.product or product.product?",
     ),
     ({"rows": "produkt.product", "values": "revenue"}, "Did you mean product?"),
-    ({"rows": "product.kid", "values": "revenue"}, "has no column kid.\nDid you mean kind?"),
-    ({"rows": "a.b.c", "values": "revenue"}, "is not a column"),
+    ({"rows": "product.kid", "values": "revenue"}, "Did you mean product.kind?"),
+    ({"rows": "a.b.c", "values": "revenue"}, "'.' cannot stand here"),
 ]
 
 
 @pytest.mark.parametrize(("question", "message"), WRONG)
 def test_a_question_that_cannot_be_asked(shared_stall: relatum.Model, question: dict[str, str], message: str) -> None:
-    with pytest.raises(relatum.RequestError) as caught:
+    with pytest.raises((relatum.RequestError, relatum.FormulaError)) as caught:
         shared_stall.pivot(**question)
     assert message in str(caught.value)
 

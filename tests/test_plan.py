@@ -15,8 +15,9 @@ from agreement import build
 from conftest import make_stall
 from relatum.data import joins
 from relatum.engine.memory import date_sets, inner
-from relatum.pivot.request import ask, resolve_request
-from relatum.plan.compile import Wanted
+from relatum.pivot.axes import resolve_request
+from relatum.pivot.grains import wanted_of
+from relatum.pivot.request import ask
 from relatum.plan.describe import describe
 from relatum.plan.nodes import Plan
 from stars import random_case
@@ -24,8 +25,7 @@ from stars import random_case
 
 def plan_of(model: relatum.Model, rows: str = "", values: str = "", where: str = "") -> Plan:
     resolved = resolve_request(model.session, ask(rows, values=values, where=where))
-    grains = tuple(tuple(range(depth)) for depth in range(len(resolved.fields), -1, -1))
-    return model.session.plan(Wanted(resolved.fields, resolved.formulas, resolved.filters, grains, len(resolved.fields)))[0]
+    return model.session.plan(wanted_of(resolved, False, 1_000_000))[0]
 
 
 FORMULAS = [

@@ -19,7 +19,7 @@ from relatum.model.file import read_model
 from relatum.model.lines import key_lines, line_of
 from relatum.model.names import quoted
 from relatum.pivot.answer import answer
-from relatum.pivot.request import Names, Values, ask
+from relatum.pivot.request import Names, Request, Values, ValueText, ask
 from relatum.present.grid import Grid
 from relatum.present.numbers import check_locale, check_pattern
 from relatum.session.cache import Cache
@@ -110,8 +110,10 @@ class Model(Editable):
         values: Values = (),
         where: str | None = None,
         *,
+        keep: Names | None = None,
         totals: bool = True,
         show_empty: bool = False,
+        values_on: str = "",
         cell_limit: int = 1_000_000,
     ) -> Grid:
         """Ask for values by the members of columns.
@@ -155,7 +157,7 @@ class Model(Editable):
         >>> [record["quantity"] for record in grid.to_arrow(totals=True).to_pylist()]
         [5, 4, 9]
         """
-        request = ask(rows, columns, values, where, totals, show_empty, cell_limit)
+        request = ask(rows, columns, values, where, keep, totals, show_empty, values_on, cell_limit)
         return Grid(answer(self._session, request))
 
     def evaluate(self, formula: str, where: str | None = None) -> Any:
@@ -174,7 +176,8 @@ class Model(Editable):
         >>> model.evaluate("avg(sales.quantity)", where="sales.product = 'fig'")
         2.5
         """
-        return answer(self._session, ask(values={" ".join(formula.split()): formula}, where=where)).scalar()
+        value = ValueText(" ".join(formula.split()), formula)
+        return answer(self._session, Request((), (), (value,), (where or "").strip())).scalar()
 
     def formula(self, text: str) -> Reading:
         """How a formula is understood: its type, and for each aggregate its rows, lookups and filters.
@@ -346,7 +349,7 @@ class Model(Editable):
         chosen = (
             ask(values=values).values
             if values
-            else tuple((name, quoted(name)) for name in mine.measures if name in theirs.measures)
+            else tuple(ValueText(name, quoted(name)) for name in mine.measures if name in theirs.measures)
         )
         moved, compared = compare_values(self._session, other._session, chosen)
         return Comparison(compare_declarations(mine, theirs), moved, compared)

@@ -94,7 +94,7 @@ def read_formula(session: Session, text: str) -> Reading:
     """
     expression = session.formulas.formula(text)
     found = dict.fromkeys(_reading(session, use) for use in aggregate_uses(expression))
-    plan, _ = session.plan(Wanted((), (expression,), (), ((),)))
+    plan, _ = session.plan(Wanted((), (expression,), ()))
     formula, written = " ".join(text.split()), expansion(text)
     same = formula == written
     return Reading(formula, str(expression.type), tuple(found), describe(plan), "" if same else written)

@@ -15,7 +15,7 @@ from relatum.language.mentions import Known, meaning, mentions, respelled
 from relatum.model.declaration import ColumnSettings, Declaration, Measure, Relationship, Table
 from relatum.model.names import ColumnKey, column_name, quoted, split_name
 from relatum.pivot.answer import answer
-from relatum.pivot.request import Request, ask
+from relatum.pivot.request import Request, ValueText, ask
 from relatum.progress import told
 from relatum.session.session import Session
 
@@ -245,11 +245,9 @@ def _shown(value: object) -> str:
     return " ".join(str(value).split())
 
 
-def compare_values(
-    before: Session, after: Session, values: tuple[tuple[str, str], ...]
-) -> tuple[tuple[Moved, ...], int]:
+def compare_values(before: Session, after: Session, values: tuple[ValueText, ...]) -> tuple[tuple[Moved, ...], int]:
     """Which values came out otherwise, and how many were compared: those chosen, and the controls of both models."""
-    requests: dict[str, Request] = {label: ask(values={label: formula}) for label, formula in values}
+    requests: dict[str, Request] = {label: ask(values={label: formula}) for label, formula, _ in values}
     for session in (before, after):
         for control in session.declaration.controls:
             where = control_condition(control)

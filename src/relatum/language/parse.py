@@ -434,7 +434,7 @@ def _syntax_error(error: UnexpectedInput, text: str, owner: str, what: str) -> F
     if isinstance(error, UnexpectedToken):
         token = error.token
         span, word = span_of(token), token.value
-        if token.type.lower() in KEYWORDS and "IDENT" in error.expected:
+        if token.type.lower() in KEYWORDS and "IDENT" in error.expected and "$END" not in error.expected:
             return FormulaError(
                 f"{word} is a word of the language and cannot stand here.",
                 text=text,
@@ -542,6 +542,8 @@ def _missing(error: UnexpectedToken, text: str) -> str:
 
 def _expected(error: UnexpectedToken, token: Token) -> str:
     accepts = error.expected
+    if "$END" in accepts:
+        accepts = accepts - {"IDENT"}  # what was read is whole: a word could only be an option's
     belongs = _belongs(accepts)
     if belongs:
         return belongs

@@ -184,7 +184,10 @@ class FormulaReader(Reader):
 
     def formula(self, scope: Scope) -> Expression:
         """The whole text."""
-        root = parse_formula(self.text, self.owner)
+        return self.whole(parse_formula(self.text, self.owner), scope)
+
+    def whole(self, root: Syntax, scope: Scope) -> Expression:
+        """A formula of the text with all below it; the measures that it names first."""
         own = self.catalog.columns(scope.home) if scope.home else {}
         for name in bare_names(root, self.catalog.declaration.measures):
             if name.parts[0] not in own:

@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-import numpy as np
-
-from relatum.data.columns import Array, Members
-from relatum.language.expression import Aggregate, ColumnValue, FilterPart
-from relatum.language.parse import parse_formula
-from relatum.language.tree import Changed, Name
+from relatum.language.expression import Aggregate, ColumnValue, Expression, FilterPart
 from relatum.model.names import column_name
 from relatum.pivot.absent import absent_notes
-from relatum.pivot.request import Request, Resolved, resolve_request
+from relatum.pivot.axes import Resolved, resolve_request
+from relatum.pivot.formats import format_of, share_notes
+from relatum.pivot.grains import ordering_of, wanted_of
+from relatum.pivot.lines import line_notes
+from relatum.pivot.request import Request, ValueText
 from relatum.pivot.result import Axis, Result, Value
 from relatum.plan.compile import Wanted
-from relatum.plan.nodes import Field
+from relatum.plan.engine import Answer
 from relatum.plan.notes import Note, loss_notes, worst_first
 from relatum.progress import tell_step
 from relatum.session.session import Session
@@ -36,91 +35,69 @@ def answer(session: Session, request: Request) -> Result:
         A value does not fit 64 bits.
     """
     resolved = resolve_request(session, request)
-    wanted = Wanted(
-        resolved.fields,
-        resolved.formulas,
-        resolved.filters,
-        _grains(resolved, request.totals),
-        resolved.row_count,
-        request.show_empty,
-        request.cell_limit,
-    )
+    session = resolved.session
     tell_step("working out the answer")
+    wanted = wanted_of(resolved, request.show_empty, request.cell_limit)
     plan, notes = session.plan(wanted)
     found = session.engine.run(plan)
     notes += loss_notes(found.losses)
+    notes += line_notes(resolved, wanted, found)
+    notes += share_notes(session, request, resolved)
     notes += _recurring_notes(session, resolved)
     notes += absent_notes(session, [*(part.expression for part in resolved.filters), *resolved.formulas])
     declaration = session.declaration
+    shown = [each for each, grain in zip(found.cells, wanted.grains, strict=True) if grain.values]
+    orders = {
+        at: next(each for each in found.cells if each.orders and each.keys[-1] == at)
+        for at in range(len(resolved.heads))
+        if ordering_of(resolved, at)
+    }
     return Result(
+        request,
         declaration.name,
         declaration.locale,
         declaration.currency,
-        tuple(_axis(session, field, members) for field, members in zip(resolved.fields, found.members, strict=True)),
-        resolved.row_count,
-        tuple(_value(session, *pair, position, resolved) for position, pair in enumerate(request.values)),
-        found.cells,
-        request.where,
+        tuple(_axis(resolved, position, found) for position in range(len(resolved.fields))),
+        sum(field.axis == "rows" for field in resolved.fields),
+        resolved.heads,
+        tuple(_value(session, *each) for each in zip(request.values, resolved.formulas, strict=True)),
+        tuple(shown),
+        orders,
         worst_first(notes),
     )
 
 
-def _grains(resolved: Resolved, totals: bool) -> tuple[tuple[int, ...], ...]:
-    rows = tuple(range(resolved.row_count))
-    columns = tuple(range(resolved.row_count, len(resolved.fields)))
-    if not totals:
-        return ((*rows, *columns),)
-    return tuple(
-        (*rows[:row_depth], *columns[:column_depth])
-        for row_depth in range(len(rows), -1, -1)
-        for column_depth in range(len(columns), -1, -1)
-    )
+def _value(session: Session, value: ValueText, expression: Expression) -> Value:
+    pattern = format_of(session, value) if expression.type.numeric else ""
+    return Value(value.label, value.formula, expression.type, pattern)
 
 
-def _value(session: Session, label: str, formula: str, position: int, resolved: Resolved) -> Value:
-    type_ = resolved.formulas[position].type
-    return Value(label, formula, type_, _format_of(session, formula) if type_.numeric else "")
-
-
-def _format_of(session: Session, formula: str) -> str:
-    """The format of the measure that a formula is, in whichever context."""
-    node = parse_formula(formula)
-    while isinstance(node, Changed):
-        node = node.formula
-    name = node.parts[0] if isinstance(node, Name) and len(node.parts) == 1 else ""
-    measure = session.declaration.measures.get(name)
-    return measure.format if measure else ""
-
-
-def _axis(session: Session, field: Field, members: Members) -> Axis:
-    tables = session.declaration.tables
-    settings = tables[session.declaration.rows_of(field.table)].columns.get(field.column)
-    order_by = settings.order_by if settings else ""
+def _axis(resolved: Resolved, position: int, found: Answer) -> Axis:
+    field = resolved.fields[position]
+    session = resolved.session
+    table, column = field.field.table, field.field.column
+    order = session.catalog.order(table, column)
+    head = resolved.fields[position if field.attribute_of is None else field.attribute_of]
+    attribute = None
+    if field.attribute_of is not None:
+        route = session.catalog.lookup(head.field.table, table, column)
+        assert route is not None, "a field looks up what it determines"
+        codes = session.store.attribute(head.field.table, head.field.column, route, table, column).codes
+        attribute = field.attribute_of, codes
+    number = resolved.heads.index(position) if attribute is None else -1
     return Axis(
-        field.table,
-        field.column,
-        session.declaration.label(field.table, field.column),
-        members,
-        _rank(session, field, members, order_by),
+        table,
+        column,
+        field.label,
+        field.name,
+        session.store.members(table, column),
+        session.store.order(table, column, order),
+        attribute,
+        found.opened.get(number),
+        head.total,
+        tuple(each.descending for each in (ordering_of(resolved, number) if attribute is None else ())),
+        order.banded,
     )
-
-
-def _rank(session: Session, field: Field, members: Members, order_by: str) -> Array:
-    size = len(members.values)
-    rank = np.arange(members.size)
-    if order_by:
-        # A member that has several values in the other column goes by the smallest of them.
-        other = session.store.members(field.table, order_by)
-        codes = session.store.members(field.table, field.column).codes.astype(np.int64)
-        least = np.full(members.size, other.size, np.int64)
-        np.minimum.at(least, codes, other.codes.astype(np.int64))
-        order = np.lexsort((np.arange(size), least[:size]))
-        rank[order] = np.arange(size)
-    elif field.column in session.data[field.table].orders:
-        names = list(session.data[field.table].orders[field.column])
-        present = members.values.dictionary.to_pylist()
-        rank[:size] = [names.index(name) for name in present]
-    return rank
 
 
 # -- notes ------------------------------------------------------------------------------------------------------------
@@ -128,10 +105,11 @@ def _rank(session: Session, field: Field, members: Members, order_by: str) -> Ar
 
 def _recurring_notes(session: Session, resolved: Resolved) -> list[Note]:
     notes = []
-    for field in resolved.fields:
+    fields = [each.field for each in resolved.fields]
+    for field in fields:
         owner = session.declaration.rows_of(field.table)
         apart = _RECURRING.get(field.column)
-        on_axes = {other.column for other in resolved.fields if other.table == field.table}
+        on_axes = {other.column for other in fields if other.table == field.table}
         if session.declaration.tables[owner].calendar is None or apart is None or on_axes & _YEARLY:
             continue
         years = _years(session, field.table, resolved.filters)
@@ -149,5 +127,5 @@ def _recurring_notes(session: Session, resolved: Resolved) -> list[Note]:
 def _years(session: Session, table: str, filters: tuple[FilterPart, ...]) -> int:
     type_ = session.catalog.columns(table)["year"]
     years = Aggregate("count_distinct", (ColumnValue(table, "year", type_),), table, type_, repeat=True)
-    plan, _ = session.plan(Wanted((), (years,), filters, ((),)))
+    plan, _ = session.plan(Wanted((), (years,), filters))
     return int(session.engine.run(plan).cells[0].values[0].values[0])

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -12,32 +14,40 @@ from numpy.typing import NDArray
 from relatum.data.arrow import arrow_type, column_to_arrow, python_values
 from relatum.data.buffers import array_values, fixed_array, texts_array
 from relatum.data.columns import Array, Column, Members
-from relatum.data.groups import in_order, number_groups
+from relatum.data.groups import number_groups
 from relatum.data.types import Kind, Type
 from relatum.errors import RequestError
-from relatum.model.names import column_name
+from relatum.language.tree import TotalPlace
+from relatum.pivot.request import AxisWord, Request
 from relatum.plan.engine import Cells
 from relatum.plan.notes import Note
 
-#: Stands in a layout where a field is totalled over.
-TOTAL = -1
+#: Stands in a layout where a field is totalled over, for the members that a top leaves out, and for what lies below a
+#: member that is not opened, or below others.
+TOTAL, OTHERS, BELOW = -1, -2, -3
 _LAYOUT_LIMIT = 50_000_000
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Axis:
-    """One field of an axis: its members, and for each of their codes its place in the order of members."""
+    """One field of an axis: its members, and for each of their codes its place in the order of members.
+
+    ``attribute`` gives, where another field determines it, that field's position and for each of its codes the code
+    here. ``opened`` tells of each code whether deeper fields are shown under it, None where they always are;
+    ``descending`` of each thing that members are ordered by whether the largest comes first.
+    """
 
     table: str
     column: str
     label: str
+    name: str
     members: Members
     rank: Array
-
-    @property
-    def name(self) -> str:
-        """``table.column``."""
-        return column_name(self.table, self.column)
+    attribute: tuple[int, Array] | None = None
+    opened: NDArray[np.bool_] | None = None
+    total: TotalPlace = "after"
+    descending: tuple[bool, ...] = ()
+    banded: bool = False
 
     def member_values(self, codes: Array) -> dict[int, Any]:
         """The members that some codes stand for, as Python values by code; only these are looked at."""
@@ -58,7 +68,7 @@ class Value:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Layout:
-    """The grid as shown: member codes of each row and column, TOTAL where a field is totalled over.
+    """The grid as shown: member codes of each row and column; TOTAL, OTHERS and BELOW where there is no member.
 
     ``cells`` has for each row and column the number of its cell, -1 where there is none.
     """
@@ -70,25 +80,36 @@ class Layout:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Result:
-    """A pivot's answer. ``axes`` are the row fields, then the column fields; ``cells`` starts with the full grain."""
+    """A pivot's answer. ``axes`` are the row fields, then the column fields; ``cells`` starts with the full grain.
 
+    ``fields`` are the positions in ``axes`` of the fields that cells have keys for: all but attributes. ``orders`` are
+    the values that a field's members are ordered by, with their combinations, by the field's number among these.
+    """
+
+    request: Request
     model: str
     locale: str
     currency: str
     axes: tuple[Axis, ...]
     row_count: int
+    fields: tuple[int, ...]
     values: tuple[Value, ...]
     cells: tuple[Cells, ...]
-    where: str
+    orders: dict[int, Cells]
     notes: tuple[Note, ...]
+
+    @property
+    def where(self) -> str:
+        """The condition that the request sets."""
+        return self.request.where
 
     # -- as shown ---------------------------------------------------------------------------------------------------
 
     def layout(self) -> Layout:
-        """Rows and columns in order, each total after what it totals."""
+        """Rows and columns in order, totals and others where they belong."""
         codes = self._all_codes(self.cells)
-        rows, row_numbers = self._ordered(codes, range(self.row_count))
-        columns, column_numbers = self._ordered(codes, range(self.row_count, len(self.axes)))
+        rows, row_numbers = self._ordered(codes, "rows")
+        columns, column_numbers = self._ordered(codes, "columns")
         if len(rows) * len(columns) > _LAYOUT_LIMIT:
             raise RequestError(
                 f"The grid has {len(rows):,} rows and {len(columns):,} columns: too many to lay out.",
@@ -102,31 +123,107 @@ class Result:
         """A value's column over all cells, in the order in which a layout numbers them."""
         return _stacked([cells.values[number] for cells in self.cells])
 
-    def _all_codes(self, grains: tuple[Cells, ...]) -> Array:
+    def _all_codes(self, grains: Sequence[Cells]) -> Array:
+        """The codes of every combination, a column for each axis field, attributes among them."""
         parts = []
         for cells in grains:
             codes = np.full((len(cells.codes), len(self.axes)), TOTAL, np.int64)
-            codes[:, list(cells.keys)] = cells.codes
+            for at, key in enumerate(cells.keys):
+                codes[:, self.fields[key]] = OTHERS if key in cells.others else cells.codes[:, at]
+            for axis in self._axes():
+                self._mark_below(codes, [self.fields[key] for key in axis])
             parts.append(codes)
-        return np.concatenate(parts)
+        every = np.concatenate(parts)
+        for position, each in enumerate(self.axes):
+            if each.attribute is not None:
+                head, codes_of = each.attribute
+                own = every[:, head]
+                none = np.where(own == OTHERS, BELOW, own)
+                every[:, position] = np.where(own >= 0, codes_of[np.maximum(own, 0)], none)
+        return every
 
-    def _ranks(self, codes: Array, number: int) -> Array:
-        rank = np.append(self.axes[number].rank, self.axes[number].members.size)  # a total comes last
-        return np.asarray(rank[codes[:, number]])
+    def _axes(self) -> tuple[list[int], list[int]]:
+        """The numbers of the fields that cells have keys for, of the rows and of the columns."""
+        every = range(len(self.fields))
+        return (
+            [key for key in every if self.fields[key] < self.row_count],
+            [key for key in every if self.fields[key] >= self.row_count],
+        )
 
-    def _rank_sizes(self) -> list[int]:
-        return [axis.members.size + 1 for axis in self.axes]
+    def _mark_below(self, codes: Array, positions: list[int]) -> None:
+        """Write BELOW where no total is meant: deeper than others, and than a member that is not opened."""
+        for outer, inner in itertools.pairwise(positions):
+            own, opened = codes[:, outer], self.axes[outer].opened
+            shut = (own == OTHERS) | (own == BELOW)
+            if opened is not None:
+                shut |= (own >= 0) & ~opened[np.maximum(own, 0)]
+            codes[shut & (codes[:, inner] == TOTAL), inner] = BELOW
 
-    def _ordered(self, codes: Array, axes: range) -> tuple[Array, Array]:
-        own = codes[:, list(axes)]
-        if not len(axes):
+    # -- order --------------------------------------------------------------------------------------------------------
+
+    def _ordered(self, codes: Array, word: AxisWord) -> tuple[Array, Array]:
+        """The distinct lines of an axis in order, and for each combination the number of its line."""
+        on_rows, on_columns = self._axes()
+        keys = on_rows if word == "rows" else on_columns
+        if not keys:
             return np.zeros((1, 0), np.int64), np.zeros(len(codes), np.int64)
-        ranks = [self._ranks(codes, number) for number in axes]
-        sizes = self._rank_sizes()
-        distinct, numbers = number_groups(ranks, [sizes[number] for number in axes], len(codes))
-        first = np.zeros(len(distinct), np.int64)
+        shown = range(self.row_count) if word == "rows" else range(self.row_count, len(self.axes))
+        numbers = self._numbered(codes, keys)
+        first = np.zeros(int(numbers.max(initial=-1)) + 1, np.int64)
         first[numbers[::-1]] = np.arange(len(codes))[::-1]
-        return own[first], numbers
+        lines = codes[first]
+        ranks = [self._ranks(lines, keys[: depth + 1]) for depth in range(len(keys))]
+        order = np.lexsort(ranks[::-1]) if len(lines) else np.zeros(0, np.int64)
+        place = np.empty(len(order), np.int64)
+        place[order] = np.arange(len(order))
+        return lines[order][:, list(shown)], place[numbers]
+
+    def _numbered(self, codes: Array, keys: Sequence[int]) -> Array:
+        """For each combination the number of its distinct one by some fields."""
+        columns = [codes[:, self.fields[key]] - BELOW for key in keys]
+        sizes = [self.axes[self.fields[key]].members.size - BELOW for key in keys]
+        return number_groups(columns, sizes, len(codes))[1]
+
+    def _ranks(self, lines: Array, keys: Sequence[int]) -> Array:
+        """For each line the place of its innermost field's member among all, each under its outer members."""
+        axis = self.axes[self.fields[keys[-1]]]
+        own = lines[:, self.fields[keys[-1]]]
+        total = -1 if axis.total == "before" else _LAST
+        place = np.select(
+            [own == TOTAL, own == OTHERS, own == axis.members.no_match], [total, _OTHERS_PLACE, _NO_MATCH_PLACE], 0
+        )
+        by = self._order_keys(lines, keys, axis)
+        rank = np.where(own >= 0, axis.rank[np.maximum(own, 0)], 0)
+        numbers = self._numbered(lines, keys)
+        order = np.lexsort((numbers, rank, *by[::-1], place))
+        # Lines of one combination have one rank.
+        fresh = np.ones(len(order), np.bool_)
+        fresh[1:] = numbers[order][1:] != numbers[order][:-1]
+        ranks = np.empty(len(order), np.int64)
+        ranks[order] = np.cumsum(fresh)
+        return ranks
+
+    def _order_keys(self, lines: Array, keys: Sequence[int], axis: Axis) -> list[Array]:
+        """What lines are sorted by where their members are ordered by values: null last, then the values."""
+        found = self.orders.get(keys[-1])
+        if found is None:
+            return []
+        columns = [found.codes[:, found.keys.index(key)] - BELOW for key in keys]
+        wanted = [lines[:, self.fields[key]] - BELOW for key in keys]
+        every = [np.concatenate(pair) for pair in zip(columns, wanted, strict=True)]
+        sizes = [self.axes[self.fields[key]].members.size - BELOW for key in keys]
+        _, numbers = number_groups(every, sizes, len(every[0]))
+        count = len(found.codes)
+        position = np.full(int(numbers.max(initial=-1)) + 1, -1, np.int64)
+        position[numbers[:count]] = np.arange(count)
+        at = position[numbers[count:]]
+        sorted_by: list[Array] = []
+        for column, down in zip(found.orders, axis.descending, strict=True):
+            known = np.ones(count, np.bool_) if column.nulls is None else ~column.nulls
+            _, places = np.unique(column.values, return_inverse=True)
+            keyed = np.append(np.where(known, -places if down else places, 0), 0)
+            sorted_by += [np.append(~known, True)[at].astype(np.int64), keyed[at]]
+        return sorted_by
 
     # -- tidy -------------------------------------------------------------------------------------------------------
 
@@ -142,29 +239,39 @@ class Result:
         Returns
         -------
         pyarrow.Table
-            A column for each field, named ``table.column``, and one for each value's label. ``(no match)`` is null,
-            told by a boolean column ``table.column:no_match`` where it occurs.
+            A column for each field, named ``table.column`` or as its formula is labelled, and one for each value's
+            label. ``(no match)`` is null, told by a boolean column ``table.column:no_match`` where it occurs; so are
+            the fields below a member that is not opened, told by ``table.column:closed``, and others, told by
+            ``table.column:others``.
         """
-        grains = self.cells if totals else self.cells[:1]
-        codes = self._all_codes(grains)
-        ranks = [self._ranks(codes, number) for number in range(len(self.axes))]
-        order = in_order(ranks, self._rank_sizes(), len(codes))
+        codes = self._all_codes(self.cells)
+        _, rows = self._ordered(codes, "rows")
+        _, columns = self._ordered(codes, "columns")
+        order = np.lexsort((columns, rows))
+        if not totals:
+            order = order[~(codes[order] == TOTAL).any(axis=1)]
         names: list[str] = []
         arrays: list[Any] = []
+
+        def flag(name: str, where: Array) -> None:
+            names.append(name)
+            arrays.append(fixed_array(where, pa.bool_()))
+
         for number, axis in enumerate(self.axes):
             own = codes[order, number]
             names.append(axis.name)
             arrays.append(_member_array(axis, own))
             if (own == axis.members.no_match).any():
-                names.append(f"{axis.name}:no_match")
-                arrays.append(fixed_array(own == axis.members.no_match, pa.bool_()))
+                flag(f"{axis.name}:no_match", own == axis.members.no_match)
+            if axis.attribute is None and (own == OTHERS).any():
+                flag(f"{axis.name}:others", own == OTHERS)
+            if axis.opened is not None:
+                flag(f"{axis.name}:closed", (own >= 0) & ~axis.opened[np.maximum(own, 0)])
             if totals:
-                names.append(f"{axis.name}:total")
-                arrays.append(fixed_array(own == TOTAL, pa.bool_()))
+                flag(f"{axis.name}:total", own == TOTAL)
         for number, value in enumerate(self.values):
-            column = _stacked([cells.values[number] for cells in grains]).take(order)
             names.append(value.label)
-            arrays.append(column_to_arrow(column))
+            arrays.append(column_to_arrow(self.column_of(number).take(order)))
         return pa.table(arrays, names=names)
 
     def __arrow_c_stream__(self, requested_schema: object = None) -> object:
@@ -173,6 +280,10 @@ class Result:
     def scalar(self) -> Any:
         """The one value of a request without axes: int, Decimal, float, str, bool, date, datetime or None."""
         return python_values(self.cells[0].values[0])[0]
+
+
+#: Where others, no match and a total stand after the members of a field.
+_OTHERS_PLACE, _NO_MATCH_PLACE, _LAST = 1, 2, 3
 
 
 def _member_array(axis: Axis, codes: Array) -> Any:

@@ -13,8 +13,8 @@ from relatum.language.catalog import Catalog
 from relatum.language.expression import Apply, ColumnValue, Expression, FilterPart, NoMatch, is_plain
 from relatum.model.names import quoted, split_name
 from relatum.model.routes import Place, Route, RouteMap
-from relatum.plan.context import ByCondition, ByDates, ByKept, ByMember, Context, Filter
-from relatum.plan.nodes import Bounds, Calendar, DateSet, Field, Kept, Match, Pinned, Restriction
+from relatum.plan.context import ByCondition, ByDates, ByHidden, ByKept, ByMember, Context, Filter
+from relatum.plan.nodes import Bounds, Calendar, DateSet, Field, Hidden, Kept, Match, Pinned, Restriction
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,7 +102,7 @@ class Bounder:
         moved, consumed, empty = self._moved(source)
         matches: list[tuple[Filter, Match]] = []
         restrictions: list[Restriction] = []
-        kept: list[Kept] = []
+        kept: list[Kept | Hidden] = []
         reached: set[Filter] = set(consumed)
         keyed: list[FilterPart] = []
         for each in self.context.filters:
@@ -117,7 +117,7 @@ class Bounder:
                     keyed.append(part)
                 case ByCondition(part):
                     restrictions.append(Restriction(self._judged(part), route))
-                case ByKept(one):
+                case ByKept(Kept() as one) | ByHidden(one):
                     kept.append(replace(one, match=replace(one.match, route=route)))
                 case ByDates(dates):
                     moved.append(replace(dates, route=route))
@@ -132,7 +132,7 @@ class Bounder:
             tuple(sorted(own, key=lambda match: (match.key, match.table, match.column, str(match.route)))),
             tuple(sorted(dict.fromkeys(restrictions), key=lambda one: (one.part.table, one.part.text))),
             tuple(dict.fromkeys(moved)),
-            tuple(sorted(dict.fromkeys(kept), key=lambda one: (one.text, one.match.key))),
+            tuple(sorted(dict.fromkeys(kept), key=_kept_order)),
             self._pinned(source),
         )
         return Bounded(bounds, frozenset(reached), tuple(keyed), empty)
@@ -199,13 +199,15 @@ class Bounder:
         if each.table != calendar:
             return False
         match each.by:
-            case ByKept():
+            case ByKept() if each.origin != "request":
                 return False
+            case ByKept() if each.columns is None:
+                return True
             case ByCondition(part) if each.columns is None or not is_plain(part.expression):
                 return False
             case ByMember() | ByDates() if each.columns is None:
                 return True
-            case ByMember() | ByDates() | ByCondition():
+            case ByMember() | ByDates() | ByCondition() | ByKept() | ByHidden():
                 columns = each.columns or frozenset()
                 return bool(columns) and all(self.catalog.is_period(calendar, column) for column in columns)
             case _:
@@ -214,6 +216,7 @@ class Bounder:
     def _date_set(self, calendar: str, steps: list[Step], periods: list[Filter], source: str, route: Route) -> DateSet:
         matches: dict[Match, None] = {}
         restrictions, within = [], []
+        kept: list[Kept | Hidden] = []
         for each in periods:
             match each.by:
                 case ByMember(key, at):
@@ -222,13 +225,14 @@ class Bounder:
                     restrictions.append(Restriction(self._judged(part), ()))
                 case ByDates(dates):
                     within.append(dates)
-                case ByKept():
-                    raise AssertionError("kept members are no period")
+                case ByKept(Kept() as one) | ByHidden(one):
+                    kept.append(replace(one, match=replace(one.match, route=())))
                 case _:
                     assert_never(each.by)
         ends = self._ends(calendar, source)
         known = calendar_of(self.catalog, calendar)
-        return DateSet(known, tuple(matches), tuple(restrictions), tuple(within), tuple(steps), ends, route)
+        chosen = tuple(sorted(dict.fromkeys(kept), key=_kept_order))
+        return DateSet(known, tuple(matches), tuple(restrictions), tuple(within), chosen, tuple(steps), ends, route)
 
     def _ends(self, calendar: str, source: str) -> tuple[tuple[str, Route], ...]:
         ends = []
@@ -254,6 +258,10 @@ class Bounder:
                 rest = tuple(pair for pair in context.steps if (pair[0] or calendar) != calendar)
                 context = replace(context, filters=(*kept, moved), steps=rest)
         return context, consumed
+
+
+def _kept_order(one: Kept | Hidden) -> tuple[str, int]:
+    return (one.text, one.match.key) if isinstance(one, Kept) else ("", one.key)
 
 
 def _moves_nothing(dates: DateSet) -> bool:

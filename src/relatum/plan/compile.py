@@ -3,34 +3,83 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
+from relatum.data.types import INTEGER
 from relatum.language.catalog import Catalog
-from relatum.language.expression import Expression, FilterPart, is_plain
+from relatum.language.expression import ColumnValue, Expression, FilterPart, KeepBest, KeepWhere, Slot, is_plain
 from relatum.plan.bounds import attached
-from relatum.plan.context import ByMember, Context, Filter, request_filters
-from relatum.plan.formulas import Compiler, together
+from relatum.plan.context import ByHidden, ByMember, Context, Filter, request_filters
+from relatum.plan.formulas import Compiler, Findings, together
 from relatum.plan.members import visible_members
-from relatum.plan.nodes import Derivation, Field, Formula, GridGrain, Interval, Plan
+from relatum.plan.nodes import (
+    Closing,
+    Derivation,
+    Field,
+    Formula,
+    GridGrain,
+    Hidden,
+    Interval,
+    KeyColumn,
+    Match,
+    Plan,
+    Top,
+)
 from relatum.plan.notes import Note
 from relatum.plan.reads import Reads, reads_of
 from relatum.plan.shown import axis_of, judged_among
+from relatum.plan.slots import formula_of
 
 Derivations = Mapping[tuple[str, str], Derivation]
 
 
 @dataclass(frozen=True, slots=True)
+class GrainWanted:
+    """A grain that is wanted.
+
+    ``keys`` are positions of fields; those in ``others`` stand for the members that a top leaves out. A grain without
+    ``values`` is there for its order alone: it has just what finer ones show. ``orders`` are what its members are
+    ordered by: formulas, or a column that the last key determines. Of the fields ``opened`` only open members are
+    shown, of those ``unopened`` only the closed ones.
+    """
+
+    keys: tuple[int, ...]
+    others: frozenset[int] = frozenset()
+    values: bool = True
+    orders: tuple[Expression, ...] = ()
+    opened: tuple[int, ...] = ()
+    unopened: tuple[int, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class TopWanted:
+    """The best of a field's members under those of the ``outer`` fields; see :class:`relatum.plan.nodes.Top`."""
+
+    key: int
+    outer: tuple[int, ...]
+    number: int
+    by: tuple[tuple[Expression, bool], ...]
+    others: bool
+
+
+@dataclass(frozen=True, slots=True)
 class Wanted:
-    """What a plan is made from: axis fields (rows first), values, filters, and the grains wanted, finest first."""
+    """What a plan is made from: axis fields (rows first), values, filters, and the grains wanted, finest first.
+
+    ``keeps`` are the request's own, each found under its condition alone.
+    """
 
     fields: tuple[Field, ...]
     formulas: tuple[Expression, ...]
     filters: tuple[FilterPart, ...]
-    grains: tuple[tuple[int, ...], ...]
+    grains: tuple[GrainWanted, ...] = (GrainWanted(()),)
     row_count: int = 0
     show_empty: bool = False
     cell_limit: int = 1_000_000
+    keeps: tuple[KeepWhere | KeepBest, ...] = ()
+    tops: tuple[TopWanted, ...] = ()
+    closings: tuple[Closing, ...] = ()
 
 
 def compile_plan(catalog: Catalog, wanted: Wanted, derivations: Derivations) -> tuple[Plan, list[Note]]:
@@ -55,46 +104,106 @@ def compile_plan(catalog: Catalog, wanted: Wanted, derivations: Derivations) -> 
     FormulaError
         A change in square brackets reaches no aggregate, or opens a second route.
     """
-    compiler = Compiler(catalog, wanted.fields)
-    request = Context(tuple(request_filters(wanted.filters)))
-    columns = [(field.table, field.column) for field in wanted.fields]
-    grains: list[GridGrain] = []
-    told: list[Note] = []
-    bare = False
-    for keys in wanted.grains:
-        axes = tuple(_axis_filter(wanted, key) for key in keys)
-        context = Context((*axes, *request.filters))
-        compiled = [compiler.at_grain(axes).formula(each, context) for each in wanted.formulas]
-        findings = together(found for _, found in compiled)
-        if not grains:
-            told += findings.notes
-            bare = bool(keys) and (wanted.show_empty or not findings.in_force)
-        else:
-            told += [note for note in findings.notes if not note.at_grain]
-        grains.append(
-            GridGrain(
-                keys,
-                tuple(formula for formula, _ in compiled),
-                tuple(judged_among(node, keys) for node in findings.judged),
-                visible_members(catalog, [columns[key] for key in keys], keys, request),
-                bare,
-                findings.valued if bare else (),
-            )
+    return _PlanMaker(catalog, wanted).plan(derivations)
+
+
+class _PlanMaker:
+    """Makes the plan of one request."""
+
+    def __init__(self, catalog: Catalog, wanted: Wanted) -> None:
+        self.catalog = catalog
+        self.wanted = wanted
+        self.others = {
+            top.key: len(wanted.fields) + at for at, top in enumerate(top for top in wanted.tops if top.others)
+        }
+        fields = [*wanted.fields, *(wanted.fields[key] for key in self.others)]
+        self.compiler = Compiler(catalog, fields)
+        self.request = Context(tuple(request_filters(wanted.filters)))
+        self.notes: list[Note] = []
+
+    def plan(self, derivations: Derivations) -> tuple[Plan, list[Note]]:
+        wanted, catalog = self.wanted, self.catalog
+        self._take_keeps()
+        grains: list[GridGrain] = []
+        bare = False
+        for each in wanted.grains:
+            grain, findings = self._grain(each)
+            if not grains:
+                self.notes += findings.notes
+                bare = bool(each.keys) and (wanted.show_empty or not findings.in_force)
+            else:
+                self.notes += [note for note in findings.notes if not note.at_grain]
+            grains.append(replace(grain, bare=True, valued=findings.valued) if bare and each.values else grain)
+        tops = tuple(self._top(top) for top in wanted.tops)
+        axes = tuple(axis_of(catalog, field, self.request) for field in wanted.fields)
+        made = Plan(
+            tuple(self.compiler.fields),
+            axes,
+            tuple(grains),
+            row_count=wanted.row_count,
+            tops=tops,
+            closings=wanted.closings,
         )
-    axes_shown = tuple(axis_of(catalog, field, request) for field in wanted.fields)
-    made = Plan(tuple(compiler.fields), axes_shown, tuple(grains), cell_limit=wanted.cell_limit)
-    reads = reads_of(made)
-    return (
-        Plan(
-            made.fields,
-            axes_shown,
-            made.grains,
-            needed_derivations(reads, derivations, catalog),
-            _intervals(reads),
-            wanted.cell_limit,
-        ),
-        list(dict.fromkeys(told)),
-    )
+        reads = reads_of(made)
+        needed = needed_derivations(reads, derivations, catalog)
+        plan = replace(made, derived=needed, intervals=_intervals(reads), cell_limit=wanted.cell_limit)
+        return plan, list(dict.fromkeys(self.notes))
+
+    def _take_keeps(self) -> None:
+        """Add the request's keeps to its filters; none of them sees another."""
+        found = [self.compiler.at_grain(()).request_keep(each, self.request) for each in self.wanted.keeps]
+        self.request = self.request.with_filters(one for one, _ in found)
+        self.notes += [note for _, findings in found for note in findings.notes]
+
+    def _context(self, axes: tuple[Filter, ...]) -> Context:
+        return Context((*axes, *self.request.filters))
+
+    def _grain(self, wanted: GrainWanted) -> tuple[GridGrain, Findings]:
+        axes = tuple(self._axis_filter(key, key in wanted.others) for key in wanted.keys)
+        context = self._context(axes)
+        compiler = self.compiler.at_grain(axes)
+        compiled = [compiler.formula(each, context) for each in self.wanted.formulas if wanted.values]
+        findings = together(found for _, found in compiled)
+        keys = tuple(self.others[key] if key in wanted.others else key for key in wanted.keys)
+        columns = [(self.wanted.fields[key].table, self.wanted.fields[key].column) for key in wanted.keys]
+        grain = GridGrain(
+            keys,
+            tuple(formula for formula, _ in compiled),
+            tuple(judged_among(node, keys) for node in findings.judged),
+            visible_members(self.catalog, columns, keys, self.request),
+            False,
+            (),
+            frozenset(self.others[key] for key in wanted.others),
+            tuple(self._ordering(each, wanted.keys, context) for each in wanted.orders),
+            wanted.opened,
+            wanted.unopened,
+        )
+        return grain, findings
+
+    def _top(self, top: TopWanted) -> Top:
+        axes = tuple(self._axis_filter(key, False) for key in (*top.outer, top.key))
+        self.compiler.at_grain(axes)
+        by = tuple((self._ordering(each, (top.key,), self._context(axes)), down) for each, down in top.by)
+        return Top(top.key, top.outer, top.number, by, self.others.get(top.key))
+
+    def _ordering(self, expression: Expression, keys: tuple[int, ...], context: Context) -> Formula:
+        """What members are ordered by; a bare column is one that the innermost of these fields determines."""
+        if not isinstance(expression, ColumnValue):
+            return self.compiler.formula(expression, context)[0]
+        field = self.wanted.fields[keys[-1]]
+        route = self.catalog.lookup(field.table, expression.table, expression.column)
+        assert route is not None, "a field determines what it is ordered by"
+        order = self.catalog.order(expression.table, expression.column)
+        node = KeyColumn(keys[-1], route, expression.table, expression.column, INTEGER, False, order)
+        return formula_of(Slot(node, INTEGER))
+
+    def _axis_filter(self, key: int, others: bool) -> Filter:
+        field = self.wanted.fields[key]
+        axis: Literal["rows", "columns"] = "rows" if key < self.wanted.row_count else "columns"
+        by: ByMember | ByHidden = ByMember(key)
+        if others:
+            by = ByHidden(Hidden(self.others[key], Match(key, (), (), field.table, field.column)))
+        return Filter("axis", field.table, frozenset([field.column]), by, axis)
 
 
 def compile_rows(catalog: Catalog, table: str, column: str, expression: Expression) -> Derivation:
@@ -119,12 +228,6 @@ def needed_derivations(reads: Reads, derivations: Derivations, catalog: Catalog)
             inner = reads_of(derivations[key]).columns
             pending += [(catalog.declaration.rows_of(table), column) for table, column in inner]
     return tuple(derivation for key, derivation in derivations.items() if key in needed)
-
-
-def _axis_filter(wanted: Wanted, key: int) -> Filter:
-    field = wanted.fields[key]
-    axis: Literal["rows", "columns"] = "rows" if key < wanted.row_count else "columns"
-    return Filter("axis", field.table, frozenset([field.column]), ByMember(key), axis)
 
 
 def _intervals(reads: Reads) -> tuple[Interval, ...]:

@@ -35,7 +35,7 @@ from relatum.language.expression import (
 )
 from relatum.language.resolve_changes import opened_by
 from relatum.model.routes import Opened, Place, Route
-from relatum.plan.nodes import DateSet, Kept, Named
+from relatum.plan.nodes import DateSet, Hidden, Kept, Named
 
 #: Where a filter comes from: an axis, the request's condition, a bracket, a member of a grain, the current row (and
 #: what it looks up), or the dates that calendar changes left.
@@ -66,6 +66,13 @@ class ByKept(Immutable):
 
 
 @dataclass(frozen=True, slots=True, eq=False)
+class ByHidden(Immutable):
+    """The members that a grid leaves out beside the best."""
+
+    hidden: Hidden
+
+
+@dataclass(frozen=True, slots=True, eq=False)
 class ByDates(Immutable):
     """The dates that calendar changes left."""
 
@@ -83,7 +90,7 @@ class Filter(Immutable):
     origin: Origin
     table: str
     columns: frozenset[str] | None
-    by: ByMember | ByCondition | ByKept | ByDates
+    by: ByMember | ByCondition | ByKept | ByHidden | ByDates
     axis: Literal["", "rows", "columns"] = ""
     group: int = -1
     text: str = field(default="", compare=False)

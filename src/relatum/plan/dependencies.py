@@ -11,6 +11,7 @@ from relatum.plan.nodes import (
     Bounds,
     DateSet,
     Formula,
+    Hidden,
     Kept,
     KeyColumn,
     Named,
@@ -80,13 +81,15 @@ def _visible_names(visible: Visible) -> frozenset[int]:
 @lru_cache(maxsize=1 << 14)
 def _bounds_names(bounds: Bounds) -> frozenset[int]:
     names: frozenset[int] = frozenset()
-    for kept in bounds.kept:
+    for kept in (each for each in bounds.kept if isinstance(each, Kept)):
         names |= _visible_names(kept.members) | kept_names(kept)
     return names
 
 
-def kept_names(kept: Kept) -> frozenset[int]:
+def kept_names(kept: Kept | Hidden) -> frozenset[int]:
     """The named values that decide which of the visible members are kept."""
+    if isinstance(kept, Hidden):
+        return frozenset()
     return frozenset().union(*(each.names for each in kept.formulas))
 
 
@@ -100,12 +103,15 @@ def bounds_keys(bounds: Bounds) -> frozenset[int]:
 @lru_cache(maxsize=1 << 14)
 def dates_keys(dates: DateSet) -> frozenset[int]:
     """The keys that decide a set of dates."""
-    return frozenset(match.key for match in dates.matches).union(*(dates_keys(each) for each in dates.within))
+    own = frozenset(match.key for match in dates.matches)
+    return own.union(*(dates_keys(each) for each in dates.within), *map(kept_keys, dates.kept))
 
 
 @lru_cache(maxsize=1 << 14)
-def kept_keys(kept: Kept) -> frozenset[int]:
+def kept_keys(kept: Kept | Hidden) -> frozenset[int]:
     """The keys that decide which members are kept."""
+    if isinstance(kept, Hidden):
+        return frozenset([kept.key])
     return visible_keys(kept.members) | (_all_keys(kept.formulas) - new_keys(kept.members))
 
 

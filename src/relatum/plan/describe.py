@@ -33,6 +33,7 @@ from relatum.plan.nodes import (
     DateSet,
     Field,
     Formula,
+    Hidden,
     Kept,
     KeyColumn,
     Match,
@@ -83,7 +84,10 @@ class _Writer:
             start = column_name(table, interval.start)
             yield f"a row of {quoted(table)} holds from its {start} on, up to and without the next"
         for grain in self.plan.grains:
-            keys = ", ".join(_field(self.plan.fields[key]) for key in grain.keys)
+            keys = ", ".join(
+                f"others of {_field(self.plan.fields[key])}" if key in grain.others else _field(self.plan.fields[key])
+                for key in grain.keys
+            )
             yield f"cells by {keys}" if keys else "the cell of the grand total" if self.plan.axes else "one cell"
             for formula in grain.formulas:
                 yield f"  = {self.expression(formula.expression)}"
@@ -175,10 +179,16 @@ class _Writer:
             yield f"{indent}  from those where {self.expression(each.part.expression)}"
         for inner in dates.within:
             yield from self.dates(inner, indent + "  ")
+        for one in dates.kept:
+            yield from self.kept(one, indent + "  ")
         for table, _ in dates.ends:
             yield f"{indent}  up to the last date of {quoted(table)}"
 
-    def kept(self, kept: Kept, indent: str) -> Iterator[str]:
+    def kept(self, kept: Kept | Hidden, indent: str) -> Iterator[str]:
+        if isinstance(kept, Hidden):
+            members = _field(Field(kept.match.table, kept.match.column))
+            yield f"{indent}of the hidden {members}{_along(kept.match.route)}"
+            return
         value = self.expression(kept.formula.expression)
         rule = f"where {value}"
         if kept.best is not None:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from datetime import date
 from typing import Protocol
 
@@ -80,21 +81,38 @@ class Cells:
     """The values at one grain.
 
     ``codes`` has a row for each combination shown and a column for each of ``keys``, of member codes; ``values`` a
-    column for each formula, as long as ``codes``.
+    column for each formula, as long as ``codes``, and ``orders`` one for each formula that members are ordered by. A
+    field in ``others`` has, instead of a member, the number of a set of hidden ones.
     """
 
     keys: tuple[int, ...]
     codes: Array
     values: tuple[Column, ...]
+    orders: tuple[Column, ...] = ()
+    others: frozenset[int] = frozenset()
+
+
+@dataclass(frozen=True, slots=True)
+class LeftOut:
+    """How many members of a field, each under its outer ones, a top leaves out; ``unranked`` if none had a value."""
+
+    key: int
+    count: int
+    unranked: bool
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Answer:
-    """What an engine gives back: cells of each grain, the members of each axis field, and what was left out."""
+    """What an engine gives back: cells of each grain, the members of each axis field, and what was left out.
+
+    ``opened`` tells, for each field that a closing of the plan is about, which of its members are open.
+    """
 
     cells: tuple[Cells, ...]
     members: tuple[Members, ...]
     losses: tuple[Loss, ...]
+    left_out: tuple[LeftOut, ...] = ()
+    opened: Mapping[int, Array] = field(default_factory=dict)
 
 
 class Engine(Protocol):

@@ -36,7 +36,7 @@ from relatum.language.expression import (
 from relatum.model.routes import Place
 from relatum.plan import notes
 from relatum.plan.bounds import Bounded, Bounder, attached, field_of, row_route
-from relatum.plan.context import Added, ByCondition, ByKept, ByMember, Context, Filter, PinnedEdge, changed
+from relatum.plan.context import Added, ByCondition, ByHidden, ByKept, ByMember, Context, Filter, PinnedEdge, changed
 from relatum.plan.dependencies import node_names
 from relatum.plan.members import grain_owners, own_match
 from relatum.plan.nodes import (
@@ -135,6 +135,11 @@ class Compiler:
         #: Keys by what they hold, and how many of each the grain in hand has taken.
         self._pool: dict[Field, _Keys] = {}
         self._used: Counter[Field] = Counter()
+
+    def request_keep(self, change: KeepWhere | KeepBest, context: Context) -> tuple[Filter, Findings]:
+        """A ``keep`` of the request itself: a filter as its condition is, found under that alone."""
+        one, findings = self._keep(change, context)
+        return replace(one, origin="request"), findings
 
     def at_grain(self, axes: tuple[Filter, ...]) -> Compiler:
         """This compiler, for cells of the grain that these filters of axes make."""
@@ -406,6 +411,8 @@ class Compiler:
 
     def _ranked(self, ranked: Ranked, context: Context) -> tuple[PlanNode | None, Findings]:
         taken = _taken_up(context, frozenset(context.filters))
+        if self._hidden_current(ranked, context):
+            return None, taken
         current = self._current(ranked, context)
         if current is None:
             return None, replace(taken, notes=(notes.no_current_member(ranked),))
@@ -425,6 +432,18 @@ class Compiler:
             ranked.text,
         )
         return node, together([found.inside(), by_found.inside(), taken])
+
+    def _hidden_current(self, ranked: Ranked, context: Context) -> bool:
+        """Whether the cell's member of the grain is several at once: those that a grid leaves out beside the best."""
+        column = ranked.grain.columns[0] if ranked.grain.columns else None
+        table = column[0] if column else ranked.grain.table
+        own = [
+            each
+            for each in context.filters
+            if each.origin in ("axis", "member", "row") and each.table == table
+            if column is None or each.column == column[1]
+        ]
+        return bool(own) and own[-1].origin == "axis" and any(isinstance(each.by, ByHidden) for each in own)
 
     def _current(self, ranked: Ranked, context: Context) -> tuple[int | Formula, Context] | None:
         """The key or row of the current member, and the context without it."""
@@ -470,6 +489,8 @@ def _held(node: PlanNode | None, findings: Findings, type_: Type) -> Compiled:
 
 
 def _key_of(one: Filter) -> int:
+    if isinstance(one.by, ByHidden):
+        return one.by.hidden.key
     assert isinstance(one.by, ByMember), "an axis and a member of a grain are held by a key"
     return one.by.key
 

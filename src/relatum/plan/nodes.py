@@ -71,8 +71,8 @@ class Calendar(Immutable):
 class DateSet(Immutable):
     """A cell's set of dates: those visible under its period filters, moved by calendar changes.
 
-    ``matches`` and ``restrictions`` are the period filters, judged on the calendar's own rows, and ``within`` other
-    sets of dates. ``ends`` are the tables whose last date ends the data, with their routes to the calendar.
+    ``matches``, ``restrictions`` and ``kept`` are the period filters, judged on the calendar's own rows, and ``within``
+    other sets of dates. ``ends`` are the tables whose last date ends the data, with their routes to the calendar.
     ``route`` leads from the rows that are matched to the calendar, or to a level of it.
     """
 
@@ -80,6 +80,7 @@ class DateSet(Immutable):
     matches: tuple[Match, ...]
     restrictions: tuple[Restriction, ...]
     within: tuple[DateSet, ...]
+    kept: tuple[Kept | Hidden, ...]
     steps: tuple[Step, ...]
     ends: tuple[tuple[str, Route], ...]
     route: Route
@@ -87,7 +88,7 @@ class DateSet(Immutable):
     @property
     def chosen(self) -> bool:
         """Whether a period filter, ``UNIT to date`` or ``trailing`` went into it, so that it can be moved."""
-        filtered = bool(self.matches or self.restrictions) or any(each.chosen for each in self.within)
+        filtered = bool(self.matches or self.restrictions or self.kept) or any(each.chosen for each in self.within)
         return filtered or any(map(chooses_period, self.steps))
 
 
@@ -120,6 +121,17 @@ class Kept(Immutable):
 
 
 @dataclass(frozen=True, slots=True, eq=False)
+class Hidden(Immutable):
+    """A cell's set of members: those that a grid leaves out beside the best, under the cell's outer members.
+
+    ``key`` holds the number of the set; the engine finds the sets when it settles the plan's ``tops``.
+    """
+
+    key: int
+    match: Match
+
+
+@dataclass(frozen=True, slots=True, eq=False)
 class Pinned(Immutable):
     """Of a cell's rows, those with the first or last value of a column that the cell's rows have."""
 
@@ -137,7 +149,7 @@ class Bounds(Immutable):
     matches: tuple[Match, ...] = ()
     restrictions: tuple[Restriction, ...] = ()
     dates: tuple[DateSet, ...] = ()
-    kept: tuple[Kept, ...] = ()
+    kept: tuple[Kept | Hidden, ...] = ()
     pinned: tuple[Pinned, ...] = ()
 
 
@@ -199,7 +211,8 @@ class RankedAmong(Immutable):
 class KeyColumn(Immutable):
     """A column of the row that a key holds, or of what that row looks up; the member itself where the key is a column.
 
-    With ``no_match`` it is whether the lookup found nothing.
+    With ``no_match`` it is whether the lookup found nothing. With ``placed`` it is not a value but its place, in that
+    order, among the members of a column that the key determines: that of the first row that has the key's member.
     """
 
     key: int
@@ -208,6 +221,7 @@ class KeyColumn(Immutable):
     column: str
     type: Type
     no_match: bool = False
+    placed: MemberOrder | None = None
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -280,6 +294,9 @@ class GridGrain(Immutable):
     ``keys`` are positions among the plan's fields. The combinations shown are those in which a node of ``judged`` has a
     value, and those in which a shown combination of a finer grain lies. With ``bare`` the visible ``members`` are shown
     too, and ``(no match)`` among them where one of the nodes ``valued`` has a value.
+
+    A key in ``others`` holds a set of hidden members. ``orders`` are formulas by whose values members are ordered.
+    ``opened`` are keys of which only the opened members are shown, ``unopened`` those of which only the others are.
     """
 
     keys: tuple[int, ...]
@@ -288,6 +305,36 @@ class GridGrain(Immutable):
     members: Visible
     bare: bool
     valued: tuple[PlanNode, ...]
+    others: frozenset[int] = frozenset()
+    orders: tuple[Formula, ...] = ()
+    opened: tuple[int, ...] = ()
+    unopened: tuple[int, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Top(Immutable):
+    """That of a field's members, under each combination of ``outer`` keys, only the best ``number`` are shown.
+
+    They are the best by the formulas of ``by``, each with whether its largest value is the better, out of those that
+    would be shown without it; no match does not compete and stays. ``others`` is the key that holds the sets of the
+    members left out, None where they have no line.
+    """
+
+    key: int
+    outer: tuple[int, ...]
+    number: int
+    by: tuple[tuple[Formula, bool], ...]
+    others: int | None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Closing(Immutable):
+    """Which members of a field are open: these values, as its column holds them, null or no match."""
+
+    key: int
+    members: tuple[int | float | str | bool, ...] = ()
+    null: bool = False
+    no_match: bool = False
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -327,9 +374,10 @@ class Interval(Immutable):
 class Plan(Immutable):
     """A whole grid, with all that an engine needs to answer it.
 
-    ``fields`` are all keys: the first of them, one for each of ``axes``, are the grid's. ``grains`` starts with the
-    finest. ``derived`` are the derived columns that the plan reads, each after those that it needs itself. Text is
-    compared by code point.
+    ``fields`` are all keys: the first of them, one for each of ``axes``, are the grid's (``row_count`` of these the
+    rows'); then come those that hold sets of hidden members. ``grains`` starts with the finest; those with others come
+    last. ``tops`` and ``closings`` say which of the members found are shown, outer ones first. ``derived`` are the
+    derived columns that the plan reads, each after those that it needs itself. Text is compared by code point.
     """
 
     fields: tuple[Field, ...]
@@ -337,5 +385,8 @@ class Plan(Immutable):
     grains: tuple[GridGrain, ...]
     derived: tuple[Derivation, ...] = ()
     intervals: tuple[Interval, ...] = ()
+    row_count: int = 0
+    tops: tuple[Top, ...] = ()
+    closings: tuple[Closing, ...] = ()
     cell_limit: int = 1_000_000
     text_order: Literal["code point"] = "code point"

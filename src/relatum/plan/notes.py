@@ -27,8 +27,8 @@ from relatum.wording import counted
 #: The kinds of notes, the worst first: what may be a mistake in the request, values that are not there, rows that are
 #: left out, what a total is not, and what holds of the axes.
 NoteKind = Literal[
-    "absent", "unrelated", "period", "among", "finer", "condition", "lookup", "cast", "member", "null", "overlap",
-    "partly", "recurring",
+    "absent", "unrelated", "share", "hidden", "period", "among", "finer", "condition", "lookup", "cast",
+    "member", "null", "overlap", "partly", "recurring",
 ]  # fmt: skip
 _WORST_FIRST = {kind: at for at, kind in enumerate(get_args(NoteKind))}
 

@@ -6,6 +6,7 @@ import csv
 import io
 import os
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import date, datetime
 from pathlib import Path
 from typing import Any
@@ -19,9 +20,9 @@ from relatum.data.columns import Array
 from relatum.data.types import Kind
 from relatum.errors import RelatumError, RequestError
 from relatum.model.atomic import write_atomically, write_bytes_atomically
-from relatum.pivot.result import TOTAL, Axis, Result
+from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Result
 from relatum.plan.notes import Note
-from relatum.present.text import WHOLE, grid_text
+from relatum.present.text import SCREEN, WHOLE, TextLayout, grid_text
 from relatum.wording import listed
 
 
@@ -50,9 +51,17 @@ class Grid:
 
     __repr__ = __str__
 
-    def to_text(self, width: int = 100) -> str:
-        """The grid as plain text, at most ``width`` characters wide where its columns allow."""
-        return grid_text(self.result, width)
+    def to_text(self, width: int = 100, *, layout: TextLayout = "columns") -> str:
+        """The grid as plain text, at most ``width`` characters wide where its columns allow.
+
+        Parameters
+        ----------
+        width : int
+            Characters.
+        layout : str
+            ``columns`` (a column for each row field) or ``nested`` (one for all, deeper members further in).
+        """
+        return grid_text(self.result, width, replace(SCREEN, layout=layout))
 
     def to_arrow(self, totals: bool = False) -> Any:
         """A tidy ``pyarrow.Table``: one row for each combination shown, values exact.
@@ -180,6 +189,7 @@ class Grid:
         document = {
             "model": self.result.model,
             "where": self.result.where,
+            "keep": self.result.request.keep,
             "notes": [{"kind": note.kind, "text": note.text} for note in self.notes],
             "records": self.to_arrow(totals).to_pylist(),
         }
@@ -213,6 +223,8 @@ def _index(pd: Any, axes: tuple[Axis, ...], codes: Array) -> Any:
             axis.members.null: None,
             axis.members.no_match: "(no match)",
             TOTAL: "total",
+            OTHERS: "others",
+            BELOW: "",
         }
         level = np.empty(len(own), dtype=object)
         level[:] = [names[code] for code in own.tolist()]

@@ -4,20 +4,18 @@ from __future__ import annotations
 
 import io
 import shutil
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import groupby
-from typing import Any
+from typing import Literal
 
-import numpy as np
 from rich.cells import cell_len, set_cell_size
 from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from relatum.data.arrow import python_values
-from relatum.data.columns import Array
-from relatum.pivot.result import TOTAL, Axis, Layout, Result
-from relatum.present.numbers import BLANK, formatter, member_text
+from relatum.pivot.result import Result
+from relatum.present.sheet import NOTHING, Cell, Kind, Label, Line, nested, sheet_of
 from relatum.wording import counted
 
 _SHOWN_COLUMNS = 60
@@ -26,17 +24,22 @@ _WIDEST, _NARROWEST, _HEADING = 32, 7, 16
 _GAP = 2
 
 
+TextLayout = Literal["columns", "nested"]
+
+
 @dataclass(frozen=True, slots=True)
 class Extent:
     """How much of a grid is shown: rows, and notes; None for all. The rest is counted, and ``more`` says how to see it.
 
-    A ``whole`` grid is not cut anywhere, however wide it is.
+    A ``whole`` grid is not cut anywhere, however wide it is. ``layout`` puts row fields in columns of their own, or
+    ``nested`` into one, deeper members further in.
     """
 
     rows: int | None = 200
     notes: int | None = 3
     more: str = "grid.notes"
     whole: bool = False
+    layout: TextLayout = "columns"
 
 
 SCREEN = Extent()
@@ -80,14 +83,14 @@ def shortened(name: str, width: int) -> str:
 def print_grid(result: Result, console: Console, extent: Extent = SCREEN) -> None:
     """Print a grid: the filters in force, the values, the notes, the worst of them first."""
     console.print(_caption(result))
-    labels, values, left_out = _columns(result, extent)
+    labels, values, totals, left_out = _columns(result, extent)
     if not extent.whole:
         labels, values = _fitting(labels, values, console.width)
     # A value is never cut: where there is no room for it, the line is longer than the terminal is wide.
     widest = max((column.width for column in values), default=0)
     console.width = max(console.width, sum(label.width + _GAP for label in labels) + widest)
     for block in _blocks(labels, values, console.width):
-        console.print(_table(result, labels, block))
+        console.print(_table(labels, block, totals))
     if left_out:
         console.print(Text(left_out, style="dim"))
     notes = result.notes[: extent.notes]
@@ -130,82 +133,65 @@ def grid_text(result: Result, width: int | None = None, extent: Extent = SCREEN)
 def _caption(result: Result) -> Text:
     values = ", ".join(value.label for value in result.values)
     caption = Text.assemble((result.model, "bold"), (f"  {values}", ""))
-    caption.append(
-        f"\nwhere {result.where}" if result.where else "\nno filters", style="cyan" if result.where else "dim"
-    )
+    filters = [("where", result.where), ("keep", result.request.keep)]
+    told = [f"{word} {text}" for word, text in filters if text]
+    caption.append("\n" + ("\n".join(told) or "no filters"), style="cyan" if told else "dim")
     return caption
 
 
-def _columns(result: Result, extent: Extent) -> tuple[list[_Column], list[_Column], str]:
-    layout = result.layout()
-    rows = _head_and_totals(len(layout.rows), extent.rows)
-    shown = _head_and_totals(len(layout.columns), None if extent.whole else _SHOWN_COLUMNS)
-    labels = [_label_column(result.axes[number], layout, number, rows) for number in range(result.row_count)]
-    values = _value_columns(result, layout, rows, shown)
-    hidden = []
-    if len(rows) < len(layout.rows):
-        hidden.append(f"{len(layout.rows) - len(rows):,} of {len(layout.rows):,} rows")
-    if len(shown) < len(layout.columns):
-        hidden.append(f"{len(layout.columns) - len(shown):,} of {len(layout.columns):,} columns")
-    return labels, values, f"{' and '.join(hidden)} not shown" if hidden else ""
-
-
-def _head_and_totals(count: int, most: int | None) -> list[int]:
-    # The last row is the grand total: it stays when rows are left out.
-    return list(range(count)) if most is None or count <= most else [*range(most - 1), count - 1]
-
-
-def _names(axis: Axis, codes: Array) -> dict[int, str]:
-    """What the members, null, no match and totals among some codes are called."""
-    names = {code: member_text(value) for code, value in axis.member_values(codes).items()}
-    return {**names, axis.members.null: "(null)", axis.members.no_match: "(no match)", TOTAL: "total"}
-
-
-def _label_column(axis: Axis, layout: Layout, number: int, rows: list[int]) -> _Column:
-    names = _names(axis, layout.rows[rows, number])
-    cells, before = [], None
-    for row in rows:
-        codes = tuple(layout.rows[row, : number + 1].tolist())
-        code = codes[-1]
-        if codes == before or (number and code == TOTAL and codes[-2] == TOTAL):
-            cells.append(Text(""))
-        else:
-            cells.append(Text(names[code], style="dim italic" if code >= axis.members.null else ""))
-        before = codes
-    return _Column([axis.label], cells, False)
-
-
-def _value_columns(result: Result, layout: Layout, rows: list[int], shown: list[int]) -> list[_Column]:
-    column_axes = result.axes[result.row_count :]
-    names = [_names(axis, layout.columns[shown, depth]) for depth, axis in enumerate(column_axes)]
-    texts = []
-    for number, value in enumerate(result.values):
-        column = result.column_of(number)
-        wanted = np.unique(layout.cells[np.ix_(rows, shown)])
-        wanted = wanted[wanted >= 0]
-        known = dict(zip(wanted.tolist(), python_values(column.take(wanted)), strict=True))
-        write = formatter(value.type, value.format, list(known.values()), result.locale, result.currency)
-        texts.append({cell: _styled(each, write(each)) for cell, each in known.items()})
-    columns = []
-    for position in shown:
-        codes = layout.columns[position].tolist()
-        heading = [
-            "" if depth and code == TOTAL and codes[depth - 1] == TOTAL else names[depth][code]
-            for depth, code in enumerate(codes)
+def _columns(result: Result, extent: Extent) -> tuple[list[_Column], list[_Column], list[bool], str]:
+    """Columns of row heads and of values, which rows are totals, and what is left out."""
+    sheet = sheet_of(result, extent.rows, None if extent.whole else _SHOWN_COLUMNS)
+    cells: list[tuple[Cell, ...]]
+    if extent.layout == "nested" and sheet.headings:
+        axes = result.axes[: result.row_count]
+        lines = nested(sheet, [axis.attribute is not None for axis in axes])
+        texts = [Text("  " * line.depth + line.text, style=_STYLES[line.kind]) for line in lines]
+        heading = " / ".join(axis.label for axis in axes if axis.attribute is None)
+        labels = [_Column([heading], texts, False)]
+        blank = (NOTHING,) * len(sheet.columns)
+        cells = [blank if line.cells is None else line.cells for line in lines]
+        totals = [line.total for line in lines]
+    else:
+        labels = [
+            _Column([heading], [_head(line.labels[at]) for line in sheet.rows], False)
+            for at, heading in enumerate(sheet.headings)
         ]
-        total = TOTAL in codes
-        for number, value in enumerate(result.values):
-            cells = [texts[number].get(int(layout.cells[row, position]), Text("")) for row in rows]
-            lines = [*heading, value.label] if len(result.values) > 1 or not heading else heading
-            columns.append(_Column(lines, cells, total, position))
-    return columns
+        cells, totals = list(sheet.cells), [line.total for line in sheet.rows]
+    values = []
+    for at, top in enumerate(sheet.columns):
+        heading_lines = [label.text for label in top.labels]
+        values.append(_Column(heading_lines, [_value(row[at]) for row in cells], top.total, top.member))
+    hidden = []
+    if sheet.hidden_rows:
+        hidden.append(f"{sheet.hidden_rows:,} of {sheet.hidden_rows + _members(sheet.rows):,} rows")
+    if sheet.hidden_columns:
+        hidden.append(f"{sheet.hidden_columns:,} of {sheet.hidden_columns + _members(sheet.columns):,} columns")
+    return labels, values, totals, f"{' and '.join(hidden)} not shown" if hidden else ""
 
 
-def _styled(value: Any, text: str) -> Text:
-    if value is None:
-        return Text(BLANK, style="dim")
-    negative = isinstance(value, int | float) and value < 0 if not hasattr(value, "is_signed") else value < 0
-    return Text(text, style="red" if negative else "")
+def _members(lines: Sequence[Line]) -> int:
+    return len({line.member for line in lines})
+
+
+#: How the heads of lines look in a terminal that has colours; without, their words say the same.
+_STYLES: dict[Kind, str] = {
+    "member": "",
+    "null": "dim italic",
+    "no match": "dim italic",
+    "others": "italic",
+    "total": "",
+    "below": "",
+    "value": "",
+}
+
+
+def _head(label: Label) -> Text:
+    return Text("" if label.again else label.text, style=_STYLES[label.kind])
+
+
+def _value(cell: Cell) -> Text:
+    return Text(cell.text, style="dim" if cell.null else "red" if cell.negative else "")
 
 
 def _blocks(labels: list[_Column], values: list[_Column], width: int) -> list[list[_Column]]:
@@ -240,7 +226,7 @@ def _headings(values: list[_Column], height: int) -> list[str]:
     return headings
 
 
-def _table(result: Result, labels: list[_Column], values: list[_Column]) -> Table:
+def _table(labels: list[_Column], values: list[_Column], totals: list[bool]) -> Table:
     table = Table(box=None, show_edge=False, pad_edge=False, padding=(0, _GAP, 0, 0), header_style="bold")
     height = max(len(column.heading) for column in [*labels, *values])
     for label in labels:
@@ -248,13 +234,7 @@ def _table(result: Result, labels: list[_Column], values: list[_Column]) -> Tabl
         table.add_column(Text(heading), no_wrap=True, overflow="ellipsis")
     for column, heading in zip(values, _headings(values, height), strict=True):
         table.add_column(Text(heading), justify="right", no_wrap=True, style="bold" if column.total else None)
-    layout_totals = _total_rows(result, labels, values)
     for row in range(len(values[0].cells) if values else 0):
         cells = [column.cells[row] for column in [*labels, *values]]
-        table.add_row(*cells, style="bold" if layout_totals[row] else None)
+        table.add_row(*cells, style="bold" if totals[row] else None)
     return table
-
-
-def _total_rows(result: Result, labels: list[_Column], values: list[_Column]) -> list[bool]:
-    count = len(values[0].cells) if values else 0
-    return [any(label.cells[row].plain == "total" for label in labels) for row in range(count)]

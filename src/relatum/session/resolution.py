@@ -27,7 +27,7 @@ from relatum.model.declaration import Declaration, Relationship, Table, frozen
 from relatum.model.names import ColumnKey, column_name, quoted, split_name
 from relatum.model.routes import RouteMap
 from relatum.plan.bounds import field_of
-from relatum.plan.compile import Wanted, compile_plan, compile_rows, needed_derivations
+from relatum.plan.compile import GrainWanted, Wanted, compile_plan, compile_rows, needed_derivations
 from relatum.plan.engine import Cells, Facts
 from relatum.plan.nodes import Derivation, Plan
 from relatum.plan.reads import reads_of
@@ -43,6 +43,15 @@ class DerivedTable:
 
     plan: Plan
     data: TableData
+
+
+@dataclass(frozen=True, slots=True)
+class RowField:
+    """A field of a request that is a formula on the rows of a table; ``name`` is no column's of it."""
+
+    table: str
+    name: str
+    expression: Expression
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -326,9 +335,22 @@ def _with_column(now: Resolution, table: str, column: str) -> Resolution:
     except FormulaError as error:
         error.place = ("table", table, "derived", column, "formula")
         raise
+    return _with_derivation(now, table, column, expression, now.store)
+
+
+def with_fields(now: Resolution, fields: Sequence[RowField]) -> Resolution:
+    """A whole resolution with derived columns that one request alone has; what it works out for them is its own."""
+    store = now.store.for_request()
+    for field in fields:
+        now = _with_derivation(now, field.table, field.name, field.expression, store)
+        store = now.store
+    return now
+
+
+def _with_derivation(now: Resolution, table: str, column: str, expression: Expression, store: Store) -> Resolution:
     derivation = compile_rows(now.catalog, table, column, expression)
     _refuse_circle(now, derivation)
-    store = now.store.with_derivation(derivation)
+    store = store.with_derivation(derivation)
     types = {**now.catalog.types, table: {**now.catalog.types[table], column: expression.type}}
     key = (table, column)
     banded = now.catalog.banded | ({key} if now.catalog.is_band(expression) else frozenset())
@@ -414,7 +436,7 @@ def _derived_table(now: Resolution, table: Table, former: Resolution | None) -> 
     types = {field.column: field.type for field in fields if field.type is not None}
     types.update({name: formula.type for name, formula in zip(table.formulas, formulas, strict=True)})
     keys = tuple(range(len(fields)))
-    wanted = Wanted(fields, formulas, (), (keys,), len(fields), cell_limit=_CELL_LIMIT)
+    wanted = Wanted(fields, formulas, (), (GrainWanted(keys),), len(fields), cell_limit=_CELL_LIMIT)
     plan, _ = compile_plan(now.catalog, wanted, now.derivations)
     if not all(formula.strict for formula in plan.grains[0].formulas):
         # A formula may have a value where every aggregate is null: every visible member is looked at.

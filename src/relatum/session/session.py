@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from copy import copy
 
 from relatum.data.table import TableData
 from relatum.data.types import DATE, FLOAT, TEXT
@@ -17,12 +18,14 @@ from relatum.plan.compile import Wanted, compile_plan
 from relatum.plan.engine import Engine
 from relatum.plan.nodes import Plan
 from relatum.plan.notes import Note
-from relatum.session.resolution import Resolution, resolve
+from relatum.session.resolution import Resolution, RowField, resolve, with_fields
 from relatum.sources.texts import converts
 from relatum.wording import listed, suggestion
 
 #: More texts than this among numbers are no markers of null.
 _FEW_MARKERS = 3
+#: The columns by formula of so many requests are kept: turning a grid works nothing out anew.
+_REMEMBERED = 8
 
 
 class Session:
@@ -64,12 +67,8 @@ class Session:
         for number, relationship in enumerate(declaration.relationships):
             self._check_relationship(relationship, number)
         known: Resolution | None = None if former is None else former.resolution
-        self.resolution: Resolution = resolve(declaration, self.sources, known, self.joins)
-        self.data = self.resolution.data
-        self.store = self.resolution.store
-        self.catalog = self.resolution.catalog
-        self.formulas = self.resolution.formulas
-        self.engine: Engine = MemoryEngine(self.store)
+        self._with_fields: dict[tuple[RowField, ...], Session] = {}
+        self._take(resolve(declaration, self.sources, known, self.joins))
         self._check_settings()
         for name in declaration.measures:
             try:
@@ -82,6 +81,27 @@ class Session:
     def changed(self, declaration: Declaration, sources: Mapping[str, TableData]) -> Session:
         """The session of a changed declaration; raises as the constructor does, and leaves this one as it is."""
         return Session(declaration, sources, former=self)
+
+    def with_fields(self, fields: tuple[RowField, ...]) -> Session:
+        """This session with columns by formula that one request alone has; the last few such are remembered."""
+        if not fields:
+            return self
+        if fields not in self._with_fields:
+            other = copy(self)
+            other._take(with_fields(self.resolution, fields))
+            other._with_fields = {}
+            while len(self._with_fields) >= _REMEMBERED:
+                del self._with_fields[next(iter(self._with_fields))]
+            self._with_fields[fields] = other
+        return self._with_fields[fields]
+
+    def _take(self, resolution: Resolution) -> None:
+        self.resolution = resolution
+        self.data = resolution.data
+        self.store = resolution.store
+        self.catalog = resolution.catalog
+        self.formulas = resolution.formulas
+        self.engine: Engine = MemoryEngine(resolution.store)
 
     def plan(self, wanted: Wanted) -> tuple[Plan, list[Note]]:
         """The plan that answers what is wanted, with what is to be noted."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import date
 
@@ -19,7 +19,7 @@ from relatum.errors import RequestError
 from relatum.model.names import quoted
 from relatum.model.routes import Place, Route
 from relatum.plan.dependencies import dates_keys
-from relatum.plan.nodes import Calendar, DateSet, Match
+from relatum.plan.nodes import Calendar, DateSet, Hidden, Kept, Match
 
 #: Sets of dates hold at most so many dates together: a byte each, several times over.
 DATES_LIMIT = 500_000_000
@@ -35,10 +35,14 @@ class DateSets:
         The data, and conditions on it.
     sizes : mapping of int to int
         How many codes each key of cells has.
+    kept_links : callable
+        Finds the members that cells keep.
     """
 
     scans: Scans
     sizes: Mapping[int, int]
+    #: For each cell the number of its set of kept members, and for each member the sets that hold it.
+    kept_links: Callable[[Kept | Hidden, Frame], tuple[Array, Links, int]]
     #: Where the end of the data cut a set short: the calendar, and the last date that counts.
     cut: dict[tuple[str, int], None] = field(default_factory=dict)
     #: Levels that a coarse fact is at, of which a set of dates covers a period only in part.
@@ -76,7 +80,7 @@ class DateSets:
         end = self._end(dates.calendar, dates.ends)
         codes = [self._codes(match)[order] for match in dates.matches]
         wanted = cell_codes(self.scans, dates.matches, narrow)
-        if len(codes) == 1 and not dates.within:
+        if len(codes) == 1 and not dates.within and not dates.kept:
             # Cells all of whose dates come after the data have none: one empty set serves them all.
             before = visible if end is None else visible & (days <= end)
             known = self._seen(codes[0], before, dates.matches[0])[wanted[0]]
@@ -98,6 +102,8 @@ class DateSets:
         for inner in dates.within:
             inner_numbers, found = self.sets(inner, narrow)
             sets &= found[inner_numbers]
+        for kept in dates.kept:
+            sets &= self._held(kept, narrow)[:, order]
         if end is not None:
             if bool(sets[:, days > end].any()):
                 self._note_cut(dates, end)
@@ -106,6 +112,14 @@ class DateSets:
         for step in dates.steps:
             sets = moved(calendar, sets, step)
         return (own if numbers is None else own[numbers]), sets
+
+    def _held(self, kept: Kept | Hidden, cells: Frame) -> Sets:
+        """For each cell, which rows of the calendar have a member that it keeps."""
+        numbers, links, size = self.kept_links(kept, cells)
+        codes = self._codes(kept.match)
+        held: Sets = np.zeros((size, len(links.offsets) - 1), np.bool_)
+        held[links.targets, np.repeat(np.arange(len(links.offsets) - 1), np.diff(links.offsets))] = True
+        return held[:, codes][numbers]
 
     def _codes(self, match: Match) -> Array:
         """What a match compares, for each row of its calendar."""

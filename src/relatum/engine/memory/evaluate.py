@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from relatum.data import vectors as v
-from relatum.data.columns import Array, Column
+from relatum.data.columns import Array, Column, exact_column
 from relatum.data.days import day_of
 from relatum.data.groups import Links, number_groups
 from relatum.data.types import INTEGER
@@ -32,7 +32,7 @@ from relatum.engine.memory.ranks import RANKING_KERNELS, Members, top_mask
 from relatum.engine.memory.rows import evaluate_tree
 from relatum.engine.memory.scans import Coded, Scanned, Scans, before, bundled, coded, folds_of, row_values, stripped
 from relatum.engine.memory.store import Store
-from relatum.language.expression import Expression, Slot
+from relatum.language.expression import Expression, MemberOrder, Slot
 from relatum.model.names import column_name
 from relatum.model.routes import Place, Route
 from relatum.plan.dependencies import bounds_keys, dates_keys, kept_keys, kept_names, new_keys, node_keys, node_names
@@ -42,6 +42,7 @@ from relatum.plan.nodes import (
     Bounds,
     Field,
     Formula,
+    Hidden,
     Kept,
     KeyColumn,
     Match,
@@ -97,7 +98,9 @@ class Evaluator:
             for key, field in enumerate(fields)
         }
         self.fields = fields
-        self.dates = DateSets(self.scans, self.sizes)
+        self.dates = DateSets(self.scans, self.sizes, self.kept_links)
+        #: For each key that holds sets of hidden members, the sets that hold each member.
+        self.hidden: dict[int, Links] = {}
         self._values: dict[Aggregation, tuple[Groups, Column]] = {}
         #: Of which lookups a formula leaves no match out, where that has a value: its text, and the table.
         self.unmatched: dict[tuple[str, str], None] = {}
@@ -164,6 +167,14 @@ class Evaluator:
     def _key_column(self, node: KeyColumn, frame: Frame) -> Column:
         codes = frame.codes[node.key]
         field = self.fields[node.key]
+        if field.column and (field.table, field.column) != (node.table, node.column):
+            own = self.store.attribute(field.table, field.column, node.route, node.table, node.column).codes[codes]
+            others = self.store.members(node.table, node.column)
+            places = self.store.order(node.table, node.column, node.placed or MemberOrder())
+            return exact_column(INTEGER, places[own], own >= others.null)
+        if field.column and node.placed is not None:
+            places = self.store.order(node.table, node.column, node.placed)
+            return exact_column(INTEGER, places[codes], codes >= self.store.members(node.table, node.column).null)
         if field.column:
             members = self.store.members(field.table, field.column)
             return v.with_nulls_after(members.values, 2).take(codes)
@@ -200,7 +211,7 @@ class Evaluator:
             related.append(_Wanted(Coded(each.route, each.calendar.table, ""), links, size))
             codes.append(numbers)
         for one in bounds.kept:
-            numbers, links, size = self._kept_links(one, cells)
+            numbers, links, size = self.kept_links(one, cells)
             related.append(_Wanted(coded(one.match), links, size))
             codes.append(numbers)
         pinned = [_Wanted(Coded(each.route, each.table, each.column)) for each in bounds.pinned]
@@ -489,8 +500,10 @@ class Evaluator:
         own = numbers if numbers is not None else np.arange(cells.size)
         return aligned([parents, codes], [own, wanted], [max(narrow.size, 1), self.sizes[key] + 1], figures, cells.size)
 
-    def _kept_links(self, kept: Kept, cells: Frame) -> tuple[Array, Links, int]:
+    def kept_links(self, kept: Kept | Hidden, cells: Frame) -> tuple[Array, Links, int]:
         """For each cell the number of its set of members; for each member the sets that hold it."""
+        if isinstance(kept, Hidden):
+            return cells.codes[kept.key], self.hidden[kept.key], self.sizes[kept.key]
         names = kept_names(kept)
         narrow, numbers = (cells, None) if names else cells.project(kept_keys(kept), self.sizes)
         size = self.scans.size(coded(kept.match))

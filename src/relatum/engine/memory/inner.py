@@ -24,7 +24,7 @@ from relatum.language.expression import (
     Slot,
 )
 from relatum.language.register import SCALARS
-from relatum.plan.nodes import Aggregation, Formula, KeyColumn, Named, Naming, Nested, RankedAmong
+from relatum.plan.nodes import Aggregation, Formula, Kept, KeyColumn, Named, Naming, Nested, RankedAmong
 from relatum.plan.slots import node_in
 
 #: A formula is worked out for at most so many members of all cells together: more would not fit memory.
@@ -122,7 +122,8 @@ def aggregations(formulas: Iterable[Formula]) -> Iterator[Aggregation]:
             match node:
                 case Aggregation(bounds=bounds):
                     yield node
-                    pending += [formula for each in bounds.kept for formula in each.formulas]
+                    every = (*bounds.kept, *(each for dates in bounds.dates for each in dates.kept))
+                    pending += [formula for each in every if isinstance(each, Kept) for formula in each.formulas]
                 case Nested(arguments=arguments, conditions=conditions):
                     pending += [*arguments, *conditions]
                 case RankedAmong(formula=ranked, by=by):

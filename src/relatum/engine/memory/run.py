@@ -36,14 +36,21 @@ class MemoryEngine:
     def run(self, plan: Plan) -> Answer:
         """The values of every grain of a plan."""
         evaluator = Evaluator(self.store, plan.fields, len(plan.axes))
-        evaluator.prepare(formula for grain in plan.grains for formula in grain.formulas)
+        ranking = [formula for top in plan.tops for formula, _ in top.by]
+        evaluator.prepare([*ranking, *(each for grain in plan.grains for each in (*grain.formulas, *grain.orders))])
         cells = []
-        for grain, codes in zip(plan.grains, Shown(plan, evaluator).codes(), strict=True):
+        finder = Shown(plan, evaluator)
+        shown, left_out = finder.codes()
+        field_of = {top.others: top.key for top in plan.tops}
+        for grain, codes in zip(plan.grains, shown, strict=True):
             frame = Frame(len(codes), {key: codes[:, at] for at, key in enumerate(grain.keys)})
             values = tuple(evaluator.values(formula, frame) for formula in grain.formulas)
-            cells.append(Cells(grain.keys, codes, values))
+            orders = tuple(evaluator.values(formula, frame) for formula in grain.orders)
+            keys = tuple(field_of[key] if key in grain.others else key for key in grain.keys)
+            cells.append(Cells(keys, codes, values, orders, frozenset(field_of[key] for key in grain.others)))
+        opened = {closing.key: finder.opened(closing.key) for closing in plan.closings}
         members = tuple(self.store.members(field.table, field.column) for field in plan.fields[: len(plan.axes)])
-        return Answer(tuple(cells), members, tuple(dict.fromkeys(evaluator.losses())))
+        return Answer(tuple(cells), members, tuple(dict.fromkeys(evaluator.losses())), left_out, opened)
 
 
 def derived_column(store: Store, derivation: Derivation) -> Column:

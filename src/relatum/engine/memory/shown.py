@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from typing import assert_never
 
@@ -16,7 +16,9 @@ from relatum.engine.memory.evaluate import Evaluator, Found
 from relatum.engine.memory.filters import passes_unmatched
 from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.scans import reach_of
+from relatum.engine.memory.tops import Tops
 from relatum.errors import RequestError
+from relatum.plan.engine import LeftOut
 from relatum.plan.nodes import (
     Aggregation,
     AxisBounds,
@@ -24,9 +26,12 @@ from relatum.plan.nodes import (
     EveryMember,
     GridGrain,
     Judged,
+    Match,
     Occurring,
     Plan,
     PlanNode,
+    Restriction,
+    Visible,
     WithRows,
 )
 
@@ -47,12 +52,51 @@ class Shown:
         self.evaluator = evaluator
         self._allowed: dict[int, NDArray[np.bool_]] = {}
 
-    def codes(self) -> list[Array]:
-        """For each grain an array of member codes: a row for each combination, a column for each key, in order."""
-        found: list[Array] = []
+    def codes(self) -> tuple[list[Array], tuple[LeftOut, ...]]:
+        """For each grain an array of member codes: a row for each combination, a column for each key, in order.
+
+        With them how many members each top leaves out.
+        """
+        found: dict[GridGrain, Array] = {}
         for grain in self.plan.grains:
-            found.append(self._grain(grain, zip(self.plan.grains, found, strict=False)))
-        return found
+            if not grain.others:
+                found[grain] = self._grain(grain, found.items())
+        tops = Tops(self.plan, self.evaluator)
+        left = tops.settle(found)
+        for grain in self.plan.grains:
+            if grain.others:
+                left[grain] = self._others(grain, tops, found, left)
+        return [left[grain] for grain in self.plan.grains], tuple(tops.left_out)
+
+    def _others(
+        self, grain: GridGrain, tops: Tops, found: Mapping[GridGrain, Array], left: Mapping[GridGrain, Array]
+    ) -> Array:
+        """The combinations that others are shown in: where a hidden member is, and where others have a value."""
+        every = tops.combinations(grain, left, self.plan.row_count)
+        parts = [tops.hidden_combinations(grain, found), every[tops.valued(grain, every)]]
+        for other, codes in left.items():
+            if set(grain.keys) < set(other.keys):
+                parts.append(codes[:, [other.keys.index(key) for key in grain.keys]])
+        together = np.concatenate(parts)
+        for key, wanted in self._openings(grain):
+            together = together[self.opened(key)[together[:, grain.keys.index(key)]] == wanted]
+        return self._distinct(grain, together)
+
+    def _openings(self, grain: GridGrain) -> list[tuple[int, bool]]:
+        return [*((key, True) for key in grain.opened), *((key, False) for key in grain.unopened)]
+
+    def opened(self, key: int) -> NDArray[np.bool_]:
+        """Which members of a field are open."""
+        closing = next(each for each in self.plan.closings if each.key == key)
+        field = self.plan.fields[key]
+        members = self.evaluator.store.members(field.table, field.column)
+        opened = np.zeros(members.size, np.bool_)
+        values = members.values.dictionary.to_pylist() if members.values.dictionary is not None else []
+        wanted = set(closing.members)
+        known = values if values else members.values.values.tolist()
+        opened[: members.null] = [each in wanted for each in known[: members.null]] if wanted else False
+        opened[members.null], opened[members.no_match] = closing.null, closing.no_match
+        return opened
 
     def _grain(self, grain: GridGrain, finer: Iterable[tuple[GridGrain, Array]]) -> Array:
         if not grain.keys:
@@ -60,7 +104,7 @@ class Shown:
         parts = [
             codes[:, [other.keys.index(key) for key in grain.keys]]
             for other, codes in finer
-            if set(grain.keys) < set(other.keys)
+            if set(grain.keys) <= set(other.keys)
         ]
         parts += [self._valued(grain, judged) for judged in grain.judged]
         if grain.bare:
@@ -68,6 +112,8 @@ class Shown:
         every = np.concatenate(parts) if parts else np.zeros((0, len(grain.keys)), np.int64)
         for at, key in enumerate(grain.keys):
             every = every[self._may_be_shown(key)[every[:, at]]]
+        for key, wanted in self._openings(grain):
+            every = every[self.opened(key)[every[:, grain.keys.index(key)]] == wanted]
         shown = self._distinct(grain, every)
         self._refuse_many(len(shown))
         return shown
@@ -93,17 +139,27 @@ class Shown:
 
     def _left(self, axis: AxisBounds, key: int) -> NDArray[np.bool_]:
         size = self.evaluator.sizes[key]
-        restrictions = axis.bounds.restrictions
-        if not restrictions:
+        restrictions, kept = axis.bounds.restrictions, axis.bounds.kept
+        if not restrictions and not kept:
             return np.ones(size, np.bool_)
         field = self.plan.fields[key]
+        if kept:
+            own = Match(key, (), (), field.table, field.column)
+            _, seen = self.evaluator.pairs(Visible(((axis.bounds, (own,)),)), Frame(1, {}))
+            left = np.zeros(size, np.bool_)
+            left[seen[key]] = True
+            # Kept members are real ones: what finds none is left out with the others.
+            left[-1] = not any(reach_of(each.match.route) < 0 for each in kept) and self._unmatched_pass(restrictions)
+            return left
         rows = self.evaluator.scans.visible_rows(field.table, restrictions)
         left = np.zeros(size, np.bool_)
         left[self.evaluator.store.members(field.table, field.column).codes[rows]] = True
-        left[-1] = all(
-            passes_unmatched(self.evaluator.store, each) for each in restrictions if reach_of(each.route) < 0
-        )
+        left[-1] = self._unmatched_pass(restrictions)
         return left
+
+    def _unmatched_pass(self, restrictions: Iterable[Restriction]) -> bool:
+        store = self.evaluator.store
+        return all(passes_unmatched(store, each) for each in restrictions if reach_of(each.route) < 0)
 
     def _has_unmatched(self, key: int) -> bool:
         """Whether some row finds no member of an axis's table, so that ``(no match)`` is there."""

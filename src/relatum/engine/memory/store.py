@@ -54,6 +54,14 @@ class RowCodes:
         return part if self.positions is None else self.codes.take(part)
 
 
+@dataclass(frozen=True, slots=True, eq=False)
+class Attribute:
+    """For each member of a column the code of another one's; ``unique`` where all rows of a member have the same."""
+
+    codes: Array
+    unique: bool
+
+
 class JoinKeeper(Protocol):
     """Keeps join indexes by the columns that they were made of."""
 
@@ -101,6 +109,11 @@ class Work:
             return None
         return entry
 
+    def known(self, key: Hashable) -> object | None:
+        """What was made, if it was."""
+        found = self.entries.get(key)
+        return None if found is None else found[1]
+
     def settle(self, stamps: Iterable[object]) -> None:
         """Take over all that the former store made of what is still there, and let go of that store."""
         if self.former is not None:
@@ -109,6 +122,25 @@ class Work:
                 if all(id(stamp) in current for stamp in entry[0]):
                     self.entries.setdefault(key, entry)
             self.former = None
+
+
+class RequestWork(Work):
+    """What one request computes: it keeps what is of columns that it alone has; all else the model keeps."""
+
+    def __init__(self, shared: Work) -> None:
+        super().__init__(None)
+        self.shared = shared
+        self.own: set[int] = set()
+
+    def keep(self, key: Hashable, stamps: tuple[object, ...], make: Callable[[], T]) -> T:
+        """What was made before of the same things, or is made now."""
+        if any(id(stamp) in self.own for stamp in stamps):
+            return super().keep(key, stamps, make)
+        return self.shared.keep(key, stamps, make)
+
+    def known(self, key: Hashable) -> object | None:
+        """What was made, if it was."""
+        return super().known(key) or self.shared.known(key)
 
 
 class Store:
@@ -152,6 +184,14 @@ class Store:
         other = copy(self)
         other.derivations = {**self.derivations, key: derivation}
         other._stamps = {**self._stamps, key: self._stamp_of(derivation)}
+        if isinstance(self.work, RequestWork):
+            self.work.own.add(id(other._stamps[key]))
+        return other
+
+    def for_request(self) -> Store:
+        """A store for derived columns that one request alone has; what does not need them is shared."""
+        other = copy(self)
+        other.work = RequestWork(self.work)
         return other
 
     def settled(self) -> Store:
@@ -207,7 +247,7 @@ class Store:
             # In order, so that however long a chain is, none waits for another inside.
             derivation = self.derivations[key]
             self.work.keep(("column", *key), (self._stamps[key],), partial(self._work_out, self, derivation))
-        result: Column = self.work.entries["column", self.tables.rows_of[table], name][1]  # type: ignore[assignment]
+        result: Column = self.work.known(("column", self.tables.rows_of[table], name))  # type: ignore[assignment]
         return result
 
     def _needed(self, table: str, name: str) -> list[ColumnKey]:
@@ -216,7 +256,7 @@ class Store:
         pending = [(table, name)]
         while pending:
             key = pending.pop()
-            if key in needed or ("column", *key) in self.work.entries:
+            if key in needed or self.work.known(("column", *key)) is not None:
                 continue
             if key not in self.derivations:
                 raise ModelError(
@@ -270,6 +310,20 @@ class Store:
             return rank
         rank[np.lexsort((np.arange(size), keys))] = np.arange(size)
         return rank
+
+    def attribute(self, table: str, name: str, route: Route, other: str, column: str) -> Attribute:
+        """For each member of a column the member of another one that its first row has or looks up."""
+        members, found = self.members(table, name), self.members(other, column)
+
+        def make() -> Attribute:
+            codes = self.row_codes(route, other, column).slice(0, self.rows(Place(table)), None).astype(np.int64)
+            own = members.codes.astype(np.int64)
+            attribute = np.full(members.size, found.no_match, np.int64)
+            attribute[own[::-1]] = codes[::-1]
+            return Attribute(attribute, bool((attribute[own] == codes).all()))
+
+        stamps = (self.stamp(table, name), self.stamp(other, column), *self.route_stamps(route))
+        return self.work.keep(("attribute", table, name, route, other, column), stamps, make)
 
     def unique(self, table: str, name: str) -> bool:
         """Whether a column has another value on each row, and null on none."""
@@ -422,10 +476,9 @@ class Store:
         if not route:
             return RowCodes(members.codes, None)
         key = ("codes", route, table, name)
-        known = self.work.entries.get(key)
-        if known is not None:
-            codes_known: RowCodes = known[1]  # type: ignore[assignment]
-            return codes_known
+        known = self.work.known(key)
+        if isinstance(known, RowCodes):
+            return known
         place = route[-1].target
         codes = members.codes[self.level(place).first_rows] if place.level else members.codes
         codes = narrow_codes(np.append(codes, members.no_match), members.size)

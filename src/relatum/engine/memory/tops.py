@@ -1,0 +1,154 @@
+"""Which members of a grid are among the best, which are hidden, and the combinations that others have."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from relatum.data import vectors as v
+from relatum.data.columns import Array
+from relatum.data.groups import Links, number_groups
+from relatum.engine.memory.evaluate import Evaluator
+from relatum.engine.memory.frames import Frame
+from relatum.engine.memory.inner import refuse_many
+from relatum.engine.memory.ranks import top_mask
+from relatum.plan.engine import LeftOut
+from relatum.plan.nodes import GridGrain, Plan, Top
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Settled:
+    """A top once its hidden members are known.
+
+    ``codes`` are the hidden combinations of the outer keys and the member, ``sets`` the number of the set of each, and
+    ``outer`` the combination of outer members that each set lies under.
+    """
+
+    top: Top
+    codes: Array
+    sets: Array
+    outer: Array
+
+
+class Tops:
+    """Settles the tops of a plan.
+
+    Parameters
+    ----------
+    plan : Plan
+        What is asked.
+    evaluator : Evaluator
+        Works out what ranks.
+    """
+
+    def __init__(self, plan: Plan, evaluator: Evaluator) -> None:
+        self.plan = plan
+        self.evaluator = evaluator
+        self.settled: list[_Settled] = []
+        self.left_out: list[LeftOut] = []
+
+    def settle(self, found: Mapping[GridGrain, Array]) -> dict[GridGrain, Array]:
+        """The combinations of grains without those of hidden members."""
+        left = dict(found)
+        for top in self.plan.tops:
+            prefix = (*top.outer, top.key)
+            codes = next(own for grain, own in left.items() if grain.keys == prefix)
+            settled = self._settle(top, codes)
+            self.settled.append(settled)
+            if len(settled.codes):
+                for grain, own in left.items():
+                    if set(prefix) <= set(grain.keys):
+                        left[grain] = own[self._sets_of(settled, grain.keys, own) < 0]
+        return left
+
+    def _settle(self, top: Top, codes: Array) -> _Settled:
+        evaluator = self.evaluator
+        keys = (*top.outer, top.key)
+        competing = codes[codes[:, -1] != evaluator.sizes[top.key] - 1]
+        frame = Frame(len(competing), {key: competing[:, at] for at, key in enumerate(keys)})
+        outer = [competing[:, at] for at in range(len(top.outer))]
+        _, parents = number_groups(outer, [evaluator.sizes[key] for key in top.outer], len(competing))
+        ranked, *ties = [(evaluator.values(formula, frame), down) for formula, down in top.by]
+        best = top_mask(parents, ranked[0], top.number, ranked[1], ties)
+        hidden = competing[~best]
+        unranked = bool(len(competing)) and not bool((v.known(ranked[0]) & np.ones(len(competing), np.bool_)).any())
+        self.left_out.append(LeftOut(top.key, len(hidden), unranked))
+        above = [hidden[:, at] for at in range(len(top.outer))]
+        distinct, sets = number_groups(above, [evaluator.sizes[key] for key in top.outer], len(hidden))
+        if top.others is not None:
+            evaluator.hidden[top.others] = Links.of(hidden[:, -1], sets, evaluator.sizes[top.key])
+            evaluator.sizes[top.others] = max(len(distinct), 1)
+        return _Settled(top, hidden, sets, distinct)
+
+    def _sets_of(self, settled: _Settled, keys: Sequence[int], codes: Array) -> Array:
+        """For each combination the set of hidden members that it is in; -1 where it is in none."""
+        prefix = (*settled.top.outer, settled.top.key)
+        own = [codes[:, list(keys).index(key)] for key in prefix]
+        every = [np.concatenate([hidden, mine]) for hidden, mine in zip(settled.codes.T, own, strict=True)]
+        _, numbers = number_groups(every, [self.evaluator.sizes[key] for key in prefix], len(every[0]))
+        place = np.full(int(numbers.max(initial=-1)) + 1, -1, np.int64)
+        count = len(settled.codes)
+        place[numbers[:count]] = settled.sets
+        return np.asarray(place[numbers[count:]])
+
+    # -- others -------------------------------------------------------------------------------------------------------
+
+    def hidden_combinations(self, grain: GridGrain, found: Mapping[GridGrain, Array]) -> Array:
+        """The combinations of a grain with others in which a hidden member's own combination lies."""
+        of = {each.top.others: each for each in self.settled if each.top.others is not None}
+        plain = tuple(of[key].top.key if key in grain.others else key for key in grain.keys)
+        codes = next((own for other, own in found.items() if other.keys == plain), None)
+        if codes is None:
+            return np.zeros((0, len(grain.keys)), np.int64)
+        result, keep = codes.copy(), np.ones(len(codes), np.bool_)
+        for settled in self.settled:
+            if not {*settled.top.outer, settled.top.key} <= set(plain):
+                continue
+            sets = self._sets_of(settled, plain, codes)
+            if settled.top.others in grain.others:
+                result[:, plain.index(settled.top.key)] = sets
+                keep &= sets >= 0
+            else:
+                keep &= sets < 0
+        return result[keep]
+
+    def combinations(self, grain: GridGrain, left: Mapping[GridGrain, Array], rows: int) -> Array:
+        """Every combination that others could have: each set beside each combination of the other axis."""
+        halves = [
+            self._half(grain, [key for key in grain.keys if (self._field(key) < rows) == on_rows], left)
+            for on_rows in (True, False)
+        ]
+        refuse_many(len(halves[0]) * len(halves[1]))
+        one = np.repeat(np.arange(len(halves[0])), len(halves[1]))
+        other = np.tile(np.arange(len(halves[1])), len(halves[0]))
+        return np.concatenate([halves[0][one], halves[1][other]], axis=1)
+
+    def _field(self, key: int) -> int:
+        """The field whose members, or sets of hidden ones, a key holds."""
+        return next((top.key for top in self.plan.tops if top.others == key), key)
+
+    def _half(self, grain: GridGrain, keys: list[int], left: Mapping[GridGrain, Array]) -> Array:
+        """The combinations of one axis: sets with what is around them, or members as they are shown."""
+        for settled in self.settled:
+            if settled.top.others in keys and settled.top.others is not None:
+                return np.concatenate([settled.outer, np.arange(len(settled.outer))[:, None]], axis=1)
+        if not keys:
+            return np.zeros((1, 0), np.int64)
+        sizes = [self.evaluator.sizes[key] for key in keys]
+        parts = [np.zeros((0, len(keys)), np.int64)]
+        for other, own in left.items():
+            if set(keys) <= set(other.keys):
+                parts.append(own[:, [other.keys.index(key) for key in keys]])
+        every = np.concatenate(parts)
+        return number_groups([every[:, at] for at in range(len(keys))], sizes, len(every))[0]
+
+    def valued(self, grain: GridGrain, codes: Array) -> NDArray[np.bool_]:
+        """In which combinations of a grain with others some deciding aggregate has a value."""
+        frame = Frame(len(codes), {key: codes[:, at] for at, key in enumerate(grain.keys)})
+        found = np.zeros(len(codes), np.bool_)
+        for judged in grain.judged:
+            found |= v.known(self.evaluator.node(judged.node, frame)) & np.ones(len(codes), np.bool_)
+        return found

@@ -1,0 +1,97 @@
+"""Resolving what stands in a request: the formulas of axes and their order, and the request's own keeps."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from relatum.language.expression import (
+    Change,
+    Expression,
+    Ignoring,
+    InContext,
+    KeepBest,
+    KeepWhere,
+    OfSet,
+    formulas_of,
+    inner_of,
+)
+from relatum.language.parse import parse_keeps
+from relatum.language.reader import Scope
+from relatum.language.resolve import FormulaReader, Formulas
+from relatum.language.resolve_changes import ChangeReader
+from relatum.language.tree import Name, Ordering, Syntax
+from relatum.model.names import column_name
+
+_AXES = ("axes", "rows", "columns", "innermost")
+
+
+class RequestReader(FormulaReader):
+    """Reads the parts of one text of a request."""
+
+    def value(self, node: Syntax) -> Expression:
+        """A formula that has a value in a cell."""
+        return self.whole(node, Scope("cell"))
+
+    def ordered_by(self, ordering: Ordering) -> Expression:
+        """What members are ordered by: a formula's value in a cell, or a bare column, which they must determine."""
+        node = ordering.formula
+        if isinstance(node, Name) and len(node.parts) == 2:
+            return self.column_value(node)
+        return self.ordering(self.value(node))
+
+    def row_expression(self, node: Syntax, over: Name | None) -> tuple[str, Expression]:
+        """A field by formula: the table that it has a value for each row of, and the formula."""
+        table = self.table(over) if over is not None else ""
+        if not table:
+            # Its columns say whose rows are meant; known, these rows are current ones for what nests inside.
+            table = self.row_table([self.whole(node, Scope("row"))], node.span, "", Scope("row").opened)
+        scope = Scope("row", rows=(table,))
+        expression = self.whole(node, scope)
+        self.check_home(table, expression, scope.opened)
+        return table, expression
+
+    def keeps(self) -> tuple[KeepWhere | KeepBest, ...]:
+        """The keeps of a request; none may speak of axes, which it has not."""
+        reader, scope = ChangeReader(self), Scope("cell")
+        found: list[KeepWhere | KeepBest] = []
+        for clause in parse_keeps(self.text, self.owner):
+            _, changes = reader.read((clause,), scope)
+            (one,) = changes
+            assert isinstance(one, KeepWhere | KeepBest), "a keep is one"
+            word = next(_axis_words(one), None)
+            if word is not None:
+                grain = one.grain.table or column_name(*one.grain.columns[0])
+                raise self.error(
+                    f"A keep of a request has no axes, so 'ignoring {word}' means nothing in it.",
+                    clause.span,
+                    f"For a share, divide by the value over all members: x / x[ignoring {grain}].",
+                )
+            found.append(one)
+        return tuple(found)
+
+
+def request_keeps(formulas: Formulas, text: str) -> tuple[KeepWhere | KeepBest, ...]:
+    """The keeps of a request, resolved.
+
+    Raises
+    ------
+    FormulaError
+        The text is none, or speaks of axes.
+    """
+    return RequestReader(formulas, text, "keep").keeps()
+
+
+def _axis_words(change: Change) -> Iterator[str]:
+    """The words for axes that a change of context ignores somewhere inside, measures that it names with it."""
+    pending: list[Expression] = list(formulas_of(change))
+    seen: set[int] = set()
+    while pending:
+        part = pending.pop()
+        if id(part) in seen:
+            continue
+        seen.add(id(part))
+        if isinstance(part, InContext):
+            for each in part.changes:
+                if isinstance(each, Ignoring):
+                    yield from (t.word for t in each.targets if isinstance(t, OfSet) and t.word in _AXES)
+        pending += inner_of(part)

@@ -1,0 +1,106 @@
+"""Which grains a request works out: every prefix of each axis that has a line, with what orders it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+from relatum.language.expression import Expression
+from relatum.pivot.axes import Ordered, Resolved
+from relatum.plan.compile import GrainWanted, TopWanted, Wanted
+from relatum.plan.nodes import Closing
+
+
+@dataclass(frozen=True, slots=True)
+class _Part:
+    """The part of a grain that lies on one axis."""
+
+    keys: tuple[int, ...]
+    others: frozenset[int] = frozenset()
+    opened: tuple[int, ...] = ()
+    unopened: tuple[int, ...] = ()
+
+
+def wanted_of(resolved: Resolved, show_empty: bool, cell_limit: int) -> Wanted:
+    """What a plan is made from."""
+    heads = [resolved.head(at) for at in range(len(resolved.heads))]
+    rows = _parts(resolved, range(resolved.row_count))
+    columns = _parts(resolved, range(resolved.row_count, len(heads)))
+    grains = [
+        GrainWanted(
+            (*one.keys, *other.keys),
+            one.others | other.others,
+            True,
+            (),
+            (*one.opened, *other.opened),
+            (*one.unopened, *other.unopened),
+        )
+        for one in rows
+        for other in columns
+    ]
+    for axis in (range(resolved.row_count), range(resolved.row_count, len(heads))):
+        for at in axis:
+            orders = tuple(each.expression for each in ordering_of(resolved, at))
+            if orders:
+                _order(grains, tuple(axis[: at - axis.start + 1]), orders)
+    tops = []
+    for at, head in enumerate(heads):
+        if head.best is not None:
+            outer = tuple(range(0 if at < resolved.row_count else resolved.row_count, at))
+            by = tuple((each.expression, each.descending) for each in head.best.by)
+            tops.append(TopWanted(at, outer, head.best.number, by, head.others))
+    closings = tuple(
+        Closing(at) if head.opened is None else Closing(at, head.opened.members, head.opened.null, head.opened.no_match)
+        for at, head in enumerate(heads)
+        if head.stops
+    )
+    grains.sort(key=lambda each: (bool(each.others), -len(each.keys), not each.values))
+    return Wanted(
+        tuple(head.field for head in heads),
+        resolved.formulas,
+        resolved.filters,
+        tuple(grains),
+        resolved.row_count,
+        show_empty,
+        cell_limit,
+        resolved.keeps,
+        tuple(tops),
+        closings,
+    )
+
+
+def ordering_of(resolved: Resolved, at: int) -> tuple[Ordered, ...]:
+    """What the members of a field are ordered by: as it says, else as its best are ranked, else nothing."""
+    head = resolved.head(at)
+    return head.by or (head.best.by if head.best is not None else ())
+
+
+def _order(grains: list[GrainWanted], keys: tuple[int, ...], orders: tuple[Expression, ...]) -> None:
+    """Have the grain of one axis's fields alone worked out, with what its members are ordered by."""
+    for number, each in enumerate(grains):
+        if each.keys == keys and not each.others and not each.unopened:
+            grains[number] = replace(each, orders=orders)
+            return
+    grains.append(GrainWanted(keys, values=False, orders=orders))
+
+
+def _parts(resolved: Resolved, axis: range) -> list[_Part]:
+    """The lines of one axis by how deep they go: members, totals where they are wanted, closed members, others."""
+    keys = tuple(axis)
+    count = len(keys)
+    parts = []
+    shut = next((at for at, key in enumerate(keys) if resolved.head(key).closed), None)
+    deepest = count if shut is None else shut + 1
+    stops = [resolved.head(key).stops for key in keys]
+    for depth in range(deepest, -1, -1):
+        opened = tuple(keys[at] for at in range(depth - 1) if stops[at])
+        total = depth == count or resolved.head(keys[depth]).total != "none"
+        stopped = 0 < depth < count and stops[depth - 1]
+        if total or (stopped and depth - 1 == shut):
+            parts.append(_Part(keys[:depth], frozenset(), opened))
+        elif stopped:
+            parts.append(_Part(keys[:depth], frozenset(), opened, (keys[depth - 1],)))
+    for depth in range(1, deepest + 1):
+        if resolved.head(keys[depth - 1]).others:
+            opened = tuple(keys[at] for at in range(depth - 1) if stops[at])
+            parts.append(_Part(keys[:depth], frozenset([keys[depth - 1]]), opened))
+    return parts

@@ -1,0 +1,133 @@
+"""What the reader of a grid should know of its lines: members left out, not there to be opened, or closed and empty."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from relatum.data.columns import Array
+from relatum.data.groups import number_groups
+from relatum.language.expression import (
+    Aggregate,
+    Expression,
+    InContext,
+    KeepBest,
+    KeepWhere,
+    MoveDates,
+    PinEdge,
+    inner_of,
+)
+from relatum.pivot.axes import Resolved
+from relatum.plan.compile import GrainWanted, Wanted
+from relatum.plan.engine import Answer, Cells
+from relatum.plan.notes import Note
+from relatum.wording import counted, listed
+
+
+def line_notes(resolved: Resolved, wanted: Wanted, found: Answer) -> list[Note]:
+    """Notes on members that tops leave out, that ``open (…)`` names in vain, and that are closed upon their values."""
+    return [
+        *_left_out_notes(resolved, found),
+        *_not_there_notes(resolved, found),
+        *_deeper_notes(resolved, wanted, found),
+    ]
+
+
+def _left_out_notes(resolved: Resolved, found: Answer) -> list[Note]:
+    notes = []
+    for each in found.left_out:
+        field = resolved.head(each.key)
+        assert field.best is not None, "members are left out of the best"
+        edge = "largest" if field.best.by[0].descending else "smallest"
+        if each.unranked:
+            notes.append(Note("hidden", f"No member of {field.name} has a value to be ranked by: none is shown."))
+        elif each.count:
+            where = "are others" if field.others else "are not shown, and count in totals"
+            notes.append(
+                Note(
+                    "hidden",
+                    f"{counted(each.count, 'member')} of {field.name} beside the {field.best.number} {edge} {where}.",
+                )
+            )
+    return notes
+
+
+def _not_there_notes(resolved: Resolved, found: Answer) -> list[Note]:
+    """A note for each field of which ``open (…)`` names members that are not shown."""
+    notes = []
+    for key, opened in found.opened.items():
+        field = resolved.head(key)
+        if field.opened is None:
+            continue
+        shown = np.zeros(len(opened), np.bool_)
+        for cells in found.cells:
+            if key in cells.keys and key not in cells.others:
+                shown[cells.codes[:, cells.keys.index(key)]] = True
+        missing = len(field.opened.written) - int((opened & shown).sum())
+        if missing > 0:
+            names = listed(list(field.opened.written))
+            notes.append(Note("absent", f"{missing} of the members to open are not shown under {field.name}: {names}."))
+    return notes
+
+
+# -- closed members whose values lie deeper ---------------------------------------------------------------------------
+
+
+def _deeper_notes(resolved: Resolved, wanted: Wanted, found: Answer) -> list[Note]:
+    """A note where a closed member is not shown because all its values lie deeper than it is worked out.
+
+    A sum that has a value deeper has one in the coarser cell; only where that is not sure is the whole grid looked at.
+    """
+    shut = [at for at in range(len(resolved.heads)) if resolved.head(at).stops]
+    if not shut or not any(map(_may_lie_deeper, resolved.formulas)):
+        return []
+    rows = tuple(range(resolved.row_count))
+    columns = tuple(range(resolved.row_count, len(resolved.heads)))
+    whole = replace(wanted, grains=(GrainWanted((*rows, *columns)),), tops=(), closings=())
+    session = resolved.session
+    every = session.engine.run(session.plan(whole)[0]).cells[0]
+    notes = []
+    for at in shut:
+        prefix = tuple(key for key in (rows if at in rows else columns) if key <= at)
+        deeper = _prefixes(every, prefix)
+        shown = [_prefixes(cells, prefix) for cells in found.cells if set(prefix) <= set(cells.keys) - cells.others]
+        sizes = [len(found.members[key].values) + 2 for key in prefix]
+        count = _missing(deeper, np.concatenate(shown) if shown else deeper[:0], sizes)
+        if count:
+            name = resolved.head(at).name
+            notes.append(
+                Note("hidden", f"{counted(count, 'member')} of {name} not shown: all values lie deeper. Open them.")
+            )
+    return notes
+
+
+def _prefixes(cells: Cells, keys: tuple[int, ...]) -> Array:
+    return cells.codes[:, [cells.keys.index(key) for key in keys]]
+
+
+def _missing(wanted: Array, there: Array, sizes: list[int]) -> int:
+    """How many distinct combinations of one array are not in another."""
+    every = np.concatenate([there, wanted])
+    _, numbers = number_groups([every[:, at] for at in range(every.shape[1])], sizes, len(every))
+    known = np.zeros(int(numbers.max(initial=-1)) + 1, np.bool_)
+    known[numbers[: len(there)]] = True
+    return int((~known).sum())
+
+
+def _may_lie_deeper(formula: Expression) -> bool:
+    """Whether a formula may have a value in a cell and none in the coarser one."""
+    pending, seen = [formula], set[int]()
+    while pending:
+        part = pending.pop()
+        if id(part) in seen:
+            continue
+        seen.add(id(part))
+        if isinstance(part, Aggregate) and part.function == "sole":
+            return True
+        if isinstance(part, InContext) and any(
+            isinstance(change, PinEdge | KeepWhere | KeepBest | MoveDates) for change in part.changes
+        ):
+            return True
+        pending += inner_of(part)
+    return False
