@@ -145,7 +145,7 @@ class Star(Contexts):
         grain = self.grain_of(node)
         (formula,) = node.arguments
         own, current = self.current(node, context)
-        if not own or current is None:
+        if not own or current is None or (own[-1].kind == "axis" and any(each.several for each in own)):
             return None
         left = context.without(lambda each: each in own)
         members = list(self.grain_members(grain, left, self.sources([formula])))
@@ -288,11 +288,11 @@ class Star(Contexts):
             shown |= {_coarser(kept, key) for key in finer} | self.shown(trees, fields, kept, request, bare)
         return {key: [self.evaluate(tree, self.cell(fields, key, request)) for tree in trees] for key in shown}
 
-    def cell(self, fields: list[tuple[str, str]], key: tuple[Any, ...], context: Context) -> Context:
+    def cell(self, fields: list[tuple[str, str]], key: tuple[Any, ...], context: Context, rows: int = 1) -> Context:
         axes: tuple[Filter, ...] = ()
         for number, (pair, member) in enumerate(zip(fields, key, strict=True)):
             if member is not TOTAL:
-                one = self.at_member(Context(), *pair, member, "axis", "rows" if number == 0 else "columns")
+                one = self.at_member(Context(), *pair, member, "axis", "rows" if number < rows else "columns")
                 axes += one.filters
         return replace(context, filters=(*axes, *context.filters))
 
@@ -302,7 +302,7 @@ class Star(Contexts):
         return any(self.judged(tree, some, some.filters[: len(fields)]) for tree in trees)
 
     def shown(
-        self, trees: list[Syntax], fields: list[tuple[str, str]], kept: tuple[bool, ...], request: Context, bare: bool
+        self, trees: list[Syntax], fields: list[tuple[str, str]], kept: tuple[bool, ...], request: Context, bare: bool, rows: int = 1
     ) -> set[tuple[Any, ...]]:
         """The combinations of one grain in which some aggregate that every axis bears on has a value.
 
@@ -322,7 +322,7 @@ class Star(Contexts):
         for combination in itertools.product(*(self.members(*each) for each in own)):
             if not all(self.left(field, member, request) for field, member in zip(own, combination, strict=True)):
                 continue
-            context = self.cell(fields, key_of(combination), request)
+            context = self.cell(fields, key_of(combination), request, rows)
             axes = context.filters[: len(numbers)]
             judged = [pair for tree in trees for pair in self.judged(tree, context, axes)]
             # What nests may have a value for members that nobody sees: they are not shown.

@@ -364,7 +364,7 @@ class Contexts(Tables):
         ):
             return False
         if each.columns is None:
-            return each.kind in ("row", "member", "dates")
+            return each.kind in ("row", "member", "dates") or each.keeps
         return bool(each.columns) and all(self.period_column(calendar, column) for column in each.columns)
 
     def period_column(self, calendar: str, column: str) -> bool:

@@ -77,6 +77,10 @@ class Filter:
     bears: tuple[Filter, ...] = ()
     keyed: bool = False
     chosen: bool = False
+    #: A request's own keep: on a calendar it is a period, unlike one in brackets.
+    keeps: bool = False
+    #: One filter for several members of an axis at once.
+    several: bool = False
 
     @property
     def column(self) -> str:

@@ -47,11 +47,7 @@ def answer(session: Session, request: Request) -> Result:
     notes += absent_notes(session, [*(part.expression for part in resolved.filters), *resolved.formulas])
     declaration = session.declaration
     shown = [each for each, grain in zip(found.cells, wanted.grains, strict=True) if grain.values]
-    orders = {
-        at: next(each for each in found.cells if each.orders and each.keys[-1] == at)
-        for at in range(len(resolved.heads))
-        if ordering_of(resolved, at)
-    }
+    orders = {each.keys[-1]: each for each in found.cells if each.orders}
     return Result(
         request,
         declaration.name,

@@ -37,23 +37,22 @@ def wanted_of(resolved: Resolved, show_empty: bool, cell_limit: int) -> Wanted:
         for one in rows
         for other in columns
     ]
-    for axis in (range(resolved.row_count), range(resolved.row_count, len(heads))):
-        for at in axis:
-            orders = tuple(each.expression for each in ordering_of(resolved, at))
-            if orders:
-                _order(grains, tuple(axis[: at - axis.start + 1]), orders)
     tops = []
-    for at, head in enumerate(heads):
-        if head.best is not None:
-            outer = tuple(range(0 if at < resolved.row_count else resolved.row_count, at))
-            by = tuple((each.expression, each.descending) for each in head.best.by)
-            tops.append(TopWanted(at, outer, head.best.number, by, head.others))
+    for axis in (range(resolved.row_count), range(resolved.row_count, len(heads))):
+        for at in axis[: _reach(resolved, axis)]:
+            keys, best = tuple(range(axis.start, at + 1)), heads[at].best
+            orders = tuple(each.expression for each in ordering_of(resolved, at))
+            if orders or best is not None:
+                _order(grains, keys, orders)
+            if best is not None:
+                by = tuple((each.expression, each.descending) for each in best.by)
+                tops.append(TopWanted(at, keys[:-1], best.number, by, heads[at].others))
     closings = tuple(
         Closing(at) if head.opened is None else Closing(at, head.opened.members, head.opened.null, head.opened.no_match)
         for at, head in enumerate(heads)
         if head.stops
     )
-    grains.sort(key=lambda each: (bool(each.others), -len(each.keys), not each.values))
+    grains.sort(key=lambda each: (bool(each.others), not each.values, -len(each.keys)))
     return Wanted(
         tuple(head.field for head in heads),
         resolved.formulas,
@@ -83,19 +82,23 @@ def _order(grains: list[GrainWanted], keys: tuple[int, ...], orders: tuple[Expre
     grains.append(GrainWanted(keys, values=False, orders=orders))
 
 
+def _reach(resolved: Resolved, axis: range) -> int:
+    """How many fields of an axis are worked out: up to and with the first that is closed throughout."""
+    return next((number for number, key in enumerate(axis, 1) if resolved.head(key).closed), len(axis))
+
+
 def _parts(resolved: Resolved, axis: range) -> list[_Part]:
     """The lines of one axis by how deep they go: members, totals where they are wanted, closed members, others."""
     keys = tuple(axis)
     count = len(keys)
     parts = []
-    shut = next((at for at, key in enumerate(keys) if resolved.head(key).closed), None)
-    deepest = count if shut is None else shut + 1
+    deepest = _reach(resolved, axis)
     stops = [resolved.head(key).stops for key in keys]
     for depth in range(deepest, -1, -1):
         opened = tuple(keys[at] for at in range(depth - 1) if stops[at])
         total = depth == count or resolved.head(keys[depth]).total != "none"
         stopped = 0 < depth < count and stops[depth - 1]
-        if total or (stopped and depth - 1 == shut):
+        if total or (stopped and depth == deepest):
             parts.append(_Part(keys[:depth], frozenset(), opened))
         elif stopped:
             parts.append(_Part(keys[:depth], frozenset(), opened, (keys[depth - 1],)))

@@ -191,7 +191,7 @@ def _cell(value: Any, write: Any) -> Cell:
 
 @dataclass(frozen=True, slots=True)
 class NestedLine:
-    """A row of a sheet whose heads stand in one column, deeper ones further in. ``cells`` are None for a heading alone."""
+    """A row of a sheet whose heads stand in one column, deeper ones further in; ``cells`` are None for a heading."""
 
     text: str
     depth: int

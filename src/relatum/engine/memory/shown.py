@@ -72,7 +72,7 @@ class Shown:
         self, grain: GridGrain, tops: Tops, found: Mapping[GridGrain, Array], left: Mapping[GridGrain, Array]
     ) -> Array:
         """The combinations that others are shown in: where a hidden member is, and where others have a value."""
-        every = tops.combinations(grain, left, self.plan.row_count)
+        every = tops.combinations(grain, found, self.plan.row_count)
         parts = [tops.hidden_combinations(grain, found), every[tops.valued(grain, every)]]
         for other, codes in left.items():
             if set(grain.keys) < set(other.keys):

@@ -55,7 +55,7 @@ class Tops:
         left = dict(found)
         for top in self.plan.tops:
             prefix = (*top.outer, top.key)
-            codes = next(own for grain, own in left.items() if grain.keys == prefix)
+            codes = next(own for grain, own in left.items() if grain.keys == prefix and not grain.unopened)
             settled = self._settle(top, codes)
             self.settled.append(settled)
             if len(settled.codes):
@@ -100,9 +100,7 @@ class Tops:
         """The combinations of a grain with others in which a hidden member's own combination lies."""
         of = {each.top.others: each for each in self.settled if each.top.others is not None}
         plain = tuple(of[key].top.key if key in grain.others else key for key in grain.keys)
-        codes = next((own for other, own in found.items() if other.keys == plain), None)
-        if codes is None:
-            return np.zeros((0, len(grain.keys)), np.int64)
+        codes = _projected(found, plain)
         result, keep = codes.copy(), np.ones(len(codes), np.bool_)
         for settled in self.settled:
             if not {*settled.top.outer, settled.top.key} <= set(plain):
@@ -115,10 +113,10 @@ class Tops:
                 keep &= sets < 0
         return result[keep]
 
-    def combinations(self, grain: GridGrain, left: Mapping[GridGrain, Array], rows: int) -> Array:
+    def combinations(self, grain: GridGrain, found: Mapping[GridGrain, Array], rows: int) -> Array:
         """Every combination that others could have: each set beside each combination of the other axis."""
         halves = [
-            self._half(grain, [key for key in grain.keys if (self._field(key) < rows) == on_rows], left)
+            self._half(grain, [key for key in grain.keys if (self._field(key) < rows) == on_rows], found)
             for on_rows in (True, False)
         ]
         refuse_many(len(halves[0]) * len(halves[1]))
@@ -130,19 +128,18 @@ class Tops:
         """The field whose members, or sets of hidden ones, a key holds."""
         return next((top.key for top in self.plan.tops if top.others == key), key)
 
-    def _half(self, grain: GridGrain, keys: list[int], left: Mapping[GridGrain, Array]) -> Array:
-        """The combinations of one axis: sets with what is around them, or members as they are shown."""
+    def _half(self, grain: GridGrain, keys: list[int], found: Mapping[GridGrain, Array]) -> Array:
+        """The combinations of one axis: sets with what is around them, or members that are shown."""
         for settled in self.settled:
             if settled.top.others in keys and settled.top.others is not None:
                 return np.concatenate([settled.outer, np.arange(len(settled.outer))[:, None]], axis=1)
         if not keys:
             return np.zeros((1, 0), np.int64)
         sizes = [self.evaluator.sizes[key] for key in keys]
-        parts = [np.zeros((0, len(keys)), np.int64)]
-        for other, own in left.items():
-            if set(keys) <= set(other.keys):
-                parts.append(own[:, [other.keys.index(key) for key in keys]])
-        every = np.concatenate(parts)
+        every = _projected(found, tuple(keys))
+        for settled in self.settled:
+            if {*settled.top.outer, settled.top.key} <= set(keys):
+                every = every[self._sets_of(settled, keys, every) < 0]
         return number_groups([every[:, at] for at in range(len(keys))], sizes, len(every))[0]
 
     def valued(self, grain: GridGrain, codes: Array) -> NDArray[np.bool_]:
@@ -152,3 +149,12 @@ class Tops:
         for judged in grain.judged:
             found |= v.known(self.evaluator.node(judged.node, frame)) & np.ones(len(codes), np.bool_)
         return found
+
+
+def _projected(found: Mapping[GridGrain, Array], keys: tuple[int, ...]) -> Array:
+    """The combinations of some keys that lie in those of any grain."""
+    parts = [np.zeros((0, len(keys)), np.int64)]
+    for grain, codes in found.items():
+        if set(keys) <= set(grain.keys):
+            parts.append(codes[:, [grain.keys.index(key) for key in keys]])
+    return np.concatenate(parts)
