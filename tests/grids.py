@@ -144,6 +144,7 @@ def _told(grid: Any, count: int) -> Any:
     result = grid.result
     for record in grid.to_arrow(totals=True).to_pylist():
         key: list[Any] = []
+        heads: dict[int, Any] = {}
         for word in ("rows", "columns"):
             below = False
             for position, axis in enumerate(result.axes):
@@ -158,9 +159,10 @@ def _told(grid: Any, count: int) -> Any:
                 elif record.get(f"{name}:others"):
                     member = OTHERS
                 else:
-                    member = BELOW if below and (not attribute or others) else record[name]
+                    head = heads.get(axis.attribute[0]) if attribute else None
+                    member = BELOW if (head in (OTHERS, BELOW) if attribute else below) else record[name]
                 if not attribute:
-                    others = member is OTHERS or (member is BELOW)
+                    heads[position] = member
                     below = below or member is OTHERS or bool(record.get(f"{name}:closed"))
                 key.append(member)
         yield tuple(map(_key, key)), [record[f"v{at}"] for at in range(count)]

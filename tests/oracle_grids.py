@@ -9,6 +9,7 @@ from typing import Any
 
 from oracle import Star
 from oracle_rows import NO_MATCH, NO_MATCH_MEMBER, TOTAL, Context, Filter, Row
+from oracle_values import _literal
 from oracle_words import parsed, parsed_condition, spelled_out
 from relatum.language.parse import parse_axis, parse_keeps
 from relatum.language.tree import NO_MATCH as NO_MATCH_WORD
@@ -62,8 +63,6 @@ class GridField:
         return any(type(one) is type(member) and one == member for one in wanted)
 
     def constant(self, literal: Any) -> Any:
-        from oracle_values import _literal
-
         return _literal(literal.value, str(literal.type))
 
 
@@ -309,7 +308,7 @@ class Grid:
         return found
 
     def _allowed_others(self, axis: list[int], half: Any, key: Key) -> bool:
-        _, number, way, depth = half
+        _, _, way, depth = half
         return self._allowed(axis, depth, way, key)
 
     def _reachable(self, number: int, key: Key) -> bool:
@@ -339,7 +338,7 @@ class Grid:
             return -1 if mine_at < theirs_at else 1
         return 0
 
-    @functools.lru_cache(maxsize=None)  # noqa: B019 - one grid is short-lived
+    @functools.cache  # noqa: B019 - one grid is short-lived
     def _place(self, number: int, key: Key) -> tuple[Any, ...]:
         member, field_ = key[number], self.fields[number]
         if member is TOTAL:

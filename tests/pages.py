@@ -21,7 +21,7 @@ from awkward import write_awkward
 from relatum.cli.main import app
 from relatum.demo.write import write_demo
 from relatum.errors import RelatumError
-from relatum.language.register import AGGREGATES, CALLABLE, NARROWED, RANKINGS, SCALARS
+from relatum.language.register import AGGREGATES, NARROWED, RANKINGS, SCALARS, SHORTHANDS
 
 ROOT = Path(__file__).parent.parent
 PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]
@@ -104,9 +104,16 @@ def function_tables() -> str:
             if record.signature
         ],
         "Functions of one row or cell": [
-            (record.signature, record.about) for name, record in SCALARS.items() if name in CALLABLE
+            (record.signature, record.about) for name, record in SCALARS.items() if "(" in record.signature and name != "in"
         ],
-        "Operators": [(record.signature, record.about) for name, record in SCALARS.items() if name not in CALLABLE],
+        "Written for another formula": [
+            (each.signature, f"{each.about} It stands for `{each.stands_for}`.") for each in SHORTHANDS
+        ],
+        "Operators": [
+            (record.signature, record.about)
+            for name, record in SCALARS.items()
+            if record.signature and ("(" not in record.signature or name == "in")
+        ],
     }
     parts = []
     for title, records in groups.items():

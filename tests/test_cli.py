@@ -281,7 +281,7 @@ def test_broken_input_is_a_sentence_and_exit_code_2(
 
 
 @pytest.mark.parametrize(
-    "arguments", [["pivot"], ["pivot", "x.toml"], ["nonsense"], ["demo", "--lines", "0"], ["show", "a", "b", "c"]]
+    "arguments", [["pivot"], ["members", "x.toml"], ["nonsense"], ["demo", "--lines", "0"], ["show", "a", "b", "c"]]
 )
 def test_a_wrong_call_shows_how_to_call(arguments: list[str]) -> None:
     result = run(*arguments)

@@ -22,11 +22,13 @@ if TYPE_CHECKING:
     from relatum.api import refresh_file as refresh
     from relatum.audit.check import Report
     from relatum.drafting import draft
+    from relatum.pivot.turning import NO_MATCH
     from relatum.present.grid import Grid
     from relatum.progress import listening
 
 
 __all__ = [
+    "NO_MATCH",
     "DataError",
     "FormulaError",
     "Grid",
@@ -49,6 +51,7 @@ _LAZY = {
     "Model": ("relatum.api", "Model"),
     "Report": ("relatum.audit.check", "Report"),
     "draft": ("relatum.drafting", "draft"),
+    "NO_MATCH": ("relatum.pivot.turning", "NO_MATCH"),
     "listening": ("relatum.progress", "listening"),
     "open": ("relatum.api", "open_model"),
     "refresh": ("relatum.api", "refresh_file"),

@@ -5,22 +5,20 @@ from __future__ import annotations
 import json
 import os
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import msgspec
 
+from relatum.asking import Askable
 from relatum.changing import Changeable
 from relatum.data.moments import check_zone
-from relatum.editing import Editable
 from relatum.errors import ModelError, RelatumError
 from relatum.model.atomic import write_atomically
 from relatum.model.declaration import Declaration
 from relatum.model.file import read_model
 from relatum.model.lines import key_lines, line_of
 from relatum.model.names import quoted
-from relatum.pivot.answer import answer
-from relatum.pivot.request import Names, Request, Values, ValueText, ask
-from relatum.present.grid import Grid
+from relatum.pivot.request import Values, ValueText, ask
 from relatum.present.numbers import check_locale, check_pattern
 from relatum.session.cache import Cache
 from relatum.session.reading import Whereabouts, load_tables, relative_source, source_path
@@ -28,7 +26,6 @@ from relatum.session.session import Session
 
 if TYPE_CHECKING:
     from relatum.audit.check import Report
-    from relatum.audit.understood import Reading
     from relatum.change.compare import Comparison
     from relatum.change.refresh import Refreshed
     from relatum.present.diagram import Diagram
@@ -36,7 +33,7 @@ if TYPE_CHECKING:
 # What looks into a model is imported where it is asked for: a pivot starts without it.
 
 
-class Model(Editable):
+class Model(Askable):
     """Tables, relationships, derived columns and measures, with their data.
 
     Every edit is checked at once against the model and the data. A refused edit raises an error and leaves the model
@@ -101,105 +98,7 @@ class Model(Editable):
             f"measures {', '.join(declaration.measures) or 'none'}>"
         )
 
-    # -- asking -------------------------------------------------------------------------------------------------------
-
-    def pivot(
-        self,
-        rows: Names = (),
-        columns: Names = (),
-        values: Values = (),
-        where: str | None = None,
-        *,
-        keep: Names | None = None,
-        totals: bool = True,
-        show_empty: bool = False,
-        values_on: str = "",
-        cell_limit: int = 1_000_000,
-    ) -> Grid:
-        """Ask for values by the members of columns.
-
-        Parameters
-        ----------
-        rows, columns : str or list of str
-            The fields of each axis: ``table.column``, several separated by commas or in a list.
-        values : str, list of str, or mapping
-            Measures or formulas; ``label: formula`` gives one a label, as a mapping of labels to formulas does.
-        where : str, optional
-            A condition on columns.
-        totals : bool
-            Work out subtotals and grand totals too, each as the formula in the coarser cell.
-        show_empty : bool
-            Show members without rows too.
-        cell_limit : int
-            Refuse grids with more combinations than this.
-
-        Returns
-        -------
-        Grid
-            The values, the filters in force, and notes.
-
-        Raises
-        ------
-        RequestError, FormulaError
-            Something named is not there, or the grid has too many cells.
-        DataError
-            A relationship that is needed contradicts the data.
-        ValueOverflowError
-            A value does not fit 64 bits.
-
-        Examples
-        --------
-        >>> import pyarrow as pa, relatum
-        >>> model = relatum.Model("stall")
-        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
-        >>> model.measure("quantity", "sum(sales.quantity)")
-        >>> grid = model.pivot(rows="sales.product", values="quantity, share: quantity / quantity[ignoring axes]")
-        >>> [record["quantity"] for record in grid.to_arrow(totals=True).to_pylist()]
-        [5, 4, 9]
-        """
-        request = ask(rows, columns, values, where, keep, totals, show_empty, values_on, cell_limit)
-        return Grid(answer(self._session, request))
-
-    def evaluate(self, formula: str, where: str | None = None) -> Any:
-        """The one value of a formula: int, Decimal, float, str, bool, date, datetime, or None where it has none.
-
-        Raises
-        ------
-        FormulaError, DataError, ValueOverflowError
-            As :meth:`pivot`.
-
-        Examples
-        --------
-        >>> import pyarrow as pa, relatum
-        >>> model = relatum.Model("stall")
-        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
-        >>> model.evaluate("avg(sales.quantity)", where="sales.product = 'fig'")
-        2.5
-        """
-        value = ValueText(" ".join(formula.split()), formula)
-        return answer(self._session, Request((), (), (value,), (where or "").strip())).scalar()
-
-    def formula(self, text: str) -> Reading:
-        """How a formula is understood: its type, and for each aggregate its rows, lookups and filters.
-
-        Raises
-        ------
-        FormulaError
-            It cannot be understood.
-
-        Examples
-        --------
-        >>> import pyarrow as pa, relatum
-        >>> model = relatum.Model("stall")
-        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
-        >>> print(model.formula("max(sales.quantity) + 1").plan)
-        one cell
-          = (#1 + 1)
-            #1 max(sales.quantity) over rows of sales
-        """
-        from relatum.audit.understood import read_formula
-
-        return read_formula(self._session, text)
+    # -- looking into it ----------------------------------------------------------------------------------------------
 
     def check(self, value: str = "") -> Report:
         """Audit the model, its data and its controls.

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from relatum.audit.finding import SEVERITIES, Finding, Money
 from relatum.audit.measures import control_findings, measure_findings
+from relatum.audit.pivots import pivot_findings
 from relatum.audit.relationships import relationship_findings
 from relatum.audit.tables import hierarchy_findings, table_findings
 from relatum.errors import ModelError
@@ -55,7 +56,7 @@ class Report:
 
 
 def check_session(session: Session, value: str = "") -> Report:
-    """Audit a model: tables, relationships on the data, hierarchies, measures, controls.
+    """Audit a model: tables, relationships on the data, hierarchies, measures, saved pivots, controls.
 
     Parameters
     ----------
@@ -94,6 +95,7 @@ def _findings(session: Session, money: Money) -> Iterator[Finding]:
     yield from hierarchy_findings(session)
     for name in told(declaration.measures, lambda each: f"checking {each}"):
         yield from measure_findings(session, name)
+    yield from pivot_findings(session)
     for control in told(declaration.controls, lambda each: f"checking the control of {each.measure}"):
         yield from control_findings(session, control)
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from relatum.data.columns import Column
 from relatum.errors import DataError, ModelError
 from relatum.language.mentions import Known, mentions
-from relatum.model.declaration import Control, Declaration, Hierarchy, Relationship
+from relatum.model.declaration import Control, Declaration, Hierarchy, Relationship, SavedPivot
 from relatum.model.graph import kind_of
 from relatum.model.names import column_name, quoted, split_name
 from relatum.model.routes import Hop, Place, hops_of
@@ -114,6 +114,7 @@ class Overview:
     measures: tuple[MeasureOverview, ...]
     hierarchies: tuple[Hierarchy, ...] = ()
     controls: tuple[Control, ...] = ()
+    pivots: tuple[SavedPivot, ...] = ()
 
 
 def overview(session: Session, name: str = "") -> Overview:
@@ -133,6 +134,7 @@ def overview(session: Session, name: str = "") -> Overview:
             tuple(_measure(declaration, measure) for measure in declaration.measures),
             tuple(declaration.hierarchies.values()),
             declaration.controls,
+            tuple(declaration.pivots.values()),
         )
     parts = split_name(name)
     table = parts[0] if parts else ""
@@ -141,8 +143,10 @@ def overview(session: Session, name: str = "") -> Overview:
         return Overview(declaration.name, (), (), (measure,))
     if len(parts) == 1 and table in declaration.hierarchies:
         return Overview(declaration.name, (), (), (), (declaration.hierarchies[table],))
+    if len(parts) == 1 and table in declaration.pivots:
+        return Overview(declaration.name, (), (), (), pivots=(declaration.pivots[table],))
     if table not in declaration.tables or len(parts) > 2:
-        known = [*declaration.tables, *declaration.measures, *declaration.hierarchies]
+        known = [*declaration.tables, *declaration.measures, *declaration.hierarchies, *declaration.pivots]
         raise ModelError(f"There is no table or measure {name}.", fix=suggestion(name, known))
     found = _table(session, table)
     related = [each for each in declaration.relationships if table in (each.many.table, each.one.table)]

@@ -12,8 +12,8 @@ from relatum.audit.measures import agrees, control_condition, is_number
 from relatum.change.edits import with_columns_renamed, with_tables_renamed
 from relatum.errors import FormulaError, RelatumError
 from relatum.language.mentions import Known, meaning, mentions, respelled
-from relatum.model.declaration import ColumnSettings, Declaration, Measure, Relationship, Table
-from relatum.model.names import ColumnKey, column_name, quoted, split_name
+from relatum.model.declaration import ColumnSettings, Declaration, Measure, Relationship, SavedPivot, Table
+from relatum.model.names import ColumnKey, column_name, quoted, split_list, split_name
 from relatum.pivot.answer import answer
 from relatum.pivot.request import Request, ValueText, ask
 from relatum.progress import told
@@ -107,6 +107,10 @@ def compare_declarations(before: Declaration, after: Declaration) -> tuple[Diffe
         for declaration in (before, after)
     ]
     found += _mapping("control", *controls)
+    pivots = [
+        {quoted(name): _normal(each) for name, each in declaration.pivots.items()} for declaration in (before, after)
+    ]
+    found += _mapping("pivot", *pivots)
     return tuple(found)
 
 
@@ -161,6 +165,23 @@ def _following(declaration: Declaration, renames: Mapping[str, str]) -> dict[str
     return followed
 
 
+def _normal(pivot: SavedPivot) -> SavedPivot:
+    """A saved pivot with its texts laid out alike: a list of several fields says what one text of them does."""
+
+    def texts(parts: tuple[str, ...]) -> tuple[str, ...]:
+        return tuple(" ".join(each.split()) for part in parts for each in split_list(part))
+
+    return replace(
+        pivot,
+        rows=texts(pivot.rows),
+        columns=texts(pivot.columns),
+        values=texts(pivot.values),
+        where=" ".join(pivot.where.split()),
+        keep=" ".join(pivot.keep.split()),
+        values_on=pivot.values_on or "columns",
+    )
+
+
 def _named(things: Mapping[str, T]) -> dict[str, T]:
     """Things by their names as formulas spell them."""
     return {quoted(name): each for name, each in things.items()}
@@ -175,7 +196,7 @@ def _ordered(relationship: Relationship) -> Relationship:
 
 
 #: What goes by a name that says nothing of itself, so that it can have another.
-_NAMED = frozenset(("table", "column", "derived column", "measure", "hierarchy"))
+_NAMED = frozenset(("table", "column", "derived column", "measure", "hierarchy", "pivot"))
 
 
 def _mapping(kind: str, before: Mapping[str, Any], after: Mapping[str, Any]) -> Iterator[Difference]:
@@ -221,9 +242,11 @@ def _settings(before: Any, after: Any) -> Iterator[tuple[str, str, str]]:
         if not _means_the_same(before, str(after)):
             yield "formula", before, str(after)
         return
+    # The columns of a table are compared one by one; those of a saved pivot are a part of what it asks.
+    apart = _APART - {"columns"} if isinstance(before, SavedPivot) else _APART
     for field in fields(before):
         old, new = getattr(before, field.name), getattr(after, field.name)
-        if field.name in _APART or old == new:
+        if field.name in apart or old == new:
             continue
         if field.name == "formula" and _means_the_same(old, new):
             continue

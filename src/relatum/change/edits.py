@@ -7,9 +7,9 @@ from dataclasses import replace
 from typing import TypeVar
 
 from relatum.change.impact import Dependant, Dependencies, Thing, find_relationship, thing_of
-from relatum.errors import ModelError
-from relatum.language.mentions import Known, Mention, mentions, respelled
-from relatum.model.declaration import ColumnSettings, Declaration, End, Table, frozen, refuse_name
+from relatum.errors import FormulaError, ModelError
+from relatum.language.mentions import Known, Mention, RequestPart, mentions, request_mentions, respelled
+from relatum.model.declaration import ColumnSettings, Declaration, End, SavedPivot, Table, frozen, refuse_name
 from relatum.model.names import ColumnKey, column_name, quoted, split_name
 from relatum.wording import listed
 
@@ -50,17 +50,17 @@ def renamed(dependencies: Dependencies, name: str, new: str) -> Declaration:
         for owner in columns:
             _refuse_column(declaration, known, owner, new)
         return _rewritten(declaration, known, _Names({}, {}, dict.fromkeys(columns, new)))
-    taken = {**declaration.tables, **declaration.measures, **declaration.hierarchies}
+    taken = {**declaration.tables, **declaration.measures, **declaration.hierarchies, **declaration.pivots}
     if new in taken:
         raise ModelError(f"{new} is a name of the model already.", fix="Choose another name.")
     if thing.kind == "table":
         return _rewritten(declaration, known, _Names({parts[0]: new}, {}, {}))
     if thing.kind == "measure":
         return _rewritten(declaration, known, _Names({}, {parts[0]: new}, {}))
-    hierarchies = {new if each == parts[0] else each: value for each, value in declaration.hierarchies.items()}
-    return replace(
-        declaration, hierarchies=frozen({key: replace(value, name=key) for key, value in hierarchies.items()})
-    )
+    if thing.kind == "pivot":
+        pivots = {new if each == parts[0] else each: value for each, value in declaration.pivots.items()}
+        return replace(declaration, pivots=frozen({key: replace(value, name=key) for key, value in pivots.items()}))
+    return _rewritten(declaration, known, _Names({}, {}, {}, {parts[0]: new}))
 
 
 def _labelled(declaration: Declaration, role: str, column: str, label: str) -> Declaration:
@@ -74,7 +74,7 @@ def _labelled(declaration: Declaration, role: str, column: str, label: str) -> D
 def with_tables_renamed(declaration: Declaration, names: Mapping[str, str]) -> Declaration:
     """The declaration as it would be with other names for tables."""
     tables = {name: [*table.columns, *table.derived] for name, table in declaration.tables.items()}
-    return _rewritten(declaration, Known(tables, declaration.measures), _Names(names, {}, {}))
+    return _rewritten(declaration, Known(tables, declaration.measures, declaration.hierarchies), _Names(names, {}, {}))
 
 
 def with_columns_renamed(declaration: Declaration, columns: Mapping[ColumnKey, str]) -> Declaration:
@@ -83,7 +83,7 @@ def with_columns_renamed(declaration: Declaration, columns: Mapping[ColumnKey, s
     tables: dict[str, dict[str, None]] = {}
     for name, table in declaration.tables.items():
         tables[name] = dict.fromkeys([*table.columns, *table.derived, *(old for owner, old in every if owner == name)])
-    return _rewritten(declaration, Known(tables, declaration.measures), _Names({}, {}, every))
+    return _rewritten(declaration, Known(tables, declaration.measures, declaration.hierarchies), _Names({}, {}, every))
 
 
 def _column_aliases(declaration: Declaration, table: str, column: str) -> list[ColumnKey]:
@@ -112,18 +112,31 @@ def _refuse_column(declaration: Declaration, known: Known, owner: ColumnKey, new
 
 
 class _Names:
-    """New names of tables, measures and columns."""
+    """New names of tables, measures, columns and hierarchies."""
 
     def __init__(
-        self, tables: Mapping[str, str], measures: Mapping[str, str], columns: Mapping[ColumnKey, str]
+        self,
+        tables: Mapping[str, str],
+        measures: Mapping[str, str],
+        columns: Mapping[ColumnKey, str],
+        hierarchies: Mapping[str, str] | None = None,
     ) -> None:
         self.tables, self.measures, self.columns = tables, measures, columns
+        self.hierarchies = hierarchies or {}
 
     def table(self, name: str) -> str:
         return self.tables.get(name, name)
 
     def measure(self, name: str) -> str:
         return self.measures.get(name, name)
+
+    def hierarchy(self, name: str) -> str:
+        return self.hierarchies.get(name, name)
+
+    def single(self, mention: Mention) -> str:
+        """The new name of what has a name of one part."""
+        kinds = {"table": self.table, "measure": self.measure, "hierarchy": self.hierarchy}
+        return kinds[mention.kind](mention.name)
 
     def column(self, table: str, name: str) -> str:
         return self.columns.get((table, name), name)
@@ -140,31 +153,34 @@ class _Names:
         if mention.kind == "column":
             new = self.column(mention.table, mention.name)
         else:
-            new = (self.table if mention.kind == "table" else self.measure)(mention.name)
+            new = self.single(mention)
         return None if new == mention.name else quoted(new)
 
     def thing(self, mention: Mention) -> Thing:
         if mention.kind == "column":
             return Thing("column", column_name(self.table(mention.table), self.column(mention.table, mention.name)))
-        name = (self.table if mention.kind == "table" else self.measure)(mention.name)
-        return Thing(mention.kind, quoted(name))
+        return Thing(mention.kind, quoted(self.single(mention)))
 
     def known(self, known: Known) -> Known:
         tables = {
             self.table(table): [self.column(table, column) for column in columns]
             for table, columns in known.tables.items()
         }
-        return Known(tables, [self.measure(each) for each in known.measures])
+        hierarchies = [self.hierarchy(each) for each in known.hierarchies]
+        return Known(tables, [self.measure(each) for each in known.measures], hierarchies)
 
 
 def _rewritten(declaration: Declaration, known: Known, names: _Names) -> Declaration:
     known_after = names.known(known)
 
-    def formula(text: str, owner: str, home: str = "") -> str:
-        found = mentions(text, known, home)
+    def formula(text: str, owner: str, home: str = "", part: RequestPart | None = None) -> str:
+        def found_in(text: str, known: Known, home: str) -> list[Mention]:
+            return mentions(text, known, home) if part is None else request_mentions(text, part, known)
+
+        found = found_in(text, known, home)
         changed = respelled(text, found, names.mention)
         wanted = [names.thing(each) for each in found]
-        got = [thing_of(each) for each in mentions(changed, known_after, names.table(home) if home else "")]
+        got = [thing_of(each) for each in found_in(changed, known_after, names.table(home) if home else "")]
         if wanted != got:
             wrong = next((str(each) for each in got if each not in wanted), "another name")
             raise ModelError(
@@ -190,7 +206,9 @@ def _rewritten(declaration: Declaration, known: Known, names: _Names) -> Declara
         ),
         hierarchies=frozen(
             {
-                name: replace(each, levels=tuple(map(names.path, each.levels)))
+                names.hierarchy(name): replace(
+                    each, name=names.hierarchy(name), levels=tuple(map(names.path, each.levels))
+                )
                 for name, each in declaration.hierarchies.items()
             }
         ),
@@ -202,6 +220,26 @@ def _rewritten(declaration: Declaration, known: Known, names: _Names) -> Declara
             )
             for each in declaration.controls
         ),
+        pivots=frozen({name: _pivot(each, formula) for name, each in declaration.pivots.items()}),
+    )
+
+
+def _pivot(pivot: SavedPivot, formula: Callable[..., str]) -> SavedPivot:
+    """A saved pivot with its texts rewritten; one that cannot be read stays as it is."""
+
+    def text(each: str, part: RequestPart) -> str:
+        try:
+            return formula(each, f"pivot {quoted(pivot.name)}", "", part)
+        except FormulaError:
+            return each
+
+    return replace(
+        pivot,
+        rows=tuple(text(each, "axis") for each in pivot.rows),
+        columns=tuple(text(each, "axis") for each in pivot.columns),
+        values=tuple(text(each, "values") for each in pivot.values),
+        where=text(pivot.where, "where") if pivot.where else "",
+        keep=text(pivot.keep, "keep") if pivot.keep else "",
     )
 
 
@@ -325,6 +363,7 @@ def _without(declaration: Declaration, gone: Iterable[Thing]) -> Declaration:
         controls=tuple(
             each for number, each in enumerate(declaration.controls, 1) if f"control {number}" not in controls
         ),
+        pivots=_kept(declaration.pivots, names.get("pivot", set())),
     )
 
 

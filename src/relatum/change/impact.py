@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import cached_property
 
 from relatum.audit.understood import routes_used
-from relatum.errors import ModelError
-from relatum.language.mentions import Known, Mention, mentions
-from relatum.model.declaration import Control, Declaration, Relationship
+from relatum.errors import FormulaError, ModelError
+from relatum.language.mentions import Known, Mention, RequestPart, mentions, request_mentions
+from relatum.model.declaration import Control, Declaration, Relationship, SavedPivot
 from relatum.model.links import ARROWS, parse_link
 from relatum.model.names import column_name, quoted, split_name
 from relatum.model.routes import Route
@@ -21,8 +22,8 @@ from relatum.wording import listed, suggestion
 class Thing:
     """Something in a model. ``name`` is how a person writes it: ``sales``, ``sales.quantity``, a link, ``control 2``.
 
-    ``kind`` is ``table``, ``column``, ``relationship``, ``measure``, ``hierarchy``, ``control``, or ``setting``: a
-    table's key, a column's order.
+    ``kind`` is ``table``, ``column``, ``relationship``, ``measure``, ``hierarchy``, ``control``, ``pivot`` (a
+    saved one), or ``setting``: a table's key, a column's order.
     """
 
     kind: str
@@ -90,12 +91,13 @@ def find_thing(declaration: Declaration, columns: dict[str, list[str]], name: st
             ("table", declaration.tables),
             ("measure", declaration.measures),
             ("hierarchy", declaration.hierarchies),
+            ("pivot", declaration.pivots),
         ):
             if parts[0] in known:
                 return Thing(kind, quoted(parts[0]))
     if len(parts) == 2 and parts[1] in columns.get(parts[0], ()):
         return Thing("column", column_name(*parts))
-    every = [*declaration.tables, *declaration.measures, *declaration.hierarchies]
+    every = [*declaration.tables, *declaration.measures, *declaration.hierarchies, *declaration.pivots]
     every += [column_name(table, column) for table, own in columns.items() for column in own]
     raise ModelError(f"There is nothing named {name} in the model.", fix=suggestion(name, every))
 
@@ -137,6 +139,12 @@ class Dependencies:
                 self._need(own, self._column(*split_name(level)))
         for number, control in enumerate(self.declaration.controls, 1):
             self._control(number, control)
+        for name, pivot in self.declaration.pivots.items():
+            own = Thing("pivot", quoted(name))
+            self._need(own)
+            for text, part in parts_of(pivot):
+                with suppress(FormulaError):  # check tells what is wrong with it
+                    self._need(own, *map(thing_of, request_mentions(text, part, self.known)))
 
     @property
     def declaration(self) -> Declaration:
@@ -151,7 +159,7 @@ class Dependencies:
     @cached_property
     def known(self) -> Known:
         """The names that formulas can use."""
-        return Known(self.columns, self.declaration.measures)
+        return Known(self.columns, self.declaration.measures, self.declaration.hierarchies)
 
     def find(self, name: str) -> Thing:
         """The thing that a name stands for; a ModelError where there is none."""
@@ -188,7 +196,7 @@ class Dependencies:
             for lost in gone
             if lost in through
         ]
-        order = ["column", "measure", "table", "hierarchy", "setting", "relationship", "control"]
+        order = ["column", "measure", "table", "hierarchy", "setting", "relationship", "control", "pivot"]
         breaks.sort(key=lambda each: order.index(each.kind))
         return Impact(thing.name, thing.kind, tuple(breaks), tuple(changes))
 
@@ -272,6 +280,18 @@ class Dependencies:
             parts = split_name(column)
             if len(parts) == 2:
                 self._need(own, self._column(*parts))
+
+
+def parts_of(pivot: SavedPivot) -> Iterator[tuple[str, RequestPart]]:
+    """The texts of a saved pivot with what each of them is."""
+    for axis in (*pivot.rows, *pivot.columns):
+        yield axis, "axis"
+    for value in pivot.values:
+        yield value, "values"
+    if pivot.where:
+        yield pivot.where, "where"
+    if pivot.keep:
+        yield pivot.keep, "keep"
 
 
 def thing_of(mention: Mention) -> Thing:

@@ -15,6 +15,7 @@ from relatum.cli.draft import draft
 from relatum.cli.edit import edit
 from relatum.cli.export import export
 from relatum.cli.impact import impact
+from relatum.cli.members import members
 from relatum.cli.pivot import pivot
 from relatum.cli.refresh import refresh
 from relatum.cli.show import show
@@ -28,7 +29,7 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},
 )
-for command in (demo, draft, check, show, diagram, pivot, impact, diff, refresh, export):
+for command in (demo, draft, check, show, diagram, pivot, members, impact, diff, refresh, export):
     app.command()(command)
 app.add_typer(edit, name="edit")
 

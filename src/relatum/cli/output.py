@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import os
+import pydoc
 import shutil
 import sys
 import textwrap
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from decimal import Decimal
 from enum import StrEnum
@@ -182,6 +183,22 @@ def console() -> Any:
     _bar.close()
     width = None if sys.stdout.isatty() or "COLUMNS" in os.environ else 100
     return Console(highlight=False, markup=False, width=width, soft_wrap=False)
+
+
+def paged(out: Any, draw: Callable[[Any], None]) -> None:
+    """Draw on a console; what is longer than an interactive terminal is handed to its pager."""
+    if not out.is_terminal:
+        draw(out)
+        return
+    with out.capture() as captured:
+        draw(out)
+    text = captured.get()
+    if text.count("\n") < out.height:
+        sys.stdout.write(text)
+        return
+    # Colours are passed on, and what fits one screen after all is just shown.
+    os.environ.setdefault("LESS", "-RFX")
+    pydoc.pager(text)
 
 
 def listing(*headings: str, numbers: tuple[str, ...] = ()) -> Any:

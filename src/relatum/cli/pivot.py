@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from enum import StrEnum
 from pathlib import Path
-from typing import Annotated, Optional
+from typing import TYPE_CHECKING, Annotated, Any, Optional
 
 import typer
 
-from relatum.cli.output import ModelFile, console, errors_as_sentences, say, tell
+from relatum.cli.output import ModelFile, console, errors_as_sentences, paged, say, tell
+
+if TYPE_CHECKING:
+    from relatum.present.grid import Grid
 
 
 class GridFormat(StrEnum):
@@ -26,34 +29,90 @@ class NotesShown(StrEnum):
     ALL = "all"
 
 
+class TextLayout(StrEnum):
+    """Whether row fields stand in columns of their own, or one below the other."""
+
+    COLUMNS = "columns"
+    NESTED = "nested"
+
+
+class ValuesOn(StrEnum):
+    """The axis that the values' labels stand on."""
+
+    ROWS = "rows"
+    COLUMNS = "columns"
+
+
 def pivot(
     file: ModelFile,
+    name: Annotated[
+        str, typer.Argument(metavar="[NAME]", help="A saved pivot; options replace a part of it.", show_default=False)
+    ] = "",
+    rows: Annotated[
+        Optional[list[str]],  # noqa: UP045 - typer reads this at run time
+        typer.Option(
+            "--rows",
+            metavar="FIELDS",
+            help="What the rows are: 'category.department by revenue desc, product.plant top 5 with others'.",
+            show_default=False,
+        ),
+    ] = None,
+    columns: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option("--columns", metavar="FIELDS", help="What the columns are, written alike.", show_default=False),
+    ] = None,
     values: Annotated[
-        list[str],
+        Optional[list[str]],  # noqa: UP045
         typer.Option(
             "--values",
             metavar="VALUES",
             help="Measures or formulas; several with commas, or the option again. 'label: formula' names one.",
             show_default=False,
         ),
-    ],
-    rows: Annotated[
-        list[str], typer.Option("--rows", metavar="COLUMNS", help="Columns whose members are the rows: table.column.")
-    ] = [],  # noqa: B006 - typer reads the default and never changes it
-    columns: Annotated[
-        list[str], typer.Option("--columns", metavar="COLUMNS", help="Columns whose members are the columns.")
-    ] = [],  # noqa: B006
-    where: Annotated[str, typer.Option(metavar="CONDITION", help="Which rows count.")] = "",
+    ] = None,
+    where: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option(metavar="CONDITION", help="Which rows count.", show_default=False),
+    ] = None,
+    keep: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option(
+            metavar="KEEP",
+            help="Which members count, by what they are worth: 'customer where revenue > 1000'.",
+            show_default=False,
+        ),
+    ] = None,
     totals: Annotated[
-        Optional[bool],  # noqa: UP045 - typer reads this at run time
+        Optional[bool],  # noqa: UP045
         typer.Option(
             "--totals/--no-totals",
             help="Subtotals and totals: shown in text, left out of json and csv, unless said otherwise.",
             show_default=False,
         ),
     ] = None,
-    empty: Annotated[bool, typer.Option("--empty", help="Show members without values too.")] = False,
+    empty: Annotated[
+        Optional[bool],  # noqa: UP045
+        typer.Option("--empty/--no-empty", help="Show members without values too.", show_default=False),
+    ] = None,
+    values_on: Annotated[
+        Optional[ValuesOn],  # noqa: UP045
+        typer.Option("--values-on", help="Where the labels of several values stand.", show_default=False),
+    ] = None,
+    opened: Annotated[
+        list[str], typer.Option("--open", metavar="MEMBER", help="Show what is deeper under a closed member.")
+    ] = [],  # noqa: B006 - typer reads the default and never changes it
+    depth: Annotated[
+        Optional[int],  # noqa: UP045
+        typer.Option(metavar="N", min=1, help="Open so many row fields, and close the others.", show_default=False),
+    ] = None,
+    turn: Annotated[bool, typer.Option("--turn", help="Swap rows and columns.")] = False,
+    keep_as: Annotated[
+        str, typer.Option("--keep-as", metavar="NAME", help="Save what is asked as a pivot of the model.")
+    ] = "",
     format: Annotated[GridFormat, typer.Option("--format", help="For people, or for programs.")] = GridFormat.TEXT,
+    layout: Annotated[
+        TextLayout, typer.Option("--layout", help="Row fields in columns of their own, or nested in one.")
+    ] = TextLayout.COLUMNS,
     out: Annotated[
         Optional[Path],  # noqa: UP045
         typer.Option(
@@ -71,7 +130,7 @@ def pivot(
 ) -> None:
     """Ask a model: values by the members of columns.
 
-    Example: relatum pivot hollowmere/nursery.toml --rows category.category --columns calendar.year
+    Example: relatum pivot hollowmere/nursery.toml --rows "category.category by revenue desc" --columns calendar.year
     --values "revenue, rate: margin / net_revenue" --where "customer.region = 'North'"
     """
     with errors_as_sentences():
@@ -80,15 +139,26 @@ def pivot(
 
         text = format is GridFormat.TEXT and (out is None or out.suffix.lower() == ".txt")
         with_totals = text if totals is None else totals
-        grid = relatum.open(file).pivot(
-            rows, columns, ", ".join(values), where or None, totals=with_totals, show_empty=empty
-        )
+        model = relatum.open(file)
+        given: dict[str, Any] = {
+            "rows": rows,
+            "columns": columns,
+            "values": values,
+            "where": where,
+            "keep": keep,
+            "totals": totals if totals is not None or text else False,
+            "show_empty": empty,
+            "values_on": None if values_on is None else values_on.value,
+        }
+        grid = model.pivot(saved=name, **{part: each for part, each in given.items() if each is not None})
+        grid = _turned(grid, opened, depth, turn)
         if out is not None:
             grid.save(out, totals=with_totals)
             tell(f"wrote {out}")
         elif format is GridFormat.TEXT:
             most = None if notes is NotesShown.ALL else 3
-            print_grid(grid.result, console(), Extent(limit, most, "--notes all shows them"))
+            extent = Extent(limit, most, "--notes all shows them", layout=layout.value)
+            paged(console(), lambda shown: print_grid(grid.result, shown, extent))
         else:
             say(
                 grid.to_json(totals=with_totals) + "\n"
@@ -99,3 +169,18 @@ def pivot(
         silent = format is GridFormat.CSV if out is None else out.suffix.lower() in (".csv", ".parquet", ".arrow")
         for note in grid.notes if silent else ():
             tell(f"note: {note.text}")
+        if keep_as:
+            model.keep_pivot(keep_as, grid, replace=keep_as == name)
+            model.save(file)
+            tell(f"wrote {file}: pivot {keep_as}")
+
+
+def _turned(grid: Grid, opened: list[str], depth: int | None, turn: bool) -> Grid:
+    """The grid with members opened, closed beyond a depth, and turned, in this order."""
+    from relatum.present.sheet import member_called
+
+    if depth is not None:
+        grid = grid.close(depth=depth)
+    for text in opened:
+        grid = grid.open(member_called(grid.result, text))
+    return grid.turn() if turn else grid

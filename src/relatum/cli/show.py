@@ -23,7 +23,9 @@ if TYPE_CHECKING:
 
 def show(
     file: ModelFile,
-    name: Annotated[str, typer.Argument(metavar="[NAME]", help="A table, table.column or measure.")] = "",
+    name: Annotated[
+        str, typer.Argument(metavar="[NAME]", help="A table, table.column, measure, hierarchy or saved pivot.")
+    ] = "",
     format: FormatOption = Format.TEXT,
 ) -> None:
     """Show what a model consists of: tables with their sizes in memory, relationships on the data, measures.
@@ -146,6 +148,14 @@ def _print_rest(out: Any, found: Overview) -> None:
         lines = listing("hierarchy", "levels")
         for hierarchy in found.hierarchies:
             lines.add_row(hierarchy.name, " > ".join(hierarchy.levels))
+        out.print(lines)
+    if found.pivots:
+        out.print()
+        lines = listing("pivot", "rows", "columns", "values", "")
+        for pivot in found.pivots:
+            filters = [f"where {pivot.where}"] * bool(pivot.where) + [f"keep {pivot.keep}"] * bool(pivot.keep)
+            told = "\n".join([*filters, *([pivot.about] if pivot.about else [])])
+            lines.add_row(pivot.name, *(",\n".join(part) for part in (pivot.rows, pivot.columns, pivot.values)), told)
         out.print(lines)
     if found.controls:
         out.print()

@@ -5,19 +5,19 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass, fields, is_dataclass
-from typing import assert_never
+from typing import Literal, assert_never
 
 from relatum.errors import Span
-from relatum.language.parse import parse_condition, parse_formula
+from relatum.language.parse import parse_axis, parse_condition, parse_formula, parse_keeps, parse_values
 from relatum.language.register import aggregating
 from relatum.language.tree import (
+    AxisItem,
     BothWaysClause,
     Call,
     Case,
     Changed,
     Condition,
     Let,
-    Literal,
     ManySide,
     Name,
     Operation,
@@ -27,7 +27,9 @@ from relatum.language.tree import (
     children,
     clause_formulas,
     clause_names,
+    item_formulas,
 )
+from relatum.language.tree import Literal as Constant
 
 _IDENT = re.compile(r'"(?:[^"]|"")+"|[^\W\d]\w*')
 
@@ -48,6 +50,7 @@ class Known:
 
     tables: Mapping[str, Collection[str]]
     measures: Collection[str]
+    hierarchies: Collection[str] = ()
 
 
 def mentions(text: str, known: Known, home: str = "", *, condition: bool = False) -> list[Mention]:
@@ -78,6 +81,51 @@ def mentions(text: str, known: Known, home: str = "", *, condition: bool = False
     return sorted(set(found), key=lambda each: each.span.start)
 
 
+RequestPart = Literal["axis", "values", "where", "keep"]
+
+
+def request_mentions(text: str, part: RequestPart, known: Known) -> list[Mention]:
+    """Every table, column, measure and hierarchy that a part of a request names.
+
+    Raises
+    ------
+    FormulaError
+        The text is no such part.
+    """
+    found: list[Mention] = []
+    match part:
+        case "where":
+            found += _in_condition(text, parse_condition(text), known, frozenset())
+        case "values":
+            for value in parse_values(text).items:
+                found += _in_node(text, value.formula, known, "", frozenset())
+        case "axis":
+            for item in parse_axis(text):
+                found += _in_axis(text, item, known)
+        case "keep":
+            for clause in parse_keeps(text):
+                for name in clause_names(clause):
+                    found += _in_name(text, name, known, "", frozenset())
+                for formula in clause_formulas(clause):
+                    found += _in_node(text, formula, known, "", frozenset())
+        case _:
+            assert_never(part)
+    return sorted(set(found), key=lambda each: each.span.start)
+
+
+def _in_axis(text: str, item: AxisItem, known: Known) -> Iterator[Mention]:
+    node, *orders = item_formulas(item)
+    if isinstance(node, Name) and len(node.parts) == 1 and node.parts[0] in known.hierarchies:
+        yield Mention("hierarchy", "", node.parts[0], node.span)
+    else:
+        yield from _in_node(text, node, known, "", frozenset())
+    for formula in orders:
+        yield from _in_node(text, formula, known, "", frozenset())
+    for name in (item.over, item.upto):
+        if name is not None:
+            yield from _in_name(text, name, known, "", frozenset())
+
+
 def _in_condition(text: str, condition: Condition, known: Known, lets: frozenset[str]) -> Iterator[Mention]:
     yield from _in_node(text, condition.formula, known, "", lets)
 
@@ -91,7 +139,8 @@ def _in_node(text: str, node: Syntax, known: Known, home: str, lets: frozenset[s
             inner = "" if aggregating(node.function) else home
             for child in children(node):
                 yield from _in_node(text, child, known, inner, lets)
-            for name in (node.over, *node.per, node.among):
+            moved = None if node.move is None else node.move.on
+            for name in (node.over, *node.per, node.among, moved):
                 if name is not None:
                     yield from _in_name(text, name, known, "", frozenset())
         case Over(part, table):
@@ -112,7 +161,7 @@ def _in_node(text: str, node: Syntax, known: Known, home: str, lets: frozenset[s
                 yield from _in_node(text, formula, known, home, lets)
                 lets |= {name.parts[0]}
             yield from _in_node(text, body, known, home, lets)
-        case Literal() | Operation() | Case():
+        case Constant() | Operation() | Case():
             for child in children(node):
                 yield from _in_node(text, child, known, home, lets)
         case _:

@@ -162,6 +162,22 @@ class Hierarchy:
 
 
 @dataclass(frozen=True, slots=True)
+class SavedPivot:
+    """A request kept in the model, its parts the texts that a pivot is asked in."""
+
+    name: str
+    rows: tuple[str, ...] = ()
+    columns: tuple[str, ...] = ()
+    values: tuple[str, ...] = ()
+    where: str = ""
+    keep: str = ""
+    totals: bool = True
+    show_empty: bool = False
+    values_on: str = ""
+    about: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class Declaration:
     """A whole model as stated. All mappings keep the order in which a person wrote them."""
 
@@ -174,6 +190,7 @@ class Declaration:
     measures: Mapping[str, Measure] = field(default_factory=lambda: MappingProxyType({}))
     hierarchies: Mapping[str, Hierarchy] = field(default_factory=lambda: MappingProxyType({}))
     controls: tuple[Control, ...] = ()
+    pivots: Mapping[str, SavedPivot] = field(default_factory=lambda: MappingProxyType({}))
 
     def table(self, name: str) -> Table:
         """The table of that name, or an error with the nearest one."""
@@ -257,9 +274,30 @@ class Declaration:
                 raise ModelError(f"The hierarchy {hierarchy.name} names {level} twice.")
         return replace(self, hierarchies=frozen({**self.hierarchies, hierarchy.name: hierarchy}))
 
+    def with_pivot(self, pivot: SavedPivot, *, replacing: bool = False) -> Declaration:
+        """This declaration with one saved pivot more, or with another of its name in its place."""
+        self._refuse_taken(pivot.name, "pivot", replacing)
+        if not pivot.values:
+            raise ModelError(f"The pivot {pivot.name} has no values.", fix='State values = ["revenue"].')
+        refuse_choice(pivot.values_on, ("", "rows", "columns"), "values_on")
+        return replace(self, pivots=frozen({**self.pivots, pivot.name: pivot}))
+
+    def pivot(self, name: str) -> SavedPivot:
+        """The saved pivot of that name, or an error with the nearest one."""
+        if name not in self.pivots:
+            known = suggestion(name, self.pivots, noun="pivot") if self.pivots else "The model has no saved pivots."
+            raise ModelError(f"There is no saved pivot {name}.", fix=known)
+        return self.pivots[name]
+
     def _refuse_taken(self, name: str, noun: str, replacing: bool) -> None:
         refuse_name(name, noun)
-        for other, taken in (("table", self.tables), ("measure", self.measures), ("hierarchy", self.hierarchies)):
+        names: tuple[tuple[str, Mapping[str, object]], ...] = (
+            ("table", self.tables),
+            ("measure", self.measures),
+            ("hierarchy", self.hierarchies),
+            ("pivot", self.pivots),
+        )
+        for other, taken in names:
             if name in taken and other == noun:
                 if replacing:
                     continue
@@ -267,7 +305,7 @@ class Declaration:
             if name in taken:
                 raise ModelError(
                     f"{name} is the name of a {other}.",
-                    fix="Tables, measures and hierarchies share one set of names.",
+                    fix="Tables, measures, hierarchies and saved pivots share one set of names.",
                 )
 
     def with_control(self, control: Control, *, replacing: bool = False) -> Declaration:

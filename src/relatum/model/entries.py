@@ -87,6 +87,20 @@ class HierarchyEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=T
     about: str = ""
 
 
+class PivotEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
+    """``[pivot.NAME]``."""
+
+    values: str | list[str]
+    rows: str | list[str] = []
+    columns: str | list[str] = []
+    where: str = ""
+    keep: str | list[str] = []
+    totals: bool = True
+    show_empty: bool = False
+    values_on: str = ""
+    about: str = ""
+
+
 class ControlEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
     """``[[control]]``."""
 
@@ -109,6 +123,7 @@ class ModelEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True)
     measure: dict[str, MeasureEntry] = {}
     hierarchy: dict[str, HierarchyEntry] = {}
     control: list[ControlEntry] = []
+    pivot: dict[str, PivotEntry] = {}
 
 
 def json_schema() -> bytes:

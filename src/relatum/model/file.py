@@ -21,6 +21,7 @@ from relatum.model.declaration import (
     Hierarchy,
     Measure,
     Relationship,
+    SavedPivot,
     Table,
     frozen,
     refuse_choice,
@@ -34,6 +35,7 @@ from relatum.model.entries import (
     HierarchyEntry,
     MeasureEntry,
     ModelEntry,
+    PivotEntry,
     RelationshipEntry,
     TableEntry,
 )
@@ -108,7 +110,8 @@ class _Reader:
             raise self.error(
                 f"The format's version is {document['relatum']!r}; this program reads version {VERSION}.", ("relatum",)
             )
-        nested: dict[str, Any] = {"table": {}, "relationship": [], "measure": {}, "hierarchy": {}, "control": []}
+        nested: dict[str, Any] = {kind: {} for kind in ("table", "measure", "hierarchy", "pivot")}
+        nested |= {"relationship": [], "control": []}
         self._whole({**document, **nested})
         declaration = Declaration(
             name=document.get("name", "model"),
@@ -136,6 +139,9 @@ class _Reader:
             entry = self._entry(ControlEntry, body, where)
             control = Control(entry.measure, frozen(entry.at), entry.equals, entry.tolerance)
             declaration = self._added(declaration.with_control, control, (*where, "measure"))
+        for name, body in self._named(document, "pivot"):
+            asked = self._entry(PivotEntry, body, ("pivot", name))
+            declaration = self._added(declaration.with_pivot, saved_pivot(name, asked), ("pivot", name))
         return declaration
 
     # -- parts --------------------------------------------------------------------------------------------------------
@@ -311,6 +317,22 @@ def _toml_place(error: tomllib.TOMLDecodeError) -> tuple[str, int | None]:
 def as_texts(given: str | Iterable[str]) -> tuple[str, ...]:
     """One text, or several, as a tuple."""
     return (given,) if isinstance(given, str) and given else tuple(given)
+
+
+def saved_pivot(name: str, entry: PivotEntry) -> SavedPivot:
+    """A saved pivot from what the file says of it."""
+    return SavedPivot(
+        name,
+        as_texts(entry.rows),
+        as_texts(entry.columns),
+        as_texts(entry.values),
+        entry.where,
+        ", ".join(as_texts(entry.keep)),
+        entry.totals,
+        entry.show_empty,
+        entry.values_on,
+        entry.about,
+    )
 
 
 def relationship(

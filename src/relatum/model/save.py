@@ -11,7 +11,7 @@ import msgspec
 import tomlkit
 
 from relatum.model.atomic import write_atomically
-from relatum.model.declaration import Declaration, Relationship, Table
+from relatum.model.declaration import Declaration, Relationship, SavedPivot, Table
 from relatum.model.entries import (
     VERSION,
     CalendarEntry,
@@ -21,6 +21,7 @@ from relatum.model.entries import (
     HierarchyEntry,
     MeasureEntry,
     ModelEntry,
+    PivotEntry,
     RelationshipEntry,
     TableEntry,
 )
@@ -70,9 +71,24 @@ def to_document(declaration: Declaration, sources: Mapping[str, str]) -> dict[st
             ControlEntry(control.measure, control.equals, dict(control.at), control.tolerance)
             for control in declaration.controls
         ],
+        {name: _pivot_entry(pivot) for name, pivot in declaration.pivots.items()},
     )
     document: dict[str, Any] = msgspec.to_builtins(entry, builtin_types=(date, datetime))
     return {"relatum": VERSION, "name": declaration.name, **document}
+
+
+def _pivot_entry(pivot: SavedPivot) -> PivotEntry:
+    return PivotEntry(
+        list(pivot.values),
+        list(pivot.rows),
+        list(pivot.columns),
+        pivot.where,
+        pivot.keep or [],
+        pivot.totals,
+        pivot.show_empty,
+        pivot.values_on,
+        pivot.about,
+    )
 
 
 def _table_entry(table: Table, source: str) -> TableEntry:
@@ -116,8 +132,8 @@ def _merge(current: MutableMapping[str, Any], wanted: Mapping[str, Any]) -> None
             _merge(current[key], value)
         elif isinstance(value, list) and value and isinstance(value[0], dict):
             _merge_list(current, key, value)
-        elif current[key] != value and current[key] != [value]:
-            # A key or grain of one column may stand as a list of one: it says the same, and is left as it stands.
+        elif current[key] != value and current[key] != [value] and [current[key]] != value:
+            # One key, grain, field or value may stand alone or as a list of one: it says the same, and is left.
             current[key] = value
 
 
@@ -135,6 +151,9 @@ def _is_default(key: str, value: object) -> bool:
         "footer": 0,
         "week_starts": "monday",
         "fiscal_year_starts": 1,
+        "totals": True,
+        "show_empty": False,
+        "values_on": "columns",
     }
     return key in defaults and defaults[key] == value
 

@@ -93,6 +93,8 @@ def _axis(resolved: Resolved, position: int, found: Answer) -> Axis:
         head.total,
         tuple(each.descending for each in (ordering_of(resolved, number) if attribute is None else ())),
         order.banded,
+        field.axis,
+        field.source,
     )
 
 

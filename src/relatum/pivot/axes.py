@@ -70,6 +70,7 @@ class AxisField:
     total: TotalPlace = "after"
     closed: bool = False
     opened: Opened | None = None
+    source: int = 0
 
     @property
     def stops(self) -> bool:
@@ -108,7 +109,7 @@ class _Found:
     table: str
     column: str
     expression: Expression | None = None
-    level: int = 0
+    source: int = 0
 
 
 def resolve_request(session: Session, request: Request) -> Resolved:
@@ -122,9 +123,9 @@ def resolve_request(session: Session, request: Request) -> Resolved:
         An axis, a value or a condition cannot be understood.
     """
     _check_values(session, request)
-    found = [each for text in request.rows for each in _find(session, text, "rows")]
+    found = [each for at, text in enumerate(request.rows) for each in _find(session, text, "rows", at)]
     rows = len(found)
-    found += [each for text in request.columns for each in _find(session, text, "columns")]
+    found += [each for at, text in enumerate(request.columns) for each in _find(session, text, "columns", at)]
     made = tuple(dict.fromkeys(RowField(each.table, each.column, each.expression) for each in found if each.expression))
     session = session.with_fields(made)
     values = tuple(_value(session, value.label, value.formula) for value in request.values)
@@ -164,21 +165,21 @@ def _value(session: Session, label: str, text: str) -> Expression:
 # -- what an axis names -----------------------------------------------------------------------------------------------
 
 
-def _find(session: Session, text: str, axis: AxisWord) -> list[_Found]:
+def _find(session: Session, text: str, axis: AxisWord, source: int) -> list[_Found]:
     (item,) = parse_axis(text, axis)
     reader = RequestReader(session.formulas, text, axis)
     node = item.formula
     if isinstance(node, Name) and item.over is None:
         if len(node.parts) == 2:
             _refuse_upto(reader, item)
-            return [_Found(item, text, axis, *reader.column(node))]
-        return _levels(session, reader, item, text, axis)
+            return [_Found(item, text, axis, *reader.column(node), source=source)]
+        return _levels(session, reader, item, text, axis, source)
     _refuse_upto(reader, item)
     table, expression = reader.row_expression(node, item.over)
     name = " ".join(text[node.span.start : node.span.stop].split())
     while name in session.catalog.columns(table):
         name = f"={name}"  # no column's: what it holds is another thing
-    return [_Found(item, text, axis, table, name, expression)]
+    return [_Found(item, text, axis, table, name, expression, source)]
 
 
 def _refuse_upto(reader: RequestReader, item: AxisItem) -> None:
@@ -186,7 +187,9 @@ def _refuse_upto(reader: RequestReader, item: AxisItem) -> None:
         raise reader.error("Only a hierarchy stops at a level.", item.upto.span, "Name the fields themselves.")
 
 
-def _levels(session: Session, reader: RequestReader, item: AxisItem, text: str, axis: AxisWord) -> list[_Found]:
+def _levels(
+    session: Session, reader: RequestReader, item: AxisItem, text: str, axis: AxisWord, source: int
+) -> list[_Found]:
     """The levels of a hierarchy, each with the options that hold there."""
     assert isinstance(item.formula, Name), "a hierarchy is named"
     (name,) = item.formula.parts
@@ -211,7 +214,8 @@ def _levels(session: Session, reader: RequestReader, item: AxisItem, text: str, 
         levels = levels[: levels.index(wanted) + 1]
     inner = replace(item, closed=False, opened=None, closing=None)
     return [
-        _Found(inner if at else item, text, axis, table, column, None, at) for at, (table, column) in enumerate(levels)
+        _Found(inner if at else item, text, axis, table, column, None, source)
+        for at, (table, column) in enumerate(levels)
     ]
 
 
@@ -300,7 +304,7 @@ class _Fields:
         name = self._name(found)
         label = session.declaration.label(found.table, found.column) if found.expression is None else name
         field = field_of(session.catalog, found.table, found.column)
-        return AxisField(field, item.label or label, name, self._formula(found), found.axis)
+        return AxisField(field, item.label or label, name, self._formula(found), found.axis, source=found.source)
 
     def _field(self, found: _Found) -> AxisField:
         item = found.item

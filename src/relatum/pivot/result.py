@@ -34,7 +34,8 @@ class Axis:
 
     ``attribute`` gives, where another field determines it, that field's position and for each of its codes the code
     here. ``opened`` tells of each code whether deeper fields are shown under it, None where they always are;
-    ``descending`` of each thing that members are ordered by whether the largest comes first.
+    ``descending`` of each thing that members are ordered by whether the largest comes first. ``side`` and ``source``
+    are the axis of the request and the number of the text there that the field comes from.
     """
 
     table: str
@@ -48,6 +49,8 @@ class Axis:
     total: TotalPlace = "after"
     descending: tuple[bool, ...] = ()
     banded: bool = False
+    side: AxisWord = "rows"
+    source: int = 0
 
     def member_values(self, codes: Array) -> dict[int, Any]:
         """The members that some codes stand for, as Python values by code; only these are looked at."""

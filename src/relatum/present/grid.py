@@ -20,7 +20,9 @@ from relatum.data.columns import Array
 from relatum.data.types import Kind
 from relatum.errors import RelatumError, RequestError
 from relatum.model.atomic import write_atomically, write_bytes_atomically
+from relatum.pivot.request import Request
 from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Result
+from relatum.pivot.turning import changed, turned, with_closed, with_open
 from relatum.plan.notes import Note
 from relatum.present.text import SCREEN, WHOLE, TextLayout, grid_text
 from relatum.wording import listed
@@ -36,10 +38,85 @@ class Grid:
     ----------
     result : Result
         What the engine found.
+    asked : callable
+        Asks the same model another request.
     """
 
-    def __init__(self, result: Result) -> None:
+    def __init__(self, result: Result, asked: Callable[[Request], Result]) -> None:
         self.result = result
+        self._asked = asked
+
+    # -- the same request, turned -------------------------------------------------------------------------------------
+
+    def again(self, **parts: Any) -> Grid:
+        """Ask the same request with some parts changed; the others stay.
+
+        Parameters
+        ----------
+        **parts
+            ``rows``, ``columns``, ``values``, ``where``, ``keep``, ``totals``, ``show_empty``, ``values_on`` or
+            ``cell_limit``, as :meth:`relatum.Model.pivot` takes them.
+
+        Raises
+        ------
+        RequestError, FormulaError
+            There is no such part, or it cannot be understood.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+        >>> grid = model.pivot(rows="sales.product", values="units: sum(sales.quantity)")
+        >>> grid.again(rows="sales.product by count(sales) desc top 1").to_arrow().to_pylist()
+        [{'sales.product': 'fig', 'units': 5}]
+        """
+        return self._with(changed(self.result.request, parts))
+
+    def open(self, *members: Any) -> Grid:
+        """Show what is deeper under members that are closed.
+
+        Parameters
+        ----------
+        *members
+            Members of fields that are ``closed`` or ``open (…)``: each is opened in the outermost that has it. None is
+            the member null, ``relatum.NO_MATCH`` the rows whose lookup found nothing.
+
+        Raises
+        ------
+        RequestError
+            A member is not closed, or not there.
+        """
+        return self._with(with_open(self.result, members))
+
+    def close(self, *members: Any, depth: int | None = None) -> Grid:
+        """Show members without what is deeper.
+
+        Parameters
+        ----------
+        *members
+            The members to close. Without any, all are closed but for the first row field.
+        depth : int
+            How many row fields stay open, instead of one.
+
+        Raises
+        ------
+        RequestError
+            A member is not open, or there are fewer row fields.
+        """
+        return self._with(with_closed(self.result, members, depth))
+
+    def turn(self) -> Grid:
+        """Swap rows and columns; the values' labels go with them."""
+        return self._with(turned(self.result.request))
+
+    @property
+    def request(self) -> Request:
+        """What was asked."""
+        return self.result.request
+
+    def _with(self, request: Request) -> Grid:
+        return Grid(self._asked(request), self._asked)
 
     @property
     def notes(self) -> tuple[Note, ...]:

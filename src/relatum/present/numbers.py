@@ -12,7 +12,7 @@ from babel import Locale, UnknownLocaleError
 from babel.numbers import NumberPattern, parse_pattern
 
 from relatum.data.types import Kind, Type
-from relatum.errors import ModelError
+from relatum.errors import ModelError, RequestError
 
 #: Shown where a cell has no value.
 BLANK = "–"
@@ -27,6 +27,15 @@ def check_locale(locale: str) -> None:
         raise ModelError(
             f"The locale {locale} is not known.", fix="Write a language and a country: en_GB.", place=("locale",)
         ) from None
+
+
+def check_format(pattern: str, label: str) -> None:
+    """Raise a RequestError for the format of a requested value that is no number pattern."""
+    try:
+        check_pattern(pattern, label)
+    except ModelError as error:
+        reason = error.reason.replace("of measure", "of the value")
+        raise RequestError(reason, fix=error.fix) from None
 
 
 def check_pattern(pattern: str, measure: str) -> None:

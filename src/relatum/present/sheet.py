@@ -14,8 +14,11 @@ from babel.numbers import format_decimal
 
 from relatum.data.arrow import python_values
 from relatum.data.columns import Array
+from relatum.errors import RequestError
 from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Layout, Result
+from relatum.pivot.turning import NO_MATCH
 from relatum.present.numbers import BLANK, formatter, member_text
+from relatum.wording import suggestion
 
 Kind = Literal["member", "null", "no match", "others", "total", "below", "value"]
 #: Before a member under which deeper fields are not shown, and before one under which they are, where some are not.
@@ -91,7 +94,7 @@ def sheet_of(result: Result, most_rows: int | None = None, most_columns: int | N
     hidden = (len(layout.rows) - len(rows), len(layout.columns) - len(columns))
     named = len(result.values) > 1 or not tops[0].labels
     values = [Label(value.label, "value") for value in result.values]
-    if result.request.values_on == "rows":
+    if result.request.values_on == "rows" and (len(result.values) > 1 or not headings):
         lines = [
             replace(line, labels=(*_again(line.labels, at), label)) for line in heads for at, label in enumerate(values)
         ]
@@ -118,7 +121,7 @@ def _some(count: int, most: int | None) -> list[int]:
 
 
 def _lines(axes: Sequence[Axis], codes: Array, chosen: list[int], locale: str) -> Iterator[Line]:
-    names = [_names(axis, codes[chosen, at], locale) for at, axis in enumerate(axes)]
+    names = [code_names(axis, codes[chosen, at], locale) for at, axis in enumerate(axes)]
     before: list[int] = []
     for number in chosen:
         own = codes[number].tolist()
@@ -142,7 +145,7 @@ def _label(axes: Sequence[Axis], names: Sequence[dict[int, str]], own: Sequence[
     return Label(mark + names[at][code], kind)
 
 
-def _names(axis: Axis, codes: Array, locale: str) -> dict[int, str]:
+def code_names(axis: Axis, codes: Array, locale: str) -> dict[int, str]:
     """What the members, null and no match among some codes are called."""
     write = band_text if axis.banded else _plain
     names = {code: write(value, locale) for code, value in axis.member_values(codes).items()}
@@ -160,6 +163,28 @@ _NUMBER = re.compile(r"-?\d+(?:\.\d+)?")
 def band_text(text: str, locale: str) -> str:
     """A band with its edges written as a locale writes numbers."""
     return _NUMBER.sub(lambda found: format_decimal(Decimal(found[0]), "#,##0.##################", locale), text)
+
+
+def member_called(result: Result, text: str) -> Any:
+    """The member of a closed field that is shown so; as it is named from Python.
+
+    Raises
+    ------
+    RequestError
+        No closed field shows it.
+    """
+    known: dict[str, Any] = {}
+    for axis in result.axes:
+        if axis.opened is None:
+            continue
+        every = np.arange(axis.members.size)
+        values = {**axis.member_values(every), axis.members.null: None, axis.members.no_match: NO_MATCH}
+        for code, name in code_names(axis, every, result.locale).items():
+            known.setdefault(name, values[code])
+    if text not in known:
+        fix = suggestion(text, known, noun="member") if known else "Close a field: --depth 1, or closed after it."
+        raise RequestError(f"{text} is no member of a closed field.", fix=fix)
+    return known[text]
 
 
 # -- cells ------------------------------------------------------------------------------------------------------------

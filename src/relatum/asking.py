@@ -1,0 +1,216 @@
+"""Questions to a model: pivots, single values, members, how a formula is understood."""
+
+from __future__ import annotations
+
+import functools
+from typing import TYPE_CHECKING, Any
+
+from relatum.changing import in_turn
+from relatum.editing import Editable
+from relatum.pivot.answer import answer
+from relatum.pivot.members import find_members
+from relatum.pivot.request import Names, Request, Values, ValueText, ask
+from relatum.pivot.turning import request_of, saved_as
+from relatum.present.grid import Grid
+from relatum.present.members import MemberList
+from relatum.present.numbers import check_format
+
+if TYPE_CHECKING:
+    from relatum.audit.understood import Reading
+
+
+class Askable(Editable):
+    """A model that can be asked."""
+
+    def pivot(
+        self,
+        rows: Names | None = None,
+        columns: Names | None = None,
+        values: Values | None = None,
+        where: str | None = None,
+        *,
+        keep: Names | None = None,
+        saved: str = "",
+        totals: bool | None = None,
+        show_empty: bool | None = None,
+        values_on: str | None = None,
+        cell_limit: int | None = None,
+    ) -> Grid:
+        """Ask for values by the members of columns.
+
+        Parameters
+        ----------
+        rows, columns : str or list of str
+            The fields of each axis, several separated by commas or in a list: ``table.column``, a hierarchy or a
+            formula on rows, each with its options (``by revenue desc``, ``top 5 with others``, ``closed``).
+        values : str, list of str, or mapping
+            Measures or formulas; ``label: formula`` gives one a label, as a mapping of labels to formulas does;
+            ``format '0.0%'`` after it is its number format, ``on rows`` after the last puts the labels there.
+        where : str, optional
+            A condition on columns.
+        keep : str or list of str, optional
+            Which members to keep, by what they are worth: ``customer where revenue > 1000``, ``top 10 product by
+            revenue``.
+        saved : str, optional
+            A saved pivot's name; parts given beside it replace its own.
+        totals : bool
+            Work out subtotals and grand totals too, each as the formula in the coarser cell; True unless said.
+        show_empty : bool
+            Show members without rows too.
+        values_on : str, optional
+            ``rows`` puts the values' labels there; they stand on columns unless said.
+        cell_limit : int
+            Refuse grids with more combinations than this; 1,000,000 unless said.
+
+        Returns
+        -------
+        Grid
+            The values, the filters in force, and notes.
+
+        Raises
+        ------
+        RequestError, FormulaError
+            Something named is not there, or the grid has too many cells.
+        ModelError
+            There is no saved pivot of that name.
+        DataError
+            A relationship that is needed contradicts the data.
+        ValueOverflowError
+            A value does not fit 64 bits.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+        >>> model.measure("quantity", "sum(sales.quantity)")
+        >>> grid = model.pivot("sales.product by quantity desc", values="quantity, share: share(quantity of total)")
+        >>> [record["quantity"] for record in grid.to_arrow(totals=True).to_pylist()]
+        [5, 4, 9]
+        """
+        given: dict[str, Any] = {
+            "rows": rows,
+            "columns": columns,
+            "values": values,
+            "where": where,
+            "keep": keep,
+            "totals": totals,
+            "show_empty": show_empty,
+            "values_on": values_on,
+            "cell_limit": cell_limit,
+        }
+        parts = {name: part for name, part in given.items() if part is not None}
+        request = request_of(self.declaration.pivot(saved), parts) if saved else ask(**parts)
+        for value in request.values:
+            if value.format:
+                check_format(value.format, value.label)
+        session = self._session
+        asked = functools.partial(answer, session)
+        return Grid(asked(request), asked)
+
+    def members(self, column: str, where: str | None = None, *, value: str = "", like: str = "") -> MemberList:
+        """The members of a column, each with its rows of the facts: what to choose a filter's value from.
+
+        Parameters
+        ----------
+        column : str
+            ``table.column``, or a formula as on an axis.
+        where : str, optional
+            A condition on columns: members without rows under it are listed, and told.
+        value : str, optional
+            A measure or formula to show instead of rows.
+        like : str, optional
+            Only members whose text has this part, or fits this pattern (``%`` any text, ``_`` any one character);
+            capitals do not matter.
+
+        Returns
+        -------
+        MemberList
+            The members in their order, then null and no match where there are such rows.
+
+        Raises
+        ------
+        RequestError, FormulaError
+            The column, the condition or the value cannot be understood.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+        >>> list(model.members("sales.product", "sales.quantity < 4"))
+        [('fig', 2), ('ivy', None)]
+        """
+        return MemberList(find_members(self._session, column, where or "", value, like))
+
+    @in_turn
+    def keep_pivot(self, name: str, grid: Grid, *, about: str = "", replace: bool = False) -> None:
+        """Save what a grid was asked, as a pivot of the model.
+
+        Parameters
+        ----------
+        name : str
+            Its name.
+        grid : Grid
+            The grid whose request is saved.
+        about : str
+            What it is for.
+        replace : bool
+            Take the place of the saved pivot of this name.
+
+        Raises
+        ------
+        ModelError
+            The name is taken.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+        >>> model.keep_pivot("by_product", model.pivot("sales.product", values="units: sum(sales.quantity)"))
+        >>> model.pivot(saved="by_product").to_arrow().to_pylist()
+        [{'sales.product': 'fig', 'units': 5}, {'sales.product': 'ivy', 'units': 4}]
+        """
+        self._change(self.declaration.with_pivot(saved_as(name, grid.request, about), replacing=replace))
+
+    def evaluate(self, formula: str, where: str | None = None) -> Any:
+        """The one value of a formula: int, Decimal, float, str, bool, date, datetime, or None where it has none.
+
+        Raises
+        ------
+        FormulaError, DataError, ValueOverflowError
+            As :meth:`pivot`.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+        >>> model.evaluate("avg(sales.quantity)", where="sales.product = 'fig'")
+        2.5
+        """
+        value = ValueText(" ".join(formula.split()), formula)
+        return answer(self._session, Request((), (), (value,), (where or "").strip())).scalar()
+
+    def formula(self, text: str) -> Reading:
+        """How a formula is understood: its type, and for each aggregate its rows, lookups and filters.
+
+        Raises
+        ------
+        FormulaError
+            It cannot be understood.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+        >>> print(model.formula("max(sales.quantity) + 1").plan)
+        one cell
+          = (#1 + 1)
+            #1 max(sales.quantity) over rows of sales
+        """
+        from relatum.audit.understood import read_formula
+
+        return read_formula(self._session, text)

@@ -1,0 +1,248 @@
+"""A request turned: with parts changed, members opened or closed, rows and columns swapped; and as it is saved."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from enum import Enum
+from typing import Any
+
+import numpy as np
+
+from relatum.errors import RequestError
+from relatum.language.parse import parse_axis
+from relatum.language.tree import NO_MATCH as NO_MATCH_WORDS
+from relatum.model.declaration import SavedPivot
+from relatum.model.names import literal, quoted
+from relatum.pivot.request import AxisWord, Request, ask
+from relatum.pivot.result import Axis, Result
+from relatum.wording import listed, suggestion
+
+
+class NoMatch(Enum):
+    """Stands for ``(no match)`` where a member is named from Python."""
+
+    NO_MATCH = "(no match)"
+
+    def __repr__(self) -> str:
+        return self.value
+
+
+NO_MATCH = NoMatch.NO_MATCH
+#: The parts of a request that can be changed, as callers name them.
+PARTS = ("rows", "columns", "values", "where", "keep", "totals", "show_empty", "values_on", "cell_limit")
+
+
+def changed(request: Request, parts: Mapping[str, Any]) -> Request:
+    """A request with some parts changed; those that are not named stay.
+
+    Raises
+    ------
+    RequestError
+        There is no part of that name.
+    FormulaError
+        The text of a part cannot be read.
+    """
+    for name in parts:
+        if name not in PARTS:
+            raise RequestError(f"A request has no part {name}.", fix=suggestion(name, PARTS, noun="part"))
+    asked = ask(**parts)
+    taken = {name: getattr(asked, name) for name in parts}
+    if "values" in parts and "values_on" not in parts and asked.values_on == "rows":
+        taken["values_on"] = "rows"  # said after the last value
+    return replace(request, **taken)
+
+
+def turned(request: Request) -> Request:
+    """A request with rows and columns swapped, and the values' labels on the other of them."""
+    on: AxisWord = "columns" if request.values_on == "rows" else "rows"
+    return replace(request, rows=request.columns, columns=request.rows, values_on=on)
+
+
+# -- saved ------------------------------------------------------------------------------------------------------------
+
+
+def request_of(saved: SavedPivot, parts: Mapping[str, Any]) -> Request:
+    """A saved pivot as a request, with some parts replaced."""
+    own: dict[str, Any] = {
+        "rows": saved.rows,
+        "columns": saved.columns,
+        "values": saved.values,
+        "where": saved.where,
+        "keep": saved.keep,
+        "totals": saved.totals,
+        "show_empty": saved.show_empty,
+        "values_on": saved.values_on,
+    }
+    return ask(**{**own, **parts})
+
+
+def saved_as(name: str, request: Request, about: str = "") -> SavedPivot:
+    """A request as it is saved under a name."""
+    values = tuple(
+        "".join([f"{quoted(each.label)}: " if each.label != " ".join(each.formula.split()) else "", each.formula,
+                 f" format {literal(each.format)}" if each.format else ""])
+        for each in request.values
+    )  # fmt: skip
+    return SavedPivot(
+        name,
+        request.rows,
+        request.columns,
+        values,
+        request.where,
+        request.keep,
+        request.totals,
+        request.show_empty,
+        "rows" if request.values_on == "rows" else "",
+        about,
+    )
+
+
+# -- open and close ---------------------------------------------------------------------------------------------------
+
+
+def with_open(result: Result, members: tuple[Any, ...]) -> Request:
+    """The request with members opened, each in the outermost field that is closed and shows it.
+
+    Raises
+    ------
+    RequestError
+        No closed field shows a member.
+    """
+    request = result.request
+    for member in members:
+        axis = next((each for each in result.axes if _closed_upon(result, each, member)), None)
+        if axis is None:
+            raise _not_closed(result, member)
+        request = _with_item(request, axis, lambda text, member=member: _opening(text, member))
+    return request
+
+
+def with_closed(result: Result, members: tuple[Any, ...], depth: int | None) -> Request:
+    """The request with members closed again; without any, with only so many row fields opened, one unless stated.
+
+    Raises
+    ------
+    RequestError
+        No field with deeper ones shows a member as open; there are fewer fields.
+    """
+    request = result.request
+    if not members:
+        heads = [axis for axis in result.axes[: result.row_count] if axis.attribute is None]
+        wanted = 1 if depth is None else depth
+        if not 1 <= wanted <= len(heads):
+            raise RequestError(f"There are {len(heads)} row fields: their depth is 1 to {max(len(heads), 1)}.")
+        for axis in heads:
+            request = _with_item(request, axis, lambda text: _without_closing(text))
+        if wanted < len(heads):
+            request = _with_item(request, heads[wanted - 1], lambda text: f"{_without_closing(text)} closed")
+        return request
+    closing: dict[int, list[Any]] = {}
+    for member in members:
+        at = next((number for number, axis in enumerate(result.axes) if _open_upon(result, axis, member)), None)
+        if at is None:
+            raise RequestError(f"No field shows {_shown(member)} as open.")
+        closing.setdefault(at, []).append(member)
+    for at, shut in closing.items():
+        axis = result.axes[at]
+        left = [each for each in _open_members(result, axis) if not any(_alike(each, member) for member in shut)]
+        request = _with_item(request, axis, lambda text, left=left: _opened(text, left))
+    return request
+
+
+def _closed_upon(result: Result, axis: Axis, member: Any) -> bool:
+    code = _code(result, axis, member)
+    return axis.opened is not None and code is not None and not axis.opened[code]
+
+
+def _open_upon(result: Result, axis: Axis, member: Any) -> bool:
+    code = _code(result, axis, member)
+    deeper = [each for each in _side(result, axis) if each.attribute is None]
+    return code is not None and axis is not deeper[-1] and (axis.opened is None or bool(axis.opened[code]))
+
+
+def _side(result: Result, axis: Axis) -> list[Axis]:
+    at = result.axes.index(axis)
+    return list(result.axes[: result.row_count] if at < result.row_count else result.axes[result.row_count :])
+
+
+def _code(result: Result, axis: Axis, member: Any) -> int | None:
+    """The code of a member, where the grid shows it."""
+    if axis.attribute is not None:
+        return None
+    codes = _codes(result, axis)
+    found = axis.member_values(codes)
+    names = {**found, axis.members.null: None, axis.members.no_match: NO_MATCH}
+    return next((code for code in codes.tolist() if code in names and _alike(names[code], member)), None)
+
+
+def _codes(result: Result, axis: Axis) -> Any:
+    key = result.fields.index(result.axes.index(axis))
+    parts = [
+        cells.codes[:, cells.keys.index(key)] for cells in result.cells if key in cells.keys and key not in cells.others
+    ]
+    return np.unique(np.concatenate(parts)) if parts else np.zeros(0, np.int64)
+
+
+def _open_members(result: Result, axis: Axis) -> list[Any]:
+    codes = _codes(result, axis)
+    names = {**axis.member_values(codes), axis.members.null: None, axis.members.no_match: NO_MATCH}
+    return [names[code] for code in codes.tolist() if axis.opened is None or axis.opened[code]]
+
+
+def _alike(one: Any, other: Any) -> bool:
+    if isinstance(one, bool) or isinstance(other, bool) or one is None or other is None:
+        return one is other
+    return (type(one) is type(other) and bool(one == other)) or (_number(one) and _number(other) and bool(one == other))
+
+
+def _number(value: Any) -> bool:
+    return isinstance(value, int | float) or hasattr(value, "as_tuple")
+
+
+def _not_closed(result: Result, member: Any) -> RequestError:
+    closed = [axis for axis in result.axes if axis.opened is not None]
+    if not closed:
+        return RequestError(
+            "No field of this grid is closed: all members are open.",
+            fix="Close one: rows = 'category.department closed'.",
+        )
+    names = listed([axis.name for axis in closed])
+    return RequestError(f"{_shown(member)} is no closed member of {names}.", fix="Open one that is shown as closed.")
+
+
+def _shown(member: Any) -> str:
+    return repr(member) if isinstance(member, NoMatch) else literal(member)
+
+
+# -- texts of fields --------------------------------------------------------------------------------------------------
+
+
+def _with_item(request: Request, axis: Axis, change: Any) -> Request:
+    """The request with the text of one field changed."""
+    rows, columns = list(request.rows), list(request.columns)
+    texts = rows if axis.side == "rows" else columns
+    texts[axis.source] = change(texts[axis.source])
+    return replace(request, rows=tuple(rows), columns=tuple(columns))
+
+
+def _without_closing(text: str) -> str:
+    (item,) = parse_axis(text)
+    if item.closing is None:
+        return text
+    return f"{text[: item.closing.start].rstrip()}{text[item.closing.stop :]}"
+
+
+def _opened(text: str, members: list[Any]) -> str:
+    written = ", ".join(NO_MATCH_WORDS if isinstance(each, NoMatch) else literal(each) for each in members)
+    return f"{_without_closing(text)} {f'open ({written})' if members else 'closed'}"
+
+
+def _opening(text: str, member: Any) -> str:
+    """The text of a closed field with one member more among those that are open."""
+    (item,) = parse_axis(text)
+    own = NO_MATCH_WORDS if isinstance(member, NoMatch) else literal(member)
+    if item.closing is None or item.closed:
+        return f"{_without_closing(text)} open ({own})"
+    opening = text[item.closing.start : item.closing.stop]
+    return f"{text[: item.closing.start]}{opening[:-1]}, {own}){text[item.closing.stop :]}"

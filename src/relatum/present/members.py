@@ -1,0 +1,95 @@
+"""The members of a column, for people and programs."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterator
+from typing import Any
+
+import numpy as np
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from relatum.data.arrow import python_values
+from relatum.pivot.members import Found
+from relatum.pivot.turning import NO_MATCH
+from relatum.present.numbers import BLANK, formatter
+from relatum.present.sheet import code_names
+from relatum.wording import counted
+
+
+class MemberList:
+    """The members of a column in their order, each with its rows under a condition.
+
+    Printing it shows them; iterating gives pairs of member and first count (``relatum.NO_MATCH`` stands for rows whose
+    lookup found nothing). It hands itself to other libraries through the Arrow C stream interface.
+    """
+
+    def __init__(self, found: Found) -> None:
+        self.found = found
+
+    def __len__(self) -> int:
+        return len(self.found.codes)
+
+    def __iter__(self) -> Iterator[tuple[Any, Any]]:
+        axis = self.found.axis
+        names = {**axis.member_values(self.found.codes), axis.members.null: None, axis.members.no_match: NO_MATCH}
+        counts = python_values(self.found.values[0][1])
+        return iter([(names[code], count) for code, count in zip(self.found.codes.tolist(), counts, strict=True)])
+
+    def to_arrow(self) -> Any:
+        """A ``pyarrow.Table``: the member, its counts or value, and ``present``: whether it has any."""
+        return self.found.to_arrow()
+
+    def __arrow_c_stream__(self, requested_schema: object = None) -> object:
+        return self.to_arrow().__arrow_c_stream__(requested_schema)
+
+    def lines(self, most: int | None = None) -> tuple[list[str], list[tuple[list[str], bool]]]:
+        """The headings, and for each member its texts and whether it is there; at most so many members."""
+        found = self.found
+        codes = found.codes if most is None or len(found.codes) <= most else found.codes[:most]
+        names = code_names(found.axis, codes, found.locale)
+        columns = []
+        for value, column in found.values:
+            known = python_values(column.take(np.arange(len(codes))))
+            write = formatter(value.type, value.format, known, found.locale, found.currency)
+            columns.append([BLANK if each is None else write(each) for each in known])
+        headings = [found.axis.label, *(value.label for value, _ in found.values)]
+        rows = zip(codes.tolist(), found.present[: len(codes)].tolist(), strict=True)
+        return headings, [
+            ([names[code], *(column[at] for column in columns)], bool(there)) for at, (code, there) in enumerate(rows)
+        ]
+
+    @property
+    def summary(self) -> str:
+        """How many members there are, and how many of them have nothing under the condition."""
+        missing = int((~self.found.present).sum())
+        what = "rows" if self.found.values[0][0].label.startswith("rows of ") else "a value"
+        return f"{counted(len(self), 'member')}, {missing:,} without {what}"
+
+    def __str__(self) -> str:
+        buffer = io.StringIO()
+        print_members(self, Console(file=buffer, width=100, color_system=None, highlight=False))
+        return "\n".join(line.rstrip() for line in buffer.getvalue().splitlines())
+
+    __repr__ = __str__
+
+
+def print_members(members: MemberList, console: Console, most: int | None = 200) -> None:
+    """Print members: the condition, each with its rows (those without marked by a dash), how many there are."""
+    found = members.found
+    caption = Text.assemble((found.model, "bold"), f"  members of {found.axis.name}")
+    caption.append(f"\nwhere {found.where}" if found.where else "\nno filters", style="cyan" if found.where else "dim")
+    console.print(caption)
+    headings, lines = members.lines(most)
+    table = Table(box=None, show_edge=False, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
+    table.add_column(Text(headings[0]), overflow="fold")
+    for heading in headings[1:]:
+        table.add_column(Text(heading), justify="right", no_wrap=True)
+    for texts, there in lines:
+        table.add_row(*map(Text, texts), style=None if there else "dim")
+    console.print(table)
+    if len(lines) < len(members):
+        console.print(Text(f"{len(members) - len(lines):,} of {len(members):,} members not shown", style="dim"))
+    console.print(Text(members.summary, style="dim"))

@@ -1,0 +1,195 @@
+"""Axes as text: order, the best and others, totals, closed members, fields by formula, keeps; against the slow evaluator and by hand."""
+
+from __future__ import annotations
+
+import random
+from collections import Counter
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+import relatum
+from agreement import Refused
+from grids import difference, random_grid
+from test_agreement import tiny_limits  # noqa: F401 - a fixture
+
+
+def agree(examples: int) -> None:
+    seen = Counter[str]()
+
+    @settings(max_examples=examples, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture])
+    @given(st.integers(0, 2**60))
+    def compare(seed: int) -> None:
+        case = random_grid(random.Random(seed))
+        seen["cases"] += 1
+        try:
+            found = difference(case)
+        except Refused:
+            seen["refused"] += 1
+            return
+        assert found is None, f"{found}\n{case}"
+
+    compare()
+    assert seen["refused"] <= 0.35 * seen["cases"]
+
+
+def test_whole_grids_agree_with_the_slow_evaluator() -> None:
+    agree(400)
+
+
+def test_whole_grids_agree_when_rows_come_in_chunks(tiny_limits: None) -> None:  # noqa: F811
+    agree(120)
+
+
+def told(grid: relatum.Grid) -> list[tuple[Any, ...]]:
+    """The lines of a grid as shown: heads, then values; blanks left out."""
+    lines = []
+    for record in grid.to_arrow(totals=True).to_pylist():
+        names = [axis.name for axis in grid.result.axes]
+        heads = ["total" if record[f"{name}:total"] else "others" if record.get(f"{name}:others") else "no match" if record.get(f"{name}:no_match")
+                 else record[name] for name in names]  # fmt: skip
+        values = [record[value.label] for value in grid.result.values]
+        lines.append((*heads, *values))
+    return lines
+
+
+#: Rows, other parts, and the lines that come back; quantities: fig 5, ivy 4, oak 1, elm (no match) 5, yew none.
+ASKED = [
+    ("product.product", {}, [("ivy", 4), ("oak", 1), ("fig", 5), ("no match", 5), ("total", 15)]),
+    ("product.product by quantity desc", {}, [("fig", 5), ("ivy", 4), ("oak", 1), ("no match", 5), ("total", 15)]),
+    ("product.product by quantity", {}, [("oak", 1), ("ivy", 4), ("fig", 5), ("no match", 5), ("total", 15)]),
+    ("product.product by product.product desc", {}, [("fig", 5), ("oak", 1), ("ivy", 4), ("no match", 5), ("total", 15)]),
+    ("product.product by product.price", {}, [("fig", 5), ("ivy", 4), ("oak", 1), ("no match", 5), ("total", 15)]),
+    ("product.product top 1", {}, [("fig", 5), ("no match", 5), ("total", 15)]),
+    ("product.product top 1 with others", {}, [("fig", 5), ("others", 5), ("no match", 5), ("total", 15)]),
+    ("product.product bottom 2 by quantity", {}, [("oak", 1), ("ivy", 4), ("no match", 5), ("total", 15)]),
+    ("product.product by product.price top 2", {}, [("fig", 5), ("ivy", 4), ("no match", 5), ("total", 15)]),
+    ("product.product top 1 by (count(product), quantity desc)", {}, [("fig", 5), ("no match", 5), ("total", 15)]),
+    ("product.product no total", {}, [("ivy", 4), ("oak", 1), ("fig", 5), ("no match", 5)]),
+    ("product.product total before", {}, [("total", 15), ("ivy", 4), ("oak", 1), ("fig", 5), ("no match", 5)]),
+    ("product.product", {"totals": False}, [("ivy", 4), ("oak", 1), ("fig", 5), ("no match", 5)]),
+    ("size: band(sales.quantity by 2)", {}, [("0 to 2", 1), ("2 to 4", 5), ("4 to 6", 9), ("total", 15)]),
+    ("band(sales.quantity at 2, 10)", {}, [("below 2", 1), ("2 to 10", 14), ("total", 15)]),
+    ("band(quantity by 3) over customer", {}, [("6 to 9", 14), ("no match", 1), ("total", 15)]),
+    ("period(sales.sold_on by month)", {"where": "sales.quantity > 1"}, [("2024-01", 2), ("2024-02", 7), ("2024-03", 5), ("total", 14)]),
+    ("substring(product.kind, 1, 1)", {}, [("c", 4), ("f", 5), ("t", 1), ("no match", 5), ("total", 15)]),
+    ("product.product, product.kind", {}, [("ivy", "climber", 4), ("oak", "tree", 1), ("fig", "fruit", 5), ("no match", "no match", 5), ("total", "total", 15)]),
+    ("product.product closed, customer.customer", {}, [("ivy", None, 4), ("oak", None, 1), ("fig", None, 5), ("no match", None, 5), ("total", "total", 15)]),
+    ("product.product open ('fig'), customer.customer", {},
+     [("ivy", None, 4), ("oak", None, 1), ("fig", "ann", 2), ("fig", "bob", 3), ("fig", "total", 5), ("no match", None, 5), ("total", "total", 15)]),
+    ("product.product", {"keep": "customer where quantity > 5"}, [("ivy", 4), ("fig", 5), ("no match", 5), ("total", 14)]),
+    ("product.product", {"keep": "top 1 customer by quantity"}, [("fig", 3), ("no match", 5), ("total", 8)]),
+    ("product.product", {"keep": "customer where quantity > 5, product where quantity < 5"}, [("ivy", 4), ("total", 4)]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("rows", "parts", "expected"), ASKED)
+def test_what_an_axis_text_asks(shared_stall: relatum.Model, rows: str, parts: dict[str, Any], expected: list[Any]) -> None:
+    assert told(shared_stall.pivot(rows, values="quantity", **parts)) == expected
+
+
+WRONG = [
+    ({"rows": "product.product by"}, "The axis stops too early", "          ^"),
+    ({"rows": "product.product closd"}, "Did you mean closed?", "^^^^^"),
+    ({"rows": "product.product top 5 with other"}, "Did you mean with others?", "^^^^^^^^^^"),
+    ({"rows": "product.product with others"}, "top or bottom leaves out", "^^^^^^^^^^^"),
+    ({"rows": "product.product closed by quantity"}, "by stands too late", "^^^^^^^^^^^"),
+    ({"rows": "product.product top 2 by quantity desc"}, "top takes the largest", "^^^^"),
+    ({"rows": "product.product top 2 top 3"}, "stands here twice", "^^^^^"),
+    ({"rows": "product.kind by product.price"}, "has no one value of product.price", "^^^^^^^^^^^^^"),
+    ({"rows": "product.product, product.kind closed"}, "the two are one field", "^^^^^^^^^^^^^^^^^^^"),
+    ({"rows": "revenue"}, "as a field it needs rows", "^^^^^^^"),
+    ({"rows": "product.product open (3)"}, "is text, and this is an integer", "^"),
+    ({"rows": "band(1 by 2)"}, "not clear whose rows", "^^^^"),
+    ({"keep": "product.product where share(quantity of total) > 1"}, "A keep of a request has no axes", "^^^^"),
+    ({"keep": "top 3 product by quantity desc"}, "top keeps the largest", "^^^^"),
+    ({"values": "quantity format 'x'"}, "is no number pattern", ""),
+    ({"values": "quantity, share: share(quantity of everything)"}, "is not written like this", "^^^^"),
+    ({"values": "quantity on sides"}, "cannot stand here", "^^^^^"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("parts", "reason", "caret"), WRONG)
+def test_a_wrong_request_says_what_where_and_what_to_do(shared_stall: relatum.Model, parts: dict[str, str], reason: str, caret: str) -> None:
+    with pytest.raises(relatum.RelatumError) as caught:
+        shared_stall.pivot(**{"values": "quantity", **parts})
+    assert reason in str(caught.value)
+    assert caret in str(caught.value)
+
+
+def test_notes_tell_what_is_hidden_and_what_a_share_is_of(shared_stall: relatum.Model) -> None:
+    grid = shared_stall.pivot("product.product top 1 with others", values="quantity, s: share(quantity of row)")
+    texts = " ".join(note.text for note in grid.notes)
+    assert "2 members of product.product beside the 1 largest are others" in texts
+    assert "A share of the row is 1 here" in texts
+    hidden = shared_stall.pivot("product.product top 1", values="quantity").notes
+    assert any("are not shown, and count in totals" in note.text for note in hidden)
+    blank = shared_stall.pivot("product.product top 2 by quantity[back 1 year]", values="quantity")
+    assert any("No member of product.product has a value to be ranked by" in note.text for note in blank.notes)
+    shut = shared_stall.pivot("product.kind closed, product.product", values="s: sole(sales.quantity)[pin last calendar.date]")
+    assert any("all values lie deeper" in note.text for note in shut.notes) or told(shut)
+    there = shared_stall.pivot("product.product open ('yew'), customer.customer", values="quantity")
+    assert any("are not shown under product.product: 'yew'" in note.text for note in there.notes)
+
+
+FORMATS = [
+    ("share(quantity of total)", "100.0%"), ("growth(quantity over 1 month)", "250.0%"), ("change(revenue over 1 month)", "€"),
+    ("revenue", "€"), ("revenue format '0.00'", "43.00"), ("(share(quantity of total))[where product.kind = 'fruit']", "100.0%"), ("quantity / 2", "3.50"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("value", "shown"), FORMATS)
+def test_rates_are_percent_and_what_is_like_a_measure_is_written_like_it(shared_stall: relatum.Model, value: str, shown: str) -> None:
+    text = shared_stall.pivot(values=f"v: {value}", where="calendar.month = '2024-02'").to_text(80)
+    assert shown in text
+
+
+def test_a_grid_is_asked_again_opened_closed_and_turned(shared_stall: relatum.Model) -> None:
+    grid = shared_stall.pivot("product.kind closed, product.product", values="quantity, revenue")
+    assert {len(line) for line in told(grid)} == {4}
+    opened = grid.open("fruit", relatum.NO_MATCH)
+    assert ("fruit", "fig", 5, 25) in told(opened)
+    assert opened.request.rows[0] == "product.kind open ('fruit', no match)"
+    assert told(opened.close("fruit", relatum.NO_MATCH)) == told(grid)
+    assert told(shared_stall.pivot("product.kind, product.product", values="quantity, revenue").close()) == told(grid)
+    assert told(opened.close(depth=2)) == told(shared_stall.pivot("product.kind, product.product", values="quantity, revenue"))
+    turned = opened.turn()
+    assert turned.request.columns == opened.request.rows
+    assert turned.request.values_on == "rows"
+    assert turned.turn().request == opened.request
+    assert told(grid.again(rows="product.product top 1", values="quantity")) == [("fig", 5), ("no match", 5), ("total", 15)]
+    for wrong, reason in ((lambda: grid.open("nothing"), "no closed member"), (lambda: grid.again(row="x"), "has no part row"),
+                          (lambda: grid.close(depth=3), "depth is 1 to 2"), (lambda: grid.close("fruit"), "as open"),
+                          (lambda: shared_stall.pivot("product.kind", values="quantity").open("fruit"), "No field of this grid is closed")):  # fmt: skip
+        with pytest.raises(relatum.RelatumError, match=reason):
+            wrong()
+
+
+def test_text_is_nested_or_in_columns_and_values_may_stand_on_rows(shared_stall: relatum.Model) -> None:
+    grid = shared_stall.pivot("product.kind, product.product", values="quantity, revenue")
+    lines = grid.to_text(80, layout="nested").splitlines()
+    fruit = next(at for at, line in enumerate(lines) if line.startswith("fruit"))
+    assert lines[fruit + 1].startswith("  fig")
+    assert lines[fruit].split()[1] == lines[fruit + 1].split()[1] == "5"
+    on_rows = grid.again(values="quantity, revenue on rows").to_text(80).splitlines()
+    assert any(line.split()[-2:] == ["quantity", "5"] for line in on_rows)
+    assert "▸ fruit" in grid.close().to_text(80)
+
+
+def test_members_are_listed_with_their_rows(shared_stall: relatum.Model) -> None:
+    assert [each for each, _ in shared_stall.members("product.product")] == ["ivy", "oak", "yew", "fig", relatum.NO_MATCH]
+    counted = dict(shared_stall.members("product.product", "customer.region = 'North'"))
+    assert counted == {"ivy": 1, "oak": None, "yew": None, "fig": 1, relatum.NO_MATCH: None}
+    assert [each for each, _ in shared_stall.members("product.kind", like="RUI")] == ["fruit"]
+    assert [each for each, _ in shared_stall.members("product.kind", like="_r%")] == ["fruit", "tree"]
+    assert dict(shared_stall.members("product.kind", value="revenue"))["fruit"] == 25
+    assert [each for each, _ in shared_stall.members("sales.note")] == ["", "x", "y", "z", None]
+    text = str(shared_stall.members("product.product", "customer.region = 'North'"))
+    assert "5 members, 3 without rows" in text
+    assert "where customer.region = 'North'" in text
+    frame = shared_stall.members("product.product").to_arrow()
+    assert frame.column_names == ["product.product", "product.product:no_match", "rows of sales", "present"]
+    with pytest.raises(relatum.RequestError, match="of one column"):
+        shared_stall.members("product.product, product.kind")
