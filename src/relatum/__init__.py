@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from relatum.api import Model
     from relatum.api import open_model as open
     from relatum.api import refresh_file as refresh
+    from relatum.audit.cell.place import OTHERS
     from relatum.audit.check import Report
     from relatum.drafting import draft
     from relatum.pivot.turning import NO_MATCH
@@ -29,6 +30,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "NO_MATCH",
+    "OTHERS",
     "DataError",
     "FormulaError",
     "Grid",
@@ -51,6 +53,7 @@ _LAZY = {
     "Model": ("relatum.api", "Model"),
     "Report": ("relatum.audit.check", "Report"),
     "draft": ("relatum.drafting", "draft"),
+    "OTHERS": ("relatum.audit.cell.place", "OTHERS"),
     "NO_MATCH": ("relatum.pivot.turning", "NO_MATCH"),
     "listening": ("relatum.progress", "listening"),
     "open": ("relatum.api", "open_model"),

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import dataclasses
 import functools
+from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
 from relatum.changing import in_turn
 from relatum.editing import Editable
+from relatum.errors import RequestError
 from relatum.pivot.answer import answer
 from relatum.pivot.members import find_members
 from relatum.pivot.request import Names, Request, Values, ValueText, ask
@@ -14,9 +17,11 @@ from relatum.pivot.turning import request_of, saved_as
 from relatum.present.grid import Grid
 from relatum.present.members import MemberList
 from relatum.present.numbers import check_format
+from relatum.session.session import Session
 
 if TYPE_CHECKING:
     from relatum.audit.understood import Reading
+    from relatum.explaining import Explanation
 
 
 class Askable(Editable):
@@ -106,7 +111,7 @@ class Askable(Editable):
                 check_format(value.format, value.label)
         session = self._session
         asked = functools.partial(answer, session)
-        return Grid(asked(request), asked)
+        return Grid(asked(request), asked, functools.partial(_explained, session))
 
     def members(self, column: str, where: str | None = None, *, value: str = "", like: str = "") -> MemberList:
         """The members of a column, each with its rows of the facts: what to choose a filter's value from.
@@ -142,6 +147,73 @@ class Askable(Editable):
         [('fig', 2), ('ivy', None)]
         """
         return MemberList(find_members(self._session, column, where or "", value, like))
+
+    def explain(
+        self,
+        value: str,
+        at: Mapping[str, object] | None = None,
+        where: str | None = None,
+        *,
+        keep: Names = (),
+        fields: Names = (),
+        columns: Names = (),
+        against: Mapping[str, object] | None = None,
+        along: str = "",
+        listed: int = 20,
+    ) -> Explanation:
+        """Why a cell is what it is: its filters, its formula part by part, the rows behind it.
+
+        Everything told is worked out by the plan that answers the grid which the cell is of.
+
+        Parameters
+        ----------
+        value : str
+            A measure or formula.
+        at : mapping, optional
+            The cell: fields and their members. None is the member null, ``relatum.NO_MATCH`` the rows whose lookup
+            found nothing, ``relatum.OTHERS`` the members beside the best.
+        where, keep : optional
+            The filters of the request, as of :meth:`pivot`.
+        fields, columns : str or list of str, optional
+            The fields of the axes where they have options (``product.plant top 5 with others``), and those that stand
+            on columns; the fields of ``at`` stand on rows unless named.
+        against : mapping, optional
+            Other members of some of the fields: the difference to that cell is taken apart.
+        along : str, optional
+            By whose members; the column that tells most unless given.
+        listed : int
+            So many rows behind each aggregate are listed; ``rows`` has all.
+
+        Returns
+        -------
+        Explanation
+            Printing it shows everything.
+
+        Raises
+        ------
+        RequestError, FormulaError
+            The value, a field or a member is not there; there is no difference.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+        >>> model.measure("quantity", "sum(sales.quantity)")
+        >>> found = model.explain("quantity", {"sales.product": "fig"})
+        >>> found.value, [(each.text, each.after) for each in found.filters]
+        (5, [("sales.product = 'fig'", 2)])
+        >>> found.rows.to_pylist()
+        [{'row': 1, 'sales.quantity': 2}, {'row': 2, 'sales.quantity': 3}]
+        """
+        from relatum.audit.cell.place import fields_of
+
+        asked = ask(fields, columns, value, where, keep)
+        if len(asked.values) != 1:
+            raise RequestError("One value is explained at a time.", fix="Name one measure or formula.")
+        members = dict(at or {})
+        request = dataclasses.replace(asked, rows=fields_of(members, asked.rows, asked.columns))
+        return _explained(self._session, request, 0, members, against, along, listed)
 
     @in_turn
     def keep_pivot(self, name: str, grid: Grid, *, about: str = "", replace: bool = False) -> None:
@@ -214,3 +286,28 @@ class Askable(Editable):
         from relatum.audit.understood import read_formula
 
         return read_formula(self._session, text)
+
+
+def _explained(
+    session: Session,
+    request: Request,
+    number: int,
+    at: Mapping[str, object],
+    against: Mapping[str, object] | None,
+    along: str,
+    listed: int,
+) -> Explanation:
+    """The explanation of one value of a request in a cell."""
+    from relatum.audit.cell.difference import take_apart
+    from relatum.audit.cell.story import Asked, explain_cell
+    from relatum.explaining import Explanation
+
+    asked = Asked(request, at, number)
+    story = explain_cell(session, asked, listed)
+    if against is not None:
+        story = dataclasses.replace(story, difference=take_apart(session, asked, dict(against), along))
+
+    def evaluate(formula: str, condition: str) -> object:
+        return answer(session, Request((), (), (ValueText(formula, formula),), condition)).scalar()
+
+    return Explanation(story, lambda: explain_cell(session, asked, None), evaluate)

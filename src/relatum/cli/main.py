@@ -13,6 +13,7 @@ from relatum.cli.diagram import diagram
 from relatum.cli.diff import diff
 from relatum.cli.draft import draft
 from relatum.cli.edit import edit
+from relatum.cli.explain import explain
 from relatum.cli.export import export
 from relatum.cli.impact import impact
 from relatum.cli.members import members
@@ -29,7 +30,7 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},
 )
-for command in (demo, draft, check, show, diagram, pivot, members, impact, diff, refresh, export):
+for command in (demo, draft, check, show, diagram, pivot, members, explain, impact, diff, refresh, export):
     app.command()(command)
 app.add_typer(edit, name="edit")
 

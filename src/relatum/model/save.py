@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, MutableMapping
 from datetime import date, datetime
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -68,13 +69,20 @@ def to_document(declaration: Declaration, sources: Mapping[str, str]) -> dict[st
         },
         {name: HierarchyEntry(list(each.levels), each.about) for name, each in declaration.hierarchies.items()},
         [
-            ControlEntry(control.measure, control.equals, dict(control.at), control.tolerance)
+            ControlEntry(control.measure, _number(control.equals), dict(control.at), control.tolerance)
             for control in declaration.controls
         ],
         {name: _pivot_entry(pivot) for name, pivot in declaration.pivots.items()},
     )
     document: dict[str, Any] = msgspec.to_builtins(entry, builtin_types=(date, datetime))
     return {"relatum": VERSION, "name": declaration.name, **document}
+
+
+def _number(value: object) -> object:
+    """A value as TOML has it: a decimal number is written as one, not as text."""
+    if not isinstance(value, Decimal):
+        return value
+    return int(value) if value == value.to_integral_value() else float(value)
 
 
 def _pivot_entry(pivot: SavedPivot) -> PivotEntry:

@@ -185,7 +185,7 @@ class Bounder:
     def _moved(self, source: str) -> tuple[list[DateSet], set[Filter], str]:
         sets, consumed, empty = [], set(), ""
         for calendar, steps in self.calendars(source).items():
-            periods = [each for each in self.context.filters if self._is_period(each, calendar)]
+            periods = [each for each in self.context.filters if self.is_period(each, calendar)]
             consumed.update(periods)
             route = self._calendar_route(calendar, source)
             assert route is not None
@@ -195,7 +195,8 @@ class Bounder:
             sets.append(dates)
         return sets, consumed, empty
 
-    def _is_period(self, each: Filter, calendar: str) -> bool:
+    def is_period(self, each: Filter, calendar: str) -> bool:
+        """Whether a filter chooses a period of a calendar, which changes of it replace."""
         if each.table != calendar:
             return False
         match each.by:
@@ -250,7 +251,7 @@ class Bounder:
         consumed: set[Filter] = set()
         for source in sources:
             for calendar, steps in self.calendars(source).items():
-                periods = [each for each in context.filters if self._is_period(each, calendar)]
+                periods = [each for each in context.filters if self.is_period(each, calendar)]
                 consumed.update(periods)
                 dates = self._date_set(calendar, steps, periods, source, ())
                 kept = tuple(each for each in context.filters if each not in periods)

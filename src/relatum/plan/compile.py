@@ -104,10 +104,10 @@ def compile_plan(catalog: Catalog, wanted: Wanted, derivations: Derivations) -> 
     FormulaError
         A change in square brackets reaches no aggregate, or opens a second route.
     """
-    return _PlanMaker(catalog, wanted).plan(derivations)
+    return PlanMaker(catalog, wanted).plan(derivations)
 
 
-class _PlanMaker:
+class PlanMaker:
     """Makes the plan of one request."""
 
     def __init__(self, catalog: Catalog, wanted: Wanted) -> None:
@@ -122,6 +122,7 @@ class _PlanMaker:
         self.notes: list[Note] = []
 
     def plan(self, derivations: Derivations) -> tuple[Plan, list[Note]]:
+        """The plan, and what is to be noted."""
         wanted, catalog = self.wanted, self.catalog
         self._take_keeps()
         grains: list[GridGrain] = []
@@ -155,12 +156,13 @@ class _PlanMaker:
         self.request = self.request.with_filters(one for one, _ in found)
         self.notes += [note for _, findings in found for note in findings.notes]
 
-    def _context(self, axes: tuple[Filter, ...]) -> Context:
+    def context(self, axes: tuple[Filter, ...]) -> Context:
+        """The context of a cell that these filters of axes make."""
         return Context((*axes, *self.request.filters))
 
     def _grain(self, wanted: GrainWanted) -> tuple[GridGrain, Findings]:
-        axes = tuple(self._axis_filter(key, key in wanted.others) for key in wanted.keys)
-        context = self._context(axes)
+        axes = tuple(self.axis_filter(key, key in wanted.others) for key in wanted.keys)
+        context = self.context(axes)
         compiler = self.compiler.at_grain(axes)
         compiled = [compiler.formula(each, context) for each in self.wanted.formulas if wanted.values]
         findings = together(found for _, found in compiled)
@@ -181,9 +183,9 @@ class _PlanMaker:
         return grain, findings
 
     def _top(self, top: TopWanted) -> Top:
-        axes = tuple(self._axis_filter(key, False) for key in (*top.outer, top.key))
+        axes = tuple(self.axis_filter(key, False) for key in (*top.outer, top.key))
         self.compiler.at_grain(axes)
-        by = tuple((self._ordering(each, (top.key,), self._context(axes)), down) for each, down in top.by)
+        by = tuple((self._ordering(each, (top.key,), self.context(axes)), down) for each, down in top.by)
         return Top(top.key, top.outer, top.number, by, self.others.get(top.key))
 
     def _ordering(self, expression: Expression, keys: tuple[int, ...], context: Context) -> Formula:
@@ -197,7 +199,8 @@ class _PlanMaker:
         node = KeyColumn(keys[-1], route, expression.table, expression.column, INTEGER, False, order)
         return formula_of(Slot(node, INTEGER))
 
-    def _axis_filter(self, key: int, others: bool) -> Filter:
+    def axis_filter(self, key: int, others: bool) -> Filter:
+        """The filter of a field's member, or of the members of it that a top leaves out."""
         field = self.wanted.fields[key]
         axis: Literal["rows", "columns"] = "rows" if key < self.wanted.row_count else "columns"
         by: ByMember | ByHidden = ByMember(key)

@@ -171,7 +171,7 @@ class _Writer:
         return f"{self.key(match.key)}{_along(match.route)}"
 
     def dates(self, dates: DateSet, indent: str) -> Iterator[str]:
-        moves = ", then ".join(map(_step, dates.steps)) or "as they are"
+        moves = ", then ".join(map(step_text, dates.steps)) or "as they are"
         yield f"{indent}on dates of {quoted(dates.calendar.table)}, {moves}{_along(dates.route)}"
         for match in dates.matches:
             yield f"{indent}  from those of {self.match(match)}"
@@ -225,7 +225,7 @@ class _Writer:
             case Slot():
                 return self.number(node_in(expression))
             case Apply(function, arguments):
-                return self.applied(function, [self.expression(each) for each in arguments])
+                return applied_text(function, [self.expression(each) for each in arguments])
             case LetValue(number):
                 return f"x{number}"
             case Aggregate() | Ranked() | Narrowed() | InContext() | LetIn():
@@ -233,36 +233,38 @@ class _Writer:
             case _:
                 assert_never(expression)
 
-    def applied(self, function: str, arguments: list[str]) -> str:
-        if function in _INFIX and len(arguments) == 2:
-            return f"({arguments[0]} {function} {arguments[1]})"
-        if SCALARS[function].called:
-            return f"{function}({', '.join(arguments)})"
-        match function:
-            case "in":
-                return f"{arguments[0]} in ({', '.join(arguments[1:])})"
-            case "is_null":
-                return f"{arguments[0]} is null"
-            case "not":
-                return f"not {arguments[0]}"
-            case "band_by":
-                return f"band({arguments[0]} by {arguments[1]})"
-            case "band_at":
-                return f"band({arguments[0]} at {', '.join(arguments[1:])})"
-            case "band_edge":
-                return f"the lower edge of {arguments[0]}"
-            case "period_month" | "period_quarter" | "period_week":
-                return f"period({arguments[0]} by {function.removeprefix('period_')})"
-            case "cast":
-                return f"cast({arguments[0]} as {arguments[1][1:-1]})"
-            case "negate":
-                return f"-{arguments[0]}"
-            case "case":
-                pairs = zip(arguments[:-1:2], arguments[1:-1:2], strict=True)
-                whens = " ".join(f"when {condition} then {value}" for condition, value in pairs)
-                return f"case {whens} else {arguments[-1]} end"
-            case _:
-                raise AssertionError(f"a plan's text does not say how {function} is written")
+
+def applied_text(function: str, arguments: list[str]) -> str:
+    """A function on arguments, as a formula writes it."""
+    if function in _INFIX and len(arguments) == 2:
+        return f"({arguments[0]} {function} {arguments[1]})"
+    if SCALARS[function].called:
+        return f"{function}({', '.join(arguments)})"
+    match function:
+        case "in":
+            return f"{arguments[0]} in ({', '.join(arguments[1:])})"
+        case "is_null":
+            return f"{arguments[0]} is null"
+        case "not":
+            return f"not {arguments[0]}"
+        case "band_by":
+            return f"band({arguments[0]} by {arguments[1]})"
+        case "band_at":
+            return f"band({arguments[0]} at {', '.join(arguments[1:])})"
+        case "band_edge":
+            return f"the lower edge of {arguments[0]}"
+        case "period_month" | "period_quarter" | "period_week":
+            return f"period({arguments[0]} by {function.removeprefix('period_')})"
+        case "cast":
+            return f"cast({arguments[0]} as {arguments[1][1:-1]})"
+        case "negate":
+            return f"-{arguments[0]}"
+        case "case":
+            pairs = zip(arguments[:-1:2], arguments[1:-1:2], strict=True)
+            whens = " ".join(f"when {condition} then {value}" for condition, value in pairs)
+            return f"case {whens} else {arguments[-1]} end"
+        case _:
+            raise AssertionError(f"a plan's text does not say how {function} is written")
 
 
 def _field(field: Field) -> str:
@@ -299,7 +301,8 @@ def _moment(value: int, digits: int) -> str:
     return f"timestamp '{moment_of(whole).isoformat(sep=' ', timespec='microseconds')}{finer:03}'"
 
 
-def _step(step: Step) -> str:
+def step_text(step: Step) -> str:
+    """A calendar change as a formula writes it."""
     match step:
         case Shift(number, unit):
             return f"{'back' if number < 0 else 'forward'} {abs(number)} {unit}"

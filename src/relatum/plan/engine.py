@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from typing import Protocol
 
 from relatum.data.columns import Array, Column, Members
+from relatum.language.expression import Expression
 from relatum.model.routes import Place
-from relatum.plan.nodes import Plan
+from relatum.plan.nodes import Aggregation, DateSet, Formula, Hidden, Kept, Plan, Visible
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,8 +116,48 @@ class Answer:
     opened: Mapping[int, Array] = field(default_factory=dict)
 
 
+class Evidence(Protocol):
+    """What an engine shows of one cell of a plan: the same steps that answer the whole grid, looked into."""
+
+    def value(self, formula: Formula) -> Column:
+        """A formula's value in the cell: one row."""
+        ...
+
+    def rows(self, node: Aggregation) -> Array:
+        """The numbers of the rows that an aggregation is over, in order."""
+        ...
+
+    def columns(self, table: str, expressions: Sequence[Expression], rows: Array) -> list[Column]:
+        """Row expressions of a table on some of its rows."""
+        ...
+
+    def members(self, visible: Visible, formulas: Sequence[Formula]) -> tuple[dict[int, Array], list[Column]]:
+        """The members that the cell sees, as the codes of their keys, and formulas at each of them."""
+        ...
+
+    def dates(self, dates: DateSet) -> Array:
+        """The dates of a set, in days since 1970, in order."""
+        ...
+
+    def kept(self, kept: Kept | Hidden) -> Array:
+        """The codes of the members that the cell keeps, or that are hidden in it."""
+        ...
+
+
 class Engine(Protocol):
     """Whatever can answer a plan."""
+
+    def look(self, plan: Plan, cell: Mapping[int, int]) -> Evidence:
+        """Look into one cell: the code of a member for each of its keys.
+
+        A key that holds sets of hidden members is given any code: which set is meant, the outer members say.
+
+        Raises
+        ------
+        RequestError
+            No members are hidden there.
+        """
+        ...
 
     def run(self, plan: Plan) -> Answer:
         """The values of every grain of a plan.

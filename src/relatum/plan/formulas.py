@@ -202,6 +202,11 @@ class Compiler:
             case _:
                 assert_never(expression)
 
+    def inside(self, expression: Expression, context: Context) -> Context:
+        """The context of the formula inside square brackets."""
+        assert isinstance(expression, InContext), "brackets change a context"
+        return changed(self.catalog, context, expression.changes, lambda change, where: self._keep(change, where)[0])[0]
+
     def _in_context(self, expression: InContext, context: Context) -> Compiled:
         about_keeps: list[Findings] = []
 

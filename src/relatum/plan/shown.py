@@ -68,7 +68,8 @@ def _with_rows(node: Aggregation, keys: tuple[int, ...]) -> Candidates:
 
 
 def _is_simple(dates: DateSet) -> bool:
-    return not dates.within and not any(map(kept_keys, dates.kept)) and not any(match.at or not match.column for match in dates.matches)
+    alike = not dates.within and not any(map(kept_keys, dates.kept))
+    return alike and not any(match.at or not match.column for match in dates.matches)
 
 
 def _by_axes_alone(bounds: Bounds, keys: tuple[int, ...]) -> bool:

@@ -2,30 +2,26 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
-from datetime import date, datetime
 from pathlib import Path
 from typing import Any
 
-import msgspec
 import numpy as np
-import pyarrow.ipc as paipc
 
 from relatum.data.arrow import python_values
 from relatum.data.columns import Array
 from relatum.data.types import Kind
 from relatum.errors import RelatumError, RequestError
-from relatum.model.atomic import write_atomically, write_bytes_atomically
+from relatum.model.atomic import write_atomically
 from relatum.pivot.request import Request
 from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Result
 from relatum.pivot.turning import changed, turned, with_closed, with_open
 from relatum.plan.notes import Note
+from relatum.present.tables import arrow_bytes, csv_text, json_text, parquet_bytes, write_as
 from relatum.present.text import SCREEN, WHOLE, TextLayout, grid_text
-from relatum.wording import listed
+from relatum.wording import suggestion
 
 
 class Grid:
@@ -40,11 +36,14 @@ class Grid:
         What the engine found.
     asked : callable
         Asks the same model another request.
+    explained : callable
+        Explains a cell of a request.
     """
 
-    def __init__(self, result: Result, asked: Callable[[Request], Result]) -> None:
+    def __init__(self, result: Result, asked: Callable[[Request], Result], explained: Callable[..., Any]) -> None:
         self.result = result
         self._asked = asked
+        self._explained = explained
 
     # -- the same request, turned -------------------------------------------------------------------------------------
 
@@ -110,13 +109,49 @@ class Grid:
         """Swap rows and columns; the values' labels go with them."""
         return self._with(turned(self.result.request))
 
+    def explain(
+        self,
+        at: Mapping[str, Any] | None = None,
+        value: str = "",
+        *,
+        against: Mapping[str, Any] | None = None,
+        along: str = "",
+        listed: int = 20,
+    ) -> Any:
+        """Why a cell of this grid is what it is.
+
+        Parameters
+        ----------
+        at : mapping, optional
+            The fields of the grid and the members of the cell; what is not named is totalled over.
+        value : str, optional
+            The label of the value; the first one unless given.
+        against, along, listed : optional
+            As of :meth:`relatum.Model.explain`.
+
+        Returns
+        -------
+        Explanation
+            Printing it shows everything.
+
+        Raises
+        ------
+        RequestError
+            The value, a field or a member is not there.
+        """
+        labels = [each.label for each in self.result.values]
+        if value and value not in labels:
+            raise RequestError(f"The grid has no value {value}.", fix=suggestion(value, labels, noun="value"))
+        number = labels.index(value) if value else 0
+        return self._explained(self.request, number, dict(at or {}), against, along, listed)
+
     @property
     def request(self) -> Request:
         """What was asked."""
         return self.result.request
 
     def _with(self, request: Request) -> Grid:
-        return Grid(self._asked(request), self._asked)
+        return Grid(self._asked(request), self._asked, self._explained)
 
     @property
     def notes(self) -> tuple[Note, ...]:
@@ -215,42 +250,24 @@ class Grid:
         RequestError
             The ending is another one.
         """
-        target = Path(path)
-        writers: dict[str, Callable[[], str | bytes]] = {
-            ".csv": lambda: self.to_csv(totals=totals),
-            ".json": lambda: self.to_json(totals=totals) + "\n",
-            ".parquet": lambda: _parquet(self.to_arrow(totals)),
-            ".arrow": lambda: _ipc(self.to_arrow(totals)),
-            ".txt": lambda: grid_text(self.result, 200, WHOLE) + "\n",
-        }
-        write = writers.get(target.suffix.lower())
-        if write is None:
-            raise RequestError(
-                f"A grid is not written to files ending in {target.suffix or 'nothing'}.",
-                path=target,
-                fix=f"Known endings: {listed(list(writers))}.",
-            )
-        content = write()
-        if isinstance(content, bytes):
-            write_bytes_atomically(target, content)
-        else:
-            write_atomically(target, content)
+        write_as(
+            Path(path),
+            "A grid is",
+            {
+                ".csv": lambda: self.to_csv(totals=totals),
+                ".json": lambda: self.to_json(totals=totals) + "\n",
+                ".parquet": lambda: parquet_bytes(self.to_arrow(totals)),
+                ".arrow": lambda: arrow_bytes(self.to_arrow(totals)),
+                ".txt": lambda: grid_text(self.result, 200, WHOLE) + "\n",
+            },
+        )
 
     def to_csv(self, path: str | os.PathLike[str] | None = None, *, totals: bool = False) -> str:
         """The tidy table as CSV text, numbers in full and without grouping; with a ``path`` it is written there too."""
-        text = self._csv(totals)
+        text = csv_text(self.to_arrow(totals))
         if path is not None:
             write_atomically(Path(path), text)
         return text
-
-    def _csv(self, totals: bool) -> str:
-        table = self.to_arrow(totals)
-        buffer = io.StringIO()
-        writer = csv.writer(buffer, lineterminator="\n")
-        writer.writerow(table.column_names)
-        columns = [[_csv_value(value) for value in column.to_pylist()] for column in table.columns]
-        writer.writerows(zip(*columns, strict=True))
-        return buffer.getvalue()
 
     def to_json(self, path: str | os.PathLike[str] | None = None, *, totals: bool = False) -> str:
         """The tidy table as JSON: filters, notes and a list of records; decimals are numbers, written in full.
@@ -270,12 +287,8 @@ class Grid:
             "notes": [{"kind": note.kind, "text": note.text} for note in self.notes],
             "records": self.to_arrow(totals).to_pylist(),
         }
-        encoded = msgspec.json.Encoder(decimal_format="number").encode(document)
-        return msgspec.json.format(encoded, indent=2).decode()
+        return json_text(document)
 
-
-#: Floats are whole numbers exactly up to here.
-_EXACT = 2.0**53
 
 _PANDAS = {
     Kind.INTEGER: "Int64",
@@ -315,28 +328,3 @@ def _index(pd: Any, axes: tuple[Axis, ...], codes: Array) -> Any:
 def _key(names: Any, label: str, several: bool) -> tuple[Any, ...]:
     parts = names if isinstance(names, tuple) else (names,)
     return (*parts, label) if several else tuple(parts)
-
-
-def _parquet(table: Any) -> bytes:
-    import pyarrow.parquet as pq  # noqa: PLC0415 - heavy, and needed where a grid is written so
-
-    buffer = io.BytesIO()
-    pq.write_table(table, buffer)
-    return buffer.getvalue()
-
-
-def _ipc(table: Any) -> bytes:
-    buffer = io.BytesIO()
-    with paipc.new_file(buffer, table.schema) as writer:
-        writer.write_table(table)
-    return buffer.getvalue()
-
-
-def _csv_value(value: Any) -> Any:
-    if value is None:
-        return ""
-    if isinstance(value, bool):
-        return "true" if value else "false"
-    if isinstance(value, float) and value.is_integer() and abs(value) < _EXACT:
-        return int(value)
-    return value.isoformat() if isinstance(value, date | datetime) else value

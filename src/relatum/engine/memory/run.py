@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 import numpy as np
 
 from relatum.data.columns import Column
 from relatum.engine.memory.aggregates import AGGREGATE_KERNELS
 from relatum.engine.memory.evaluate import Evaluator
+from relatum.engine.memory.evidence import MemoryEvidence
 from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.kernels import KERNELS
 from relatum.engine.memory.ranks import RANKING_KERNELS
@@ -51,6 +54,10 @@ class MemoryEngine:
         opened = {closing.key: finder.opened(closing.key) for closing in plan.closings}
         members = tuple(self.store.members(field.table, field.column) for field in plan.fields[: len(plan.axes)])
         return Answer(tuple(cells), members, tuple(dict.fromkeys(evaluator.losses())), left_out, opened)
+
+    def look(self, plan: Plan, cell: Mapping[int, int]) -> MemoryEvidence:
+        """Look into one cell of a plan."""
+        return MemoryEvidence(self.store, plan, cell)
 
 
 def derived_column(store: Store, derivation: Derivation) -> Column:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import assert_never
 
@@ -31,6 +31,7 @@ from relatum.plan.nodes import (
     Plan,
     PlanNode,
     Restriction,
+    Top,
     Visible,
     WithRows,
 )
@@ -51,6 +52,7 @@ class Shown:
         self.plan = plan
         self.evaluator = evaluator
         self._allowed: dict[int, NDArray[np.bool_]] = {}
+        self._tops: Tops | None = None
 
     def codes(self) -> tuple[list[Array], tuple[LeftOut, ...]]:
         """For each grain an array of member codes: a row for each combination, a column for each key, in order.
@@ -61,12 +63,16 @@ class Shown:
         for grain in self.plan.grains:
             if not grain.others:
                 found[grain] = self._grain(grain, found.items())
-        tops = Tops(self.plan, self.evaluator)
+        tops = self._tops = Tops(self.plan, self.evaluator)
         left = tops.settle(found)
         for grain in self.plan.grains:
             if grain.others:
                 left[grain] = self._others(grain, tops, found, left)
         return [left[grain] for grain in self.plan.grains], tuple(tops.left_out)
+
+    def hidden_set(self, top: Top, outer: Sequence[int]) -> int | None:
+        """The number of the set of hidden members under some outer ones, once ``codes`` has found them."""
+        return None if self._tops is None else self._tops.set_under(top, outer)
 
     def _others(
         self, grain: GridGrain, tops: Tops, found: Mapping[GridGrain, Array], left: Mapping[GridGrain, Array]

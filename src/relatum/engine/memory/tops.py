@@ -83,6 +83,12 @@ class Tops:
             evaluator.sizes[top.others] = max(len(distinct), 1)
         return _Settled(top, hidden, sets, distinct)
 
+    def set_under(self, top: Top, outer: Sequence[int]) -> int | None:
+        """The number of the set of hidden members under some outer ones."""
+        settled = next(each for each in self.settled if each.top == top)
+        found = np.flatnonzero((settled.outer == np.array(outer, np.int64)).all(axis=1))
+        return int(found[0]) if len(found) else None
+
     def _sets_of(self, settled: _Settled, keys: Sequence[int], codes: Array) -> Array:
         """For each combination the set of hidden members that it is in; -1 where it is in none."""
         prefix = (*settled.top.outer, settled.top.key)

@@ -1,0 +1,249 @@
+"""Two cells compared: their difference by the members that moved it most, and as quantity, price and mix."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from decimal import Decimal
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+
+from relatum.audit.cell.place import Cell, cell_of
+from relatum.audit.cell.records import Contribution, Difference
+from relatum.audit.cell.story import Asked, CellLook
+from relatum.data.arrow import python_values
+from relatum.data.types import Kind
+from relatum.errors import RequestError
+from relatum.language.expression import Aggregate, Apply, Expression, InContext
+from relatum.model.names import column_name
+from relatum.model.routes import Place
+from relatum.pivot.axes import resolve_request
+from relatum.pivot.request import ask
+from relatum.pivot.turning import NO_MATCH
+from relatum.plan.compile import GrainWanted, Wanted
+from relatum.session.session import Session
+
+#: Columns with more members than this do not tell at a glance what moved.
+_MOST_MEMBERS = 500
+#: So many columns of lookups are tried.
+_MOST_COLUMNS = 24
+
+
+@dataclass(frozen=True, slots=True)
+class _Split:
+    """Values of both cells by the members of a column: the value, and the quantity where it is a product."""
+
+    column: str
+    names: tuple[Any, ...]
+    before: tuple[Any, ...]
+    after: tuple[Any, ...]
+    quantities: tuple[tuple[Any, ...], tuple[Any, ...]] | None
+
+
+def take_apart(session: Session, asked: Asked, other: dict[str, Any], along: str = "") -> Difference:
+    """The difference between a cell and another one of the same fields.
+
+    Parameters
+    ----------
+    session : Session
+        The model with its data.
+    asked : Asked
+        The cell, the later one.
+    other : dict
+        The members of the cell that it is compared with; those of fields that are not named are the same.
+    along : str, optional
+        The column by whose members it is taken apart; the one that tells most unless given.
+
+    Raises
+    ------
+    RequestError
+        The value is no number, one of the cells has none, or no column of a lookup tells members apart.
+    """
+    earlier = replace(asked, at={**asked.at, **other})
+    if set(earlier.at) != set(asked.at):
+        raise RequestError("Both cells have members of the same fields.", fix="Name the fields of the first cell.")
+    look = CellLook(session, asked)
+    resolved = look.resolved
+    if not look.formula.type.numeric:
+        raise RequestError("Only numbers have a difference.")
+    cells = [look.cell, cell_of(resolved, earlier.at)]
+    if any(cell.others for cell in cells):
+        raise RequestError("Others are no member of a difference.", fix="Compare two members.")
+    after, before = (python_values(CellLook(session, each).value(look.formula))[0] for each in (asked, earlier))
+    if after is None or before is None:
+        raise RequestError(
+            "One of the two cells has no value, so that there is no difference.", fix="Explain it alone."
+        )
+    product = _product(look.formula)
+    columns = [along] if along else _candidates(look, look.formula)
+    splits = [_split(session, asked, column, cells, product) for column in columns]
+    splits = [each for each in splits if each.names]
+    if not splits:
+        raise RequestError("No column of a lookup tells members of the two cells apart.", fix="Name one: along.")
+    best = max(splits, key=lambda each: _telling(each, before, after))
+    total = after - before
+    parts = [
+        Contribution(_named(name), old, new, _minus(new, old))
+        for name, old, new in zip(best.names, best.before, best.after, strict=True)
+    ]
+    parts = [each for each in parts if each.part]
+    parts.sort(key=lambda each: (-abs(each.part), str(each.name)))
+    rest = total - sum((each.part for each in parts), start=type(total)(0))
+    if rest and abs(float(rest)) > 1e-9 * max(abs(float(before)), abs(float(after))):
+        parts.append(Contribution("what does not add up over the members", None, None, rest))
+    return Difference(cells[1].named, before, after, total, best.column, tuple(parts), _factors(best, before, after))
+
+
+def _named(name: Any) -> str:
+    return "(no match)" if name is NO_MATCH else "(null)" if name is None else str(name)
+
+
+def _minus(new: Any, old: Any) -> Any:
+    if new is None:
+        return -old if old is not None else 0
+    return new if old is None else new - old
+
+
+# -- the values by members --------------------------------------------------------------------------------------------
+
+
+def _split(
+    session: Session, asked: Asked, column: str, cells: Sequence[Cell], product: tuple[Expression, Aggregate] | None
+) -> _Split:
+    """The value of both cells by the members of a column, each as the grid with that column has it."""
+    request = asked.request
+    wider = replace(request, rows=(*request.rows, *ask(rows=column).rows))
+    resolved = resolve_request(session, wider)
+    own = resolved.session
+    keys = tuple(range(len(resolved.heads)))
+    fields = tuple(resolved.head(key).field for key in keys)
+    added = resolved.row_count - 1
+    formulas = (resolved.formulas[asked.number], *((product[0],) if product is not None else ()))
+    wanted = Wanted(
+        fields,
+        formulas,
+        resolved.filters,
+        (GrainWanted(keys),),
+        resolved.row_count,
+        cell_limit=10_000_000,
+        keeps=resolved.keeps,
+    )
+    found = own.engine.run(own.plan(wanted)[0])
+    grain = found.cells[0]
+    sides: list[dict[int, tuple[Any, ...]]] = []
+    for cell in cells:
+        mask = np.ones(len(grain.codes), np.bool_)
+        for key, code in cell.codes.items():
+            mask &= grain.codes[:, key if key < added else key + 1] == code
+        rows = np.flatnonzero(mask)
+        values = [python_values(each.take(rows)) for each in grain.values]
+        sides.append(dict(zip(grain.codes[rows, added].tolist(), zip(*values, strict=True), strict=True)))
+    members = found.members[added]
+    codes = sorted({*sides[0], *sides[1]})
+    texts = python_values(members.values.take(np.array([code for code in codes if code < members.null], np.int64)))
+    names = [*texts, *(None if code == members.null else NO_MATCH for code in codes if code >= members.null)]
+    blank = (None,) * len(formulas)
+    after, before = ([side.get(code, blank) for code in codes] for side in sides)
+    quantities = None
+    if product is not None:
+        quantities = tuple(each[1] for each in before), tuple(each[1] for each in after)
+    return _Split(column, tuple(names), tuple(each[0] for each in before), tuple(each[0] for each in after), quantities)
+
+
+def _candidates(look: CellLook, formula: Expression) -> list[str]:
+    """The columns of lookups by which a value could be taken apart: with some members, and not on the cell itself."""
+    catalog, store, declaration = look.session.catalog, look.session.store, look.session.declaration
+    fact = _fact(formula)
+    taken = {(resolved.field.table, resolved.field.column) for resolved in look.resolved.fields}
+    calendars = {table for table, _ in taken if catalog.is_calendar(table)}
+    found: list[str] = []
+    for place in catalog.routes.lookups(Place(fact)) if fact else ():
+        table = place.table
+        if place.level or table == fact or table in calendars or catalog.is_calendar(table):
+            continue
+        for column, type_ in catalog.columns(table).items():
+            useful = type_.kind is Kind.TEXT and (table, column) not in taken
+            if not useful or catalog.filter(table, frozenset([column]), fact) is None:
+                continue
+            members = len(store.members(table, column).values)
+            keyed = declaration.tables[declaration.rows_of(table)].key == (column,)
+            if 2 <= members <= _MOST_MEMBERS and not keyed:
+                found.append(column_name(table, column))
+    return found[:_MOST_COLUMNS]
+
+
+def _fact(expression: Expression) -> str:
+    """The row table of the first aggregate of a formula."""
+    while isinstance(expression, InContext):
+        expression = expression.formula
+    if isinstance(expression, Aggregate):
+        return expression.row_table
+    if isinstance(expression, Apply):
+        return next((found for each in expression.arguments if (found := _fact(each))), "")
+    return ""
+
+
+def _telling(split: _Split, before: Any, after: Any) -> float:
+    """How much the members differ from all having grown alike, against how many they are."""
+    rate = float(after) / float(before) if before else 0.0
+    off = math.fsum(
+        abs(float(new or 0) - float(old or 0) * rate) for old, new in zip(split.before, split.after, strict=True)
+    )
+    return off / math.sqrt(len(split.names))
+
+
+# -- quantity, price and mix ------------------------------------------------------------------------------------------
+
+
+def _product(expression: Expression) -> tuple[Expression, Aggregate] | None:
+    """The sum of the first factor of a sum of products; None for any other formula."""
+    if not isinstance(expression, Aggregate) or expression.function != "sum" or expression.grain is not None:
+        return None
+    (argument,) = expression.arguments
+    factor = argument
+    while isinstance(factor, Apply) and factor.function == "*":
+        factor = factor.arguments[0]
+    if factor is argument or not factor.type.numeric:
+        return None
+    return replace(expression, arguments=(factor,), type=factor.type, text=""), expression
+
+
+def _factors(split: _Split, before: Any, after: Any) -> tuple[Contribution, ...]:
+    """A difference as what quantity, mix and price did, exactly: the three add up to it.
+
+    With the quantity and value of each member before and after: quantity at the old average price; mix, that other
+    shares of the quantity went to dear and to cheap members, at their old prices; price, that each member's own
+    changed. A member that had no quantity before has the old average price.
+    """
+    if split.quantities is None:
+        return ()
+    quantities = [[Fraction(each or 0) for each in side] for side in split.quantities]
+    values = [[Fraction(each or 0) for each in side] for side in (split.before, split.after)]
+    (old_q, new_q), (old_v, new_v) = map(sum, quantities), map(sum, values)
+    if not old_q or old_v != Fraction(before) or new_v != Fraction(after):
+        return ()
+    average = Fraction(old_v) / old_q
+    prices = [value / own if own else average for value, own in zip(values[0], quantities[0], strict=True)]
+    at_old_prices = sum((own * price for own, price in zip(quantities[1], prices, strict=True)), start=Fraction(0))
+    exact = isinstance(after, int | Decimal)
+    quantity = _rounded((new_q - old_q) * average, exact, after)
+    price = _rounded(new_v - at_old_prices, exact, after)
+    mix = (after - before) - quantity - price
+    return (
+        Contribution("quantity", float(old_q), float(new_q), quantity),
+        Contribution("mix", None, None, mix),
+        Contribution("price", None, None, price),
+    )
+
+
+def _rounded(value: Fraction, exact: bool, like: Any) -> Any:
+    """A part in the digits of the difference, so that the three add up exactly."""
+    if not exact:
+        return float(value)
+    if isinstance(like, int):
+        return round(value)
+    digits = -int(like.as_tuple().exponent)
+    return Decimal(round(value * 10**digits)).scaleb(-digits)

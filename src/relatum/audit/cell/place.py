@@ -1,0 +1,174 @@
+"""Which cell is meant: members of fields, from Python or from text."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date, datetime, timedelta
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from relatum.data.arrow import column_to_arrow, python_values
+from relatum.errors import RequestError
+from relatum.language.parse import parse_formula
+from relatum.language.tree import Literal, Name, Operation
+from relatum.model.names import literal, split_list
+from relatum.pivot.axes import Resolved
+from relatum.pivot.turning import NO_MATCH
+from relatum.session.session import Session
+from relatum.wording import suggestion
+
+
+class Others:
+    """Stands for the members that a top leaves out, where a member is named from Python."""
+
+    def __repr__(self) -> str:
+        return "others"
+
+
+OTHERS = Others()
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """A cell of a resolved request: the fields that it has members of, the codes, and which of them are others."""
+
+    keys: tuple[int, ...]
+    codes: dict[int, int]
+    others: frozenset[int]
+    named: tuple[tuple[str, Any], ...]
+
+
+def members_in(text: str) -> dict[str, Any]:
+    """Members from text: ``category.category = 'Ferns', calendar.year is null, product.plant = others``.
+
+    Raises
+    ------
+    FormulaError, RequestError
+        A part names no member of a field.
+    """
+    found: dict[str, Any] = {}
+    for part in split_list(text):
+        node = parse_formula(part, "at")
+        if not isinstance(node, Operation) or node.operator not in ("=", "is_null", "is_no_match"):
+            raise RequestError(
+                f"{part} names no member.", fix="Write table.column = 'member', … is null, … is no match, … = others."
+            )
+        field = part[node.operands[0].span.start : node.operands[0].span.stop]
+        if node.operator == "is_null":
+            found[field] = None
+        elif node.operator == "is_no_match":
+            found[field] = NO_MATCH
+        else:
+            found[field] = _constant(part, node.operands[1])
+    return found
+
+
+def _constant(part: str, node: Any) -> Any:
+    if isinstance(node, Name) and node.parts == ("others",):
+        return OTHERS
+    negative = isinstance(node, Operation) and node.operator == "negate"
+    inner = node.operands[0] if negative else node
+    if not isinstance(inner, Literal):
+        raise RequestError(f"{part} names no member.", fix="After = comes a constant, or others.")
+    return Written(inner, negative)
+
+
+@dataclass(frozen=True, slots=True)
+class Written:
+    """A constant as it was written."""
+
+    literal: Literal
+    negative: bool
+
+
+def cell_of(resolved: Resolved, at: Mapping[str, Any]) -> Cell:
+    """The cell that members of fields name; fields that are not named are totalled over.
+
+    Raises
+    ------
+    RequestError
+        A field or a member is not there.
+    """
+    names = {resolved.fields[head].name: number for number, head in enumerate(resolved.heads)}
+    labels = {resolved.fields[head].label: number for number, head in enumerate(resolved.heads)}
+    codes: dict[int, int] = {}
+    others: set[int] = set()
+    for field, member in at.items():
+        key = names.get(field, labels.get(field))
+        if key is None:
+            raise RequestError(f"{field} is no field of the cell.", fix=suggestion(field, names, noun="field"))
+        if isinstance(member, Others):
+            if not resolved.head(key).others:
+                raise RequestError(
+                    f"{field} has no others.", fix=f"Say which members are shown: {field} top 5 with others."
+                )
+            others.add(key)
+            codes[key] = 0
+        else:
+            codes[key] = code_of(resolved.session, resolved, key, member)
+    keys = tuple(sorted(codes))
+    told = tuple((resolved.head(key).name, _told(resolved, key, codes[key], key in others)) for key in keys)
+    return Cell(keys, codes, frozenset(others), told)
+
+
+def _told(resolved: Resolved, key: int, code: int, others: bool) -> Any:
+    field = resolved.head(key).field
+    members = resolved.session.store.members(field.table, field.column)
+    if others:
+        return OTHERS
+    if code == members.no_match:
+        return NO_MATCH
+    return None if code == members.null else python_values(members.values.take(np.array([code])))[0]
+
+
+def code_of(session: Session, resolved: Resolved, key: int, member: Any) -> int:
+    """The code of a member of a field; a RequestError where there is none."""
+    field = resolved.head(key).field
+    members = session.store.members(field.table, field.column)
+    if member is NO_MATCH:
+        return members.no_match
+    if member is None:
+        return members.null
+    wanted = _python(member)
+    array = column_to_arrow(members.values)
+    try:
+        at = pc.index(
+            array, pa.scalar(wanted, array.type.value_type if pa.types.is_dictionary(array.type) else array.type)
+        )
+        code = int(at.as_py())
+    except (pa.ArrowInvalid, pa.ArrowTypeError, pa.ArrowNotImplementedError):
+        code = -1
+    if code >= 0:
+        return code
+    texts = [str(value) for value in python_values(members.values.take(np.arange(min(len(members.values), 20_000))))]
+    raise RequestError(
+        f"{resolved.head(key).name} has no member {wanted if isinstance(wanted, str) else literal(wanted)}.",
+        fix=suggestion(str(wanted), texts, noun="member"),
+    )
+
+
+def _python(member: Any) -> Any:
+    if not isinstance(member, Written):
+        return member
+    value, type_ = member.literal.value, member.literal.type
+    match str(type_).split("(")[0]:
+        case "decimal":
+            number: Any = Decimal(int(value or 0)).scaleb(-type_.scale)
+        case "date":
+            return date(1970, 1, 1) + timedelta(days=int(value or 0))
+        case "timestamp":
+            return datetime(1970, 1, 1) + timedelta(microseconds=int(value or 0) // 10**type_.scale)
+        case _:
+            number = value
+    return -number if member.negative else number
+
+
+def fields_of(at: Mapping[str, Any], rows: Sequence[str], columns: Sequence[str]) -> tuple[str, ...]:
+    """The row fields of a cell's request: those stated, and those of its members that no axis states."""
+    stated = " ".join([*rows, *columns])
+    return (*rows, *(field for field in at if field not in stated))

@@ -1,0 +1,131 @@
+"""What an explanation holds."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from relatum.data.types import Type
+
+Origin = Literal["request", "row", "column", "formula", "current row"]
+#: Why a cell has no value: the first of these that is true of a part without which there is none.
+Reason = Literal[
+    "",
+    "no rows",
+    "unrelated",
+    "null inputs",
+    "division by zero",
+    "no period",
+    "not the sole value",
+    "no current member",
+    "no such case",
+]
+
+
+@dataclass(frozen=True, slots=True)
+class FilterTold:
+    """A filter in force.
+
+    ``origin`` is where it comes from. ``route`` are the tables it travels along to the rows, empty where it is on their
+    own table; None where it does not reach them. ``before`` and ``after`` are the rows that are left without it and
+    with it, in the order in which filters are told.
+    """
+
+    text: str
+    origin: Origin
+    route: tuple[str, ...] | None
+    before: int
+    after: int
+
+
+@dataclass(frozen=True, slots=True)
+class PartTold:
+    """A part of the formula with its value in the cell.
+
+    ``depth`` is how deep it stands, ``kind`` what it is (``measure``, ``brackets``, ``function``, ``aggregate``,
+    ``named``); ``note`` says what else is true of it: dates that calendar changes came to, members that were kept,
+    lookups that found nothing. ``evidence`` is the number of an aggregate's evidence.
+    """
+
+    depth: int
+    kind: str
+    text: str
+    value: Any
+    type: Type
+    format: str
+    note: tuple[str, ...] = ()
+    evidence: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """What is behind one aggregate: the filters of its rows, and the rows, members or values themselves.
+
+    ``kind`` says what ``table`` (an Arrow table) lists: ``rows``, ``members``, or distinct ``values``. ``count`` is how
+    many there are, ``shown`` what those listed come to, as the aggregate folds them; it equals ``value`` where all are
+    listed.
+    """
+
+    text: str
+    source: str
+    function: str
+    kind: Literal["rows", "members", "values"]
+    filters: tuple[FilterTold, ...]
+    count: int
+    value: Any
+    parts: tuple[tuple[str, Any], ...]
+    losses: tuple[str, ...]
+    table: Any
+    shown: Any
+
+
+@dataclass(frozen=True, slots=True)
+class Contribution:
+    """One part of a difference: a member's, or one of quantity, price and mix. ``before`` and ``after`` are values."""
+
+    name: str
+    before: Any
+    after: Any
+    part: Any
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """The difference of two cells taken apart. ``parts`` add up to ``total``, and ``factors`` do, where there are any.
+
+    ``by`` is the column whose members the parts are; ``other`` how the cell compared with is named.
+    """
+
+    other: tuple[tuple[str, Any], ...]
+    before: Any
+    after: Any
+    total: Any
+    by: str
+    parts: tuple[Contribution, ...]
+    factors: tuple[Contribution, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class CellStory:
+    """Why a cell is what it is."""
+
+    model: str
+    locale: str
+    currency: str
+    value: str
+    formula: str
+    expansion: str
+    cell: tuple[tuple[str, Any], ...]
+    where: str
+    keep: str
+    result: Any
+    type: Type
+    format: str
+    reason: Reason
+    because: str
+    filters: tuple[FilterTold, ...]
+    parts: tuple[PartTold, ...]
+    evidence: tuple[Evidence, ...]
+    notes: tuple[str, ...]
+    difference: Difference | None = None
+    at: tuple[tuple[str, Any], ...] = field(default=())

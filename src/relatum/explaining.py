@@ -1,0 +1,320 @@
+"""An explanation, as a person reads it."""
+
+from __future__ import annotations
+
+import dataclasses
+import io
+from collections.abc import Callable, Mapping
+from decimal import Decimal
+from typing import Any
+
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from relatum.audit.cell.place import OTHERS
+from relatum.audit.cell.records import CellStory, Contribution, Difference, Evidence, PartTold
+from relatum.data.types import FLOAT, INTEGER, Type, decimal
+from relatum.errors import RequestError
+from relatum.language.parse import parse_condition
+from relatum.language.tree import Literal, Name, Operation, conjuncts
+from relatum.model.names import column_name, literal
+from relatum.pivot.turning import NO_MATCH
+from relatum.present.numbers import BLANK, formatter, plain
+
+#: So many members of a difference are shown.
+_MOVED = 10
+
+
+class Explanation:
+    """Why a cell is what it is: the filters in force, the formula part by part, the rows behind it.
+
+    Printing it shows everything. ``value`` is the cell's value, ``reason`` why it has none, ``filters``, ``parts`` and
+    ``evidence`` are what is told, ``difference`` what moved between two cells.
+
+    Parameters
+    ----------
+    story : CellStory
+        What was found.
+    whole : callable
+        Finds it again with all rows listed.
+    evaluate : callable
+        A measure's value under a condition.
+    """
+
+    def __init__(self, story: CellStory, whole: Callable[[], CellStory], evaluate: Callable[[str, str], Any]) -> None:
+        self.story = story
+        self._whole = whole
+        self._evaluate = evaluate
+
+    @property
+    def value(self) -> Any:
+        """The cell's value; None where it has none."""
+        return self.story.result
+
+    @property
+    def reason(self) -> str:
+        """Why the cell has no value, in a few words; empty where it has one."""
+        return self.story.reason
+
+    @property
+    def filters(self) -> tuple[Any, ...]:
+        """The filters on the rows of the first aggregate, with the rows that each leaves."""
+        return self.story.filters
+
+    @property
+    def parts(self) -> tuple[PartTold, ...]:
+        """The parts of the formula, outer ones first, each with its value in the cell."""
+        return self.story.parts
+
+    @property
+    def evidence(self) -> tuple[Evidence, ...]:
+        """What is behind each aggregate, in the order of the formula; the first few rows of each are listed."""
+        return self.story.evidence
+
+    @property
+    def difference(self) -> Difference | None:
+        """The difference to the cell that this one is compared with."""
+        return self.story.difference
+
+    @property
+    def rows(self) -> Any:
+        """All rows (or members) behind the first aggregate, as a ``pyarrow.Table``.
+
+        Raises
+        ------
+        RequestError
+            The formula has no aggregate.
+        """
+        return self.rows_of(0)
+
+    def rows_of(self, number: int) -> Any:
+        """All rows, members or distinct values behind an aggregate, by its number in :attr:`evidence`.
+
+        Raises
+        ------
+        RequestError
+            There is no such aggregate.
+        """
+        whole = self._whole().evidence
+        if not 0 <= number < len(whole):
+            raise RequestError(f"The formula has {len(whole)} aggregates with rows; {number} is none of them.")
+        return whole[number].table
+
+    def as_control(self) -> dict[str, Any]:
+        """The cell as a control total: what ``model.control(**explanation.as_control())`` adds.
+
+        Raises
+        ------
+        RequestError
+            The value is no measure or is null; the cell cannot be said by columns that equal values; or the value
+            depends on what stands on the axes, which a control has not.
+        """
+        story = self.story
+        measure = story.parts[0]
+        if measure.kind != "measure" and measure.text != story.formula:
+            raise RequestError("A control is of a measure.", fix="Give the formula a name: relatum edit FILE measure.")
+        if story.result is None:
+            raise RequestError("A control needs a value, and this cell has none.")
+        at = {**_equalities(story.where), **dict(story.cell)}
+        if story.keep or any(value is None or value is NO_MATCH or value is OTHERS for value in at.values()):
+            raise RequestError(
+                "A control is where columns have values: this cell cannot be said so.",
+                fix="Pin a cell of plain members, without keep, null, no match or others.",
+            )
+        # A file keeps fifteen digits of a number with a fraction.
+        inexact = isinstance(story.result, float) or Decimal(repr(float(story.result))) != story.result
+        tolerance = abs(float(story.result)) * 1e-12 if inexact else 0
+        pinned = {"measure": story.value, "equals": story.result, "at": at, "tolerance": tolerance}
+        condition = " and ".join(f"{column} = {_literal(value)}" for column, value in at.items())
+        if self._evaluate(story.formula, condition) != story.result:
+            raise RequestError(
+                f"{story.value} depends on what stands on the axes, which a control has not.",
+                fix="Pin a measure that does not speak of axes.",
+            )
+        return pinned
+
+    # -- shown --------------------------------------------------------------------------------------------------------
+
+    def __str__(self) -> str:
+        buffer = io.StringIO()
+        print_explanation(self, Console(file=buffer, width=110, color_system=None, highlight=False, markup=False))
+        return "\n".join(line.rstrip() for line in buffer.getvalue().splitlines())
+
+    __repr__ = __str__
+
+    def written(self, value: Any, type_: Type, pattern: str = "") -> str:
+        """A value as it is shown."""
+        if value is None:
+            return BLANK
+        return formatter(type_, pattern, [value], self.story.locale, self.story.currency)(value)
+
+    def cell_text(self, cell: tuple[tuple[str, Any], ...]) -> str:
+        """Where a cell is: its fields and members."""
+        return ", ".join(f"{name} {_member(member)}" for name, member in cell) or "the grand total"
+
+
+def _member(member: Any) -> str:
+    if member is None:
+        return "is null"
+    return "is no match" if member is NO_MATCH else f"= {_literal(member)}"
+
+
+def _literal(value: Any) -> str:
+    return "others" if value is OTHERS else literal(value)
+
+
+def _equalities(where: str) -> dict[str, Any]:
+    """A condition as columns and the values that they equal."""
+    found: dict[str, Any] = {}
+    if not where:
+        return found
+    for part in conjuncts(parse_condition(where).formula):
+        match part:
+            case Operation("=", (Name((table, column)), Literal(value, type_))) if not type_.scale:
+                found[column_name(table, column)] = value
+            case _:
+                raise RequestError(
+                    "A control is where columns have values: this condition cannot be said so.",
+                    fix="Pin a cell whose condition is parts like customer.region = 'North'.",
+                )
+    return found
+
+
+# -- printing ---------------------------------------------------------------------------------------------------------
+
+
+def print_explanation(explanation: Explanation, console: Console, rows: int = 5) -> None:
+    """Print an explanation: the cell, its filters, the formula with its values, what is behind it."""
+    story = explanation.story
+    shown = explanation.written(story.result, story.type, story.format)
+    style = "bold green" if story.result is not None else "bold"
+    console.print(Text.assemble((story.model, "bold"), f"  {story.value} ", (shown, style)))
+    console.print(Text(f"at {explanation.cell_text(story.cell)}", style="cyan"))
+    for word, text in (("where", story.where), ("keep", story.keep), ("stands for", story.expansion)):
+        if text:
+            console.print(Text(f"{word} {text}", style="cyan" if word != "stands for" else "dim"))
+    if story.reason:
+        console.print(Text(f"no value, {story.reason}: {story.because}", style="yellow"))
+    _print_formula(explanation, console)
+    for number, evidence in enumerate(story.evidence, 1):
+        _print_evidence(explanation, evidence, number, console, rows)
+    if story.difference is not None:
+        _print_difference(explanation, story.difference, console)
+    for note in story.notes if not story.reason else ():
+        console.print(Text(f"note: {note}", style="yellow"))
+
+
+def _print_formula(explanation: Explanation, console: Console) -> None:
+    console.print(Text("\nformula", style="bold"))
+    table = _lines()
+    table.add_column(overflow="fold")
+    table.add_column(justify="right", no_wrap=True)
+    table.add_column(style="dim", overflow="fold")
+    for part in explanation.parts:
+        number = "" if part.evidence is None else f"[{part.evidence + 1}]"
+        text = Text("  " * part.depth + part.text, style="bold" if part.kind == "measure" else "")
+        value = explanation.written(part.value, part.type, part.format if part.depth else explanation.story.format)
+        table.add_row(text, value, " ".join([number, *part.note]).strip())
+    console.print(table)
+
+
+def _print_evidence(explanation: Explanation, evidence: Evidence, number: int, console: Console, rows: int) -> None:
+    console.print(Text.assemble(("\n" + f"[{number}] ", "bold"), (evidence.text, "bold"), f" over {_what(evidence)}"))
+    if evidence.filters:
+        table = _lines()
+        for justify in ("left", "left", "left", "right"):
+            table.add_column(justify=justify, overflow="fold")
+        first = evidence.filters[0]
+        table.add_row(f"all of {evidence.source}", "", "", f"{first.before:,} rows")
+        for each in evidence.filters:
+            route = "does not reach it" if each.route is None else " -> ".join(each.route)
+            table.add_row(each.text, each.origin, route, f"{each.after:,} rows")
+        console.print(table)
+    for name, value in evidence.parts:
+        console.print(f"{name}: {explanation.written(value, _type_of(value))}")
+    for loss in evidence.losses:
+        console.print(Text(loss, style="yellow"))
+    if evidence.table.num_rows and rows:
+        console.print(_table_of(evidence.table.slice(0, rows)))
+        left = evidence.count - min(rows, evidence.table.num_rows)
+        if left > 0:
+            console.print(Text(f"{left:,} more {evidence.kind}", style="dim"))
+
+
+def _what(evidence: Evidence) -> str:
+    source = f" of {evidence.source}" if evidence.source else ""
+    if evidence.kind == "values":
+        return f"{evidence.count:,} distinct values{source}"
+    return f"{evidence.count:,} {evidence.kind}{source}"
+
+
+def _type_of(value: Any) -> Type:
+    if isinstance(value, int):
+        return INTEGER
+    return FLOAT if isinstance(value, float) or value is None else decimal(max(0, -int(value.as_tuple().exponent)))
+
+
+def _lines() -> Table:
+    return Table(box=None, show_header=False, show_edge=False, pad_edge=False, padding=(0, 2, 0, 0))
+
+
+def _table_of(frame: Any) -> Table:
+    """An Arrow table as lines of text."""
+    table = Table(box=None, show_edge=False, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+    columns = [column.to_pylist() for column in frame.columns]
+    for name, values in zip(frame.column_names, columns, strict=True):
+        numeric = all(isinstance(each, int | float) or hasattr(each, "as_tuple") for each in values if each is not None)
+        table.add_column(Text(name), justify="right" if numeric else "left", no_wrap=numeric, overflow="fold")
+    for line in zip(*columns, strict=True):
+        table.add_row(*(BLANK if each is None else plain(each) for each in line))
+    return table
+
+
+def _print_difference(explanation: Explanation, difference: Difference, console: Console) -> None:
+    story = explanation.story
+
+    def written(value: Any) -> str:
+        return explanation.written(value, story.type, story.format)
+
+    console.print(Text.assemble(("\ndifference", "bold"), f" to {explanation.cell_text(difference.other)}"))
+    moved = _signed(written, difference.total)
+    console.print(f"{written(difference.before)} before, {written(difference.after)} now: {moved}")
+    for heading, parts in (("by " + difference.by, difference.parts), ("by what moved", difference.factors)):
+        if not parts:
+            continue
+        table = Table(box=None, show_edge=False, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+        table.add_column(Text(heading), overflow="fold")
+        with_values = parts is difference.parts
+        for name in ("before", "now", "part") if with_values else ("part",):
+            table.add_column(name, justify="right", no_wrap=True)
+        for each in _shortened(parts):
+            values = [written(each.before), written(each.after)] if with_values else []
+            table.add_row(each.name, *values, _signed(written, each.part))
+        console.print(table)
+
+
+def _shortened(parts: tuple[Contribution, ...]) -> list[Contribution]:
+    """The parts that moved most, and the sum of the others."""
+    if len(parts) <= _MOVED + 1:
+        return list(parts)
+    others = parts[_MOVED:]
+    total = sum((each.part for each in others[1:]), start=others[0].part)
+    return [*parts[:_MOVED], Contribution(f"{len(others)} others", None, None, total)]
+
+
+def _signed(written: Callable[[Any], str], value: Any) -> str:
+    return f"+{written(value)}" if value > 0 else written(value)
+
+
+def as_mapping(explanation: Explanation) -> Mapping[str, Any]:
+    """An explanation as plain values, for programs."""
+    story = dataclasses.asdict(
+        dataclasses.replace(
+            explanation.story,
+            evidence=tuple(dataclasses.replace(each, table=None) for each in explanation.story.evidence),
+        )
+    )
+    for told, each in zip(story["evidence"], explanation.story.evidence, strict=True):
+        told["table"] = each.table.to_pylist()
+    return story
