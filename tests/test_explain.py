@@ -210,7 +210,7 @@ def test_a_verified_cell_becomes_a_control(hollowmere: Path, tmp_path: Path) -> 
     assert dict(control.at) == {"customer.region": "North", "category.category": "Ferns", "calendar.year": 2024}
     assert not [each for each in model.check().findings if "control" in each.subject and each.severity == "problem"]
     lines = out.read_text().splitlines()
-    assert sum(Decimal(line.split(",")[-1] or 0) for line in lines[1:]) == control.equals
+    assert sum(Decimal(line.split(",")[-1] or 0) for line in lines[1:]) == Decimal(str(control.equals))
     for value, at, where, reason in (
         ("revenue + 1", {}, "", "of a measure"), ("revenue", {"category.category": relatum.NO_MATCH}, "", "cannot be said so"),
         ("revenue", {}, "sales.quantity > 3", "cannot be said so"), ("target", {"product.plant": "Aloe"}, "", "this cell has none"),

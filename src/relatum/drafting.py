@@ -14,6 +14,7 @@ from relatum.data.table import TableData
 from relatum.drafts.collect import LeftOut, collect
 from relatum.drafts.draft import draft_model
 from relatum.drafts.drafted import Drafted, demoted, retyped
+from relatum.drafts.pivots import named_apart, pivot_proposals, with_pivots
 from relatum.drafts.proposals import Proposal
 from relatum.drafts.text import draft_text
 from relatum.errors import ModelError, RelatumError
@@ -130,7 +131,7 @@ def draft(*data: str | os.PathLike[str], name: str = "model", timezone: str = "U
     Returns
     -------
     Draft
-        Column types, keys, relationships, a calendar, measures and hierarchies, each with its evidence.
+        Column types, keys, relationships, a calendar, measures, hierarchies and pivots, each with its evidence.
 
     Raises
     ------
@@ -170,7 +171,9 @@ def _standing(drafted: Drafted, whereabouts: Whereabouts, known: Mapping[str, Ta
             (name,) = split_name(subject.removeprefix("hierarchy "))
             drafted = demoted(drafted, "hierarchy", name, text)
         if not failing:
-            return drafted
+            proposed = tuple(named_apart(pivot_proposals(session), drafted.declaration))
+            declaration = with_pivots(drafted.declaration, proposed)
+            return dataclasses.replace(drafted, declaration=declaration, proposals=(*drafted.proposals, *proposed))
 
 
 def _opened(declaration: Declaration, whereabouts: Whereabouts, known: Mapping[str, TableData]) -> Session:

@@ -123,8 +123,9 @@ class Explanation:
                 fix="Pin a cell of plain members, without keep, null, no match or others.",
             )
         # A file keeps fifteen digits of a number with a fraction.
-        inexact = isinstance(story.result, float) or Decimal(repr(float(story.result))) != story.result
-        tolerance = abs(float(story.result)) * 1e-12 if inexact else 0
+        value = story.result
+        inexact = isinstance(value, float) or (isinstance(value, Decimal) and Decimal(repr(float(value))) != value)
+        tolerance = abs(float(value)) * 1e-12 if inexact else 0
         pinned = {"measure": story.value, "equals": story.result, "at": at, "tolerance": tolerance}
         condition = " and ".join(f"{column} = {_literal(value)}" for column, value in at.items())
         if self._evaluate(story.formula, condition) != story.result:

@@ -35,7 +35,7 @@ def draft(
     ] = False,
     format: FormatOption = Format.TEXT,
 ) -> None:
-    """Propose a model of raw data: column types, keys, relationships, a calendar, measures, hierarchies.
+    """Propose a model of raw data: column types, keys, relationships, a calendar, measures, hierarchies, pivots.
 
     Every proposal comes with its evidence. What is likely goes into the model file; what is not stands there as a
     comment, with what speaks against it.
@@ -82,7 +82,9 @@ def _print(found: Draft, everything: bool) -> None:
     sizes = {name: f", {counted(rows, 'row')}" for name, rows in found.rows.items()}
     tables = ", ".join(f"{name} ({kind}{sizes.get(name, '')})" for name, kind in found.kinds.items())
     out.print(Text(f"{counted(len(found.kinds), 'table')}: ", style="bold").append(tables, style="not bold"))
-    for kind, heading in (("relationship", "relationships"), ("measure", "measures"), ("hierarchy", "hierarchies")):
+    plural = {"hierarchy": "hierarchies"}
+    for kind in ("relationship", "measure", "hierarchy", "pivot"):
+        heading = plural.get(kind, f"{kind}s")
         rows = [each for each in found.proposals if each.kind == kind]
         if rows:
             out.print()
@@ -91,7 +93,7 @@ def _print(found: Draft, everything: bool) -> None:
                 said = Text(each.evidence, style="dim")
                 if each.doubt:
                     said.append(f"\nbut {each.doubt}", style="not dim yellow")
-                shown = f"{each.subject} = {each.statement}" if kind == "measure" else each.statement
+                shown = f"{each.subject} = {each.statement}" if kind in ("measure", "pivot") else each.statement
                 table.add_row(Text(each.word, style=_STYLES[each.word]), shown, said)
             out.print(table)
     out.print()

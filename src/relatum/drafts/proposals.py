@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from relatum.model.declaration import Hierarchy, Measure, Relationship
+from relatum.model.declaration import Hierarchy, Measure, Relationship, SavedPivot
 
 SURE, LIKELY = 0.95, 0.8
 
@@ -13,9 +13,9 @@ SURE, LIKELY = 0.95, 0.8
 class Proposal:
     """One thing proposed: what, how sure, and why.
 
-    ``kind`` is ``type``, ``null``, ``key``, ``relationship``, ``calendar``, ``measure``, ``hierarchy``, ``note``, or
-    ``aside`` for what was looked at and left out; ``statement`` says it in one line; ``confidence`` is from 0 to 1;
-    ``doubt`` says what speaks against it. A proposal below 0.8 is written into the model as a comment.
+    ``kind`` is ``type``, ``null``, ``key``, ``relationship``, ``calendar``, ``measure``, ``hierarchy``, ``pivot``,
+    ``note``, or ``aside`` for what was looked at and left out; ``statement`` says it in one line; ``confidence`` is
+    from 0 to 1; ``doubt`` says what speaks against it. A proposal below 0.8 is written into the model as a comment.
     """
 
     kind: str
@@ -24,7 +24,7 @@ class Proposal:
     confidence: float
     evidence: str
     doubt: str = ""
-    content: Relationship | Measure | Hierarchy | None = None
+    content: Relationship | Measure | Hierarchy | SavedPivot | None = None
 
     @property
     def active(self) -> bool:

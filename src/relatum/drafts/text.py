@@ -48,6 +48,7 @@ def _lines(drafted: Drafted, document: dict[str, Any]) -> Iterator[str]:
     yield from _section(drafted, "relationship", document)
     yield from _section(drafted, "measure", document)
     yield from _section(drafted, "hierarchy", document)
+    yield from _section(drafted, "pivot", document)
 
 
 def _speaks_of(proposal: Proposal, table: str) -> bool:
