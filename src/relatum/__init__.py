@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from relatum.audit.cell.place import OTHERS
     from relatum.audit.check import Report
     from relatum.drafting import draft
+    from relatum.explaining import Explanation
     from relatum.pivot.turning import NO_MATCH
     from relatum.present.grid import Grid
     from relatum.progress import listening
@@ -32,6 +33,7 @@ __all__ = [
     "NO_MATCH",
     "OTHERS",
     "DataError",
+    "Explanation",
     "FormulaError",
     "Grid",
     "Model",
@@ -49,6 +51,7 @@ __all__ = [
 ]
 
 _LAZY = {
+    "Explanation": ("relatum.explaining", "Explanation"),
     "Grid": ("relatum.present.grid", "Grid"),
     "Model": ("relatum.api", "Model"),
     "Report": ("relatum.audit.check", "Report"),

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from relatum import markup
 from relatum.asking import Askable
 from relatum.changing import Changeable
 from relatum.data.moments import check_zone
@@ -97,6 +98,27 @@ class Model(Askable):
             f"<Model {declaration.name}: tables {', '.join(declaration.tables) or 'none'}; "
             f"measures {', '.join(declaration.measures) or 'none'}>"
         )
+
+    def _repr_html_(self) -> str:
+        declaration, data = self.declaration, self._session.data
+        tables: list[markup.Row] = [
+            [name, markup.Text(f"{data[name].rows:,}", number=True), each.about]
+            for name, each in declaration.tables.items()
+        ]
+        related: list[markup.Row] = [[str(each)] for each in declaration.relationships]
+        measures: list[markup.Row] = [[name, each.formula, each.about] for name, each in declaration.measures.items()]
+        pivots: list[markup.Row] = [
+            [name, *(", ".join(part) for part in (each.rows, each.columns, each.values))]
+            for name, each in declaration.pivots.items()
+        ]
+        parts: list[tuple[markup.Row, list[markup.Row]]] = [
+            (["table", markup.Text("rows", number=True), ""], tables),
+            (["relationship"], related),
+            (["measure", "formula", ""], measures),
+            (["pivot", "rows", "columns", "values"], pivots),
+        ]
+        shown = [markup.table([heading], rows) for heading, rows in parts if rows]
+        return markup.block(markup.line(declaration.name, bold=True), *shown)
 
     # -- looking into it ----------------------------------------------------------------------------------------------
 

@@ -7,6 +7,7 @@ import os
 from collections.abc import Mapping
 from pathlib import Path
 
+from relatum import markup
 from relatum.api import Model
 from relatum.audit.tables import hierarchy_findings
 from relatum.data.moments import check_zone
@@ -67,6 +68,14 @@ class Draft:
 
     def __str__(self) -> str:
         return self.text()
+
+    def _repr_html_(self) -> str:
+        rows: list[markup.Row] = [
+            [each.word, each.kind, each.statement, markup.Text(f"{each.evidence} {each.doubt}".strip(), faint=True)]
+            for each in self.proposals
+        ]
+        tables = ", ".join(f"{name} ({kind})" for name, kind in self.kinds.items())
+        return markup.block(markup.line(tables, bold=True), markup.table([["", "", "proposed", "because"]], rows))
 
     def text(self, target: str | os.PathLike[str] = "model.toml", *, allow_outside: bool = True) -> str:
         """The model file as it would be written to ``target``."""

@@ -12,6 +12,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from relatum import markup
 from relatum.audit.cell.place import OTHERS
 from relatum.audit.cell.records import CellStory, Contribution, Difference, Evidence, PartTold
 from relatum.data.types import FLOAT, INTEGER, Type, decimal
@@ -143,6 +144,9 @@ class Explanation:
         return "\n".join(line.rstrip() for line in buffer.getvalue().splitlines())
 
     __repr__ = __str__
+
+    def _repr_html_(self) -> str:
+        return explanation_html(self)
 
     def written(self, value: Any, type_: Type, pattern: str = "") -> str:
         """A value as it is shown."""
@@ -319,3 +323,79 @@ def as_mapping(explanation: Explanation) -> Mapping[str, Any]:
     for told, each in zip(story["evidence"], explanation.story.evidence, strict=True):
         told["table"] = each.table.to_pylist()
     return story
+
+
+def explanation_html(explanation: Explanation) -> str:
+    """An explanation for a notebook."""
+    story = explanation.story
+    shown = explanation.written(story.result, story.type, story.format)
+    parts = [
+        markup.line(f"{story.value} {shown}", bold=True),
+        markup.line(f"at {explanation.cell_text(story.cell)}", faint=True),
+    ]
+    for word, text in (("where", story.where), ("keep", story.keep), ("stands for", story.expansion)):
+        parts += [markup.line(f"{word} {text}", faint=True)] if text else []
+    parts += [markup.line(f"no value, {story.reason}: {story.because}", bold=True)] if story.reason else []
+    parts.append(_formula_html(explanation))
+    for number, evidence in enumerate(story.evidence, 1):
+        parts += _evidence_html(explanation, evidence, number)
+    if story.difference is not None:
+        parts += _difference_html(explanation, story.difference)
+    return markup.block(*parts)
+
+
+def _formula_html(explanation: Explanation) -> str:
+    rows: list[markup.Row] = []
+    for part in explanation.parts:
+        number = "" if part.evidence is None else f"[{part.evidence + 1}]"
+        value = explanation.written(part.value, part.type, part.format if part.depth else explanation.story.format)
+        text = markup.Text("   " * part.depth + part.text, bold=part.kind == "measure")
+        note = markup.Text(" ".join([number, *part.note]).strip(), faint=True)
+        rows.append([text, markup.Text(value, number=True), note])
+    return markup.table([["formula", markup.Text("value", number=True), ""]], rows)
+
+
+def _evidence_html(explanation: Explanation, evidence: Evidence, number: int) -> list[str]:
+    parts = [markup.line(f"[{number}] {evidence.text} over {_what(evidence)}", bold=True)]
+    filters: list[markup.Row] = []
+    for each in evidence.filters:
+        route = "does not reach it" if each.route is None else " → ".join(each.route)
+        filters.append([each.text, each.origin, route, markup.Text(f"{each.after:,} rows", number=True)])
+    if filters:
+        before = markup.Text(f"{evidence.filters[0].before:,} rows", number=True)
+        parts.append(markup.table([], [[f"all of {evidence.source}", "", "", before], *filters]))
+    for name, value in evidence.parts:
+        parts.append(markup.line(f"{name}: {explanation.written(value, _type_of(value))}"))
+    parts += [markup.line(loss, faint=True) for loss in evidence.losses]
+    frame = evidence.table.slice(0, 5)
+    columns = [column.to_pylist() for column in frame.columns]
+    lines: list[markup.Row] = [
+        [BLANK if each is None else plain(each) for each in line] for line in zip(*columns, strict=True)
+    ]
+    if lines:
+        parts.append(markup.table([list(frame.column_names)], lines))
+        parts.append(markup.line(f"{evidence.count:,} {evidence.kind} in all", faint=True))
+    return parts
+
+
+def _difference_html(explanation: Explanation, difference: Difference) -> list[str]:
+    story = explanation.story
+
+    def written(value: Any) -> markup.Text:
+        return markup.Text(explanation.written(value, story.type, story.format), number=True)
+
+    def moved(value: Any) -> str:
+        return _signed(lambda each: written(each).text, value)
+
+    told = f"difference to {explanation.cell_text(difference.other)}: {moved(difference.total)}"
+    lines: list[markup.Row] = [
+        [each.name, written(each.before), written(each.after), markup.Text(moved(each.part), number=True)]
+        for each in _shortened(difference.parts)
+    ]
+    parts = [markup.line(told, bold=True), markup.table([[difference.by, "before", "now", "part"]], lines)]
+    if difference.factors:
+        factors: list[markup.Row] = [
+            [each.name, markup.Text(moved(each.part), number=True)] for each in difference.factors
+        ]
+        parts.append(markup.table([["by what moved", "part"]], factors))
+    return parts

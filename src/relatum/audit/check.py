@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from relatum import markup
 from relatum.audit.finding import SEVERITIES, Finding, Money
 from relatum.audit.measures import control_findings, measure_findings
 from relatum.audit.pivots import pivot_findings
@@ -53,6 +54,19 @@ class Report:
             for each in self.findings
         ]
         return "\n".join([self.model, *lines, self.summary])
+
+    def _repr_html_(self) -> str:
+        rows: list[markup.Row] = [
+            [
+                markup.Text(each.severity, bold=each.severity == "problem"),
+                each.subject,
+                each.text,
+                each.effect or each.fix,
+            ]
+            for each in self.findings
+        ]
+        shown = [markup.table([["", "about", "found", "what it means, or what to do"]], rows)] if rows else []
+        return markup.block(markup.line(f"{self.model}: {self.summary}", bold=True), *shown)
 
 
 def check_session(session: Session, value: str = "") -> Report:

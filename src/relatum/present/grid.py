@@ -163,6 +163,11 @@ class Grid:
 
     __repr__ = __str__
 
+    def _repr_html_(self) -> str:
+        from relatum.present.html import grid_html  # noqa: PLC0415 - needed in a notebook alone
+
+        return grid_html(self.result)
+
     def to_text(self, width: int = 100, *, layout: TextLayout = "columns") -> str:
         """The grid as plain text, at most ``width`` characters wide where its columns allow.
 

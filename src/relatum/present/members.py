@@ -75,6 +75,11 @@ class MemberList:
 
     __repr__ = __str__
 
+    def _repr_html_(self) -> str:
+        from relatum.present.html import members_html  # noqa: PLC0415 - needed in a notebook alone
+
+        return members_html(self)
+
 
 def print_members(members: MemberList, console: Console, most: int | None = 200) -> None:
     """Print members: the condition, each with its rows (those without marked by a dash), how many there are."""

@@ -27,6 +27,7 @@ from relatum.engine.memory.align import aligned, taken_at, with_bounds
 from relatum.engine.memory.date_sets import DateSets, cell_codes
 from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.groups import Groups
+from relatum.engine.memory.hidden import HiddenSets
 from relatum.engine.memory.inner import aggregations, carriers, only_aggregation, pairs_of, refuse_many
 from relatum.engine.memory.ranks import RANKING_KERNELS, Members, top_mask
 from relatum.engine.memory.rows import evaluate_tree
@@ -99,8 +100,8 @@ class Evaluator:
         }
         self.fields = fields
         self.dates = DateSets(self.scans, self.sizes, self.kept_links)
-        #: For each key that holds sets of hidden members, the sets that hold each member.
-        self.hidden: dict[int, Links] = {}
+        #: The sets of hidden members, for each key that holds them.
+        self.hidden: dict[int, HiddenSets] = {}
         self._values: dict[Aggregation, tuple[Groups, Column]] = {}
         #: Of which lookups a formula leaves no match out, where that has a value: its text, and the table.
         self.unmatched: dict[tuple[str, str], None] = {}
@@ -210,13 +211,22 @@ class Evaluator:
             numbers, links, size = self.dates.links(each, cells)
             related.append(_Wanted(Coded(each.route, each.calendar.table, ""), links, size))
             codes.append(numbers)
+        in_outer: dict[int, Hidden] = {}
         for one in bounds.kept:
+            if isinstance(one, Hidden) and self.hidden[one.key].outer <= {match.key for match in bounds.matches}:
+                # A row's own outer members say in which one set it could be: it is not led on to all that hold it.
+                in_outer[len(own) + len(more) + len(related)] = one
+                related.append(_Wanted(coded(one.match)))
+                codes.append(cells.codes[one.key])
+                continue
             numbers, links, size = self.kept_links(one, cells)
             related.append(_Wanted(coded(one.match), links, size))
             codes.append(numbers)
         pinned = [_Wanted(Coded(each.route, each.table, each.column)) for each in bounds.pinned]
         wanted = [*(_Wanted(key) for key in (*own, *more)), *related, *pinned]
         scanned, groups = self._columns(node, wanted, extra)
+        for place, one in in_outer.items():
+            groups = self._in_hidden_sets(groups, place, one, bounds.matches)
         at = len(own) + len(more) + len(related)
         for pin in bounds.pinned:
             groups = self._settled(groups, at, len(own), len(more), pin.edge == "last")
@@ -225,6 +235,13 @@ class Evaluator:
             order = [*range(len(own)), *range(len(own) + len(more), at), *range(len(own), len(own) + len(more))]
             groups = groups.ordered(order)
         return Found(scanned, groups, codes, len(more))
+
+    def _in_hidden_sets(self, groups: Groups, at: int, one: Hidden, matches: Sequence[Match]) -> Groups:
+        """The groups with, for a member, the set that it is hidden in under their outer ones; others are left out."""
+        hidden = self.hidden[one.key]
+        place = {match.key: number for number, match in enumerate(matches)}
+        own = [*(groups.codes[place[key]] for key in hidden.keys[:-1]), groups.codes[at]]
+        return groups.recoded(at, hidden.sets_of(own), self.sizes[one.key])
 
     def _columns(self, node: Aggregation, wanted: list[_Wanted], extra: Sequence[Match]) -> tuple[Scanned, Groups]:
         """The groups of a scan with a column for each thing wanted, led on to sets where it says so."""
@@ -503,7 +520,7 @@ class Evaluator:
     def kept_links(self, kept: Kept | Hidden, cells: Frame) -> tuple[Array, Links, int]:
         """For each cell the number of its set of members; for each member the sets that hold it."""
         if isinstance(kept, Hidden):
-            return cells.codes[kept.key], self.hidden[kept.key], self.sizes[kept.key]
+            return cells.codes[kept.key], self.hidden[kept.key].links, self.sizes[kept.key]
         names = kept_names(kept)
         narrow, numbers = (cells, None) if names else cells.project(kept_keys(kept), self.sizes)
         size = self.scans.size(coded(kept.match))

@@ -73,6 +73,14 @@ class Groups:
         wide = Groups(codes, all_sizes, found.folds, found.rows, found.columns)
         return wide.merged()
 
+    def recoded(self, at: int, codes: Array, size: int) -> Groups:
+        """The groups with other codes in one column; those whose code is below zero are left out."""
+        kept = np.flatnonzero(codes >= 0)
+        found = self if len(kept) == self.count else self.at(kept)
+        own = [*found.codes[:at], codes[kept], *found.codes[at + 1 :]]
+        sizes = [*self.sizes[:at], size, *self.sizes[at + 1 :]]
+        return Groups(own, sizes, found.folds, found.rows, found.columns).merged()
+
     def merged(self) -> Groups:
         """The groups with those of equal codes put together."""
         distinct, numbers = number_groups(self.codes, self.sizes, self.count)

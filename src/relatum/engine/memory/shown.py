@@ -15,6 +15,7 @@ from relatum.data.groups import number_groups
 from relatum.engine.memory.evaluate import Evaluator, Found
 from relatum.engine.memory.filters import passes_unmatched
 from relatum.engine.memory.frames import Frame
+from relatum.engine.memory.inner import refuse_many
 from relatum.engine.memory.scans import reach_of
 from relatum.engine.memory.tops import Tops
 from relatum.errors import RequestError
@@ -68,6 +69,8 @@ class Shown:
         for grain in self.plan.grains:
             if grain.others:
                 left[grain] = self._others(grain, tops, found, left)
+        for codes in left.values():
+            self._refuse_many(len(codes))
         return [left[grain] for grain in self.plan.grains], tuple(tops.left_out)
 
     def hidden_set(self, top: Top, outer: Sequence[int]) -> int | None:
@@ -121,7 +124,10 @@ class Shown:
         for key, wanted in self._openings(grain):
             every = every[self.opened(key)[every[:, grain.keys.index(key)]] == wanted]
         shown = self._distinct(grain, every)
-        self._refuse_many(len(shown))
+        if any(top.key in grain.keys for top in self.plan.tops):
+            refuse_many(len(shown))  # most of them are hidden yet
+        else:
+            self._refuse_many(len(shown))
         return shown
 
     def _distinct(self, grain: GridGrain, codes: Array) -> Array:

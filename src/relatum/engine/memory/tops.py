@@ -10,9 +10,10 @@ from numpy.typing import NDArray
 
 from relatum.data import vectors as v
 from relatum.data.columns import Array
-from relatum.data.groups import Links, number_groups
+from relatum.data.groups import number_groups
 from relatum.engine.memory.evaluate import Evaluator
 from relatum.engine.memory.frames import Frame
+from relatum.engine.memory.hidden import HiddenSets
 from relatum.engine.memory.inner import refuse_many
 from relatum.engine.memory.ranks import top_mask
 from relatum.plan.engine import LeftOut
@@ -21,15 +22,10 @@ from relatum.plan.nodes import GridGrain, Plan, Top
 
 @dataclass(frozen=True, slots=True, eq=False)
 class _Settled:
-    """A top once its hidden members are known.
-
-    ``codes`` are the hidden combinations of the outer keys and the member, ``sets`` the number of the set of each, and
-    ``outer`` the combination of outer members that each set lies under.
-    """
+    """A top once its hidden members are known; ``outer`` is the combination of outer members of each set of them."""
 
     top: Top
-    codes: Array
-    sets: Array
+    hidden: HiddenSets
     outer: Array
 
 
@@ -58,7 +54,7 @@ class Tops:
             codes = next(own for grain, own in left.items() if grain.keys == prefix and not grain.unopened)
             settled = self._settle(top, codes)
             self.settled.append(settled)
-            if len(settled.codes):
+            if len(settled.hidden.codes):
                 for grain, own in left.items():
                     if set(prefix) <= set(grain.keys):
                         left[grain] = own[self._sets_of(settled, grain.keys, own) < 0]
@@ -78,10 +74,12 @@ class Tops:
         self.left_out.append(LeftOut(top.key, len(hidden), unranked))
         above = [hidden[:, at] for at in range(len(top.outer))]
         distinct, sets = number_groups(above, [evaluator.sizes[key] for key in top.outer], len(hidden))
+        sizes = tuple(evaluator.sizes[key] for key in keys)
+        found = HiddenSets(keys, hidden, sets, sizes)
         if top.others is not None:
-            evaluator.hidden[top.others] = Links.of(hidden[:, -1], sets, evaluator.sizes[top.key])
+            evaluator.hidden[top.others] = found
             evaluator.sizes[top.others] = max(len(distinct), 1)
-        return _Settled(top, hidden, sets, distinct)
+        return _Settled(top, found, distinct)
 
     def set_under(self, top: Top, outer: Sequence[int]) -> int | None:
         """The number of the set of hidden members under some outer ones."""
@@ -91,14 +89,7 @@ class Tops:
 
     def _sets_of(self, settled: _Settled, keys: Sequence[int], codes: Array) -> Array:
         """For each combination the set of hidden members that it is in; -1 where it is in none."""
-        prefix = (*settled.top.outer, settled.top.key)
-        own = [codes[:, list(keys).index(key)] for key in prefix]
-        every = [np.concatenate([hidden, mine]) for hidden, mine in zip(settled.codes.T, own, strict=True)]
-        _, numbers = number_groups(every, [self.evaluator.sizes[key] for key in prefix], len(every[0]))
-        place = np.full(int(numbers.max(initial=-1)) + 1, -1, np.int64)
-        count = len(settled.codes)
-        place[numbers[:count]] = settled.sets
-        return np.asarray(place[numbers[count:]])
+        return settled.hidden.sets_of([codes[:, list(keys).index(key)] for key in settled.hidden.keys])
 
     # -- others -------------------------------------------------------------------------------------------------------
 

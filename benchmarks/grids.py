@@ -1,0 +1,130 @@
+"""Grids, the best with others, members and an explanation, beside hand-written SQL in DuckDB, in one run.
+
+``python benchmarks/grids.py`` makes 6 million lines (those of ``jumps.py``), checks that every answer equals DuckDB's,
+and prints medians and ratios.
+"""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import duckdb
+
+import relatum
+from jumps import open_model, tables
+from star import timed
+
+FIRST, LAST = "2018-01-01", "2022-12-31"
+WHERE = f"orders.ordered_on between date '{FIRST}' and date '{LAST}'"
+VALUES = "revenue, n: count(line), mean: avg(line.amount), least: min(line.amount), most: max(line.amount)"
+SOLD = f"line join part using (part_id) join orders using (order_no) where ordered_on between '{FIRST}' and '{LAST}'"
+FOLDED = "sum(amount), count(*), avg(amount), min(amount), max(amount)"
+
+
+@dataclass(frozen=True)
+class Question:
+    """A question to a model, and SQL for the same numbers."""
+
+    name: str
+    ask: Callable[[relatum.Model], Any]
+    sql: str
+
+
+def grid(model: relatum.Model) -> Any:
+    """200 by 60 members, five values, all subtotals."""
+    return model.pivot("part.part_id % 200", "calendar.month", VALUES, WHERE).to_arrow(totals=True)
+
+
+def best(model: relatum.Model) -> Any:
+    """The best 20 of 30,000 members, the others as one more."""
+    return model.pivot("customer.name top 20 with others", values="revenue, n: count(line)").to_arrow(totals=True)
+
+
+def nested(model: relatum.Model) -> Any:
+    """Best members within closed and ordered parents."""
+    return model.pivot(
+        "part.kind by revenue desc, customer.name top 3 with others", values="revenue, share: share(revenue of parent)"
+    ).to_arrow(totals=True)
+
+
+QUESTIONS = (
+    Question(
+        "200 x 60, 5 values, all subtotals", grid,
+        f"""select part_id % 200 as g, strftime(ordered_on, '%Y-%m') as m, {FOLDED} from {SOLD}
+        group by grouping sets ((g, m), (g), (m), ())""",
+    ),
+    Question(
+        "top 20 of 30,000, with others", best,
+        """with sold as (select name, sum(amount) as r, count(*) as n from line join orders using (order_no)
+          join customer using (customer_id) group by name),
+        ranked as (select *, rank() over (order by r desc) <= 20 as best from sold)
+        select name, r, n from ranked where best union all
+        select 'others', sum(r), sum(n) from ranked where not best union all
+        select 'total', sum(r), sum(n) from sold""",
+    ),
+    Question(
+        "top 3 of 30,000 within 57, others", nested,
+        """with sold as (select kind, name, sum(amount) as r from line join orders using (order_no)
+          join part using (part_id) join customer using (customer_id) group by all),
+        ranked as (select *, rank() over (partition by kind order by r desc) <= 3 as best from sold),
+        lines as (select kind, name, r from ranked where best union all
+          select kind, 'others', sum(r) from ranked where not best group by kind)
+        select kind, name, r, r / sum(r) over (partition by kind) from lines""",
+    ),
+    Question(
+        "members of 1.5 million orders", lambda model: model.members("orders.order_no").to_arrow(),
+        """select o.order_no, count(l.order_no) from orders o left join line l using (order_no)
+        group by all order by all""",
+    ),
+    Question(
+        "a cell explained, its rows listed",
+        lambda model: model.explain("revenue", {"part.kind": "kind 05", "calendar.month": "2020-05"}),
+        """select l.* from line l join part using (part_id) join orders using (order_no)
+        where kind = 'kind 05' and strftime(ordered_on, '%Y-%m') = '2020-05'""",
+    ),
+)  # fmt: skip
+
+
+def equal(question: Question, model: relatum.Model, connection: duckdb.DuckDBPyConnection) -> bool:
+    """Whether the sum of what both give is the same, and how many lines there are."""
+    got, expected = question.ask(model), connection.sql(question.sql).to_arrow_table()
+    if isinstance(got, relatum.Explanation):
+        return got.evidence[0].count == expected.num_rows and got.value == sum(expected["amount"].to_pylist())
+    values = "revenue" if "revenue" in got.column_names else got.column_names[1]
+    theirs = expected.column_names[2 if question.ask in (grid, nested) else 1]
+    totals = got.num_rows - expected.num_rows
+    mine = sum(each for each in got[values].to_pylist() if each is not None)
+    if question.ask is nested:
+        # Ours has a total for each kind and one of all, which say the same once more.
+        return totals == 58 and mine == 3 * sum(expected[theirs].to_pylist())
+    return totals == 0 and mine == sum(each for each in expected[theirs].to_pylist() if each is not None)
+
+
+def main() -> None:
+    """Run the benchmark."""
+    options = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    options.add_argument("--lines", type=int, default=6_000_000)
+    options.add_argument("--runs", type=int, default=3)
+    given = options.parse_args()
+    frames = tables(given.lines)
+    connection = duckdb.connect()
+    for name, frame in frames.items():
+        connection.register(f"frame_{name}", frame)
+        connection.execute(f"create table {name} as select * from frame_{name}")
+        connection.unregister(f"frame_{name}")
+    model = open_model(frames)
+    del frames
+    print(f"{'question':<36}{'relatum ms':>11}{'duckdb ms':>11}{'ratio':>8}  result")
+    for question in QUESTIONS:
+        question.ask(model)
+        ours = timed(lambda question=question: question.ask(model), given.runs)
+        theirs = timed(lambda question=question: connection.sql(question.sql).to_arrow_table(), given.runs)
+        result = "equal" if equal(question, model, connection) else "DIFFERENT"
+        print(f"{question.name:<36}{ours:>11.1f}{theirs:>11.1f}{ours / theirs:>8.2f}  {result}", flush=True)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,55 @@
+"""Plain HTML for notebooks: tables and lines in the colours of the page, so that light and dark both read."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from html import escape
+
+_LINE = "1px solid rgba(128,128,128,.4)"
+_CELL = f"padding:.15em .7em;border:0;border-bottom:{_LINE};background:none;color:inherit;"
+
+
+@dataclass(frozen=True, slots=True)
+class Text:
+    """One cell: its text, and how it stands out."""
+
+    text: str
+    number: bool = False
+    bold: bool = False
+    faint: bool = False
+    span: int = 1
+
+
+#: A line of a table.
+Row = Sequence[str | Text]
+
+
+def cell(text: str | Text, tag: str = "td") -> str:
+    """A cell of a table; text is escaped."""
+    own = Text(text) if isinstance(text, str) else text
+    style = f"{_CELL}text-align:{'right' if own.number else 'left'};white-space:pre;vertical-align:top;"
+    style += "font-weight:600;" if own.bold or tag == "th" else "font-weight:400;"
+    style += "opacity:.65;" if own.faint else ""
+    span = f' colspan="{own.span}"' if own.span > 1 else ""
+    scope = ' scope="col"' if tag == "th" else ""
+    return f'<{tag}{span}{scope} style="{style}">{escape(own.text)}</{tag}>'
+
+
+def table(heads: Iterable[Row], rows: Iterable[Row]) -> str:
+    """A table: lines of headings, then lines of cells."""
+    top = "".join(f"<tr>{''.join(cell(each, 'th') for each in line)}</tr>" for line in heads)
+    body = "".join(f"<tr>{''.join(cell(each) for each in line)}</tr>" for line in rows)
+    style = "border-collapse:collapse;border:0;margin:.4em 0;font-variant-numeric:tabular-nums;"
+    return f'<table style="{style}"><thead>{top}</thead><tbody>{body}</tbody></table>'
+
+
+def line(text: str, *, bold: bool = False, faint: bool = False) -> str:
+    """A line of text."""
+    style = ("font-weight:600;" if bold else "") + ("opacity:.7;" if faint else "")
+    return f'<div style="{style}">{escape(text)}</div>'
+
+
+def block(*parts: str) -> str:
+    """Lines and tables one below the other, in the colours of the page."""
+    return f'<div style="color:inherit;overflow-x:auto;">{"".join(parts)}</div>'
