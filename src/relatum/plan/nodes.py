@@ -266,9 +266,10 @@ class Occurring(Immutable):
 
 @dataclass(frozen=True, slots=True, eq=False)
 class WithRows(Immutable):
-    """The combinations to look at are those in which an aggregation has rows."""
+    """The combinations to look at are those in which an aggregation has rows, with every member of ``free`` keys."""
 
     aggregation: Aggregation
+    free: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, eq=False)

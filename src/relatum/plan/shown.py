@@ -45,7 +45,9 @@ def candidates(node: PlanNode, keys: tuple[int, ...]) -> Candidates:
         case Aggregation(bounds=bounds):
             # What is pinned only takes rows away, and so does what is kept, where it differs from cell to cell.
             same = tuple(kept for kept in bounds.kept if not kept_keys(kept) and not kept_names(kept))
-            return _with_rows(replace(node, bounds=replace(bounds, kept=same, pinned=())), keys)
+            # A key that bears on it through what is kept alone says nothing of its rows: any member may go with any.
+            free = frozenset[int]().union(*map(kept_keys, bounds.kept))
+            return _with_rows(replace(node, bounds=replace(bounds, kept=same, pinned=())), keys, free)
         case Naming(body=body):
             return candidates(body.inputs[0], keys)
         case Nested(arguments=arguments):
@@ -60,11 +62,12 @@ def candidates(node: PlanNode, keys: tuple[int, ...]) -> Candidates:
             raise AssertionError(f"{type(node).__name__} decides over no combination")
 
 
-def _with_rows(node: Aggregation, keys: tuple[int, ...]) -> Candidates:
+def _with_rows(node: Aggregation, keys: tuple[int, ...], free: frozenset[int] = frozenset()) -> Candidates:
     own = {match.key for match in node.bounds.matches}
     moved = {match.key for dates in node.bounds.dates for match in dates.matches}
     settled = all(map(_is_simple, node.bounds.dates)) and len(node.bounds.dates) < 2
-    return WithRows(node) if settled and set(keys) <= own | moved and not own & moved else EveryMember()
+    rest = tuple(key for key in keys if key not in own | moved)
+    return WithRows(node, rest) if settled and free >= set(rest) and not own & moved else EveryMember()
 
 
 def _is_simple(dates: DateSet) -> bool:

@@ -191,9 +191,12 @@ class Shown:
                 place = {match.key: at for at, match in enumerate(node.bounds.matches)}
                 codes = np.stack([found.groups.codes[place[key]] for key in grain.keys], axis=1)
                 return codes if values.nulls is None else codes[~np.broadcast_to(values.nulls, len(codes))]
-            case WithRows(aggregation):
+            case WithRows(aggregation, free):
                 # Without rows it has no value: what it is at these combinations is all that there is.
                 found, codes = self._with_rows(grain, aggregation)
+                if free:
+                    candidates = self._distinct(grain, self._freely(grain, codes, free))
+                    return candidates[self._has_value(grain, node, candidates, whole=True)]
                 if aggregation == node:
                     values = self.evaluator.group_values(aggregation, found)
                     self.evaluator.remember(node, _frame(grain, codes), values)
@@ -228,7 +231,18 @@ class Shown:
             first = np.zeros(int(numbers.max(initial=0)) + 1, np.int64)
             first[numbers] = np.arange(size)
             columns.update({key: own[first[sets]] for key, own in codes.items() if key in grain.keys})
-        return found, np.stack([columns[key] for key in grain.keys], axis=1)
+        blank_codes = np.zeros(found.groups.count, np.int64)
+        return found, np.stack([columns.get(key, blank_codes) for key in grain.keys], axis=1)
+
+    def _freely(self, grain: GridGrain, codes: Array, free: Sequence[int]) -> Array:
+        """Combinations, each with every member of some keys that may be shown."""
+        for key in free:
+            members = np.flatnonzero(self._may_be_shown(key))
+            refuse_many(len(codes) * len(members))
+            wide = np.repeat(codes, len(members), axis=0)
+            wide[:, grain.keys.index(key)] = np.tile(members, len(codes))
+            codes = wide
+        return codes
 
     def _dates_of(self, dates: DateSet) -> dict[int, Array]:
         """All combinations of a set of dates' own keys that the calendar has."""
