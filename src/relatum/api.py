@@ -102,13 +102,16 @@ class Model(Askable):
     def _repr_html_(self) -> str:
         declaration, data = self.declaration, self._session.data
         tables: list[markup.Row] = [
-            [name, markup.Text(f"{data[name].rows:,}", number=True), each.about]
+            [name, markup.Text(f"{data[name].rows:,}", number=True), markup.Text(each.about, prose=True)]
             for name, each in declaration.tables.items()
         ]
         related: list[markup.Row] = [[str(each)] for each in declaration.relationships]
-        measures: list[markup.Row] = [[name, each.formula, each.about] for name, each in declaration.measures.items()]
+        measures: list[markup.Row] = [
+            [name, markup.Text(each.formula, prose=True), markup.Text(each.about, prose=True)]
+            for name, each in declaration.measures.items()
+        ]
         pivots: list[markup.Row] = [
-            [name, *(", ".join(part) for part in (each.rows, each.columns, each.values))]
+            [name, *(markup.Text(", ".join(part), prose=True) for part in (each.rows, each.columns, each.values))]
             for name, each in declaration.pivots.items()
         ]
         parts: list[tuple[markup.Row, list[markup.Row]]] = [

@@ -159,7 +159,7 @@ class Askable(Editable):
         columns: Names = (),
         against: Mapping[str, object] | None = None,
         along: str = "",
-        listed: int = 20,
+        listed: int = 5,
     ) -> Explanation:
         """Why a cell is what it is: its filters, its formula part by part, the rows behind it.
 

@@ -71,7 +71,12 @@ class Draft:
 
     def _repr_html_(self) -> str:
         rows: list[markup.Row] = [
-            [each.word, each.kind, each.statement, markup.Text(f"{each.evidence} {each.doubt}".strip(), faint=True)]
+            [
+                each.word,
+                each.kind,
+                each.statement,
+                markup.Text(f"{each.evidence} {each.doubt}".strip(), faint=True, prose=True),
+            ]
             for each in self.proposals
         ]
         tables = ", ".join(f"{name} ({kind})" for name, kind in self.kinds.items())

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import io
 from collections.abc import Callable, Mapping
 from decimal import Decimal
 from typing import Any
@@ -22,6 +21,7 @@ from relatum.language.tree import Literal, Name, Operation, conjuncts
 from relatum.model.names import column_name, literal
 from relatum.pivot.turning import NO_MATCH
 from relatum.present.numbers import BLANK, formatter, plain
+from relatum.present.printed import printed
 
 #: So many members of a difference are shown.
 _MOVED = 10
@@ -139,9 +139,7 @@ class Explanation:
     # -- shown --------------------------------------------------------------------------------------------------------
 
     def __str__(self) -> str:
-        buffer = io.StringIO()
-        print_explanation(self, Console(file=buffer, width=110, color_system=None, highlight=False, markup=False))
-        return "\n".join(line.rstrip() for line in buffer.getvalue().splitlines())
+        return printed(lambda console: print_explanation(self, console), 110)
 
     __repr__ = __str__
 
@@ -189,7 +187,7 @@ def _equalities(where: str) -> dict[str, Any]:
 # -- printing ---------------------------------------------------------------------------------------------------------
 
 
-def print_explanation(explanation: Explanation, console: Console, rows: int = 5) -> None:
+def print_explanation(explanation: Explanation, console: Console) -> None:
     """Print an explanation: the cell, its filters, the formula with its values, what is behind it."""
     story = explanation.story
     shown = explanation.written(story.result, story.type, story.format)
@@ -203,7 +201,7 @@ def print_explanation(explanation: Explanation, console: Console, rows: int = 5)
         console.print(Text(f"no value, {story.reason}: {story.because}", style="yellow"))
     _print_formula(explanation, console)
     for number, evidence in enumerate(story.evidence, 1):
-        _print_evidence(explanation, evidence, number, console, rows)
+        _print_evidence(explanation, evidence, number, console)
     if story.difference is not None:
         _print_difference(explanation, story.difference, console)
     for note in story.notes if not story.reason else ():
@@ -224,7 +222,7 @@ def _print_formula(explanation: Explanation, console: Console) -> None:
     console.print(table)
 
 
-def _print_evidence(explanation: Explanation, evidence: Evidence, number: int, console: Console, rows: int) -> None:
+def _print_evidence(explanation: Explanation, evidence: Evidence, number: int, console: Console) -> None:
     console.print(Text.assemble(("\n" + f"[{number}] ", "bold"), (evidence.text, "bold"), f" over {_what(evidence)}"))
     if evidence.filters:
         table = _lines()
@@ -237,14 +235,25 @@ def _print_evidence(explanation: Explanation, evidence: Evidence, number: int, c
             table.add_row(each.text, each.origin, route, f"{each.after:,} rows")
         console.print(table)
     for name, value in evidence.parts:
-        console.print(f"{name}: {explanation.written(value, _type_of(value))}")
+        console.print(f"{name}: {_exactly(explanation, value)}")
     for loss in evidence.losses:
         console.print(Text(loss, style="yellow"))
-    if evidence.table.num_rows and rows:
-        console.print(_table_of(evidence.table.slice(0, rows)))
-        left = evidence.count - min(rows, evidence.table.num_rows)
-        if left > 0:
-            console.print(Text(f"{left:,} more {evidence.kind}", style="dim"))
+    if evidence.table.num_rows:
+        console.print(_table_of(evidence.table, console.width))
+        told = _come_to(explanation, evidence)
+        if told:
+            console.print(Text(told, style="dim"))
+
+
+def _come_to(explanation: Explanation, evidence: Evidence) -> str:
+    """How many more rows there are than those listed, and what the listed ones come to, to the last digit."""
+    listed = evidence.table.num_rows
+    more = [f"{evidence.count - listed:,} more {evidence.kind}"] if evidence.count > listed else []
+    if evidence.shown is None or evidence.kind == "values":
+        return "".join(more)
+    shown, value = (_exactly(explanation, each) for each in (evidence.shown, evidence.value))
+    told = f"the {listed:,} listed come to {shown}"
+    return "; ".join([*more, f"{told}, all to {value}" if more else told])
 
 
 def _what(evidence: Evidence) -> str:
@@ -254,26 +263,41 @@ def _what(evidence: Evidence) -> str:
     return f"{evidence.count:,} {evidence.kind}{source}"
 
 
-def _type_of(value: Any) -> Type:
-    if isinstance(value, int):
-        return INTEGER
-    return FLOAT if isinstance(value, float) or value is None else decimal(max(0, -int(value.as_tuple().exponent)))
+def _exactly(explanation: Explanation, value: Any) -> str:
+    """A value with all its digits."""
+    match value:
+        case bool():
+            return plain(value)
+        case int():
+            return explanation.written(value, INTEGER)
+        case Decimal():
+            return explanation.written(value, decimal(max(0, -int(value.as_tuple().exponent))))
+        case float():
+            return explanation.written(value, FLOAT, "#,##0.##############")
+        case _:
+            return plain(value)
 
 
 def _lines() -> Table:
     return Table(box=None, show_header=False, show_edge=False, pad_edge=False, padding=(0, 2, 0, 0))
 
 
-def _table_of(frame: Any) -> Table:
-    """An Arrow table as lines of text."""
+def _table_of(frame: Any, width: int) -> Table:
+    """An Arrow table as lines of text; where its headings do not fit beside each other, on two lines."""
     table = Table(box=None, show_edge=False, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
     columns = [column.to_pylist() for column in frame.columns]
+    wide = sum(len(name) + 2 for name in frame.column_names) > width
     for name, values in zip(frame.column_names, columns, strict=True):
-        numeric = all(isinstance(each, int | float) or hasattr(each, "as_tuple") for each in values if each is not None)
-        table.add_column(Text(name), justify="right" if numeric else "left", no_wrap=numeric, overflow="fold")
+        heading = name.replace(".", ".\n", 1) if wide else name
+        numeric = _all_numbers(values)
+        table.add_column(Text(heading), justify="right" if numeric else "left", no_wrap=numeric, overflow="fold")
     for line in zip(*columns, strict=True):
-        table.add_row(*(BLANK if each is None else plain(each) for each in line))
+        table.add_row(*map(plain, line))
     return table
+
+
+def _all_numbers(values: list[Any]) -> bool:
+    return all(isinstance(each, int | float | Decimal) for each in values if each is not None)
 
 
 def _print_difference(explanation: Explanation, difference: Difference, console: Console) -> None:
@@ -350,7 +374,7 @@ def _formula_html(explanation: Explanation) -> str:
         number = "" if part.evidence is None else f"[{part.evidence + 1}]"
         value = explanation.written(part.value, part.type, part.format if part.depth else explanation.story.format)
         text = markup.Text("   " * part.depth + part.text, bold=part.kind == "measure")
-        note = markup.Text(" ".join([number, *part.note]).strip(), faint=True)
+        note = markup.Text(" ".join([number, *part.note]).strip(), faint=True, prose=True)
         rows.append([text, markup.Text(value, number=True), note])
     return markup.table([["formula", markup.Text("value", number=True), ""]], rows)
 
@@ -365,16 +389,19 @@ def _evidence_html(explanation: Explanation, evidence: Evidence, number: int) ->
         before = markup.Text(f"{evidence.filters[0].before:,} rows", number=True)
         parts.append(markup.table([], [[f"all of {evidence.source}", "", "", before], *filters]))
     for name, value in evidence.parts:
-        parts.append(markup.line(f"{name}: {explanation.written(value, _type_of(value))}"))
+        parts.append(markup.line(f"{name}: {_exactly(explanation, value)}"))
     parts += [markup.line(loss, faint=True) for loss in evidence.losses]
-    frame = evidence.table.slice(0, 5)
+    frame = evidence.table
     columns = [column.to_pylist() for column in frame.columns]
+    numbers = [_all_numbers(values) for values in columns]
     lines: list[markup.Row] = [
-        [BLANK if each is None else plain(each) for each in line] for line in zip(*columns, strict=True)
+        [markup.Text(plain(each), number) for each, number in zip(line, numbers, strict=True)]
+        for line in zip(*columns, strict=True)
     ]
     if lines:
-        parts.append(markup.table([list(frame.column_names)], lines))
-        parts.append(markup.line(f"{evidence.count:,} {evidence.kind} in all", faint=True))
+        heads = [markup.Text(name, number) for name, number in zip(frame.column_names, numbers, strict=True)]
+        parts.append(markup.table([heads], lines))
+        parts.append(markup.line(_come_to(explanation, evidence), faint=True))
     return parts
 
 
@@ -392,10 +419,11 @@ def _difference_html(explanation: Explanation, difference: Difference) -> list[s
         [each.name, written(each.before), written(each.after), markup.Text(moved(each.part), number=True)]
         for each in _shortened(difference.parts)
     ]
-    parts = [markup.line(told, bold=True), markup.table([[difference.by, "before", "now", "part"]], lines)]
+    heads: markup.Row = [difference.by, *(markup.Text(name, number=True) for name in ("before", "now", "part"))]
+    parts = [markup.line(told, bold=True), markup.table([heads], lines)]
     if difference.factors:
         factors: list[markup.Row] = [
             [each.name, markup.Text(moved(each.part), number=True)] for each in difference.factors
         ]
-        parts.append(markup.table([["by what moved", "part"]], factors))
+        parts.append(markup.table([["by what moved", markup.Text("part", number=True)]], factors))
     return parts

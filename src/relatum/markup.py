@@ -18,6 +18,7 @@ class Text:
     number: bool = False
     bold: bool = False
     faint: bool = False
+    prose: bool = False  # breaks between words where room is short
     span: int = 1
 
 
@@ -28,8 +29,9 @@ Row = Sequence[str | Text]
 def cell(text: str | Text, tag: str = "td") -> str:
     """A cell of a table; text is escaped."""
     own = Text(text) if isinstance(text, str) else text
-    style = f"{_CELL}text-align:{'right' if own.number else 'left'};white-space:pre;vertical-align:top;"
+    style = f"{_CELL}text-align:{'right' if own.number else 'left'};vertical-align:top;"
     style += "font-weight:600;" if own.bold or tag == "th" else "font-weight:400;"
+    style += "white-space:pre-wrap;" if own.prose else "white-space:pre;"
     style += "opacity:.65;" if own.faint else ""
     span = f' colspan="{own.span}"' if own.span > 1 else ""
     scope = ' scope="col"' if tag == "th" else ""

@@ -60,8 +60,8 @@ class Report:
             [
                 markup.Text(each.severity, bold=each.severity == "problem"),
                 each.subject,
-                each.text,
-                each.effect or each.fix,
+                markup.Text(each.text, prose=True),
+                markup.Text(each.effect or each.fix, prose=True),
             ]
             for each in self.findings
         ]

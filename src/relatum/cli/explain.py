@@ -65,12 +65,12 @@ def explain(
             columns=columns,
             against=members_in(against) if against else None,
             along=along,
-            listed=max(rows, 20),
+            listed=rows,
         )
         if format is Format.JSON:
             print_json(as_mapping(found))
         else:
-            paged(console(), lambda shown: print_explanation(found, shown, rows))
+            paged(console(), lambda shown: print_explanation(found, shown))
         if rows_out is not None:
             write_table(found.rows, rows_out)
             tell(f"wrote {rows_out}")

@@ -116,7 +116,7 @@ class Grid:
         *,
         against: Mapping[str, Any] | None = None,
         along: str = "",
-        listed: int = 20,
+        listed: int = 5,
     ) -> Any:
         """Why a cell of this grid is what it is.
 

@@ -42,13 +42,15 @@ def _heads(sheet: Sheet) -> list[list[Text]]:
     lines = []
     for level in range(depth):
         own = [Text(name) if level == depth - 1 else Text("") for name in sheet.headings]
-        labels = [line.labels[level].text if level < len(line.labels) else "" for line in sheet.columns]
-        if level == depth - 1:
-            own += [Text(label, number=True) for label in labels]
-        else:
-            for label, same in groupby(labels):
-                count = len(list(same))
-                own.append(Text(label, number=count == 1, span=count))
+        # Members of one name under different parents are two.
+        labels = [tuple(label.text for label in line.labels[: level + 1]) for line in sheet.columns]
+        for path, same in groupby(labels):
+            count = len(list(same))
+            text = path[level] if level < len(path) else ""
+            if level == depth - 1:
+                own += [Text(text, number=True)] * count
+            else:
+                own.append(Text(text, number=count == 1, span=count))
         lines.append(own)
     return lines
 

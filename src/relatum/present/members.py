@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 from collections.abc import Iterator
 from typing import Any
 
@@ -15,6 +14,7 @@ from relatum.data.arrow import python_values
 from relatum.pivot.members import Found
 from relatum.pivot.turning import NO_MATCH
 from relatum.present.numbers import BLANK, formatter
+from relatum.present.printed import printed
 from relatum.present.sheet import code_names
 from relatum.wording import counted
 
@@ -69,9 +69,7 @@ class MemberList:
         return f"{counted(len(self), 'member')}, {missing:,} without {what}"
 
     def __str__(self) -> str:
-        buffer = io.StringIO()
-        print_members(self, Console(file=buffer, width=100, color_system=None, highlight=False))
-        return "\n".join(line.rstrip() for line in buffer.getvalue().splitlines())
+        return printed(lambda console: print_members(self, console), 100)
 
     __repr__ = __str__
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 import shutil
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -15,6 +14,7 @@ from rich.table import Table
 from rich.text import Text
 
 from relatum.pivot.result import Result
+from relatum.present.printed import printed
 from relatum.present.sheet import NOTHING, Cell, Kind, Label, Line, nested, sheet_of
 from relatum.wording import counted
 
@@ -125,9 +125,7 @@ def _fitting(labels: list[_Column], values: list[_Column], room: int) -> tuple[l
 def grid_text(result: Result, width: int | None = None, extent: Extent = SCREEN) -> str:
     """A grid as plain text of a width; unless given, that of the terminal."""
     columns = width or shutil.get_terminal_size((100, 40)).columns
-    buffer = io.StringIO()
-    print_grid(result, Console(file=buffer, width=columns, color_system=None, highlight=False), extent)
-    return "\n".join(line.rstrip() for line in buffer.getvalue().splitlines())
+    return printed(lambda console: print_grid(result, console, extent), columns)
 
 
 def _caption(result: Result) -> Text:
@@ -160,7 +158,9 @@ def _columns(result: Result, extent: Extent) -> tuple[list[_Column], list[_Colum
         cells, totals = list(sheet.cells), [line.total for line in sheet.rows]
     values = []
     for at, top in enumerate(sheet.columns):
+        # With values on rows and no columns there is nothing to say above the values.
         heading_lines = [label.text for label in top.labels]
+        heading_lines = heading_lines if any(heading_lines) else [""]
         values.append(_Column(heading_lines, [_value(row[at]) for row in cells], top.total, top.member))
     hidden = []
     if sheet.hidden_rows:
