@@ -70,6 +70,9 @@ def random_case(rnd: random.Random, plain: bool = False) -> Case:
     if {"product", "category"} & {table for table, _ in fields}:
         # Which combinations of a one-to-one pair occur is a matter of whose rows are looked at.
         fields = tuple(field for field in fields if field[0] != "detail")
+    if len(fields) == 3 and KEYS.get(fields[1][0]) == fields[1][1]:
+        # What stands after its key on an axis is its attribute, without totals of its own: whole grids have these.
+        fields = (fields[0], fields[2], fields[1])
     formulas = tuple(
         maker.cell(rnd.choice(("num", "num", "num", "text", "date", "bool")), 2) for _ in range(rnd.choice((1, 1, 2)))
     )

@@ -143,6 +143,24 @@ def test_filters_tell_where_they_come_from_and_what_they_leave(shared_stall: rel
     assert "1 of 6 rows found no product" in str(shared_stall.explain("revenue"))
 
 
+def test_what_stands_twice_is_told_once(shared_stall: relatum.Model) -> None:
+    found = shared_stall.explain("quantity / (quantity + quantity[back 1 month])", {"calendar.month": "2024-02"}, listed=2)
+    assert [part.evidence for part in found.parts if part.evidence is not None] == [0, 0, 1]
+    assert [each.count for each in found.evidence] == [2, 1]
+    assert str(found).count("sum(sales.quantity) over ") == 2
+
+
+@pytest.mark.parametrize(("value", "listed", "told"), [
+    ("quantity", 2, "4 more rows; the 2 listed come to 5, all to 15"), ("quantity", 9, "the 6 listed come to 15"), ("count(sales)", 4, "2 more rows; the 4 listed come to 4, all to 6"),
+    ("avg(sales.quantity)", 3, "the 3 listed come to"), ("max(sales.sold_on)", 6, "the 6 listed come to 2024-"), ("count(distinct sales.customer)", 2, "1 more values"),
+    ("max(quantity per product)", 9, "the 3 listed come to 5"), ("median(sales.quantity)", 1, "5 more rows"), ("quantity", 0, ""),
+])  # fmt: skip
+def test_what_is_listed_is_told(shared_stall: relatum.Model, value: str, listed: int, told: str) -> None:
+    text = str(shared_stall.explain(value, listed=listed))
+    assert told in text
+    assert listed or "listed" not in text
+
+
 def test_the_rows_behind_come_to_the_cell(shared_stall: relatum.Model) -> None:
     found = shared_stall.explain("revenue", {"product.product": "fig"}, listed=1)
     assert found.evidence[0].shown == 10

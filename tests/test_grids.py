@@ -11,8 +11,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import relatum
-from agreement import Refused
-from grids import difference, random_grid
+from agreement import REFUSED, Refused, build
+from grids import REFUSED_REQUESTS, difference, random_grid
 from test_agreement import tiny_limits  # noqa: F401 - a fixture
 
 
@@ -193,3 +193,37 @@ def test_members_are_listed_with_their_rows(shared_stall: relatum.Model) -> None
     assert frame.column_names == ["product.product", "product.product:no_match", "rows of sales", "present"]
     with pytest.raises(relatum.RequestError, match="of one column"):
         shared_stall.members("product.product, product.kind")
+
+
+def test_of_many_members_those_with_rows_are_shown(nursery: relatum.Model) -> None:
+    where = "calendar.month = '2024-12' and category.department = 'Water'"
+    members = nursery.members("product.plant", where)
+    there = {member for member, present in zip(*(members.to_arrow()[name].to_pylist() for name in ("product.plant", "present")), strict=True) if present}
+    headings, lines = members.lines(18)
+    assert {texts[0] for texts, shown in lines if shown} == there
+    assert len(lines) == 18
+    assert headings == ["Plant", "rows of sales", "rows of stock"]
+    assert members.summary(18) == f"222 members, {222 - len(there)} without rows; 204 not shown, all without rows"
+    assert members.summary(10) == f"222 members, {222 - len(there)} without rows; 212 not shown"
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.integers(0, 2**60))
+def test_members_have_the_rows_that_a_grid_counts(seed: int) -> None:
+    rnd = random.Random(seed)
+    case = random_grid(rnd)
+    column = rnd.choice(["product.label", "product.pid", "category.name", "customer.region", "calendar.month", "sales.remark"])
+    model = build(case.star)
+    try:
+        members = model.members(column, case.asked.where)
+        grid = model.pivot(column, values={"rows": "count(sales)"}, where=case.asked.where, totals=False)
+    except relatum.RelatumError as error:
+        assert any(reason in str(error) for reason in (*REFUSED, *REFUSED_REQUESTS)), error
+        return
+    frame = members.to_arrow()
+    if "rows of sales" not in frame.column_names:
+        return
+    keys = (frame[column].to_pylist(), frame[f"{column}:no_match"].to_pylist())
+    told = {key: count for *key, count in zip(*keys, frame["rows of sales"].to_pylist(), strict=True) for key in [tuple(key)] if count}
+    lines = grid.to_arrow().to_pylist()
+    assert told == {(line[column], line.get(f"{column}:no_match", False)): line["rows"] for line in lines if line["rows"]}

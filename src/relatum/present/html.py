@@ -76,5 +76,5 @@ def members_html(members: MemberList) -> str:
         markup.line(f"members of {found.axis.name}", bold=True),
         markup.line(f"where {found.where}" if found.where else "no filters", faint=True),
         markup.table([[headings[0], *(Text(each, number=True) for each in headings[1:])]], rows),
-        markup.line(members.summary, faint=True),
+        markup.line(members.summary(len(lines)), faint=True),
     )

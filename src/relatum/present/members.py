@@ -46,27 +46,35 @@ class MemberList:
         return self.to_arrow().__arrow_c_stream__(requested_schema)
 
     def lines(self, most: int | None = None) -> tuple[list[str], list[tuple[list[str], bool]]]:
-        """The headings, and for each member its texts and whether it is there; at most so many members."""
+        """The headings, and for each member its texts and whether it is there; at most so many members.
+
+        Where there are more, those that have rows come before those that have none.
+        """
         found = self.found
-        codes = found.codes if most is None or len(found.codes) <= most else found.codes[:most]
+        chosen = np.arange(len(self))
+        if most is not None and len(self) > most:
+            chosen = np.sort(np.argsort(~found.present, kind="stable")[:most])
+        codes = found.codes[chosen]
         names = code_names(found.axis, codes, found.locale)
         columns = []
         for value, column in found.values:
-            known = python_values(column.take(np.arange(len(codes))))
+            known = python_values(column.take(chosen))
             write = formatter(value.type, value.format, known, found.locale, found.currency)
             columns.append([BLANK if each is None else write(each) for each in known])
         headings = [found.axis.label, *(value.label for value, _ in found.values)]
-        rows = zip(codes.tolist(), found.present[: len(codes)].tolist(), strict=True)
+        rows = zip(codes.tolist(), found.present[chosen].tolist(), strict=True)
         return headings, [
             ([names[code], *(column[at] for column in columns)], bool(there)) for at, (code, there) in enumerate(rows)
         ]
 
-    @property
-    def summary(self) -> str:
-        """How many members there are, and how many of them have nothing under the condition."""
-        missing = int((~self.found.present).sum())
+    def summary(self, shown: int) -> str:
+        """How many members there are, how many have nothing under the condition, and how many are not shown."""
+        missing, left = int((~self.found.present).sum()), len(self) - shown
         what = "rows" if self.found.values[0][0].label.startswith("rows of ") else "a value"
-        return f"{counted(len(self), 'member')}, {missing:,} without {what}"
+        text = f"{counted(len(self), 'member')}, {missing:,} without {what}"
+        if left <= 0:
+            return text
+        return f"{text}; {left:,} not shown" + (f", all without {what}" if len(self) - missing <= shown else "")
 
     def __str__(self) -> str:
         return printed(lambda console: print_members(self, console), 100)
@@ -93,6 +101,4 @@ def print_members(members: MemberList, console: Console, most: int | None = 200)
     for texts, there in lines:
         table.add_row(*map(Text, texts), style=None if there else "dim")
     console.print(table)
-    if len(lines) < len(members):
-        console.print(Text(f"{len(members) - len(lines):,} of {len(members):,} members not shown", style="dim"))
-    console.print(Text(members.summary, style="dim"))
+    console.print(Text(members.summary(len(lines)), style="dim"))

@@ -89,7 +89,7 @@ class CellLook:
         return dict(zip(self.probe.keys, members, strict=True))
 
 
-def explain_cell(session: Session, asked: Asked, most: int | None = 20) -> CellStory:
+def explain_cell(session: Session, asked: Asked, most: int | None = 5) -> CellStory:
     """Why a cell is what it is; of the rows behind each aggregate the first ``most`` are listed.
 
     Raises
@@ -107,11 +107,14 @@ def explain_cell(session: Session, asked: Asked, most: int | None = 20) -> CellS
     behind = Behind(session, seen, look.probe.plan().fields)
     found: dict[int, Evidence] = {}
     for number, step in enumerate(maker.steps):
-        one = behind.of(step, values[number], most)
+        # What stands twice in a formula is told once.
+        twin = next((other for other in found if _same(maker.steps[other], step)), None)
+        one = behind.of(step, values[number], most) if twin is None else found[twin]
         if one is not None:
             found[number] = one
     reason, because = reason_of(maker.steps, values, found)
-    order = list(found)
+    evidence = list({id(each): each for each in found.values()}.values())
+    order = {id(each): place for place, each in enumerate(evidence)}
     parts = tuple(
         PartTold(
             step.depth,
@@ -121,7 +124,7 @@ def explain_cell(session: Session, asked: Asked, most: int | None = 20) -> CellS
             step.expression.type,
             _format(session, step),
             tuple(_notes(look, seen, step)),
-            order.index(number) if number in found else None,
+            order[id(found[number])] if number in found else None,
         )
         for number, (step, value) in enumerate(zip(maker.steps, values, strict=True))
     )
@@ -147,10 +150,14 @@ def explain_cell(session: Session, asked: Asked, most: int | None = 20) -> CellS
         because,
         first,
         parts,
-        tuple(found.values()),
+        tuple(evidence),
         tuple(dict.fromkeys(notes)),
         at=tuple(asked.at.items()),
     )
+
+
+def _same(one: Step, other: Step) -> bool:
+    return one.node == other.node and one.filters == other.filters and one.text == other.text
 
 
 def _filters(steps: Sequence[Step], found: Mapping[int, Evidence]) -> tuple[FilterTold, ...]:

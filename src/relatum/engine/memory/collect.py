@@ -13,6 +13,7 @@ from relatum.data.types import FLOAT, INTEGER, Kind, Type
 
 _TABLE_BITS = 1 << 27
 _SAFE = 1 << 62
+_FLOAT_EXACT = 1 << 53
 
 
 def _known(groups: Array, *columns: Column) -> tuple[Array, list[Column]]:
@@ -87,7 +88,15 @@ def spread_of(groups: Array, column: Column, size: int, *, root: bool, populatio
         whole = column.values.astype(np.int64)
         shift = np.zeros(size, np.int64)
         shift[groups] = whole
-        values = (whole - shift[groups]) / float(10**column.type.scale)
+        whole = whole - shift[groups]
+        most, count = max(int(whole.max(initial=0)), -int(whole.min(initial=0))), int(counts.max(initial=0))
+        if count * most**2 < _FLOAT_EXACT and (count * most) ** 2 < _SAFE:
+            # Every sum is exact, so the result does not depend on the order of rows: equal spreads are equal.
+            sums, squares = (np.bincount(groups, each, size).astype(np.int64) for each in (whole, whole * whole))
+            divisor = counts * (counts if population else counts - 1)
+            variance = (counts * squares - sums**2) / divisor.clip(min=1) / 10.0 ** (2 * column.type.scale)
+            return v.finite(np.sqrt(variance) if root else variance, divisor < 1)
+        values = whole / float(10**column.type.scale)
     else:
         values = v.floats(column)
         first = np.zeros(size)
