@@ -28,6 +28,7 @@ benchmark: $(VENV)/.installed
 	$(BIN)/python benchmarks/star.py
 	$(BIN)/python benchmarks/language.py
 	$(BIN)/python benchmarks/jumps.py
+	$(BIN)/python benchmarks/grids.py
 	$(BIN)/python benchmarks/draft.py
 
 clean:

@@ -6,7 +6,6 @@ and prints medians and ratios.
 
 from __future__ import annotations
 
-import argparse
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
@@ -14,7 +13,7 @@ from typing import Any
 import duckdb
 
 import relatum
-from jumps import open_model, tables
+from jumps import loaded, open_model
 from star import timed
 
 FIRST, LAST = "2018-01-01", "2022-12-31"
@@ -105,16 +104,7 @@ def equal(question: Question, model: relatum.Model, connection: duckdb.DuckDBPyC
 
 def main() -> None:
     """Run the benchmark."""
-    options = argparse.ArgumentParser(description=__doc__.splitlines()[0])
-    options.add_argument("--lines", type=int, default=6_000_000)
-    options.add_argument("--runs", type=int, default=3)
-    given = options.parse_args()
-    frames = tables(given.lines)
-    connection = duckdb.connect()
-    for name, frame in frames.items():
-        connection.register(f"frame_{name}", frame)
-        connection.execute(f"create table {name} as select * from frame_{name}")
-        connection.unregister(f"frame_{name}")
+    given, frames, connection = loaded(__doc__.splitlines()[0])
     model = open_model(frames)
     del frames
     print(f"{'question':<36}{'relatum ms':>11}{'duckdb ms':>11}{'ratio':>8}  result")

@@ -200,9 +200,9 @@ def edits(model: relatum.Model) -> None:
     print(f"57 rows printed {took(lambda: str(grid)):.0f} ms, to_pandas {took(grid.to_pandas):.0f} ms")
 
 
-def main() -> None:
-    """Run the benchmark."""
-    options = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+def loaded(about: str) -> tuple[argparse.Namespace, dict[str, pa.Table], duckdb.DuckDBPyConnection]:
+    """The options given, the tables, and a database that holds them."""
+    options = argparse.ArgumentParser(description=about)
     options.add_argument("--lines", type=int, default=6_000_000)
     options.add_argument("--runs", type=int, default=3)
     given = options.parse_args()
@@ -212,6 +212,12 @@ def main() -> None:
         connection.register(f"frame_{name}", frame)
         connection.execute(f"create table {name} as select * from frame_{name}")
         connection.unregister(f"frame_{name}")
+    return given, frames, connection
+
+
+def main() -> None:
+    """Run the benchmark."""
+    given, frames, connection = loaded(__doc__.splitlines()[0])
     connection.execute(
         "create table calendar as "
         "select unnest(range(date '2010-01-01', date '2030-01-01', interval 1 day))::date as date"

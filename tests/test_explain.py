@@ -202,12 +202,14 @@ def test_the_difference_of_two_cells_adds_up(nursery: relatum.Model) -> None:
                 nursery.explain("revenue", {"calendar.year": 2024}, against=wrong)
 
 
-def test_price_quantity_and_mix_by_hand() -> None:
+@pytest.mark.parametrize("formula", ["sum(sales.pieces * sales.price)", "sum(sales.price * sales.pieces)", "sum(1 * sales.pieces * sales.price)"])
+@pytest.mark.parametrize("kind", [Decimal, float])
+def test_price_quantity_and_mix_by_hand(formula: str, kind: Any) -> None:
     model = relatum.Model()
-    model.add_table("sales", pa.table({"year": [1, 1, 2, 2], "item": ["a", "b", "a", "b"], "pieces": [10, 10, 5, 25], "price": [2, 4, 3, 4]}))
+    model.add_table("sales", pa.table({"year": [1, 1, 2, 2], "item": ["a", "b", "a", "b"], "pieces": [10, 10, 5, 25], "price": [kind(each) for each in (2, 4, 3, 4)]}))
     model.add_table("item", pa.table({"item": ["a", "b"], "name": ["A", "B"]}), key="item")
     model.relate("sales.item -> item.item")
-    found = model.explain("sum(sales.pieces * sales.price)", {"sales.year": 2}, against={"sales.year": 1}).difference
+    found = model.explain(formula, {"sales.year": 2}, against={"sales.year": 1}).difference
     assert found is not None
     assert (found.before, found.after, found.by) == (60, 115, "item.name")
     # 10 more pieces at 3 each; of 30 now 25 instead of 15 at 4 and 5 instead of 15 at 2; a became 1 dearer, 5 times.

@@ -65,6 +65,8 @@ def test_there_are_examples_and_pictures() -> None:
         "show",
         "diagram",
         "pivot",
+        "explain",
+        "members",
         "impact",
         "diff",
         "refresh",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from fractions import Fraction
@@ -17,7 +17,7 @@ from relatum.audit.cell.story import Asked, CellLook
 from relatum.data.arrow import python_values
 from relatum.data.types import Kind
 from relatum.errors import RequestError
-from relatum.language.expression import Aggregate, Apply, Expression, InContext
+from relatum.language.expression import Aggregate, Apply, ColumnValue, Expression, InContext
 from relatum.model.names import column_name
 from relatum.model.routes import Place
 from relatum.pivot.axes import resolve_request
@@ -199,16 +199,33 @@ def _telling(split: _Split, before: Any, after: Any) -> float:
 
 
 def _product(expression: Expression) -> tuple[Expression, Aggregate] | None:
-    """The sum of the first factor of a sum of products; None for any other formula."""
+    """The sum of the quantity in a sum of products, and that sum; None for any other formula.
+
+    The quantity is the factor that is a column of the rows themselves, and whole numbers if there is one, rather than
+    looked up or worked out: it may stand anywhere.
+    """
     if not isinstance(expression, Aggregate) or expression.function != "sum" or expression.grain is not None:
         return None
     (argument,) = expression.arguments
-    factor = argument
-    while isinstance(factor, Apply) and factor.function == "*":
-        factor = factor.arguments[0]
-    if factor is argument or not factor.type.numeric:
+    factors = list(_multiplied(argument))
+    if len(factors) == 1:
         return None
+
+    def rank(factor: Expression) -> tuple[bool, bool]:
+        own = isinstance(factor, ColumnValue) and factor.table == expression.row_table
+        return not own, factor.type.kind is not Kind.INTEGER
+
+    factor = min(factors, key=rank)
     return replace(expression, arguments=(factor,), type=factor.type, text=""), expression
+
+
+def _multiplied(expression: Expression) -> Iterator[Expression]:
+    """The factors of a product, in the order in which they are written."""
+    if isinstance(expression, Apply) and expression.function == "*":
+        for each in expression.arguments:
+            yield from _multiplied(each)
+    else:
+        yield expression
 
 
 def _factors(split: _Split, before: Any, after: Any) -> tuple[Contribution, ...]:
@@ -223,7 +240,7 @@ def _factors(split: _Split, before: Any, after: Any) -> tuple[Contribution, ...]
     quantities = [[Fraction(each or 0) for each in side] for side in split.quantities]
     values = [[Fraction(each or 0) for each in side] for side in (split.before, split.after)]
     (old_q, new_q), (old_v, new_v) = map(sum, quantities), map(sum, values)
-    if not old_q or old_v != Fraction(before) or new_v != Fraction(after):
+    if not old_q or not (_alike(old_v, before) and _alike(new_v, after)):
         return ()
     average = Fraction(old_v) / old_q
     prices = [value / own if own else average for value, own in zip(values[0], quantities[0], strict=True)]
@@ -237,6 +254,12 @@ def _factors(split: _Split, before: Any, after: Any) -> tuple[Contribution, ...]
         Contribution("mix", None, None, mix),
         Contribution("price", None, None, price),
     )
+
+
+def _alike(value: Fraction | int, total: Any) -> bool:
+    """Whether members add up to a total; sums of floats do so nearly."""
+    off = abs(value - Fraction(total))
+    return off <= (abs(Fraction(total)) * Fraction(1, 10**9) if isinstance(total, float) else 0)
 
 
 def _rounded(value: Fraction, exact: bool, like: Any) -> Any:
