@@ -143,6 +143,8 @@ def _print_sides(out: Any, heads: tuple[str, str], relationships: list[Relations
 
 
 def _print_rest(out: Any, found: Overview) -> None:
+    from rich.text import Text
+
     if found.hierarchies:
         out.print()
         lines = listing("hierarchy", "levels")
@@ -151,11 +153,16 @@ def _print_rest(out: Any, found: Overview) -> None:
         out.print(lines)
     if found.pivots:
         out.print()
-        lines = listing("pivot", "rows", "columns", "values", "")
+        lines = listing("pivot", "", "what it asks")
         for pivot in found.pivots:
-            filters = [f"where {pivot.where}"] * bool(pivot.where) + [f"keep {pivot.keep}"] * bool(pivot.keep)
-            told = "\n".join([*filters, *([pivot.about] if pivot.about else [])])
-            lines.add_row(pivot.name, *(",\n".join(part) for part in (pivot.rows, pivot.columns, pivot.values)), told)
+            axes = [("rows", pivot.rows), ("columns", pivot.columns), ("values", pivot.values)]
+            texts = [(word, ", ".join(part)) for word, part in axes] + [("where", pivot.where), ("keep", pivot.keep)]
+            texts += [("values on", pivot.values_on), ("totals", "" if pivot.totals else "none")]
+            texts += [("empty", "shown" if pivot.show_empty else "")]
+            asked = [(word, Text(text)) for word, text in texts if text]
+            asked += [("", Text(pivot.about, style="dim"))] if pivot.about else []
+            for name, (word, told) in zip([Text(pivot.name, style="bold"), *[""] * len(asked)], asked, strict=False):
+                lines.add_row(name, Text(word, style="dim"), told)
         out.print(lines)
     if found.controls:
         out.print()
