@@ -217,6 +217,25 @@ def test_price_quantity_and_mix_by_hand(formula: str, kind: Any) -> None:
     assert {each.name: each.part for each in found.parts} == {"A": -5, "B": 60}
 
 
+@pytest.mark.parametrize(("formula", "parts"), [
+    # Before, a has 1 and 3 and b has 6, on average 10/3; now a has 4, b has 6 and 8, on average 6.
+    ("avg(sales.pieces)", {"A": (4 - 10 / 3) / 3 - (4 - 20 / 3) / 3, "B": (14 - 20 / 3) / 3 - (6 - 10 / 3) / 3}),
+    ("sum(sales.pieces) / count(sales)", {"A": 10 / 9, "B": 14 / 9}),
+    ("max(sales.pieces)", {"A": 1, "B": 2, "what does not add up over the members": -1}),
+    ("sum(sales.pieces) / count(distinct sales.year)", {"A": 0, "B": 8}), ("count(distinct sales.pieces)", {"A": -1, "B": 1}),
+])  # fmt: skip
+def test_what_is_divided_moves_by_weight(formula: str, parts: dict[str, float]) -> None:
+    model = relatum.Model()
+    model.add_table("sales", pa.table({"year": [1, 1, 1, 2, 2, 2], "item": list("aababb"), "pieces": [1, 3, 6, 4, 6, 8]}))
+    model.add_table("item", pa.table({"item": ["a", "b"], "name": ["A", "B"]}), key="item")
+    model.relate("sales.item -> item.item")
+    found = model.explain(formula, {"sales.year": 2}, against={"sales.year": 1}).difference
+    assert found is not None
+    assert {each.name: each.part for each in found.parts} == pytest.approx({name: part for name, part in parts.items() if part})
+    assert sum(each.part for each in found.parts) == pytest.approx(found.total)
+    assert not found.factors
+
+
 def test_a_verified_cell_becomes_a_control(hollowmere: Path, tmp_path: Path) -> None:
     folder = tmp_path / "demo"
     shutil.copytree(hollowmere.parent, folder)

@@ -15,7 +15,7 @@ from relatum.audit.cell.place import Cell, cell_of
 from relatum.audit.cell.records import Contribution, Difference
 from relatum.audit.cell.story import Asked, CellLook
 from relatum.data.arrow import python_values
-from relatum.data.types import Kind
+from relatum.data.types import INTEGER, Kind
 from relatum.errors import RequestError
 from relatum.language.expression import Aggregate, Apply, ColumnValue, Expression, InContext
 from relatum.model.names import column_name
@@ -34,13 +34,16 @@ _MOST_COLUMNS = 24
 
 @dataclass(frozen=True, slots=True)
 class _Split:
-    """Values of both cells by the members of a column: the value, and the quantity where it is a product."""
+    """Values of both cells by the members of a column: the value, and those of other formulas, each before and after.
+
+    These are the quantity where the value is a sum of products, what is divided by what where it is a quotient.
+    """
 
     column: str
     names: tuple[Any, ...]
     before: tuple[Any, ...]
     after: tuple[Any, ...]
-    quantities: tuple[tuple[Any, ...], tuple[Any, ...]] | None
+    others: tuple[tuple[tuple[Any, ...], tuple[Any, ...]], ...]
 
 
 def take_apart(session: Session, asked: Asked, other: dict[str, Any], along: str = "") -> Difference:
@@ -77,24 +80,28 @@ def take_apart(session: Session, asked: Asked, other: dict[str, Any], along: str
         raise RequestError(
             "One of the two cells has no value, so that there is no difference.", fix="Explain it alone."
         )
-    product = _product(look.formula)
+    quantity, quotient = _quantity(look.formula), _quotient(look.formula)
+    others = quotient or ((quantity,) if quantity is not None else ())
     columns = [along] if along else _candidates(look, look.formula)
-    splits = [_split(session, asked, column, cells, product) for column in columns]
+    splits = [_split(session, asked, column, cells, others) for column in columns]
     splits = [each for each in splits if each.names]
     if not splits:
         raise RequestError("No column of a lookup tells members of the two cells apart.", fix="Name one: along.")
-    best = max(splits, key=lambda each: _telling(each, before, after))
+    best, told = max(
+        ((each, _parts(each, before, after, bool(quotient))) for each in splits), key=lambda each: each[1].telling
+    )
     total = after - before
     parts = [
-        Contribution(_named(name), old, new, _minus(new, old))
-        for name, old, new in zip(best.names, best.before, best.after, strict=True)
+        Contribution(_named(name), old, new, part)
+        for name, old, new, part in zip(best.names, best.before, best.after, told.parts, strict=True)
     ]
     parts = [each for each in parts if each.part]
     parts.sort(key=lambda each: (-abs(each.part), str(each.name)))
     rest = total - sum((each.part for each in parts), start=type(total)(0))
     if rest and abs(float(rest)) > 1e-9 * max(abs(float(before)), abs(float(after))):
         parts.append(Contribution("what does not add up over the members", None, None, rest))
-    return Difference(cells[1].named, before, after, total, best.column, tuple(parts), _factors(best, before, after))
+    factors = () if quantity is None else _factors(best, before, after)
+    return Difference(cells[1].named, before, after, total, best.column, tuple(parts), factors)
 
 
 def _named(name: Any) -> str:
@@ -110,9 +117,7 @@ def _minus(new: Any, old: Any) -> Any:
 # -- the values by members --------------------------------------------------------------------------------------------
 
 
-def _split(
-    session: Session, asked: Asked, column: str, cells: Sequence[Cell], product: tuple[Expression, Aggregate] | None
-) -> _Split:
+def _split(session: Session, asked: Asked, column: str, cells: Sequence[Cell], others: Sequence[Expression]) -> _Split:
     """The value of both cells by the members of a column, each as the grid with that column has it."""
     request = asked.request
     wider = replace(request, rows=(*request.rows, *ask(rows=column).rows))
@@ -121,7 +126,7 @@ def _split(
     keys = tuple(range(len(resolved.heads)))
     fields = tuple(resolved.head(key).field for key in keys)
     added = resolved.row_count - 1
-    formulas = (resolved.formulas[asked.number], *((product[0],) if product is not None else ()))
+    formulas = (resolved.formulas[asked.number], *others)
     wanted = Wanted(
         fields,
         formulas,
@@ -147,10 +152,9 @@ def _split(
     names = [*texts, *(None if code == members.null else NO_MATCH for code in codes if code >= members.null)]
     blank = (None,) * len(formulas)
     after, before = ([side.get(code, blank) for code in codes] for side in sides)
-    quantities = None
-    if product is not None:
-        quantities = tuple(each[1] for each in before), tuple(each[1] for each in after)
-    return _Split(column, tuple(names), tuple(each[0] for each in before), tuple(each[0] for each in after), quantities)
+    pairs = [tuple(tuple(each[at] for each in side) for side in (before, after)) for at in range(len(formulas))]
+    (old, new), *more = ((pair[0], pair[1]) for pair in pairs)
+    return _Split(column, tuple(names), old, new, tuple(more))
 
 
 def _candidates(look: CellLook, formula: Expression) -> list[str]:
@@ -186,20 +190,67 @@ def _fact(expression: Expression) -> str:
     return ""
 
 
-def _telling(split: _Split, before: Any, after: Any) -> float:
-    """How much the members differ from all having grown alike, against how many they are."""
+@dataclass(frozen=True, slots=True)
+class _Parts:
+    """What each member did, and how much these differ from all having moved alike, against how many they are."""
+
+    parts: list[Any]
+    telling: float
+
+
+def _parts(split: _Split, before: Any, after: Any, divided: bool) -> _Parts:
+    if divided:
+        found = _weighted(split, float(before), float(after))
+        if found is not None:
+            return found
     rate = float(after) / float(before) if before else 0.0
-    off = math.fsum(
-        abs(float(new or 0) - float(old or 0) * rate) for old, new in zip(split.before, split.after, strict=True)
+    pairs = list(zip(split.before, split.after, strict=True))
+    off = math.fsum(abs(float(new or 0) - float(old or 0) * rate) for old, new in pairs)
+    return _Parts([_minus(new, old) for old, new in pairs], off / math.sqrt(len(pairs)))
+
+
+def _weighted(split: _Split, before: float, after: float) -> _Parts | None:
+    """The parts of a quotient that adds up over the members above and below the line; None where it does not.
+
+    A member's part is its distance from the old value of all, times its weight below the line, now less before. The
+    parts add up to the difference: the distances of all members before, so weighted, come to nothing.
+    """
+    (old_above, new_above), (old_below, new_below) = (
+        [[float(each or 0) for each in s] for s in p] for p in split.others
     )
-    return off / math.sqrt(len(split.names))
+    sums = [math.fsum(each) for each in (old_above, old_below, new_above, new_below)]
+    if not sums[1] or not sums[3]:
+        return None
+    if not math.isclose(sums[0] / sums[1], before, rel_tol=1e-9) or not math.isclose(
+        sums[2] / sums[3], after, rel_tol=1e-9
+    ):
+        return None
+    off = [(above - before * below) / sums[1] for above, below in zip(old_above, old_below, strict=True)]
+    parts = [
+        (above - before * below) / sums[3] - old for above, below, old in zip(new_above, new_below, off, strict=True)
+    ]
+    alike = [(after - before) * below / sums[3] for below in new_below]
+    uneven = math.fsum(abs(part - each) for part, each in zip(parts, alike, strict=True))
+    return _Parts(parts, uneven / math.sqrt(len(parts)))
+
+
+def _quotient(expression: Expression) -> tuple[Expression, Expression] | None:
+    """What is divided by what: of a quotient its sides, of an average sum and count; None for any other formula."""
+    match expression:
+        case Apply("/", (above, below)) if above.type.numeric:
+            return above, below
+        case Aggregate("avg", (argument,)):
+            total = replace(expression, function="sum", type=argument.type, text="")
+            return total, replace(expression, function="count", type=INTEGER, text="")
+        case _:
+            return None
 
 
 # -- quantity, price and mix ------------------------------------------------------------------------------------------
 
 
-def _product(expression: Expression) -> tuple[Expression, Aggregate] | None:
-    """The sum of the quantity in a sum of products, and that sum; None for any other formula.
+def _quantity(expression: Expression) -> Expression | None:
+    """The sum of the quantity in a sum of products; None for any other formula.
 
     The quantity is the factor that is a column of the rows themselves, and whole numbers if there is one, rather than
     looked up or worked out: it may stand anywhere.
@@ -216,7 +267,7 @@ def _product(expression: Expression) -> tuple[Expression, Aggregate] | None:
         return not own, factor.type.kind is not Kind.INTEGER
 
     factor = min(factors, key=rank)
-    return replace(expression, arguments=(factor,), type=factor.type, text=""), expression
+    return replace(expression, arguments=(factor,), type=factor.type, text="")
 
 
 def _multiplied(expression: Expression) -> Iterator[Expression]:
@@ -235,9 +286,7 @@ def _factors(split: _Split, before: Any, after: Any) -> tuple[Contribution, ...]
     shares of the quantity went to dear and to cheap members, at their old prices; price, that each member's own
     changed. A member that had no quantity before has the old average price.
     """
-    if split.quantities is None:
-        return ()
-    quantities = [[Fraction(each or 0) for each in side] for side in split.quantities]
+    quantities = [[Fraction(each or 0) for each in side] for side in split.others[0]]
     values = [[Fraction(each or 0) for each in side] for side in (split.before, split.after)]
     (old_q, new_q), (old_v, new_v) = map(sum, quantities), map(sum, values)
     if not old_q or not (_alike(old_v, before) and _alike(new_v, after)):
