@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import re
 from collections import Counter
 from typing import Any
 
@@ -12,7 +13,8 @@ from hypothesis import strategies as st
 
 import relatum
 from agreement import REFUSED, Refused, build
-from grids import REFUSED_REQUESTS, difference, random_grid
+from grids import REFUSED_REQUESTS, GridCase, difference, random_grid
+from notebook_page import Page
 from test_agreement import tiny_limits  # noqa: F401 - a fixture
 
 
@@ -226,3 +228,52 @@ def test_members_have_the_rows_that_a_grid_counts(seed: int) -> None:
     flag = f"{column}:no_match"
     told = {(line[column], line.get(flag, False)): line["rows of sales"] for line in frame.to_pylist() if line["rows of sales"]}
     assert told == {(line[column], line.get(flag, False)): line["rows"] for line in grid.to_arrow().to_pylist() if line["rows"]}
+
+
+def asked_of(case: GridCase) -> tuple[relatum.Model, relatum.Grid] | None:
+    """A random model and the grid that is asked of it; None where that is refused."""
+    asked = case.asked
+    try:
+        model = build(case.star)
+        values = {f"v{number}": value for number, value in enumerate(asked.values)}
+        return model, model.pivot(asked.rows, asked.columns, values, asked.where, keep=asked.keep, totals=asked.totals, show_empty=asked.show_empty)
+    except relatum.RelatumError as error:
+        assert any(reason in str(error) for reason in (*REFUSED, *REFUSED_REQUESTS)), error
+        return None
+
+
+@settings(max_examples=100, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@given(st.integers(0, 2**60))
+def test_a_grid_is_the_same_however_it_is_reached(seed: int) -> None:
+    found = asked_of(random_grid(random.Random(seed)))
+    if found is None:
+        return
+    model, grid = found
+    whole = grid.to_arrow(totals=True)
+    assert grid.again().to_arrow(totals=True).equals(whole)
+    assert grid.turn().turn().to_arrow(totals=True).equals(whole)
+    model.keep_pivot("kept", grid)
+    saved = model.pivot(saved="kept")
+    assert saved.request == grid.request
+    assert saved.to_arrow(totals=True).equals(whole)
+    again = model.pivot(saved="kept", values="count(sales)")
+    assert [value.label for value in again.result.values] == ["count(sales)"]
+    assert again.request == grid.again(values="count(sales)").request
+
+
+@settings(max_examples=100, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@given(st.integers(0, 2**60), st.integers(60, 200))
+def test_page_and_text_show_the_same(seed: int, width: int) -> None:
+    found = asked_of(random_grid(random.Random(seed)))
+    if found is None:
+        return
+    grid = found[1]
+    tables = Page(grid._repr_html_()).tables
+    cells = Counter(cell for table in tables for line in table for cell in line if cell and cell[-1].isdigit())
+    for layout in ("columns", "nested"):
+        text = grid.to_text(width, layout=layout)
+        table = text.split("\nnote:")[0]
+        told = Counter(re.split(r"\s{2,}|\n", table))
+        missing = {cell for cell in cells if cell not in told and cell not in table}
+        assert not missing, f"{layout} at {width} lacks {missing}:\n{text}"
+        assert all(len(line) <= width for line in table.splitlines()), text

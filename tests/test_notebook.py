@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Callable
-from html.parser import HTMLParser
 from pathlib import Path
 from typing import Any
 
@@ -14,46 +13,11 @@ import pyarrow as pa
 import pytest
 
 import relatum
+from notebook_page import Page
 
 ROOT = Path(__file__).parent.parent
 NOTEBOOKS = sorted((ROOT / "examples").glob("*.ipynb"))
 HOSTILE = "<script>alert('&amp;')</script>"
-
-
-class Page(HTMLParser):
-    """The tables of a page as lines of texts, one text for each column that a cell spans, and the lines beside them."""
-
-    def __init__(self, html: str) -> None:
-        super().__init__(convert_charrefs=True)
-        self.open: list[str] = []
-        self.tables: list[list[list[str]]] = []
-        self.texts: list[str] = []
-        self.span = 1
-        self.feed(html)
-        self.close()
-        assert not self.open, f"{self.open} is not closed"
-
-    def handle_starttag(self, tag: str, attributes: list[tuple[str, str | None]]) -> None:
-        assert tag in ("div", "table", "thead", "tbody", "tr", "th", "td"), tag
-        assert {name for name, _ in attributes} <= {"style", "colspan", "scope"}
-        self.open.append(tag)
-        self.span = int(dict(attributes).get("colspan") or 1)
-        if tag == "table":
-            self.tables.append([])
-        elif tag == "tr":
-            self.tables[-1].append([])
-        elif tag in ("td", "th"):
-            self.tables[-1][-1] += [""] * self.span
-
-    def handle_endtag(self, tag: str) -> None:
-        assert self.open.pop() == tag
-
-    def handle_data(self, data: str) -> None:
-        if self.open[-1] in ("td", "th"):
-            line = self.tables[-1][-1]
-            line[-self.span :] = [text + data for text in line[-self.span :]]
-        else:
-            self.texts.append(data)
 
 
 @pytest.fixture

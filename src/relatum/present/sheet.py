@@ -92,7 +92,7 @@ def sheet_of(result: Result, most_rows: int | None = None, most_columns: int | N
     texts = [_written(result, layout, number, rows, columns) for number in range(len(result.values))]
     headings = [axis.label for axis in result.axes[: result.row_count]]
     hidden = (len(layout.rows) - len(rows), len(layout.columns) - len(columns))
-    named = len(result.values) > 1 or not tops[0].labels
+    named = len(result.values) > 1 or result.row_count == len(result.axes)
     values = [Label(value.label, "value") for value in result.values]
     if result.request.values_on == "rows" and (len(result.values) > 1 or not headings):
         lines = [
