@@ -42,7 +42,7 @@ class BestOf:
 
 @dataclass(frozen=True, slots=True)
 class Opened:
-    """The members that ``open (…)`` names: values, as their column holds them, null, no match; and as written."""
+    """The members that ``open (…)`` names: as their column holds them, null, no match; and as written."""
 
     members: tuple[int | float | str | bool, ...]
     null: bool

@@ -330,7 +330,7 @@ class Top(Immutable):
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Closing(Immutable):
-    """Which members of a field are open: these values, as its column holds them, null or no match."""
+    """Which members of a field are open: by what its column holds, null or no match."""
 
     key: int
     members: tuple[int | float | str | bool, ...] = ()
