@@ -70,7 +70,7 @@ def random_case(rnd: random.Random, plain: bool = False) -> Case:
     if {"product", "category"} & {table for table, _ in fields}:
         # Which combinations of a one-to-one pair occur is a matter of whose rows are looked at.
         fields = tuple(field for field in fields if field[0] != "detail")
-    if len(fields) == 3 and KEYS.get(fields[1][0]) == fields[1][1]:
+    if len(fields) == 3 and _stands_after_its_key(*fields[1:]):
         # What stands after its key on an axis is its attribute, without totals of its own: whole grids have these.
         fields = (fields[0], fields[2], fields[1])
     formulas = tuple(
@@ -78,6 +78,11 @@ def random_case(rnd: random.Random, plain: bool = False) -> Case:
     )
     where = " and ".join(maker.condition() for _ in range(rnd.choice((0, 0, 1, 1, 2))))
     return Case(star, fields, formulas, where)
+
+
+def _stands_after_its_key(key: tuple[str, str], other: tuple[str, str]) -> bool:
+    table, column = key
+    return KEYS.get(table) == column and (other[0] == table or (table, other[0]) == ("product", "category"))
 
 
 def random_star(rnd: random.Random) -> Star:
