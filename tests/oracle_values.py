@@ -199,7 +199,7 @@ def _band(value: Any, edges: list[Any], by: bool) -> str | None:
     if by:
         number = (exact / limits[0]).to_integral(ROUND_FLOOR)
         limits = [number * limits[0], (number + 1) * limits[0]]
-    shown = [f"{edge.normalize():f}" for edge in limits]
+    shown = [f"{(edge + 0).normalize():f}" for edge in limits]  # no minus zero
     at = sum(exact >= edge for edge in limits)
     if at == 0:
         return f"below {shown[0]}"
