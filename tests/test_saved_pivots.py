@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 from pathlib import Path
 
@@ -132,3 +133,21 @@ def test_the_shell_lists_members(file: Path) -> None:
     assert "without rows" in shown
     assert '"present": true' in run("members", file, "category.category", "--format", "json")
     assert "There is no table categori" in run("members", file, "categori.category", code=2)
+
+
+#: A saved pivot's keys, and what show tells of them beside its rows and values.
+TOLD = [
+    ("totals = false", [("totals", "none")]), ("values_on = 'rows'", [("values on", "rows")]), ("show_empty = true", [("empty", "shown")]),
+    ("where = \"customer.region = 'North'\"", [("where", "customer.region = 'North'")]), ("keep = 'top 5 customer by revenue'", [("keep", "top 5 customer by revenue")]),
+    ("columns = 'calendar.year'\nabout = '[bold]By year'", [("columns", "calendar.year"), ("", "[bold]By year")]), ("", []),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("keys", "told"), TOLD)
+def test_show_tells_each_part(file: Path, keys: str, told: list[tuple[str, str]]) -> None:
+    file.write_text(f"{file.read_text()}\n[pivot.told]\nrows = 'category.department'\nvalues = ['revenue', 'orders']\n{keys}\n")
+    lines = [re.split(r"\s{2,}", line.strip(), maxsplit=2) for line in run("show", file, "told").splitlines() if line.strip()]
+    assert lines[1] == ["told", "rows", "category.department"]
+    assert lines[2:] == sorted([["values", "revenue, orders"], *([word, text] if word else [text] for word, text in told)], key=lambda each: each[0] != "columns")
+    grid = relatum.open(file).pivot(saved="told")
+    assert (grid.request.totals, grid.request.values_on, grid.request.show_empty) == ("totals" not in keys, "rows" if "values_on" in keys else "columns", "show_empty" in keys)
