@@ -276,3 +276,12 @@ def test_the_shell_explains(hollowmere: Path, options: list[str], code: int, sho
 def test_codes_that_stand_for_no_member_are_no_members() -> None:
     assert len({TOTAL, OTHERS, BELOW}) == 3
     assert max(TOTAL, OTHERS, BELOW) < 0
+
+
+def test_a_field_is_known_by_its_whole_name() -> None:
+    model = relatum.Model()
+    model.add_table("sales", pa.table({"year_month": ["x", "y"], "year": [1, 2], "pieces": [3, 4]}))
+    found = model.explain("sum(sales.pieces)", {"sales.year": 1, "sales.year_month": "x"}, fields="sales.year_month by sum(sales.pieces)")
+    assert (found.value, [each.text for each in found.filters]) == (3, ["sales.year_month = 'x'", "sales.year = 1"])
+    labelled = model.explain("sum(sales.pieces)", {"size": "2 to 4"}, fields="size: band(sales.pieces by 2)")
+    assert labelled.value == 3

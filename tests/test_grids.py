@@ -7,6 +7,7 @@ import re
 from collections import Counter
 from typing import Any
 
+import pyarrow as pa
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
@@ -277,3 +278,26 @@ def test_page_and_text_show_the_same(seed: int, width: int) -> None:
         missing = {cell for cell in cells if cell not in told and cell not in table}
         assert not missing, f"{layout} at {width} lacks {missing}:\n{text}"
         assert all(len(line) <= width for line in table.splitlines()), text
+
+
+def test_fields_of_a_table_without_rows() -> None:
+    model = relatum.Model()
+    model.add_table("sales", pa.table({"a": pa.array([], pa.int64()), "day": pa.array([], pa.date32()), "note": pa.array([], pa.string())}))
+    for field in ("band(sales.a by 10)", "period(sales.day by month)", "sales.a + 1", "upper(sales.note)"):
+        grid = model.pivot(field, "sales.note top 2 with others", "count(sales)")
+        assert grid.to_arrow().num_rows == 0
+        assert "total" in grid.to_text(80)
+
+
+OPENED = [
+    (pa.array([1, 2, 2]), "2", ["2"]), (pa.array([1, 2, 2]), "2.5, 1", ["1"]), (pa.array([1.5, 2.0, None]), "2, null", ["2", "(null)"]), (pa.array([True, False, False]), "true", ["true"]),
+    (pa.array(["a", "b", None]), "'b', 'z'", ["b"]), (pa.array(["a", "b", None]), "null", ["(null)"]), (pa.array([2**62, 2**62 + 1, 3]), f"{2**62 + 1}", [str(2**62 + 1)]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("values", "named", "opened"), OPENED)
+def test_the_members_that_are_named_are_open(values: Any, named: str, opened: list[str]) -> None:
+    model = relatum.Model()
+    model.add_table("sales", pa.table({"a": values, "b": ["x", "y", "z"]}))
+    text = model.pivot(f"sales.a open ({named}), sales.b", values="count(sales)").to_text(80, layout="nested")
+    assert [line[2:].split("  ")[0] for line in text.splitlines() if line.startswith("▾ ")] == opened

@@ -206,13 +206,13 @@ class Askable(Editable):
         >>> found.rows.to_pylist()
         [{'row': 1, 'sales.quantity': 2}, {'row': 2, 'sales.quantity': 3}]
         """
-        from relatum.audit.cell.place import fields_of
+        from relatum.audit.cell.place import with_fields_of
 
         asked = ask(fields, columns, value, where, keep)
         if len(asked.values) != 1:
             raise RequestError("One value is explained at a time.", fix="Name one measure or formula.")
         members = dict(at or {})
-        request = dataclasses.replace(asked, rows=fields_of(members, asked.rows, asked.columns))
+        request = with_fields_of(self._session, asked, members)
         return _explained(self._session, request, 0, members, against, along, listed)
 
     @in_turn

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import functools
 from collections.abc import Callable, Mapping
 from decimal import Decimal
 from typing import Any
@@ -45,7 +46,7 @@ class Explanation:
 
     def __init__(self, story: CellStory, whole: Callable[[], CellStory], evaluate: Callable[[str, str], Any]) -> None:
         self.story = story
-        self._whole = whole
+        self._whole = functools.cache(whole)
         self._evaluate = evaluate
 
     @property

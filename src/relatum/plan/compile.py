@@ -120,20 +120,21 @@ class PlanMaker:
         self.compiler = Compiler(catalog, fields)
         self.request = Context(tuple(request_filters(wanted.filters)))
         self.notes: list[Note] = []
+        self._take_keeps()
 
     def plan(self, derivations: Derivations) -> tuple[Plan, list[Note]]:
         """The plan, and what is to be noted."""
         wanted, catalog = self.wanted, self.catalog
-        self._take_keeps()
+        notes = list(self.notes)
         grains: list[GridGrain] = []
         bare = False
         for each in wanted.grains:
             grain, findings = self._grain(each)
             if not grains:
-                self.notes += findings.notes
+                notes += findings.notes
                 bare = bool(each.keys) and (wanted.show_empty or not findings.in_force)
             else:
-                self.notes += [note for note in findings.notes if not note.at_grain]
+                notes += [note for note in findings.notes if not note.at_grain]
             grains.append(replace(grain, bare=True, valued=findings.valued) if bare and each.values else grain)
         tops = tuple(self._top(top) for top in wanted.tops)
         axes = tuple(axis_of(catalog, field, self.request) for field in wanted.fields)
@@ -148,7 +149,7 @@ class PlanMaker:
         reads = reads_of(made)
         needed = needed_derivations(reads, derivations, catalog)
         plan = replace(made, derived=needed, intervals=_intervals(reads), cell_limit=wanted.cell_limit)
-        return plan, list(dict.fromkeys(self.notes))
+        return plan, list(dict.fromkeys(notes))
 
     def _take_keeps(self) -> None:
         """Add the request's keeps to its filters; none of them sees another."""

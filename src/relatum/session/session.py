@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from copy import copy
+from functools import lru_cache
 
 from relatum.data.table import TableData
 from relatum.data.types import DATE, FLOAT, TEXT
@@ -67,7 +68,6 @@ class Session:
         for number, relationship in enumerate(declaration.relationships):
             self._check_relationship(relationship, number)
         known: Resolution | None = None if former is None else former.resolution
-        self._with_fields: dict[tuple[RowField, ...], Session] = {}
         self._take(resolve(declaration, self.sources, known, self.joins))
         self._check_settings()
         for name in declaration.measures:
@@ -86,14 +86,12 @@ class Session:
         """This session with columns by formula that one request alone has; the last few such are remembered."""
         if not fields:
             return self
-        if fields not in self._with_fields:
-            other = copy(self)
-            other._take(with_fields(self.resolution, fields))
-            other._with_fields = {}
-            while len(self._with_fields) >= _REMEMBERED:
-                del self._with_fields[next(iter(self._with_fields))]
-            self._with_fields[fields] = other
-        return self._with_fields[fields]
+        return self._extended(fields)
+
+    def _extend(self, fields: tuple[RowField, ...]) -> Session:
+        other = copy(self)
+        other._take(with_fields(self.resolution, fields))
+        return other
 
     def _take(self, resolution: Resolution) -> None:
         self.resolution = resolution
@@ -102,6 +100,7 @@ class Session:
         self.catalog = resolution.catalog
         self.formulas = resolution.formulas
         self.engine: Engine = MemoryEngine(resolution.store)
+        self._extended = lru_cache(maxsize=_REMEMBERED)(self._extend)
 
     def plan(self, wanted: Wanted) -> tuple[Plan, list[Note]]:
         """The plan that answers what is wanted, with what is to be noted."""

@@ -75,7 +75,7 @@ def take_apart(session: Session, asked: Asked, other: dict[str, Any], along: str
     cells = [look.cell, cell_of(resolved, earlier.at)]
     if any(cell.others for cell in cells):
         raise RequestError("Others are no member of a difference.", fix="Compare two members.")
-    after, before = (python_values(CellLook(session, each).value(look.formula))[0] for each in (asked, earlier))
+    after, before = (python_values(each.value(look.formula))[0] for each in (look, CellLook(session, earlier)))
     if after is None or before is None:
         raise RequestError(
             "One of the two cells has no value, so that there is no difference.", fix="Explain it alone."
@@ -83,7 +83,14 @@ def take_apart(session: Session, asked: Asked, other: dict[str, Any], along: str
     quantity, quotient = _quantity(look.formula), _quotient(look.formula)
     others = quotient or ((quantity,) if quantity is not None else ())
     columns = [along] if along else _candidates(look, look.formula)
-    splits = [_split(session, asked, column, cells, others) for column in columns]
+    splits = []
+    for column in columns:
+        try:
+            splits.append(_split(session, asked, column, cells, others))
+        except RequestError:
+            if along:
+                raise
+            continue  # the cell's fields have too many members beside this column's
     splits = [each for each in splits if each.names]
     if not splits:
         raise RequestError("No column of a lookup tells members of the two cells apart.", fix="Name one: along.")

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from datetime import date, datetime, timedelta
 from decimal import Decimal
 from typing import Any
@@ -17,7 +17,8 @@ from relatum.errors import RequestError
 from relatum.language.parse import parse_formula
 from relatum.language.tree import Literal, Name, Operation
 from relatum.model.names import literal, split_list
-from relatum.pivot.axes import Resolved
+from relatum.pivot.axes import Resolved, resolve_request
+from relatum.pivot.request import Request
 from relatum.pivot.turning import NO_MATCH
 from relatum.session.session import Session
 from relatum.wording import suggestion
@@ -168,7 +169,7 @@ def _python(member: Any) -> Any:
     return -number if member.negative else number
 
 
-def fields_of(at: Mapping[str, Any], rows: Sequence[str], columns: Sequence[str]) -> tuple[str, ...]:
-    """The row fields of a cell's request: those stated, and those of its members that no axis states."""
-    stated = " ".join([*rows, *columns])
-    return (*rows, *(field for field in at if field not in stated))
+def with_fields_of(session: Session, request: Request, at: Mapping[str, Any]) -> Request:
+    """A request with a row field for each member of a cell whose field no axis states."""
+    stated = {name for field in resolve_request(session, request).fields for name in (field.name, field.label)}
+    return replace(request, rows=(*request.rows, *(field for field in at if field not in stated)))

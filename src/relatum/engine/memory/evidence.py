@@ -48,12 +48,10 @@ class MemoryEvidence:
 
     def _settle(self, codes: dict[int, int]) -> None:
         """Find the sets of hidden members, and the number of the one that the cell means."""
-        finder = Shown(self.plan, self.evaluator)
-        finder.codes()
+        _, tops = Shown(self.plan, self.evaluator).codes()
         for top in self.plan.tops:
             if top.others in codes and top.others is not None:
-                outer = [codes[key] for key in top.outer]
-                found = finder.hidden_set(top, outer)
+                found = tops.set_under(top, [codes[key] for key in top.outer])
                 if found is None:
                     raise RequestError("There are no others there: all members are shown.")
                 codes[top.others] = found

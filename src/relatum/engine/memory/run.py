@@ -43,7 +43,7 @@ class MemoryEngine:
         evaluator.prepare([*ranking, *(each for grain in plan.grains for each in (*grain.formulas, *grain.orders))])
         cells = []
         finder = Shown(plan, evaluator)
-        shown, left_out = finder.codes()
+        shown, tops = finder.codes()
         field_of = {top.others: top.key for top in plan.tops}
         for grain, codes in zip(plan.grains, shown, strict=True):
             frame = Frame(len(codes), {key: codes[:, at] for at, key in enumerate(grain.keys)})
@@ -53,7 +53,7 @@ class MemoryEngine:
             cells.append(Cells(keys, codes, values, orders, frozenset(field_of[key] for key in grain.others)))
         opened = {closing.key: finder.opened(closing.key) for closing in plan.closings}
         members = tuple(self.store.members(field.table, field.column) for field in plan.fields[: len(plan.axes)])
-        return Answer(tuple(cells), members, tuple(dict.fromkeys(evaluator.losses())), left_out, opened)
+        return Answer(tuple(cells), members, tuple(dict.fromkeys(evaluator.losses())), tuple(tops.left_out), opened)
 
     def look(self, plan: Plan, cell: Mapping[int, int]) -> MemoryEvidence:
         """Look into one cell of a plan."""

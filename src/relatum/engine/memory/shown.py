@@ -7,9 +7,12 @@ from dataclasses import replace
 from typing import assert_never
 
 import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from relatum.data import vectors as v
+from relatum.data.buffers import array_values
 from relatum.data.columns import Array
 from relatum.data.groups import number_groups
 from relatum.engine.memory.evaluate import Evaluator, Found
@@ -19,7 +22,6 @@ from relatum.engine.memory.inner import refuse_many
 from relatum.engine.memory.scans import reach_of
 from relatum.engine.memory.tops import Tops
 from relatum.errors import RequestError
-from relatum.plan.engine import LeftOut
 from relatum.plan.nodes import (
     Aggregation,
     AxisBounds,
@@ -32,7 +34,6 @@ from relatum.plan.nodes import (
     Plan,
     PlanNode,
     Restriction,
-    Top,
     Visible,
     WithRows,
 )
@@ -53,29 +54,25 @@ class Shown:
         self.plan = plan
         self.evaluator = evaluator
         self._allowed: dict[int, NDArray[np.bool_]] = {}
-        self._tops: Tops | None = None
+        self._opened: dict[int, NDArray[np.bool_]] = {}
 
-    def codes(self) -> tuple[list[Array], tuple[LeftOut, ...]]:
+    def codes(self) -> tuple[list[Array], Tops]:
         """For each grain an array of member codes: a row for each combination, a column for each key, in order.
 
-        With them how many members each top leaves out.
+        With them what each top leaves out.
         """
         found: dict[GridGrain, Array] = {}
         for grain in self.plan.grains:
             if not grain.others:
                 found[grain] = self._grain(grain, found.items())
-        tops = self._tops = Tops(self.plan, self.evaluator)
+        tops = Tops(self.plan, self.evaluator)
         left = tops.settle(found)
         for grain in self.plan.grains:
             if grain.others:
                 left[grain] = self._others(grain, tops, found, left)
         for codes in left.values():
             self._refuse_many(len(codes))
-        return [left[grain] for grain in self.plan.grains], tuple(tops.left_out)
-
-    def hidden_set(self, top: Top, outer: Sequence[int]) -> int | None:
-        """The number of the set of hidden members under some outer ones, once ``codes`` has found them."""
-        return None if self._tops is None else self._tops.set_under(top, outer)
+        return [left[grain] for grain in self.plan.grains], tops
 
     def _others(
         self, grain: GridGrain, tops: Tops, found: Mapping[GridGrain, Array], left: Mapping[GridGrain, Array]
@@ -96,16 +93,23 @@ class Shown:
 
     def opened(self, key: int) -> NDArray[np.bool_]:
         """Which members of a field are open."""
-        closing = next(each for each in self.plan.closings if each.key == key)
-        field = self.plan.fields[key]
-        members = self.evaluator.store.members(field.table, field.column)
-        opened = np.zeros(members.size, np.bool_)
-        values = members.values.dictionary.to_pylist() if members.values.dictionary is not None else []
-        wanted = set(closing.members)
-        known = values if values else members.values.values.tolist()
-        opened[: members.null] = [each in wanted for each in known[: members.null]] if wanted else False
-        opened[members.null], opened[members.no_match] = closing.null, closing.no_match
-        return opened
+        if key not in self._opened:
+            closing = next(each for each in self.plan.closings if each.key == key)
+            field = self.plan.fields[key]
+            members = self.evaluator.store.members(field.table, field.column)
+            known = members.values
+            opened = np.zeros(members.size, np.bool_)
+            if closing.members and known.dictionary is not None:
+                texts = pa.array(closing.members, known.dictionary.type)
+                opened[: members.null] = array_values(pc.is_in(known.dictionary, value_set=texts))[known.values]
+            elif closing.members:
+                # A fraction is no member of a column of whole numbers, and must not make floats of the others.
+                fraction = known.values.dtype.kind == "f"
+                wanted = [each for each in closing.members if isinstance(each, float) == fraction]
+                opened[: members.null] = np.isin(known.values, wanted)
+            opened[members.null], opened[members.no_match] = closing.null, closing.no_match
+            self._opened[key] = opened
+        return self._opened[key]
 
     def _grain(self, grain: GridGrain, finer: Iterable[tuple[GridGrain, Array]]) -> Array:
         if not grain.keys:

@@ -140,7 +140,8 @@ class RequestWork(Work):
 
     def known(self, key: Hashable) -> object | None:
         """What was made, if it was."""
-        return super().known(key) or self.shared.known(key)
+        found = super().known(key)
+        return self.shared.known(key) if found is None else found  # a column without rows is false, and there
 
 
 class Store:

@@ -128,7 +128,7 @@ class Tops:
     def _half(self, grain: GridGrain, keys: list[int], found: Mapping[GridGrain, Array]) -> Array:
         """The combinations of one axis: sets with what is around them, or members that are shown."""
         for settled in self.settled:
-            if settled.top.others in keys and settled.top.others is not None:
+            if settled.top.others in keys:
                 return np.concatenate([settled.outer, np.arange(len(settled.outer))[:, None]], axis=1)
         if not keys:
             return np.zeros((1, 0), np.int64)
