@@ -70,6 +70,14 @@ def joined(left: Sequence[Array], right: Sequence[Array], sizes: Sequence[int]) 
     return spread_ranges(starts[own], counts[own], order)
 
 
+def places_of(wanted: Sequence[Array], among: Sequence[Array], sizes: Sequence[int]) -> Array:
+    """For each combination of codes the position of one that equals it among others; -1 where there is none."""
+    own, other, groups = _numbers_of(wanted, among, sizes)
+    place = np.full(groups, -1, np.int64)
+    place[other] = np.arange(len(other))
+    return np.asarray(place[own])
+
+
 def number_groups(keys: Sequence[Array], sizes: Sequence[int], rows: int) -> tuple[Array, Array]:
     """The distinct combinations of codes that occur, in order, and for each row the number of its combination.
 

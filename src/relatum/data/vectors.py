@@ -17,6 +17,8 @@ from relatum.errors import ValueOverflowError
 Nulls = NDArray[np.bool_] | None
 LOWEST, HIGHEST = -(1 << 63), (1 << 63) - 1
 _INT32_LOWEST, _INT32_HIGHEST = -(1 << 31), (1 << 31) - 1
+#: Up to here whole numbers are floats exactly, and next to each other.
+FLOAT_EXACT = 1 << 53
 
 
 def all_null(type_: Type) -> Column:
@@ -48,6 +50,18 @@ def either_null(*columns: Column) -> Nulls:
 def known(column: Column) -> Any:
     """Where a vector has a value, as an array or plain True."""
     return True if column.nulls is None else ~column.nulls
+
+
+def there(column: Column) -> NDArray[np.bool_]:
+    """Where a vector has a value, for each of its rows."""
+    return np.ones(column.values.shape, np.bool_) if column.nulls is None else ~column.nulls
+
+
+def sort_keys(column: Column, descending: bool) -> tuple[Array, NDArray[np.bool_]]:
+    """Whole numbers that sort as the values do, ascending, and where there is none: null comes last either way."""
+    known = there(column)
+    _, places = np.unique(column.values, return_inverse=True)
+    return np.where(known, -places if descending else places, 0), ~known
 
 
 def plain(column: Column) -> Any:

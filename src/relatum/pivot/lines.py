@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from relatum.data.columns import Array
-from relatum.data.groups import number_groups
+from relatum.data.groups import number_groups, places_of
 from relatum.language.expression import (
     Aggregate,
     Expression,
@@ -108,11 +108,8 @@ def _prefixes(cells: Cells, keys: tuple[int, ...]) -> Array:
 
 def _missing(wanted: Array, there: Array, sizes: list[int]) -> int:
     """How many distinct combinations of one array are not in another."""
-    every = np.concatenate([there, wanted])
-    _, numbers = number_groups([every[:, at] for at in range(every.shape[1])], sizes, len(every))
-    known = np.zeros(int(numbers.max(initial=-1)) + 1, np.bool_)
-    known[numbers[: len(there)]] = True
-    return int((~known).sum())
+    distinct, _ = number_groups(list(wanted.T), sizes, len(wanted))
+    return int((places_of(list(distinct.T), list(there.T), sizes) < 0).sum())
 
 
 def _may_lie_deeper(formula: Expression) -> bool:

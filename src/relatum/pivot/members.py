@@ -10,6 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
+from relatum.data import vectors as v
 from relatum.data.arrow import column_to_arrow
 from relatum.data.buffers import array_values, fixed_array
 from relatum.data.columns import Array, Column
@@ -96,7 +97,7 @@ def find_members(session: Session, column: str, where: str = "", value: str = ""
     )
     present = np.zeros(len(codes), np.bool_)
     for _, column_found in columns:
-        present |= True if column_found.nulls is None else ~column_found.nulls
+        present |= v.there(column_found)
     return Found(result.model, result.locale, result.currency, result.where, axis, codes, columns, present)
 
 

@@ -11,10 +11,11 @@ import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
+from relatum.data import vectors as v
 from relatum.data.arrow import arrow_type, column_to_arrow, python_values
 from relatum.data.buffers import array_values, fixed_array, texts_array
 from relatum.data.columns import Array, Column, Members
-from relatum.data.groups import number_groups
+from relatum.data.groups import number_groups, places_of
 from relatum.data.types import Kind, Type
 from relatum.errors import RequestError
 from relatum.language.tree import TotalPlace
@@ -213,19 +214,12 @@ class Result:
             return []
         columns = [found.codes[:, found.keys.index(key)] - BELOW for key in keys]
         wanted = [lines[:, self.fields[key]] - BELOW for key in keys]
-        every = [np.concatenate(pair) for pair in zip(columns, wanted, strict=True)]
         sizes = [self.axes[self.fields[key]].members.size - BELOW for key in keys]
-        _, numbers = number_groups(every, sizes, len(every[0]))
-        count = len(found.codes)
-        position = np.full(int(numbers.max(initial=-1)) + 1, -1, np.int64)
-        position[numbers[:count]] = np.arange(count)
-        at = position[numbers[count:]]
+        at = places_of(wanted, columns, sizes)
         sorted_by: list[Array] = []
         for column, down in zip(found.orders, axis.descending, strict=True):
-            known = np.ones(count, np.bool_) if column.nulls is None else ~column.nulls
-            _, places = np.unique(column.values, return_inverse=True)
-            keyed = np.append(np.where(known, -places if down else places, 0), 0)
-            sorted_by += [np.append(~known, True)[at].astype(np.int64), keyed[at]]
+            placed, unknown = v.sort_keys(column, down)
+            sorted_by += [np.append(unknown, True)[at].astype(np.int64), np.append(placed, 0)[at]]
         return sorted_by
 
     # -- tidy -------------------------------------------------------------------------------------------------------

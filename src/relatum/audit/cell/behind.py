@@ -15,6 +15,7 @@ import pyarrow as pa
 from relatum.audit.cell.filters import told_filters
 from relatum.audit.cell.records import Evidence
 from relatum.audit.cell.steps import Step
+from relatum.data import vectors as v
 from relatum.data.arrow import column_to_arrow, python_values
 from relatum.data.columns import Array, Column
 from relatum.data.days import day_of
@@ -77,7 +78,7 @@ class Behind:
         """Rows as they stand; of a median or percentile by value, those in the middle first."""
         if node.function not in ("median", "percentile") or not arguments:
             return np.arange(count)
-        known = np.ones(count, np.bool_) if arguments[0].nulls is None else ~arguments[0].nulls
+        known = v.there(arguments[0])
         order = np.lexsort((arguments[0].values, ~known))
         part = 0.5 if node.function == "median" else node.fraction
         middle = part * (int(known.sum()) - 1)
@@ -113,7 +114,7 @@ class Behind:
 
     def _distinct(self, column: Column, most: int | None) -> tuple[Any, int]:
         """The distinct values of a column with how many rows have each."""
-        known = np.ones(len(column), np.bool_) if column.nulls is None else ~column.nulls
+        known = v.there(column)
         _, first, counts = np.unique(column.values[known], return_index=True, return_counts=True)
         chosen = np.arange(len(first)) if most is None else np.arange(len(first))[:most]
         values = column.take(np.flatnonzero(known)[first[chosen]])
@@ -155,7 +156,7 @@ class Behind:
         codes, values = self.seen.members(node.visible, formulas)
         count = len(next(iter(codes.values())))
         if isinstance(node, Nested) and node.drops:
-            known = np.flatnonzero(np.ones(count, np.bool_) if values[0].nulls is None else ~values[0].nulls)
+            known = np.flatnonzero(v.there(values[0]))
             codes, values = {key: each[known] for key, each in codes.items()}, [each.take(known) for each in values]
             count = len(known)
         chosen = np.arange(count) if most is None else np.arange(count)[:most]
@@ -210,7 +211,7 @@ def _joined_by(route: Route) -> tuple[str, ...]:
 
 def folded(function: str, column: Column) -> Any:
     """Values folded anew: whole numbers and decimals exactly; None for a function that needs more than the values."""
-    known = column.values if column.nulls is None else column.values[~column.nulls]
+    known = column.values[v.there(column)]
     if function == "count":
         return len(known)
     if function not in ("sum", "avg", "min", "max") or not len(known) or column.type.kind in (Kind.TEXT, Kind.BOOLEAN):

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from relatum.data.columns import Array, Column
-from relatum.data.groups import number_groups
+from relatum.data.groups import places_of
 from relatum.engine.memory.aggregates import null_column
 
 
@@ -17,12 +17,7 @@ def aligned(groups: list[Array], cells: list[Array], sizes: Sequence[int], value
     if not cells:
         place = np.zeros(size, np.int64) if len(values) else np.full(size, -1, np.int64)
         return taken_at(values, place)
-    every = [np.concatenate([own, other]) for own, other in zip(groups, cells, strict=True)]
-    _, numbers = number_groups(every, sizes, len(every[0]))
-    own, wanted = numbers[: len(values)], numbers[len(values) :]
-    place = np.full(int(numbers.max(initial=0)) + 1, -1, np.int64)
-    place[own] = np.arange(len(own))
-    return taken_at(values, place[wanted])
+    return taken_at(values, places_of(cells, groups, sizes))
 
 
 def taken_at(values: Column, place: Array) -> Column:

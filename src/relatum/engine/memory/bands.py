@@ -18,9 +18,6 @@ from relatum.data.types import DATE, TEXT, Kind, Type
 from relatum.engine.memory.rounding import bounded
 from relatum.errors import ValueOverflowError
 
-#: Up to here whole numbers are floats exactly, so that an edge of so many digits has one nearest float.
-_EXACT = 2**53
-
 
 def band_by(arguments: list[Column], type_: Type) -> Column:
     """The band of one width that holds each number: its lower edge in it, its upper one not."""
@@ -47,8 +44,9 @@ def _float_bands(values: Array, step: int, scale: int, nulls: v.Nulls) -> Array:
     unit = 10.0**scale
     with np.errstate(over="ignore", invalid="ignore"):
         guess = np.floor(values * unit / step)
-    known = np.ones(np.shape(values), np.bool_) if nulls is None else ~nulls
-    if bool((np.abs(guess * step) >= _EXACT)[known].any() if np.ndim(guess) else known and abs(guess * step) >= _EXACT):
+    known = True if nulls is None else ~nulls
+    # An edge of so many digits has one nearest float.
+    if np.any(np.abs(guess * step) >= v.FLOAT_EXACT, where=known):
         raise ValueOverflowError(
             "A float has more digits than its band's edges can tell apart.", fix="Take wider bands, or cast it first."
         )

@@ -13,7 +13,6 @@ from relatum.data.types import FLOAT, INTEGER, Kind, Type
 
 _TABLE_BITS = 1 << 27
 _SAFE = 1 << 62
-_FLOAT_EXACT = 1 << 53
 
 
 def _known(groups: Array, *columns: Column) -> tuple[Array, list[Column]]:
@@ -90,7 +89,7 @@ def spread_of(groups: Array, column: Column, size: int, *, root: bool, populatio
         shift[groups] = whole
         whole = whole - shift[groups]
         most, count = max(int(whole.max(initial=0)), -int(whole.min(initial=0))), int(counts.max(initial=0))
-        if count * most**2 < _FLOAT_EXACT and (count * most) ** 2 < _SAFE:
+        if count * most**2 < v.FLOAT_EXACT and (count * most) ** 2 < _SAFE:
             # Every sum is exact, so the result does not depend on the order of rows: equal spreads are equal.
             sums, squares = (np.bincount(groups, each, size).astype(np.int64) for each in (whole, whole * whole))
             divisor = counts * (counts if population else counts - 1)

@@ -13,12 +13,11 @@ import numpy as np
 
 from relatum.data.columns import Array, Column
 from relatum.data.types import Kind, Type
-from relatum.data.vectors import HIGHEST, LOWEST
+from relatum.data.vectors import FLOAT_EXACT, HIGHEST, LOWEST
 from relatum.errors import ValueOverflowError
 
 _LIMB = 31
 _MASK = (1 << _LIMB) - 1
-_FLOAT_EXACT = 1 << 53
 _SAFE = 1 << 62
 
 #: Sums beyond the largest float are kept as so small a part of themselves.
@@ -32,7 +31,7 @@ def _group_sums(groups: GroupOfRow, values: Array, size: int, reach: int) -> Arr
     """Exact integer sums by group; the caller knows that ``reach``, the sum of all magnitudes, is below 2**62."""
     if groups is None:
         return np.asarray([values.sum(dtype=np.int64)])
-    if reach < _FLOAT_EXACT:
+    if reach < FLOAT_EXACT:
         return np.bincount(groups, values, size).astype(np.int64)
     result = np.zeros(size, np.int64)
     np.add.at(result, groups, values.astype(np.int64, copy=False))

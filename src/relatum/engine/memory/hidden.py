@@ -9,7 +9,7 @@ from functools import cached_property
 import numpy as np
 
 from relatum.data.columns import Array
-from relatum.data.groups import Links, number_groups
+from relatum.data.groups import Links, places_of
 
 
 @dataclass(frozen=True, eq=False)
@@ -37,9 +37,5 @@ class HiddenSets:
 
     def sets_of(self, codes: Sequence[Array]) -> Array:
         """For each combination, a column of codes for each key, the set that it is in; -1 where it is in none."""
-        every = [np.concatenate([hidden, own]) for hidden, own in zip(self.codes.T, codes, strict=True)]
-        _, numbers = number_groups(every, self.sizes, len(every[0]))
-        place = np.full(int(numbers.max(initial=-1)) + 1, -1, np.int64)
-        count = len(self.codes)
-        place[numbers[:count]] = self.sets
-        return np.asarray(place[numbers[count:]])
+        places = places_of(codes, list(self.codes.T), self.sizes)
+        return np.append(self.sets, -1)[places]

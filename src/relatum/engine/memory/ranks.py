@@ -28,7 +28,7 @@ class Members:
 
 def _rank(type_: Type, members: Members) -> Column:
     parents, formula = members.parents, members.formula
-    known = v.known(formula) & np.ones(len(parents), np.bool_)
+    known = v.there(formula)
     return Column(INTEGER, _ranks(parents, formula.values, known, True), ~known)
 
 
@@ -39,14 +39,9 @@ def top_mask(
 
     ``ties`` part them where they can: each with whether its largest value is the better; null is the worst.
     """
-    known = v.known(value) & np.ones(len(parents), np.bool_)
+    known = v.there(value)
     if ties:
-        columns = [value.values, *(column.values for column, _ in ties)]
-        worst = [known, *(v.known(column) & np.ones(len(parents), np.bool_) for column, _ in ties)]
-        keys: list[Array] = []
-        for values, there, down in zip(columns, worst, (largest, *(down for _, down in ties)), strict=True):
-            _, places = np.unique(values, return_inverse=True)
-            keys += [~there, np.where(there, -places if down else places, 0)]
+        keys = [each for column, down in ((value, largest), *ties) for each in reversed(v.sort_keys(column, down))]
         _, joint = np.unique(np.stack(keys, axis=1), axis=0, return_inverse=True)
         return np.asarray(known & (_ranks(parents, joint.reshape(-1), known, False) <= number))
     if len(parents) and parents[0] == parents[-1]:
@@ -81,19 +76,12 @@ def _firsts(groups: Array) -> Array:
     return np.maximum.accumulate(np.where(fresh, np.arange(len(groups)), 0))
 
 
-def _keys(by: Column, descending: bool) -> tuple[Array, NDArray[np.bool_]]:
-    """What ``by`` sorts by, ascending, and where it has no value: null comes last."""
-    known = v.known(by) & np.ones(len(by), np.bool_)
-    _, places = np.unique(by.values, return_inverse=True)
-    return np.where(known, -places if descending else places, 0), ~known
-
-
 def _beside(step: int) -> Callable[[Type, Members], Column]:
     """The kernel of the value at the member before or after each one."""
 
     def kernel(type_: Type, members: Members) -> Column:
         parents = members.parents
-        keys = () if members.by is None else _keys(members.by, members.descending)
+        keys = () if members.by is None else v.sort_keys(members.by, members.descending)
         order = np.lexsort((members.places, *keys, parents))
         beside = np.full(len(order), -1)
         if step < 0:
@@ -108,10 +96,10 @@ def _beside(step: int) -> Callable[[Type, Members], Column]:
 def _running(type_: Type, members: Members) -> Column:
     parents, formula, by = members.parents, members.formula, members.by
     assert by is not None, "running has an order"
-    known = v.known(formula) & np.ones(len(parents), np.bool_)
-    keys, last_of_all = _keys(by, members.descending)
-    has_order = ~last_of_all
-    order = np.lexsort((keys, ~has_order, parents))
+    known = v.there(formula)
+    keys, unordered = v.sort_keys(by, members.descending)
+    has_order = ~unordered
+    order = np.lexsort((keys, unordered, parents))
     sorted_parents = parents[order]
     amounts = np.where(known, formula.values, formula.values.dtype.type(0))[order]
     starts = np.flatnonzero(_firsts(sorted_parents) == np.arange(len(order)))

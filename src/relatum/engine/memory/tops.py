@@ -70,7 +70,7 @@ class Tops:
         ranked, *ties = [(evaluator.values(formula, frame), down) for formula, down in top.by]
         best = top_mask(parents, ranked[0], top.number, ranked[1], ties)
         hidden = competing[~best]
-        unranked = bool(len(competing)) and not bool((v.known(ranked[0]) & np.ones(len(competing), np.bool_)).any())
+        unranked = bool(len(competing)) and not bool(v.there(ranked[0]).any())
         self.left_out.append(LeftOut(top.key, len(hidden), unranked))
         above = [hidden[:, at] for at in range(len(top.outer))]
         distinct, sets = number_groups(above, [evaluator.sizes[key] for key in top.outer], len(hidden))
@@ -144,7 +144,7 @@ class Tops:
         frame = Frame(len(codes), {key: codes[:, at] for at, key in enumerate(grain.keys)})
         found = np.zeros(len(codes), np.bool_)
         for judged in grain.judged:
-            found |= v.known(self.evaluator.node(judged.node, frame)) & np.ones(len(codes), np.bool_)
+            found |= v.there(self.evaluator.node(judged.node, frame))
         return found
 
 
