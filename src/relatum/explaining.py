@@ -13,13 +13,14 @@ from rich.table import Table
 from rich.text import Text
 
 from relatum import markup
+from relatum.audit.cell.filters import member_text
 from relatum.audit.cell.place import OTHERS
 from relatum.audit.cell.records import CellStory, Contribution, Difference, Evidence, PartTold
 from relatum.data.types import FLOAT, INTEGER, Type, decimal
 from relatum.errors import RequestError
 from relatum.language.parse import parse_condition
 from relatum.language.tree import Literal, Name, Operation, conjuncts
-from relatum.model.names import column_name, literal
+from relatum.model.names import column_name
 from relatum.pivot.turning import NO_MATCH
 from relatum.present.numbers import BLANK, formatter, plain
 from relatum.present.printed import printed
@@ -129,7 +130,7 @@ class Explanation:
         inexact = isinstance(value, float) or (isinstance(value, Decimal) and Decimal(repr(float(value))) != value)
         tolerance = abs(float(value)) * 1e-12 if inexact else 0
         pinned = {"measure": story.value, "equals": story.result, "at": at, "tolerance": tolerance}
-        condition = " and ".join(f"{column} = {_literal(value)}" for column, value in at.items())
+        condition = " and ".join(f"{column} {member_text(value)}" for column, value in at.items())
         if self._evaluate(story.formula, condition) != story.result:
             raise RequestError(
                 f"{story.value} depends on what stands on the axes, which a control has not.",
@@ -155,17 +156,7 @@ class Explanation:
 
     def cell_text(self, cell: tuple[tuple[str, Any], ...]) -> str:
         """Where a cell is: its fields and members."""
-        return ", ".join(f"{name} {_member(member)}" for name, member in cell) or "the grand total"
-
-
-def _member(member: Any) -> str:
-    if member is None:
-        return "is null"
-    return "is no match" if member is NO_MATCH else f"= {_literal(member)}"
-
-
-def _literal(value: Any) -> str:
-    return "others" if value is OTHERS else literal(value)
+        return ", ".join(f"{name} {member_text(member)}" for name, member in cell) or "the grand total"
 
 
 def _equalities(where: str) -> dict[str, Any]:

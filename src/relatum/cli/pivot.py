@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from enum import StrEnum
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, Optional
+from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
@@ -140,17 +140,17 @@ def pivot(
         text = format is GridFormat.TEXT and (out is None or out.suffix.lower() == ".txt")
         with_totals = text if totals is None else totals
         model = relatum.open(file)
-        given: dict[str, Any] = {
-            "rows": rows,
-            "columns": columns,
-            "values": values,
-            "where": where,
-            "keep": keep,
-            "totals": totals if totals is not None or text else False,
-            "show_empty": empty,
-            "values_on": None if values_on is None else values_on.value,
-        }
-        grid = model.pivot(saved=name, **{part: each for part, each in given.items() if each is not None})
+        grid = model.pivot(
+            rows,
+            columns,
+            values,
+            where,
+            keep=keep,
+            saved=name,
+            totals=totals if totals is not None or text else False,
+            show_empty=empty,
+            values_on=values_on,
+        )
         grid = _turned(grid, opened, depth, turn)
         if out is not None:
             grid.save(out, totals=with_totals)

@@ -161,8 +161,8 @@ def _print_rest(out: Any, found: Overview) -> None:
             texts += [("empty", "shown" if pivot.show_empty else "")]
             asked = [(word, Text(text)) for word, text in texts if text]
             asked += [("", Text(pivot.about, style="dim"))] if pivot.about else []
-            for name, (word, told) in zip([Text(pivot.name, style="bold"), *[""] * len(asked)], asked, strict=False):
-                lines.add_row(name, Text(word, style="dim"), told)
+            for place, (word, told) in enumerate(asked):
+                lines.add_row(Text("" if place else pivot.name, style="bold"), Text(word, style="dim"), told)
         out.print(lines)
     if found.controls:
         out.print()

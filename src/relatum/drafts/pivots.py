@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
-from relatum.data.columns import Array
+from relatum.data import vectors as v
+from relatum.data.columns import Array, Column
 from relatum.data.types import Kind
 from relatum.drafts.proposals import LIKELY, Proposal
 from relatum.errors import RelatumError
+from relatum.language.expression import Aggregate
 from relatum.language.parse import parse_formula
 from relatum.language.tree import Call
 from relatum.model.declaration import Declaration, Measure, SavedPivot
@@ -73,8 +75,8 @@ def _statement(saved: SavedPivot) -> str:
 def _fact(session: Session, measure: Measure) -> str:
     """The row table of a measure that sums or counts rows; empty for any other."""
     expression = session.formulas.measure(measure.name)
-    function = getattr(expression, "function", "")
-    return str(getattr(expression, "row_table", "")) if function in ("sum", "count_rows") else ""
+    sums = isinstance(expression, Aggregate) and expression.function in ("sum", "count_rows")
+    return expression.row_table if sums and isinstance(expression, Aggregate) else ""
 
 
 def _counts(measure: Measure) -> bool:
@@ -127,10 +129,9 @@ def _explained(session: Session, measure: Measure, fact: str, column: str) -> fl
     return min(between / variance, 1.0)
 
 
-def _floats(column: object) -> Array:
-    values = np.asarray(column.values, np.float64) / 10**column.type.scale  # type: ignore[attr-defined]
-    nulls = column.nulls  # type: ignore[attr-defined]
-    return values if nulls is None else np.where(nulls, 0.0, values)
+def _floats(column: Column) -> Array:
+    """The values in floats, 0 where there is none."""
+    return np.where(v.there(column), v.floats(column), 0.0)
 
 
 def _by_best(measure: Measure, few: Sequence[_Column]) -> Iterator[tuple[SavedPivot, str]]:
@@ -226,5 +227,4 @@ def named_apart(proposals: Iterator[Proposal], declaration: Declaration) -> Iter
         while name in taken:
             name = f"{name}_pivot"
         taken.add(name)
-        content = SavedPivot(name, each.content.rows, each.content.columns, each.content.values)
-        yield Proposal("pivot", name, each.statement, each.confidence, each.evidence, content=content)
+        yield replace(each, subject=name, content=replace(each.content, name=name))

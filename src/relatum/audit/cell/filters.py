@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from relatum.audit.cell.place import OTHERS
 from relatum.audit.cell.records import FilterTold, Origin
 from relatum.data.days import day_of
-from relatum.language.catalog import Catalog
 from relatum.model.names import column_name, literal, quoted
 from relatum.model.routes import Route
 from relatum.pivot.turning import NO_MATCH
@@ -59,7 +58,7 @@ class FilterTeller:
         told: list[FilterPlan] = []
         passed: list[Filter] = []
         for each in rest:
-            route = route_of(catalog, each, table)
+            route = catalog.filter(each.table, each.columns, table)
             if route is not None:
                 passed.append(each)
             after = self.probe.rows(table, passed, context)
@@ -115,11 +114,6 @@ def _origin(each: Filter) -> Origin:
             return "formula"
         case "member" | "row":
             return "current row"
-
-
-def route_of(catalog: Catalog, each: Filter, table: str) -> Route | None:
-    """The route along which a filter reaches the rows of a table; None where it does not."""
-    return catalog.filter(each.table, each.columns, table)
 
 
 def _hops(route: Route, each: Filter) -> tuple[str, ...]:

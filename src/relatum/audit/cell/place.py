@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from datetime import date, datetime, timedelta
 from decimal import Decimal
-from typing import Any
+from typing import Any, assert_never
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from relatum.data.arrow import column_to_arrow, python_values
+from relatum.data.days import day_of, moment_of
+from relatum.data.types import Kind
 from relatum.errors import RequestError
 from relatum.language.parse import parse_formula
 from relatum.language.tree import Literal, Name, Operation
@@ -157,15 +158,17 @@ def _python(member: Any) -> Any:
     if not isinstance(member, Written):
         return member
     value, type_ = member.literal.value, member.literal.type
-    match str(type_).split("(")[0]:
-        case "decimal":
+    match type_.kind:
+        case Kind.DECIMAL:
             number: Any = Decimal(int(value or 0)).scaleb(-type_.scale)
-        case "date":
-            return date(1970, 1, 1) + timedelta(days=int(value or 0))
-        case "timestamp":
-            return datetime(1970, 1, 1) + timedelta(microseconds=int(value or 0) // 10**type_.scale)
-        case _:
+        case Kind.DATE:
+            return day_of(int(value or 0))
+        case Kind.TIMESTAMP:
+            return moment_of(int(value or 0) // 10**type_.scale)
+        case Kind.INTEGER | Kind.FLOAT | Kind.TEXT | Kind.BOOLEAN | Kind.NULL:
             number = value
+        case _:
+            assert_never(type_.kind)
     return -number if member.negative else number
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any, Literal
 
 from relatum.data.types import Type
@@ -128,4 +128,3 @@ class CellStory:
     evidence: tuple[Evidence, ...]
     notes: tuple[str, ...]
     difference: Difference | None = None
-    at: tuple[tuple[str, Any], ...] = field(default=())

@@ -31,7 +31,7 @@ from relatum.model.names import column_name, literal, quoted
 from relatum.plan.context import Context
 from relatum.plan.describe import applied_text, step_text
 from relatum.plan.formulas import Findings
-from relatum.plan.nodes import Aggregation, Formula, Nested, PlanNode, RankedAmong
+from relatum.plan.nodes import Formula, PlanNode
 from relatum.plan.probing import Probe
 
 
@@ -76,9 +76,8 @@ class StepMaker:
         name = self.names.get(id(expression), "")
         text = quoted(name) if name else self.text(expression)
         self.steps.append(Step(depth, "measure" if name else "function", text, expression, formula, findings))
-        if name and not isinstance(expression, Aggregate | Ranked):
-            inner: tuple[int, ...] = self._inside(expression, context, depth, number)
-        elif name:
+        inner: tuple[int, ...]
+        if name and isinstance(expression, Aggregate | Ranked):
             inner = (self._own(expression, context, depth + 1),)
         else:
             inner = self._inside(expression, context, depth, number)
@@ -169,16 +168,6 @@ class StepMaker:
         """A part by its measure's name, where it is one."""
         name = self.names.get(id(expression), "")
         return quoted(name) if name else self.text(expression)
-
-
-def aggregation_of(node: PlanNode | None) -> Aggregation | None:
-    """The aggregation over rows that a step is, if it is one."""
-    return node if isinstance(node, Aggregation) else None
-
-
-def members_of(node: PlanNode | None) -> Nested | RankedAmong | None:
-    """What a step folds or ranks the members of, if it does."""
-    return node if isinstance(node, Nested | RankedAmong) else None
 
 
 def change_text(change: Change) -> str:

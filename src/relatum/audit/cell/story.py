@@ -11,7 +11,7 @@ from relatum.audit.cell.filters import FilterTeller, dates_told, member_text
 from relatum.audit.cell.place import Cell, cell_of
 from relatum.audit.cell.reasons import reason_of
 from relatum.audit.cell.records import CellStory, Evidence, FilterTold, PartTold
-from relatum.audit.cell.steps import Step, StepMaker, aggregation_of
+from relatum.audit.cell.steps import Step, StepMaker
 from relatum.data.arrow import python_values
 from relatum.data.columns import Array, Column
 from relatum.language.expression import Constant, Expression
@@ -22,7 +22,7 @@ from relatum.pivot.grains import wanted_of
 from relatum.pivot.request import Request, ValueText
 from relatum.plan import engine
 from relatum.plan.context import Context
-from relatum.plan.nodes import Hidden, Kept
+from relatum.plan.nodes import Aggregation, Hidden, Kept
 from relatum.plan.probing import Probe
 from relatum.session.session import Session
 from relatum.wording import listed
@@ -152,7 +152,6 @@ def explain_cell(session: Session, asked: Asked, most: int | None = 5) -> CellSt
         parts,
         tuple(evidence),
         tuple(dict.fromkeys(notes)),
-        at=tuple(asked.at.items()),
     )
 
 
@@ -177,8 +176,8 @@ def _format(session: Session, step: Step) -> str:
 def _notes(look: CellLook, seen: engine.Evidence, step: Step) -> list[str]:
     """What else is true of a part: dates, kept members, lookups that found nothing."""
     told: list[str] = []
-    node = aggregation_of(step.node)
-    if node is not None:
+    node = step.node
+    if isinstance(node, Aggregation):
         told += dates_told(seen, node)
         for kept in (*node.bounds.kept, *(one for dates in node.bounds.dates for one in dates.kept)):
             codes = seen.kept(kept)

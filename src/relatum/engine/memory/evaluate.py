@@ -33,7 +33,7 @@ from relatum.engine.memory.ranks import RANKING_KERNELS, Members, top_mask
 from relatum.engine.memory.rows import evaluate_tree
 from relatum.engine.memory.scans import Coded, Scanned, Scans, before, bundled, coded, folds_of, row_values, stripped
 from relatum.engine.memory.store import Store
-from relatum.language.expression import Expression, MemberOrder, Slot
+from relatum.language.expression import Expression, Slot
 from relatum.model.names import column_name
 from relatum.model.routes import Place, Route
 from relatum.plan.dependencies import bounds_keys, dates_keys, kept_keys, kept_names, new_keys, node_keys, node_names
@@ -168,12 +168,11 @@ class Evaluator:
     def _key_column(self, node: KeyColumn, frame: Frame) -> Column:
         codes = frame.codes[node.key]
         field = self.fields[node.key]
-        if field.column and (field.table, field.column) != (node.table, node.column):
-            own = self.store.attribute(field.table, field.column, node.route, node.table, node.column).codes[codes]
-            others = self.store.members(node.table, node.column)
-            places = self.store.order(node.table, node.column, node.placed or MemberOrder())
-            return exact_column(INTEGER, places[own], own >= others.null)
         if field.column and node.placed is not None:
+            if (field.table, field.column) != (node.table, node.column):
+                codes = self.store.attribute(field.table, field.column, node.route, node.table, node.column).codes[
+                    codes
+                ]
             places = self.store.order(node.table, node.column, node.placed)
             return exact_column(INTEGER, places[codes], codes >= self.store.members(node.table, node.column).null)
         if field.column:
