@@ -10,6 +10,7 @@ from lark import Token
 from relatum.calendar.steps import Shift
 from relatum.errors import FormulaError, Span
 from relatum.language.build_changes import UNITS, count, expect, unit
+from relatum.language.literals import piece_error
 from relatum.language.tree import CalendarClause, Call, Name
 
 #: What a share may be of, and what it is divided by: the value with these filters ignored.
@@ -63,12 +64,8 @@ def direction_of(item: Any) -> str:
         return "asc"
     word = str(item.value).lower()
     if word not in ("asc", "desc"):
-        raise FormulaError(
-            f"{item.value} is no direction.",
-            text="",
-            span=Span(item.start_pos or 0, item.end_pos or 0),
-            fix="Write asc or desc.",
-        )
+        span = Span(item.start_pos or 0, item.end_pos or 0)
+        raise piece_error(f"{item.value} is no direction.", span, "Write asc or desc.")
     return word
 
 
@@ -93,4 +90,4 @@ def _word(node: object) -> str:
 
 
 def _wrong(name: str, span: Span, fix: str) -> FormulaError:
-    return FormulaError(f"{name} is not written like this.", text="", span=span, fix=fix)
+    return piece_error(f"{name} is not written like this.", span, fix)

@@ -8,10 +8,10 @@ from typing import Any, Literal
 
 from lark import Token
 
-from relatum.errors import FormulaError, Span
+from relatum.errors import Span
 from relatum.language.build_calls import direction_of
 from relatum.language.build_changes import EDGES, build_best, count, expect, orderings
-from relatum.language.literals import number_literal
+from relatum.language.literals import number_literal, piece_error
 from relatum.language.tree import (
     NO_MATCH,
     AxisItem,
@@ -77,7 +77,7 @@ class RequestBuilder:
             return replace(positive, value=-positive.value), span  # type: ignore[operator]
         if len(items) == 2:
             if (items[0].value.lower(), items[1].value.lower()) != ("no", "match"):
-                raise _error("A member is a constant, null or no match.", span)
+                raise piece_error("A member is a constant, null or no match.", span)
             return NO_MATCH, span
         return items[0], span
 
@@ -129,7 +129,7 @@ class RequestBuilder:
         if isinstance(rest[0], Name):
             return KeepWhereClause(rest[0], rest[2], span)
         if len(rest) > 5:
-            raise _error(
+            raise piece_error(
                 f"{rest[5].value} cannot stand here: top keeps the largest, bottom the smallest.",
                 _span([rest[5]]),
                 "In brackets, further parts that tell tied members apart have directions: by (revenue, units desc).",
@@ -170,9 +170,9 @@ class _Options:
     def _now(self, stage: str, option: _Option) -> None:
         at = _ORDER.index(stage)
         if at == self.done:
-            raise _error(f"{option.word} stands here twice.", option.span)
+            raise piece_error(f"{option.word} stands here twice.", option.span)
         if at < self.done:
-            raise _error(
+            raise piece_error(
                 f"{option.word} stands too late.",
                 option.span,
                 f"Options are written in this order: {'; '.join(_SHOWN[each] for each in _ORDER)}.",
@@ -185,7 +185,7 @@ class _Options:
         if self.left and self.left[0].kind == "word" and self.left[0].word in ("asc", "desc"):
             word = self.left.pop(0)
             if not (len(found) == 1 and found[0].span == found[0].formula.span):
-                raise _error("In brackets each part has its own direction.", word.span, "by (revenue desc, units)")
+                raise piece_error("In brackets each part has its own direction.", word.span, "by (revenue desc, units)")
             found = (Ordering(found[0].formula, word.word == "desc", found[0].span.to(word.span)),)
         return found
 
@@ -196,7 +196,7 @@ class _Options:
             ranked = self.left.pop(0)
             by = ranked.value
             if by[0].descending or (self.left and self.left[0].word in ("asc", "desc")):
-                raise _error(
+                raise piece_error(
                     "A direction cannot stand here: top takes the largest, bottom the smallest.",
                     ranked.span if by[0].descending else self.left[0].span,
                     "Further parts in brackets have directions: top 5 by (revenue, units desc).",
@@ -209,18 +209,20 @@ class _Options:
             return replace(item, closed=True, closing=option.span)
         if not self.left or self.left[0].kind != "word":
             fix = suggestion(option.word, _WORDS, noun="option")
-            raise _error(f"{option.word!r} is no option of an axis.", option.span, fix)
+            raise piece_error(f"{option.word!r} is no option of an axis.", option.span, fix)
         second = self.left.pop(0)
         pair, span = (option.word, second.word), option.span.to(second.span)
         if pair == ("with", "others"):
             self._now("others", option)
             if item.best is None:
-                raise _error("Others are the members that top or bottom leaves out.", span, "Write top 5 with others.")
+                raise piece_error(
+                    "Others are the members that top or bottom leaves out.", span, "Write top 5 with others."
+                )
             return replace(item, others=True)
         if pair in _TOTALS:
             self._now("total", option)
             return replace(item, total=_TOTALS[pair])
-        raise _error(
+        raise piece_error(
             f"'{option.word} {second.word}' is no option of an axis.",
             span,
             suggestion(" ".join(pair), _WORDS, noun="option"),
@@ -228,10 +230,6 @@ class _Options:
 
 
 _WORDS = ("closed", "open", "top", "bottom", "with others", "no total", "total before", "total after", "desc")
-
-
-def _error(reason: str, span: Span, fix: str = "") -> FormulaError:
-    return FormulaError(reason, text="", span=span, fix=fix)
 
 
 def _span(items: list[Any]) -> Span:

@@ -11,6 +11,11 @@ from relatum.errors import FormulaError, Span
 from relatum.language.tree import Literal
 
 
+def piece_error(reason: str, span: Span, fix: str = "") -> FormulaError:
+    """An error in a piece of a text that whoever reads the whole puts in."""
+    return FormulaError(reason, text="", span=span, fix=fix)
+
+
 def number_literal(text: str, span: Span) -> Literal:
     """A number: whole, decimal, or a float where it has an exponent."""
     if "e" in text.lower():
@@ -18,7 +23,7 @@ def number_literal(text: str, span: Span) -> Literal:
     whole, _, digits = text.partition(".")
     value = int(whole + digits)
     if value >= 1 << 63 or len(digits) > MAX_SCALE:
-        raise _error(f"The number {text} does not fit 64 bits.", span, f"As a float it fits: {text}e0.")
+        raise piece_error(f"The number {text} does not fit 64 bits.", span, f"As a float it fits: {text}e0.")
     return Literal(value, decimal(len(digits)) if digits else INTEGER, span)
 
 
@@ -27,7 +32,7 @@ def day_literal(text: str, span: Span) -> int:
     try:
         return day_number(date.fromisoformat(text))
     except ValueError:
-        raise _error(f"'{text}' is not a date.", span, "Write year, month and day: date '2024-05-31'.") from None
+        raise piece_error(f"'{text}' is not a date.", span, "Write year, month and day: date '2024-05-31'.") from None
 
 
 def moment_literal(text: str, span: Span) -> Literal:
@@ -35,9 +40,9 @@ def moment_literal(text: str, span: Span) -> Literal:
     try:
         moment = datetime.fromisoformat(text)
     except ValueError:
-        raise _error(f"'{text}' is not a moment.", span, "Write timestamp '2024-05-31 17:30:00'.") from None
+        raise piece_error(f"'{text}' is not a moment.", span, "Write timestamp '2024-05-31 17:30:00'.") from None
     if moment.tzinfo is not None:
-        raise _error(
+        raise piece_error(
             f"'{text}' says a zone.", span, "A moment here is one on the clocks of the model's time zone: leave it out."
         )
     # Python keeps six digits of a second; the seventh to ninth are those of nanoseconds.
@@ -47,7 +52,3 @@ def moment_literal(text: str, span: Span) -> Literal:
     if not int(finer or 0):
         return Literal(number, TIMESTAMP, span)
     return Literal(number * 1000 + int(finer), NANOSECONDS, span)
-
-
-def _error(reason: str, span: Span, fix: str) -> FormulaError:
-    return FormulaError(reason, text="", span=span, fix=fix)

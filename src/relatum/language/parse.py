@@ -20,7 +20,7 @@ from relatum.errors import FormulaError, Span
 from relatum.language.build_calls import build_call, build_call_at, build_call_over_time
 from relatum.language.build_changes import build_change
 from relatum.language.build_request import RequestBuilder, span_of
-from relatum.language.literals import day_literal, moment_literal, number_literal
+from relatum.language.literals import day_literal, moment_literal, number_literal, piece_error
 from relatum.language.tree import (
     AxisItem,
     Call,
@@ -179,10 +179,6 @@ def _span(items: list[Any]) -> Span:
     return span_of(items[0]).to(span_of(items[-1]))
 
 
-def _error(reason: str, span: Span, fix: str = "") -> FormulaError:
-    return FormulaError(reason, text="", span=span, fix=fix)
-
-
 class _Builder(RequestBuilder, Transformer[Token, Any]):
     """Builds nodes as the parser reduces, bottom up: no recursion, however deep the text."""
 
@@ -229,7 +225,7 @@ class _Builder(RequestBuilder, Transformer[Token, Any]):
 
     def is_words(self, items: list[Any]) -> Operation:
         if (items[-2].value.lower(), items[-1].value.lower()) != ("no", "match"):
-            raise _error("After is comes null, not null, or no match.", _span(items[-2:]))
+            raise piece_error("After is comes null, not null, or no match.", _span(items[-2:]))
         return Operation("is_no_match", (items[0],), _span(items))
 
     def is_not_words(self, items: list[Any]) -> Operation:
@@ -281,7 +277,7 @@ class _Builder(RequestBuilder, Transformer[Token, Any]):
         word = _written_so(items[0], "extract", "extract(year from d)")
         part = items[2].value.lower()
         if part not in _PARTS:
-            raise _error(
+            raise piece_error(
                 f"There is no part {items[2].value} of a date.", span_of(items[2]), f"Known: {', '.join(_PARTS)}."
             )
         return Call(part, (items[4],), _span(items), word)
@@ -358,7 +354,7 @@ _PARTS = ("year", "quarter", "month", "week", "day", "weekday", "hour", "minute"
 def _written_so(token: Token, name: str, signature: str) -> Span:
     """Where a function's name stands, which alone is written in this way."""
     if token.value.lower() != name:
-        raise _error(f"{token.value} is not written like this.", span_of(token), f"Only {signature} is.")
+        raise piece_error(f"{token.value} is not written like this.", span_of(token), f"Only {signature} is.")
     return span_of(token)
 
 
@@ -378,7 +374,7 @@ def _fed(steps: Any) -> Any:
         if token.type in ("LPAR", "CASE", "LSQB"):
             depth += 1
             if depth > MAX_DEPTH:
-                raise _error(
+                raise piece_error(
                     f"The formula is nested more than {MAX_DEPTH} deep.",
                     span_of(token),
                     "Give a part of it a name, as a measure or a derived column of its own.",
