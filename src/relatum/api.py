@@ -20,7 +20,7 @@ from relatum.model.file import read_model
 from relatum.model.lines import key_lines, line_of
 from relatum.model.names import quoted
 from relatum.pivot.request import Values, ValueText, ask
-from relatum.present.numbers import check_locale, check_pattern
+from relatum.present.numbers import check_locale, check_patterns
 from relatum.session.cache import Cache
 from relatum.session.reading import Whereabouts, load_tables, relative_source, source_path
 from relatum.session.session import Session
@@ -82,9 +82,7 @@ class Model(Askable):
         """
         check_locale(declaration.locale)
         check_zone(declaration.timezone)
-        for measure in declaration.measures.values():
-            if measure.format:
-                check_pattern(measure.format, measure.name)
+        check_patterns(declaration)
         model = cls.__new__(cls)
         session = Session(declaration, load_tables(declaration, whereabouts), joins=whereabouts.cache)
         Changeable.__init__(model, session, whereabouts)

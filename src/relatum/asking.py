@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import functools
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from relatum.changing import in_turn
@@ -40,6 +40,7 @@ class Askable(Editable):
         show_empty: bool | None = None,
         values_on: str | None = None,
         cell_limit: int | None = None,
+        style: Sequence[Mapping[str, Any]] | None = None,
     ) -> Grid:
         """Ask for values by the members of columns.
 
@@ -66,6 +67,9 @@ class Askable(Editable):
             ``rows`` puts the values' labels there; they stand on columns unless said.
         cell_limit : int
             Refuse grids with more combinations than this; 1,000,000 unless said.
+        style : list of mappings, optional
+            Rules for how cells look, in the words of ``style`` in the model file: ``{"value": "revenue", "when":
+            "revenue < 0", "colour": "bad", "mark": "▼"}``, ``{"value": "revenue", "bar": True}``.
 
         Returns
         -------
@@ -103,12 +107,13 @@ class Askable(Editable):
             "show_empty": show_empty,
             "values_on": values_on,
             "cell_limit": cell_limit,
+            "style": style,
         }
         parts = {name: part for name, part in given.items() if part is not None}
         request = request_of(self.declaration.pivot(saved), parts) if saved else ask(**parts)
         for value in request.values:
-            if value.format:
-                check_format(value.format, value.label)
+            if value.format.pattern:
+                check_format(value.format.pattern, value.label, bool(value.format.duration))
         session = self._session
         asked = functools.partial(answer, session)
         return Grid(asked(request), asked, functools.partial(_explained, session))

@@ -6,7 +6,10 @@ import dataclasses
 import os
 from collections.abc import Mapping, Sequence
 from datetime import date
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
+
+import msgspec
 
 from relatum.changing import Changeable, in_turn
 from relatum.data.table import TableData
@@ -22,8 +25,10 @@ from relatum.model.declaration import (
     frozen,
     refuse_choice,
 )
-from relatum.model.file import as_texts, calendar_range, check_role, relationship
+from relatum.model.file import as_texts, calendar_range, check_role, read_theme, relationship, theme_of
+from relatum.model.looks import StyleRule, format_of_words
 from relatum.model.names import column_name, quoted
+from relatum.pivot.request import style_rules
 from relatum.present.numbers import check_pattern
 from relatum.session.session import Session
 
@@ -333,9 +338,11 @@ class Editable(Changeable):
         name: str,
         formula: str,
         *,
-        format: str = "",
+        format: str | Mapping[str, object] = "",
         about: str = "",
         unrelated: str = "blank",
+        label: str = "",
+        style: Sequence[Mapping[str, object] | StyleRule] = (),
         replace: bool = False,
     ) -> None:
         """Add a measure.
@@ -346,12 +353,17 @@ class Editable(Changeable):
             What formulas call it.
         formula : str
             Aggregates, arithmetic on them, and other measures.
-        format : str, optional
-            A number pattern of Unicode CLDR: ``#,##0.00``, ``0.0%``, ``¤#,##0``.
+        format : str or mapping, optional
+            A number pattern of Unicode CLDR: ``#,##0.00``, ``0.0%``, ``¤#,##0``. Or the words of the model file that
+            say how values are written: ``{"format": "#,##0", "scale": "thousands", "blank": "none"}``.
         about : str, optional
             What it means.
         unrelated : str
             What it is by a column that nothing relates it to: ``blank``, or ``repeat`` for the same value throughout.
+        label : str, optional
+            What heads it in grids; its name unless said.
+        style : list of mappings, optional
+            Rules for how its cells look, as :meth:`pivot` takes them.
         replace : bool
             Take the place of the measure of this name.
 
@@ -370,11 +382,36 @@ class Editable(Changeable):
         18
         """
         refuse_choice(unrelated, ("blank", "repeat"), "unrelated")
-        if format:
-            check_pattern(format, name)
-        measure = Measure(name, formula, format, about, unrelated)
+        written = format_of_words({"format": format} if isinstance(format, str) else dict(format))
+        if written.pattern:
+            check_pattern(written.pattern, name, bool(written.duration))
+        rest = msgspec.structs.replace(written, pattern="")
+        measure = Measure(name, formula, written.pattern, about, unrelated, label, rest, style_rules(style))
         declaration = self.declaration.with_measure(measure, replacing=replace)
         self._change(declaration, replaced=quoted(name) if replace else "")
+
+    @in_turn
+    def dress(self, theme: str | os.PathLike[str] | Mapping[str, object]) -> None:
+        """Give the model a theme: fonts, sizes and colours of everything that is drawn of it.
+
+        Parameters
+        ----------
+        theme : path or mapping
+            A TOML file with the keys of ``[theme]`` at its top, or the keys themselves: ``{"font": "serif", "light":
+            {"accent": "#7a1f5c"}}``.
+
+        Raises
+        ------
+        ModelError
+            The file cannot be read, or a key or value is none that a theme can have.
+        """
+        if isinstance(theme, Mapping):
+            found = theme_of(dict(theme))
+            declaration = dataclasses.replace(self.declaration, theme=found, theme_source="")
+        else:
+            source = os.fspath(theme)
+            declaration = dataclasses.replace(self.declaration, theme=read_theme(Path(source)), theme_source=source)
+        self._change(declaration)
 
     @in_turn
     def hierarchy(self, name: str, levels: Sequence[str], *, about: str = "", replace: bool = False) -> None:

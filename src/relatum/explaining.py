@@ -20,6 +20,7 @@ from relatum.data.types import FLOAT, INTEGER, Type, decimal
 from relatum.errors import RequestError
 from relatum.language.parse import parse_condition
 from relatum.language.tree import Literal, Name, Operation, conjuncts
+from relatum.model.looks import PLAIN, Format
 from relatum.model.names import column_name
 from relatum.pivot.turning import NO_MATCH
 from relatum.present.numbers import BLANK, formatter, plain
@@ -148,11 +149,11 @@ class Explanation:
     def _repr_html_(self) -> str:
         return explanation_html(self)
 
-    def written(self, value: Any, type_: Type, pattern: str = "") -> str:
+    def written(self, value: Any, type_: Type, format: Format = PLAIN) -> str:
         """A value as it is shown."""
         if value is None:
-            return BLANK
-        return formatter(type_, pattern, [value], self.story.locale, self.story.currency)(value)
+            return format.blank or BLANK
+        return formatter(type_, format, [value], self.story.locale, self.story.currency)(value)
 
     def cell_text(self, cell: tuple[tuple[str, Any], ...]) -> str:
         """Where a cell is: its fields and members."""
@@ -265,7 +266,7 @@ def _exactly(explanation: Explanation, value: Any) -> str:
         case Decimal():
             return explanation.written(value, decimal(max(0, -int(value.as_tuple().exponent))))
         case float():
-            return explanation.written(value, FLOAT, "#,##0.##############")
+            return explanation.written(value, FLOAT, Format(pattern="#,##0.##############"))
         case _:
             return plain(value)
 

@@ -89,13 +89,18 @@ def measure(
     """Set a measure: a new one, or another formula for one that is there, which keeps its format and description."""
 
     def change(model: Model) -> object:
+        from relatum.model.looks import said_of
+
         former = model.declaration.measures.get(name)
+        said = said_of(former.written) if former else {}
         return model.measure(
             name,
             formula,
-            format=format if format is not None else former.format if former else "",
+            format={**said, "format": format} if format is not None else said,
             about=about if about is not None else former.about if former else "",
             unrelated=former.unrelated if former else "blank",
+            label=former.label if former else "",
+            style=former.style if former else (),
             replace=True,
         )
 

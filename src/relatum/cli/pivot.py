@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from enum import StrEnum
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Optional
+from typing import TYPE_CHECKING, Annotated, Any, Optional
 
 import typer
 
@@ -105,6 +105,18 @@ def pivot(
         Optional[int],  # noqa: UP045
         typer.Option(metavar="N", min=1, help="Open so many row fields, and close the others.", show_default=False),
     ] = None,
+    style: Annotated[
+        list[str],
+        typer.Option(
+            "--style",
+            metavar="RULE",
+            help="How cells look, in the words of the model file: 'value = \"revenue\", bar = true'.",
+        ),
+    ] = [],  # noqa: B006
+    theme: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option(metavar="FILE", help="Fonts and colours from this file.", show_default=False),
+    ] = None,
     turn: Annotated[bool, typer.Option("--turn", help="Swap rows and columns.")] = False,
     keep_as: Annotated[
         str, typer.Option("--keep-as", metavar="NAME", help="Save what is asked as a pivot of the model.")
@@ -140,6 +152,8 @@ def pivot(
         text = format is GridFormat.TEXT and (out is None or out.suffix.lower() == ".txt")
         with_totals = text if totals is None else totals
         model = relatum.open(file)
+        if theme is not None:
+            model.dress(theme)
         grid = model.pivot(
             rows,
             columns,
@@ -150,6 +164,7 @@ def pivot(
             totals=totals if totals is not None or text else False,
             show_empty=empty,
             values_on=values_on,
+            style=[_rule(each) for each in style] or None,
         )
         grid = _turned(grid, opened, depth, turn)
         if out is not None:
@@ -173,6 +188,22 @@ def pivot(
             model.keep_pivot(keep_as, grid, replace=keep_as == name)
             model.save(file)
             tell(f"wrote {file}: pivot {keep_as}")
+
+
+def _rule(text: str) -> dict[str, Any]:
+    """A style rule from the words in which the model file says it."""
+    import tomllib
+
+    from relatum.errors import RequestError
+
+    try:
+        rule = tomllib.loads(f"rule = {{ {text} }}")["rule"]
+    except tomllib.TOMLDecodeError:
+        raise RequestError(
+            f"The style {text!r} cannot be read.",
+            fix='Write it as in the model file: \'when = "revenue < 0", mark = "▼"\'.',
+        ) from None
+    return dict(rule)
 
 
 def _turned(grid: Grid, opened: list[str], depth: int | None, turn: bool) -> Grid:

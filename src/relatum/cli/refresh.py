@@ -65,6 +65,7 @@ def _print(found: Refreshed, model: Declaration) -> None:
 def _number(text: str | None, pattern: str, model: Declaration) -> str:
     """A recorded value: a number in its measure's format, anything else as it is."""
     from relatum.data.types import decimal
+    from relatum.model.looks import Format
     from relatum.present.numbers import formatter
 
     try:
@@ -73,4 +74,4 @@ def _number(text: str | None, pattern: str, model: Declaration) -> str:
         return text or ""
     if not pattern or value is None:
         return value_text(value)
-    return formatter(decimal(2), pattern, [value], model.locale, model.currency)(value)
+    return formatter(decimal(2), Format(pattern=pattern), [value], model.locale, model.currency)(value)

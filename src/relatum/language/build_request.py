@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from lark import Token
 
-from relatum.errors import Span
+from relatum.errors import ModelError, Span
 from relatum.language.build_calls import direction_of
 from relatum.language.build_changes import EDGES, build_best, count, expect, orderings
 from relatum.language.literals import number_literal, piece_error
@@ -25,6 +25,7 @@ from relatum.language.tree import (
     ValueList,
 )
 from relatum.language.tree import Literal as Constant
+from relatum.model.looks import FORMAT_WORDS, format_of_words
 from relatum.wording import suggestion
 
 #: The options of an axis field in the order in which they are written.
@@ -113,10 +114,24 @@ class RequestBuilder:
     def value(self, items: list[Any]) -> ValueItem:
         span = _span(items)
         label = items.pop(0)[1] if isinstance(items[0], tuple) else ""
-        if len(items) == 1:
-            return ValueItem(label, items[0], "", span)
-        expect(items[1], ("format",))
-        return ValueItem(label, items[0], items[2].value[1:-1].replace("''", "'"), span)
+        words: dict[str, Any] = {}
+        for option in items[1:]:
+            if option.word in words:
+                raise piece_error(f"{option.word} stands here twice.", option.span)
+            words[option.word] = option.value
+        try:
+            return ValueItem(label, items[0], format_of_words(words), span)
+        except ModelError as error:
+            at = next(option.span for option in items[1:] if option.word == error.place[0])
+            raise piece_error(error.reason, at, error.fix) from None
+
+    def value_option(self, items: list[Any]) -> _Option:
+        word = expect(items[0], FORMAT_WORDS)
+        text = items[1].value
+        value: Any = text[1:-1].replace("''", "'") if items[1].type == "STRING" else text
+        if items[1].type == "NUMBER" and text.isdigit():
+            value = int(text)
+        return _Option("word", word, value, _span(items))
 
     def values(self, items: list[Any]) -> ValueList:
         axes: tuple[Literal["rows", "columns"], ...] = ("rows", "columns")

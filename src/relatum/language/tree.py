@@ -10,6 +10,7 @@ from typing import assert_never
 from relatum.calendar.steps import Step
 from relatum.data.types import Type
 from relatum.errors import Span
+from relatum.model.looks import Format
 
 
 @dataclass(frozen=True, slots=True)
@@ -281,7 +282,7 @@ class ValueItem:
 
     label: str
     formula: Syntax
-    format: str
+    format: Format
     span: Span
 
 

@@ -12,6 +12,7 @@ from types import MappingProxyType
 from typing import Literal, TypeVar
 
 from relatum.errors import ModelError
+from relatum.model.looks import PLAIN, USUAL, Format, Report, StyleRule, Theme
 from relatum.model.names import column_name, quoted, split_name
 from relatum.wording import suggestion
 
@@ -65,7 +66,8 @@ class ColumnSettings:
 
     ``heading`` is the column's name in the source, where the model gives it another; ``pattern`` is how the source
     writes a date as text, a date pattern of Unicode CLDR. ``null`` are the texts that mean null in this column, beside
-    those of its table.
+    those of its table. ``format`` is how its members are written, a number or date pattern; ``colours`` gives members,
+    as they are written, a colour wherever they are drawn, and ``style`` has rules for them.
     """
 
     type: str = ""
@@ -75,6 +77,9 @@ class ColumnSettings:
     heading: str = ""
     pattern: str = ""
     null: tuple[str, ...] = ()
+    format: str = ""
+    colours: Mapping[str, str] = field(default_factory=lambda: MappingProxyType({}))
+    style: tuple[StyleRule, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -133,13 +138,25 @@ class Table:
 
 @dataclass(frozen=True, slots=True)
 class Measure:
-    """A named formula that has a value in any filter context."""
+    """A named formula that has a value in any filter context.
+
+    ``format`` is its number pattern, ``writing`` what else there is to say about how its values are written; ``label``
+    heads them where a request gives no other.
+    """
 
     name: str
     formula: str
     format: str = ""
     about: str = ""
     unrelated: str = "blank"
+    label: str = ""
+    writing: Format = PLAIN
+    style: tuple[StyleRule, ...] = ()
+
+    @property
+    def written(self) -> Format:
+        """How its values are written."""
+        return Format(pattern=self.format).over(self.writing)
 
 
 @dataclass(frozen=True, slots=True)
@@ -175,6 +192,7 @@ class SavedPivot:
     show_empty: bool = False
     values_on: str = ""
     about: str = ""
+    style: tuple[StyleRule, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -191,6 +209,9 @@ class Declaration:
     hierarchies: Mapping[str, Hierarchy] = field(default_factory=lambda: MappingProxyType({}))
     controls: tuple[Control, ...] = ()
     pivots: Mapping[str, SavedPivot] = field(default_factory=lambda: MappingProxyType({}))
+    reports: Mapping[str, Report] = field(default_factory=lambda: MappingProxyType({}))
+    theme: Theme = USUAL
+    theme_source: str = ""
 
     def table(self, name: str) -> Table:
         """The table of that name, or an error with the nearest one."""
@@ -215,6 +236,10 @@ class Declaration:
         ordinary = label[:1].isupper() and label[1:2].islower()  # a word, and no code such as IATA
         rest = label[:1].lower() + label[1:] if ordinary else label
         return f"{described.label or table.replace('_', ' ')} {rest}"
+
+    def settings(self, table: str, column: str) -> ColumnSettings:
+        """What is said about a column; for a role, what the table says whose rows it shows."""
+        return self.tables[self.rows_of(table)].columns.get(column, ColumnSettings())
 
     def with_table(self, table: Table, *, replacing: bool = False) -> Declaration:
         """This declaration with one table more, or with another of its name in its place."""
@@ -288,6 +313,25 @@ class Declaration:
             known = suggestion(name, self.pivots, noun="pivot") if self.pivots else "The model has no saved pivots."
             raise ModelError(f"There is no saved pivot {name}.", fix=known)
         return self.pivots[name]
+
+    def with_report(self, name: str, report: Report) -> Declaration:
+        """This declaration with one report more; its parts name saved pivots that are there."""
+        for number, part in enumerate(report.part):
+            if part.pivot and part.pivot not in self.pivots:
+                known = suggestion(part.pivot, self.pivots, noun="pivot") if self.pivots else "There are none."
+                raise ModelError(
+                    f"Part {number + 1} of the report {name} shows the pivot {part.pivot}, which is not there.",
+                    fix=known,
+                    place=("part", number, "pivot"),
+                )
+        return replace(self, reports=frozen({**self.reports, name: report}))
+
+    def report(self, name: str) -> Report:
+        """The report of that name, or an error with the nearest one."""
+        if name not in self.reports:
+            known = suggestion(name, self.reports, noun="report") if self.reports else "The model has no reports."
+            raise ModelError(f"There is no report {name}.", fix=known)
+        return self.reports[name]
 
     def _refuse_taken(self, name: str, noun: str, replacing: bool) -> None:
         refuse_name(name, noun)

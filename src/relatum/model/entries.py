@@ -7,6 +7,8 @@ from typing import Any, Literal
 
 import msgspec
 
+from relatum.model.looks import Duration, Report, StyleRule, Theme
+
 VERSION = 1
 
 
@@ -20,6 +22,9 @@ class ColumnEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True
     heading: str = ""
     pattern: str = ""
     null: str | list[str] = []
+    format: str = ""
+    colours: dict[str, str] = {}
+    style: tuple[StyleRule, ...] = ()
 
 
 class DerivedEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
@@ -78,6 +83,14 @@ class MeasureEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=Tru
     format: str = ""
     about: str = ""
     unrelated: str = "blank"
+    label: str = ""
+    scale: str = ""
+    digits: int = 0
+    duration: Duration = ""
+    blank: str = ""
+    zero: str = ""
+    infinity: str = ""
+    style: tuple[StyleRule, ...] = ()
 
 
 class HierarchyEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
@@ -99,6 +112,7 @@ class PivotEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True)
     show_empty: bool = False
     values_on: str = ""
     about: str = ""
+    style: tuple[StyleRule, ...] = ()
 
 
 class ControlEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
@@ -124,6 +138,8 @@ class ModelEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True)
     hierarchy: dict[str, HierarchyEntry] = {}
     control: list[ControlEntry] = []
     pivot: dict[str, PivotEntry] = {}
+    report: dict[str, Report] = {}
+    theme: Theme | str = ""
 
 
 def json_schema() -> bytes:

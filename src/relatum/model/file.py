@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import functools
 import tomllib
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from datetime import date
 from pathlib import Path
 from typing import Any, TypeVar
@@ -41,6 +42,17 @@ from relatum.model.entries import (
 )
 from relatum.model.lines import KeyPath, key_lines, line_of
 from relatum.model.links import parse_link
+from relatum.model.looks import (
+    FORMAT_WORDS,
+    Report,
+    StyleRule,
+    Theme,
+    check_colour,
+    check_report,
+    check_rule,
+    check_theme,
+    format_of_words,
+)
 from relatum.wording import suggestion
 
 Entry = TypeVar("Entry", bound=msgspec.Struct)
@@ -110,7 +122,7 @@ class _Reader:
             raise self.error(
                 f"The format's version is {document['relatum']!r}; this program reads version {VERSION}.", ("relatum",)
             )
-        nested: dict[str, Any] = {kind: {} for kind in ("table", "measure", "hierarchy", "pivot")}
+        nested: dict[str, Any] = {kind: {} for kind in ("table", "measure", "hierarchy", "pivot", "report", "theme")}
         nested |= {"relationship": [], "control": []}
         self._whole({**document, **nested})
         declaration = Declaration(
@@ -118,6 +130,8 @@ class _Reader:
             locale=document.get("locale", "en"),
             currency=document.get("currency", "EUR"),
             timezone=document.get("timezone", "UTC"),
+            theme=self._theme(document.get("theme", {})),
+            theme_source=document["theme"] if isinstance(document.get("theme"), str) else "",
         )
         for name, body in self._named(document, "table"):
             declaration = self._added(declaration.with_table, self._table(name, body), ("table", name))
@@ -141,7 +155,13 @@ class _Reader:
             declaration = self._added(declaration.with_control, control, (*where, "measure"))
         for name, body in self._named(document, "pivot"):
             asked = self._entry(PivotEntry, body, ("pivot", name))
+            self._check_rules(asked.style, ("pivot", name))
             declaration = self._added(declaration.with_pivot, saved_pivot(name, asked), ("pivot", name))
+        for name, body in self._named(document, "report"):
+            where = ("report", name)
+            report = self._entry(Report, body, where)
+            self._checked(check_report, report, where)
+            declaration = self._added(functools.partial(declaration.with_report, name), report, where)
         return declaration
 
     # -- parts --------------------------------------------------------------------------------------------------------
@@ -203,7 +223,34 @@ class _Reader:
 
     def _column(self, body: dict[str, Any], where: KeyPath) -> ColumnSettings:
         entry = self._entry(ColumnEntry, body, where)
-        return ColumnSettings(**{**msgspec.structs.asdict(entry), "null": as_texts(entry.null)})
+        self._check_rules(entry.style, where)
+        for colour in entry.colours.values():
+            self._checked(functools.partial(check_colour, word="colours"), colour, where)
+        changed = {"null": as_texts(entry.null), "colours": frozen(entry.colours)}
+        return ColumnSettings(**{**msgspec.structs.asdict(entry), **changed})
+
+    def _check_rules(self, rules: tuple[StyleRule, ...], where: KeyPath) -> None:
+        for rule in rules:
+            self._checked(check_rule, rule, (*where, "style"))
+
+    def _checked(self, check: Callable[[Any], object], item: Any, where: KeyPath) -> Any:
+        """What a check returns; its error gets the line where what it is about stands."""
+        try:
+            return check(item)
+        except ModelError as error:
+            raise self.error(error.reason, (*where, *error.place), error.fix) from None
+
+    def _theme(self, said: Any) -> Theme:
+        """The theme that the file holds or names."""
+        if not isinstance(said, str):
+            if not isinstance(said, dict):
+                raise self.error(f"theme is {said!r}; it must be a table, or a file's name in quotes.", ("theme",))
+            theme = self._entry(Theme, said, ("theme",))
+            self._checked(check_theme, theme, ("theme",))
+            return theme
+        if not said:
+            return Theme()
+        return read_theme(self.path.parent / said)
 
     def _calendar(self, entry: CalendarEntry | bool | None, where: KeyPath) -> CalendarRange | None:
         if not isinstance(entry, CalendarEntry):
@@ -232,7 +279,12 @@ class _Reader:
             refuse_choice(entry.unrelated, ("blank", "repeat"), "unrelated")
         except ModelError as error:
             raise self.error(error.reason, ("measure", name, "unrelated"), error.fix) from None
-        return Measure(name, entry.formula, entry.format, entry.about, entry.unrelated)
+        words = {word: getattr(entry, word) for word in FORMAT_WORDS}
+        writing = self._checked(format_of_words, {**words, "format": ""}, ("measure", name))
+        self._check_rules(entry.style, ("measure", name))
+        return Measure(
+            name, entry.formula, entry.format, entry.about, entry.unrelated, entry.label, writing, entry.style
+        )
 
     # -- decoding -----------------------------------------------------------------------------------------------------
 
@@ -311,6 +363,45 @@ def _toml_place(error: tomllib.TOMLDecodeError) -> tuple[str, int | None]:
     return text[:1].lower() + text[1:], int(number) if number.isdigit() else None
 
 
+def read_theme(path: Path) -> Theme:
+    """Read a file that holds a theme alone: the keys of ``[theme]`` at its top.
+
+    Raises
+    ------
+    ModelError
+        It is missing, no TOML, or has a key or value that a theme cannot have.
+    """
+    reader = _Reader(path, read_text(path))
+    theme = reader._entry(Theme, reader.document, ())
+    reader._checked(check_theme, theme, ())
+    return theme
+
+
+def theme_of(said: dict[str, Any]) -> Theme:
+    """A theme from its keys; a ModelError says which cannot be."""
+    try:
+        theme = msgspec.convert(said, Theme)
+    except msgspec.ValidationError as error:
+        raise ModelError(f"This is no theme: {str(error).replace('`', '')}.") from None
+    check_theme(theme)
+    return theme
+
+
+def read_report(path: Path, declaration: Declaration) -> Report:
+    """Read a file that holds a report alone: the keys of ``[report.NAME]`` at its top.
+
+    Raises
+    ------
+    ModelError
+        It is missing, no TOML, or has a part that cannot be one.
+    """
+    reader = _Reader(path, read_text(path))
+    report = reader._entry(Report, reader.document, ())
+    reader._checked(check_report, report, ())
+    reader._added(functools.partial(declaration.with_report, path.stem), report, ())
+    return report
+
+
 # -- checks shared by the file and the Python side --------------------------------------------------------------------
 
 
@@ -332,6 +423,7 @@ def saved_pivot(name: str, entry: PivotEntry) -> SavedPivot:
         entry.show_empty,
         entry.values_on,
         entry.about,
+        entry.style,
     )
 
 

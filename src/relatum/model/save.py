@@ -28,6 +28,7 @@ from relatum.model.entries import (
 )
 from relatum.model.file import read_text
 from relatum.model.links import parse_link
+from relatum.model.looks import FORMAT_WORDS, Theme
 
 
 def write_model(declaration: Declaration, path: Path, sources: Mapping[str, str]) -> None:
@@ -64,7 +65,15 @@ def to_document(declaration: Declaration, sources: Mapping[str, str]) -> dict[st
             for each in declaration.relationships
         ],
         {
-            name: MeasureEntry(measure.formula, measure.format, measure.about, measure.unrelated)
+            name: MeasureEntry(
+                measure.formula,
+                measure.format,
+                measure.about,
+                measure.unrelated,
+                measure.label,
+                **{word: getattr(measure.writing, word) for word in FORMAT_WORDS[1:]},
+                style=measure.style,
+            )
             for name, measure in declaration.measures.items()
         },
         {name: HierarchyEntry(list(each.levels), each.about) for name, each in declaration.hierarchies.items()},
@@ -73,6 +82,8 @@ def to_document(declaration: Declaration, sources: Mapping[str, str]) -> dict[st
             for control in declaration.controls
         ],
         {name: _pivot_entry(pivot) for name, pivot in declaration.pivots.items()},
+        dict(declaration.reports),
+        declaration.theme_source or (declaration.theme if declaration.theme != Theme() else ""),
     )
     document: dict[str, Any] = msgspec.to_builtins(entry, builtin_types=(date, datetime))
     return {"relatum": VERSION, "name": declaration.name, **document}
@@ -96,6 +107,7 @@ def _pivot_entry(pivot: SavedPivot) -> PivotEntry:
         pivot.show_empty,
         pivot.values_on,
         pivot.about,
+        pivot.style,
     )
 
 
@@ -115,7 +127,18 @@ def _table_entry(table: Table, source: str) -> TableEntry:
         dict(table.formulas),
         calendar,
         {
-            name: ColumnEntry(s.type, s.label, s.order_by, s.about, s.heading, s.pattern, list(s.null))
+            name: ColumnEntry(
+                s.type,
+                s.label,
+                s.order_by,
+                s.about,
+                s.heading,
+                s.pattern,
+                list(s.null),
+                s.format,
+                dict(s.colours),
+                s.style,
+            )
             for name, s in table.columns.items()
         },
         {name: DerivedEntry(derived.formula, derived.about) for name, derived in table.derived.items()},
@@ -138,6 +161,10 @@ def _merge(current: MutableMapping[str, Any], wanted: Mapping[str, Any]) -> None
             continue  # the same ends, named the other way round
         elif isinstance(value, dict):
             _merge(current[key], value)
+        elif key in ("style", "part"):
+            # Rules and parts have no names: a list that says another thing is written anew.
+            if tomlkit.item(current[key]).unwrap() != value:
+                current[key] = toml_item(value)
         elif isinstance(value, list) and value and isinstance(value[0], dict):
             _merge_list(current, key, value)
         elif current[key] != value and current[key] != [value] and [current[key]] != value:

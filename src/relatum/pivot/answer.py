@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from relatum.language.expression import Aggregate, ColumnValue, Expression, FilterPart
+from relatum.model.declaration import ColumnSettings
 from relatum.model.names import column_name
 from relatum.pivot.absent import absent_notes
 from relatum.pivot.axes import Resolved, resolve_request
-from relatum.pivot.formats import format_of, share_notes
+from relatum.pivot.formats import format_of, measure_of, share_notes
 from relatum.pivot.grains import ordering_of, wanted_of
 from relatum.pivot.lines import line_notes
 from relatum.pivot.request import Request, ValueText
 from relatum.pivot.result import Axis, Result, Value
+from relatum.pivot.styling import cell_rules, member_rules, style_notes
 from relatum.plan.compile import Wanted
 from relatum.plan.engine import Answer
 from relatum.plan.notes import Note, loss_notes, worst_first
@@ -37,7 +41,8 @@ def answer(session: Session, request: Request) -> Result:
     resolved = resolve_request(session, request)
     session = resolved.session
     tell_step("working out the answer")
-    wanted = wanted_of(resolved, request.show_empty, request.cell_limit)
+    styled = cell_rules(session, request)
+    wanted = replace(wanted_of(resolved, request.show_empty, request.cell_limit), beside=styled.conditions)
     plan, notes = session.plan(wanted)
     found = session.engine.run(plan)
     notes += loss_notes(found.losses)
@@ -48,24 +53,32 @@ def answer(session: Session, request: Request) -> Result:
     declaration = session.declaration
     shown = [each for each, grain in zip(found.cells, wanted.grains, strict=True) if grain.values]
     orders = {each.keys[-1]: each for each in found.cells if each.orders}
+    axes = tuple(_axis(resolved, position, found) for position in range(len(resolved.fields)))
+    notes += style_notes(request, axes)
     return Result(
         request,
         declaration.name,
         declaration.locale,
         declaration.currency,
-        tuple(_axis(resolved, position, found) for position in range(len(resolved.fields))),
+        axes,
         sum(field.axis == "rows" for field in resolved.fields),
         resolved.heads,
         tuple(_value(session, *each) for each in zip(request.values, resolved.formulas, strict=True)),
         tuple(shown),
         orders,
         worst_first(notes),
+        styled.rules,
+        member_rules(session, request, resolved, axes, answer),
+        declaration.theme,
     )
 
 
 def _value(session: Session, value: ValueText, expression: Expression) -> Value:
-    pattern = format_of(session, value) if expression.type.numeric else ""
-    return Value(value.label, value.formula, expression.type, pattern)
+    measure = measure_of(session, value.formula)
+    own = measure is not None and value.label == " ".join(value.formula.split())
+    heading = measure.label if own and measure is not None and measure.label else value.label
+    about = measure.about if measure is not None else ""
+    return Value(value.label, value.formula, expression.type, format_of(session, value), heading, about)
 
 
 def _axis(resolved: Resolved, position: int, found: Answer) -> Axis:
@@ -81,6 +94,10 @@ def _axis(resolved: Resolved, position: int, found: Answer) -> Axis:
         codes = session.store.attribute(head.field.table, head.field.column, route, table, column).codes
         attribute = field.attribute_of, codes
     number = resolved.heads.index(position) if attribute is None else -1
+    declaration = session.declaration
+    calendar = declaration.tables[declaration.rows_of(table)].calendar
+    settings = ColumnSettings() if field.formula else declaration.settings(table, column)
+    period = column if calendar is not None and not field.formula else ""
     return Axis(
         table,
         column,
@@ -95,6 +112,9 @@ def _axis(resolved: Resolved, position: int, found: Answer) -> Axis:
         order.banded,
         field.axis,
         field.source,
+        settings.format,
+        period,
+        settings.colours,
     )
 
 

@@ -7,6 +7,8 @@ from collections.abc import Iterator
 from relatum.language.build_calls import SHARES
 from relatum.language.parse import parse_formula
 from relatum.language.tree import Call, Changed, Name, Syntax, children
+from relatum.model.declaration import Measure
+from relatum.model.looks import Format
 from relatum.model.names import quoted
 from relatum.pivot.axes import Resolved
 from relatum.pivot.request import Request, ValueText
@@ -19,23 +21,29 @@ PERCENT = "0.0%"
 _ALIKE = frozenset(("change", "previous", "next", "running"))
 
 
-def format_of(session: Session, value: ValueText) -> str:
-    """The number format of a value: its own, else that of the measure that it is, else what its formula suggests."""
-    return value.format or _format(session, parse_formula(value.formula), frozenset())
+def format_of(session: Session, value: ValueText) -> Format:
+    """The format of a value: its own, else that of the measure that it is, else what its formula suggests."""
+    return value.format.over(_format(session, parse_formula(value.formula), frozenset()))
 
 
-def _format(session: Session, node: Syntax, seen: frozenset[str]) -> str:
+def measure_of(session: Session, formula: str) -> Measure | None:
+    """The measure that a formula is, where it is just its name."""
+    node = parse_formula(formula)
+    return session.declaration.measures.get(node.parts[0]) if isinstance(node, Name) and len(node.parts) == 1 else None
+
+
+def _format(session: Session, node: Syntax, seen: frozenset[str]) -> Format:
     while isinstance(node, Changed):
         node = node.formula
     if isinstance(node, Call):
         if node.function in ("share", "growth"):
-            return PERCENT
-        return _format(session, node.arguments[0], seen) if node.function in _ALIKE and node.arguments else ""
+            return Format(pattern=PERCENT)
+        return _format(session, node.arguments[0], seen) if node.function in _ALIKE and node.arguments else Format()
     name = node.parts[0] if isinstance(node, Name) and len(node.parts) == 1 else ""
     measure = session.declaration.measures.get(name)
     if measure is None or name in seen:
-        return ""
-    return measure.format or _format(session, parse_formula(measure.formula), seen | {name})
+        return Format()
+    return measure.written.over(_format(session, parse_formula(measure.formula), seen | {name}))
 
 
 #: Which fields a share needs, by its word.

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
 
-from relatum.errors import RequestError
+import msgspec
+
+from relatum.errors import ModelError, RequestError
 from relatum.language.parse import parse_axis, parse_values
+from relatum.model.looks import PLAIN, Format, StyleRule, check_rule
 from relatum.model.names import quoted
 
 #: What a caller may pass for axes and values.
@@ -17,11 +20,11 @@ AxisWord = Literal["rows", "columns"]
 
 
 class ValueText(NamedTuple):
-    """A value that is asked: its label, its formula and the number format that follows it, empty for none."""
+    """A value that is asked: its label, its formula and the format that follows it."""
 
     label: str
     formula: str
-    format: str = ""
+    format: Format = PLAIN
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,7 +33,7 @@ class Request:
 
     ``rows`` and ``columns`` are lists of fields with their options, ``where`` is a condition, ``keep`` a list of keeps.
     ``totals`` asks for subtotals and grand totals, ``show_empty`` for members without rows too; ``values_on`` is the
-    axis that the values' labels stand on.
+    axis that the values' labels stand on, ``style`` the request's own rules for how cells look.
     """
 
     rows: tuple[str, ...]
@@ -42,6 +45,7 @@ class Request:
     show_empty: bool = False
     values_on: AxisWord = "columns"
     cell_limit: int = 1_000_000
+    style: tuple[StyleRule, ...] = ()
 
 
 def ask(
@@ -54,6 +58,7 @@ def ask(
     show_empty: bool = False,
     values_on: str = "",
     cell_limit: int = 1_000_000,
+    style: Sequence[Mapping[str, Any] | StyleRule] = (),
 ) -> Request:
     """A request from what a caller passes: names may stand in one text, separated by commas.
 
@@ -77,7 +82,28 @@ def ask(
         show_empty,
         _axis_word(values_on) or on or "columns",
         cell_limit,
+        style_rules(style),
     )
+
+
+def style_rules(said: Sequence[Mapping[str, Any] | StyleRule]) -> tuple[StyleRule, ...]:
+    """Style rules from their words, checked; a RequestError says what is wrong with one."""
+    return tuple(map(_rule, said))
+
+
+def _rule(said: Mapping[str, Any] | StyleRule) -> StyleRule:
+    """A style rule from its words, checked."""
+    try:
+        rule = said if isinstance(said, StyleRule) else msgspec.convert(dict(said), StyleRule)
+        check_rule(rule)
+    except msgspec.ValidationError as error:
+        raise RequestError(
+            f"The style {dict(said)!r} is none: {str(error).replace('`', '')}.",  # type: ignore[arg-type]
+            fix=f"Its words are {', '.join(StyleRule.__struct_fields__)}.",
+        ) from None
+    except ModelError as error:
+        raise RequestError(f"A style rule is wrong: {error.reason}", fix=error.fix) from None
+    return rule
 
 
 def _axis_word(text: str) -> AxisWord | None:

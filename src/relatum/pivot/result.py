@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -19,6 +19,7 @@ from relatum.data.groups import number_groups, places_of
 from relatum.data.types import Kind, Type
 from relatum.errors import RequestError
 from relatum.language.tree import TotalPlace
+from relatum.model.looks import PLAIN, USUAL, Format, StyleRule, Theme
 from relatum.pivot.request import AxisWord, Request
 from relatum.plan.engine import Cells
 from relatum.plan.notes import Note
@@ -36,7 +37,8 @@ class Axis:
     ``attribute`` gives, where another field determines it, that field's position and for each of its codes the code
     here. ``opened`` tells of each code whether deeper fields are shown under it, None where they always are;
     ``descending`` of each thing that members are ordered by whether the largest comes first. ``side`` and ``source``
-    are the axis of the request and the number of the text there that the field comes from.
+    are the axis of the request and the number of the text there that the field comes from. ``format`` is the pattern
+    of its members, ``period`` the calendar's column that it is, ``colours`` those of members as they are written.
     """
 
     table: str
@@ -52,6 +54,9 @@ class Axis:
     banded: bool = False
     side: AxisWord = "rows"
     source: int = 0
+    format: str = ""
+    period: str = ""
+    colours: Mapping[str, str] = field(default_factory=dict)
 
     def member_values(self, codes: Array) -> dict[int, Any]:
         """The members that some codes stand for, as Python values by code; only these are looked at."""
@@ -62,12 +67,32 @@ class Axis:
 
 @dataclass(frozen=True, slots=True)
 class Value:
-    """One value of a request: its label, formula, type and number format."""
+    """One value of a request: its label, what heads it, its formula, type and format, and what it means."""
 
     label: str
     formula: str
     type: Type
-    format: str
+    format: Format = PLAIN
+    heading: str = ""
+    about: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class CellRule:
+    """A style rule for the cells of a value: its number, and that of the condition worked out beside the values."""
+
+    rule: StyleRule
+    value: int
+    condition: int | None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class MemberRule:
+    """A style rule for the members of a field (its position on the axes): for each code whether it holds."""
+
+    rule: StyleRule
+    axis: int
+    holds: NDArray[np.bool_]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -88,6 +113,7 @@ class Result:
 
     ``fields`` are the positions in ``axes`` of the fields that cells have keys for: all but attributes. ``orders`` are
     the values that a field's members are ordered by, with their combinations, by the field's number among these.
+    ``cells`` have the conditions of style rules after the values.
     """
 
     request: Request
@@ -101,6 +127,9 @@ class Result:
     cells: tuple[Cells, ...]
     orders: dict[int, Cells]
     notes: tuple[Note, ...]
+    rules: tuple[CellRule, ...] = ()
+    member_rules: tuple[MemberRule, ...] = ()
+    theme: Theme = USUAL
 
     @property
     def where(self) -> str:

@@ -13,6 +13,7 @@ from relatum.errors import RequestError
 from relatum.language.parse import parse_axis
 from relatum.language.tree import NO_MATCH as NO_MATCH_WORDS
 from relatum.model.declaration import SavedPivot
+from relatum.model.looks import said_of
 from relatum.model.names import literal, quoted
 from relatum.pivot.request import AxisWord, Request, ask
 from relatum.pivot.result import Axis, Result
@@ -47,7 +48,7 @@ def changed(request: Request, parts: Mapping[str, Any]) -> Request:
         if name not in PARTS:
             raise RequestError(f"A request has no part {name}.", fix=suggestion(name, PARTS, noun="part"))
     asked = ask(**parts)
-    taken = {name: getattr(asked, name) for name in parts}
+    taken: dict[str, Any] = {name: getattr(asked, name) for name in parts}
     if "values" in parts and "values_on" not in parts and asked.values_on == "rows":
         taken["values_on"] = "rows"  # said after the last value
     return replace(request, **taken)
@@ -73,6 +74,7 @@ def request_of(saved: SavedPivot, parts: Mapping[str, Any]) -> Request:
         "totals": saved.totals,
         "show_empty": saved.show_empty,
         "values_on": saved.values_on,
+        "style": saved.style,
     }
     return ask(**{**own, **parts})
 
@@ -81,7 +83,8 @@ def saved_as(name: str, request: Request, about: str = "") -> SavedPivot:
     """A request as it is saved under a name."""
     values = tuple(
         "".join([f"{quoted(each.label)}: " if each.label != " ".join(each.formula.split()) else "", each.formula,
-                 f" format {literal(each.format)}" if each.format else ""])
+                 *(f" {word} {value if isinstance(value, int) else literal(value)}"
+                   for word, value in said_of(each.format).items())])
         for each in request.values
     )  # fmt: skip
     return SavedPivot(
@@ -95,6 +98,7 @@ def saved_as(name: str, request: Request, about: str = "") -> SavedPivot:
         request.show_empty,
         "rows" if request.values_on == "rows" else "",
         about,
+        request.style,
     )
 
 

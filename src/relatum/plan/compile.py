@@ -67,7 +67,8 @@ class TopWanted:
 class Wanted:
     """What a plan is made from: axis fields (rows first), values, filters, and the grains wanted, finest first.
 
-    ``keeps`` are the request's own, each found under its condition alone.
+    ``keeps`` are the request's own, each found under its condition alone. What stands ``beside`` the values is worked
+    out in the cells that these show, and shows none itself.
     """
 
     fields: tuple[Field, ...]
@@ -80,6 +81,7 @@ class Wanted:
     keeps: tuple[KeepWhere | KeepBest, ...] = ()
     tops: tuple[TopWanted, ...] = ()
     closings: tuple[Closing, ...] = ()
+    beside: tuple[Expression, ...] = ()
 
 
 def compile_plan(catalog: Catalog, wanted: Wanted, derivations: Derivations) -> tuple[Plan, list[Note]]:
@@ -167,6 +169,7 @@ class PlanMaker:
         compiler = self.compiler.at_grain(axes)
         compiled = [compiler.formula(each, context) for each in self.wanted.formulas if wanted.values]
         findings = together(found for _, found in compiled)
+        compiled += [compiler.formula(each, context) for each in self.wanted.beside if wanted.values]
         keys = tuple(self.others[key] if key in wanted.others else key for key in wanted.keys)
         columns = [(self.wanted.fields[key].table, self.wanted.fields[key].column) for key in wanted.keys]
         grain = GridGrain(

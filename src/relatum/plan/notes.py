@@ -28,7 +28,7 @@ from relatum.wording import counted
 #: left out, what a total is not, and what holds of the axes.
 NoteKind = Literal[
     "absent", "unrelated", "share", "hidden", "period", "among", "finer", "condition", "lookup", "cast",
-    "member", "null", "overlap", "partly", "recurring",
+    "member", "null", "overlap", "partly", "recurring", "style",
 ]  # fmt: skip
 _WORST_FIRST = {kind: at for at, kind in enumerate(get_args(NoteKind))}
 

@@ -53,8 +53,8 @@ class Grid:
         Parameters
         ----------
         **parts
-            ``rows``, ``columns``, ``values``, ``where``, ``keep``, ``totals``, ``show_empty``, ``values_on`` or
-            ``cell_limit``, as :meth:`relatum.Model.pivot` takes them.
+            ``rows``, ``columns``, ``values``, ``where``, ``keep``, ``totals``, ``show_empty``,
+            ``values_on``, ``cell_limit`` or ``style``, as :meth:`relatum.Model.pivot` takes them.
 
         Raises
         ------

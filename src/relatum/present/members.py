@@ -13,7 +13,7 @@ from rich.text import Text
 from relatum.data.arrow import python_values
 from relatum.pivot.members import Found
 from relatum.pivot.turning import NO_MATCH
-from relatum.present.numbers import BLANK, formatter
+from relatum.present.numbers import formatter
 from relatum.present.printed import printed
 from relatum.present.sheet import code_names
 from relatum.wording import counted
@@ -60,7 +60,7 @@ class MemberList:
         for value, column in found.values:
             known = python_values(column.take(chosen))
             write = formatter(value.type, value.format, known, found.locale, found.currency)
-            columns.append([BLANK if each is None else write(each) for each in known])
+            columns.append([write(each) for each in known])
         headings = [found.axis.label, *(value.label for value, _ in found.values)]
         rows = zip(codes.tolist(), found.present[chosen].tolist(), strict=True)
         return headings, [

@@ -1,22 +1,35 @@
-"""Numbers and other values in writing, by the patterns of Unicode CLDR."""
+"""Numbers, dates and other values in writing, by the patterns of Unicode CLDR."""
 
 from __future__ import annotations
 
+import copy
 import math
-from collections.abc import Callable
-from datetime import date, datetime
+import re
+from collections.abc import Callable, Iterable, Sequence
+from datetime import date, datetime, timedelta
 from decimal import ROUND_HALF_UP, Decimal, localcontext
+from functools import cache
 from typing import Any
 
+import numpy as np
 from babel import Locale, UnknownLocaleError
-from babel.numbers import NumberPattern, parse_pattern
+from babel.dates import format_date, format_datetime
+from babel.dates import parse_pattern as parse_date_pattern
+from babel.numbers import NumberPattern, format_decimal, parse_pattern
 
+from relatum.data.columns import Column
 from relatum.data.types import Kind, Type
 from relatum.errors import ModelError, RequestError
+from relatum.model.declaration import Declaration
+from relatum.model.looks import SCALES, Format
 
-#: Shown where a cell has no value.
-BLANK = "–"
+#: Shown where a cell has no value, and where it is more than any number.
+BLANK, INFINITE = "–", "∞"
 _MOST_DIGITS = 6
+_DATE_KINDS = (Kind.DATE, Kind.TIMESTAMP)
+
+
+# -- checks -----------------------------------------------------------------------------------------------------------
 
 
 def check_locale(locale: str) -> None:
@@ -29,70 +42,181 @@ def check_locale(locale: str) -> None:
         ) from None
 
 
-def check_format(pattern: str, label: str) -> None:
-    """Raise a RequestError for the format of a requested value that is no number pattern."""
+def check_patterns(declaration: Declaration) -> None:
+    """Raise a ModelError for a measure's or column's format that is no pattern."""
+    for measure in declaration.measures.values():
+        if measure.format:
+            check_pattern(measure.format, measure.name, bool(measure.writing.duration))
+    for table in declaration.tables.values():
+        for name, column in table.columns.items():
+            if column.format:
+                try:
+                    check_pattern(column.format, name)
+                except ModelError as error:
+                    reason = error.reason.replace("of measure", "of the column").replace("number pattern", "pattern")
+                    place = ("table", table.name, "column", name, "format")
+                    raise ModelError(reason, fix=error.fix, place=place) from None
+
+
+def check_format(pattern: str, label: str, duration: bool = False) -> None:
+    """Raise a RequestError for the format of a requested value that is no pattern."""
     try:
-        check_pattern(pattern, label)
+        check_pattern(pattern, label, duration)
     except ModelError as error:
         reason = error.reason.replace("of measure", "of the value")
         raise RequestError(reason, fix=error.fix) from None
 
 
-def check_pattern(pattern: str, measure: str) -> None:
-    """Raise a ModelError for a text that is no number pattern."""
+def check_pattern(pattern: str, measure: str, duration: bool = False) -> None:
+    """Raise a ModelError for a text that is no number pattern, and no date pattern either."""
+    if duration:
+        if not _TIME.fullmatch(pattern):
+            raise _bad_pattern(pattern, measure, "a duration is written with d, h, mm and ss, as h:mm")
+        return
+    if not any(character in pattern for character in "#0@"):
+        if _is_date_pattern(pattern):
+            return
+        raise _bad_pattern(pattern, measure, "it has no digits")
     try:
         parsed = parse_pattern(pattern)
         shown = parsed.apply(Decimal("1234.5"), "en", currency="EUR")
     except (ValueError, TypeError) as error:
         raise _bad_pattern(pattern, measure, str(error)) from None
-    if not any(character in pattern for character in "#0@") or not any(character.isdigit() for character in shown):
+    if not any(character.isdigit() for character in shown):
         raise _bad_pattern(pattern, measure, "it has no digits")
+
+
+def _is_date_pattern(pattern: str) -> bool:
+    bare = re.sub(r"'[^']*'", "", pattern)
+    if not re.search(r"[yMLdEQqwW]", bare) or re.search(r"[^\W\dyMLdEcQqwWDHhKkmsaz]", bare):
+        return False
+    try:
+        parsed = parse_date_pattern(pattern)
+        return bool(str(parsed % _Sample(datetime(2024, 5, 17), "en")))  # type: ignore[operator]
+    except (ValueError, KeyError, AttributeError, TypeError):
+        return False
+
+
+class _Sample(dict[str, str]):
+    """Stands in for the parts of a date: any that a pattern names."""
+
+    def __init__(self, value: datetime, locale: str) -> None:
+        super().__init__()
+        self.value, self.locale = value, locale
+
+    def __missing__(self, name: str) -> str:
+        return format_datetime(self.value, name, locale=self.locale)
 
 
 def _bad_pattern(pattern: str, measure: str, why: str) -> ModelError:
     return ModelError(
         f"The format {pattern!r} of measure {measure} is no number pattern: {why}.",
-        fix="Patterns are those of Unicode CLDR: #,##0.00 or 0.0% or ¤#,##0.",
+        fix="Patterns are those of Unicode CLDR: #,##0.00 or 0.0% or ¤#,##0; for dates d MMM y.",
         place=("measure", measure, "format"),
     )
 
 
-def formatter(type_: Type, pattern: str, values: list[Any], locale: str, currency: str) -> Callable[[Any], str]:
-    """How to write the values of one column of a grid.
+# -- writers ----------------------------------------------------------------------------------------------------------
+
+
+class Writer:
+    """Writes the values of one column, all of them in one unit.
 
     Parameters
     ----------
     type_ : Type
         Their type.
-    pattern : str
-        A CLDR number pattern; empty for the usual way of the type.
-    values : list
-        The values, from which a float column takes how many digits it needs.
+    format : Format
+        How they are written; empty for the usual way of the type.
+    largest : Decimal
+        The largest of the values, whatever their signs: the digits of a float and an automatic scale follow from it.
     locale, currency : str
         For separators and the currency sign.
     """
-    if type_.numeric:
-        number: NumberPattern = parse_pattern(pattern or _usual(type_, values))
 
-        def written(value: Any) -> str:
-            if value is None:
-                return BLANK
-            with localcontext() as context:
-                context.prec = _DIGITS
-                rounded = _half_away(number, value)
-                return _signed(number.apply(rounded, locale, currency=currency, currency_digits=False))
+    def __init__(self, type_: Type, format: Format, largest: Decimal, locale: str, currency: str) -> None:
+        self.type, self.format, self.locale, self.currency = type_, format, locale, currency
+        self.blank = format.blank or BLANK
+        self.power = _power(format.scale, largest, locale) if type_.numeric and not format.duration else 0
+        self.unit = scale_word(format.scale, self.power, locale) if self.power else ""
+        self.time = (format.pattern or _TIMES[format.duration]) if type_.numeric and format.duration else ""
+        self.number: NumberPattern | None = None
+        if type_.numeric and not self.time:
+            pattern = format.pattern if any(sign in format.pattern for sign in "#0@") else ""
+            self.number = number_pattern(pattern or usual_pattern(type_, largest.scaleb(-self.power)), locale)
+        self._fixed: dict[int, NumberPattern] = {}
 
-        return written
-    return plain
+    def __call__(self, value: Any) -> str:
+        """A value, written."""
+        if value is None:
+            return self.blank
+        if self.type.numeric:
+            return self._number(value)
+        if self.type.kind in _DATE_KINDS and self.format.pattern:
+            return date_text(value, self.format.pattern, self.locale)
+        return plain(value)
+
+    def _number(self, value: Any) -> str:
+        if isinstance(value, float) and not math.isfinite(value):
+            text = self.format.infinity or INFINITE
+            return "not a number" if math.isnan(value) else f"−{text}" if value < 0 else text
+        if value == 0 and self.format.zero:
+            return self.format.zero
+        with localcontext() as context:
+            context.prec = _DIGITS
+            exact = (Decimal(repr(value)) if isinstance(value, float) else Decimal(value)).scaleb(-self.power)
+            if self.time:
+                return _signed(_time_text(exact * _SECONDS[self.format.duration], self.time))
+            rounded, number = self.rounded(exact)
+            return _signed(number.apply(rounded, self.locale, currency=self.currency, currency_digits=False))
+
+    def rounded(self, exact: Decimal) -> tuple[Decimal, NumberPattern]:
+        """A number as it is shown, half away from zero and never minus zero, and the pattern that shows it."""
+        assert self.number is not None, "numbers have a pattern"
+        if not self.format.digits:
+            return _half_away(self.number, exact), self.number
+        shown = exact.scaleb(self.number.scale)
+        if shown:
+            shown = shown.quantize(Decimal(1).scaleb(shown.adjusted() - self.format.digits + 1), ROUND_HALF_UP)
+        digits = max(0, self.format.digits - 1 - shown.adjusted()) if shown else 0
+        if digits not in self._fixed:
+            self._fixed[digits] = number = copy.copy(self.number)
+            number.frac_prec = (digits, digits)
+        return shown.scaleb(-self.number.scale), self._fixed[digits]
+
+
+def formatter(type_: Type, format: Format, values: Iterable[Any], locale: str, currency: str) -> Writer:
+    """How to write some values, given one by one."""
+    numbers = [abs(value) for value in values if value] if type_.numeric else []
+    finite = [each for each in numbers if not isinstance(each, float) or math.isfinite(each)]
+    largest = max(finite, default=0)
+    return Writer(
+        type_, format, Decimal(repr(largest)) if isinstance(largest, float) else Decimal(largest), locale, currency
+    )
+
+
+def column_writer(column: Column, type_: Type, format: Format, locale: str, currency: str) -> Writer:
+    """How to write the values of a column."""
+    return Writer(type_, format, _largest(column, type_), locale, currency)
+
+
+def _largest(column: Column, type_: Type) -> Decimal:
+    if not type_.numeric or not len(column):
+        return Decimal(0)
+    values = column.values if column.nulls is None else column.values[~column.nulls]
+    if type_.kind is Kind.FLOAT:
+        values = values[np.isfinite(values)]
+        return Decimal(repr(float(np.abs(values).max(initial=0.0))))
+    if not len(values):
+        return Decimal(0)
+    return Decimal(max(abs(int(values.min())), abs(int(values.max())))).scaleb(-type_.scale)
 
 
 #: Enough digits for the greatest float, written out, and for what stands after its point.
 _DIGITS = 420
 
 
-def _half_away(number: NumberPattern, value: Any) -> Decimal:
-    """A number as it is shown: rounded half away from zero to the digits of its pattern, and never minus zero."""
-    exact = Decimal(repr(value)) if isinstance(value, float) else Decimal(value)
+def _half_away(number: NumberPattern, exact: Decimal) -> Decimal:
     if number.exp_prec is None and "@" not in number.pattern:
         # A percent pattern shows a hundred times the number: it is that which is rounded.
         _, digits = number.frac_prec
@@ -103,6 +227,106 @@ def _half_away(number: NumberPattern, value: Any) -> Decimal:
 def _signed(text: str) -> str:
     # A hyphen is easily lost beside a digit; a minus sign is as wide as a digit.
     return text.replace("-", "−")
+
+
+@cache
+def number_pattern(pattern: str, locale: str) -> NumberPattern:
+    """A pattern as a locale has it: ``#,##0`` says that digits are grouped, the locale how."""
+    parsed = parse_pattern(pattern)
+    usual = Locale.parse(locale).decimal_formats.get(None)
+    if parsed.grouping == (3, 3) and usual is not None and pattern.count(",") == pattern.count(";") + 1:
+        parsed = copy.copy(parsed)
+        parsed.grouping = usual.grouping
+    return parsed
+
+
+def usual_pattern(type_: Type, largest: Decimal) -> str:
+    """The pattern of numbers of a type that have none."""
+    if type_.kind is Kind.INTEGER and largest == largest.to_integral_value():
+        return "#,##0"
+    if type_.kind is Kind.DECIMAL:
+        digits = type_.scale if type_.scale <= 2 else 2
+    else:
+        digits = min(max(3 - largest.adjusted(), 0), _MOST_DIGITS) if largest else 0
+        digits = 2 if 2 < digits <= 3 and largest >= 1 else digits
+    return "#,##0" + ("." + "0" * digits if digits else "")
+
+
+# -- units ------------------------------------------------------------------------------------------------------------
+
+
+def _power(scale: str, largest: Decimal, locale: str) -> int:
+    """The power of ten that a scale stands for; the automatic one leaves at most five digits before the point."""
+    if scale != "automatic":
+        return SCALES[scale] if scale else 0
+    powers = [power for power in sorted(_compact(locale)) if largest.scaleb(-power) < 100_000]
+    if not largest or largest < 100_000:
+        return 0
+    return powers[0] if powers else max(_compact(locale), default=0)
+
+
+@cache
+def _compact(locale: str) -> dict[int, str]:
+    """The powers of ten that a locale has a word for, with it."""
+    formats = Locale.parse(locale).compact_decimal_formats
+    found: dict[int, str] = {}
+    for kind in ("long", "short"):
+        try:
+            patterns = dict(formats[kind]["other"])
+        except KeyError:
+            continue
+        for number, pattern in patterns.items():
+            text = pattern.pattern
+            # '0 thousand' at 1,000 is the unit itself; '00 thousand' at 10,000 the same one.
+            if text.count("0") == 1 and text != "0":
+                found.setdefault(len(number) - 1, text.replace("0", "").replace("'", "").strip())
+        if found:
+            break
+    return found
+
+
+@cache
+def scale_word(scale: str, power: int, locale: str) -> str:
+    """What a unit is called in a heading: by the locale where it has a word, else as a factor."""
+    if locale.split("_")[0] == "en":
+        own = {each: word for word, each in reversed(SCALES.items()) if each}
+        return scale if scale in SCALES and scale != "automatic" else own.get(power, _compact(locale).get(power, ""))
+    return _compact(locale).get(power) or f"× {format_decimal(10**power, locale=locale)}"
+
+
+# -- durations --------------------------------------------------------------------------------------------------------
+
+_SECONDS = {"seconds": 1, "minutes": 60, "hours": 3600, "days": 86400}
+_TIMES = {"seconds": "h:mm:ss", "minutes": "h:mm", "hours": "h:mm", "days": "d'd' h'h'"}
+_TIME = re.compile(r"(?:d+|h+|m+|s+|[^\w']|'[^']*')*?(?:d+|h+|m+|s+)(?:d+|h+|m+|s+|[^\w']|'[^']*')*")
+_PIECE = re.compile(r"d+|h+|m+|s+|'[^']*'|.")
+_LONG = {"d": 86400, "h": 3600, "m": 60, "s": 1}
+
+
+def _time_text(seconds: Decimal, pattern: str) -> str:
+    pieces = _PIECE.findall(pattern)
+    smallest = min(_LONG[piece[0]] for piece in pieces if piece[0] in _LONG)
+    left = int((abs(seconds) / smallest).quantize(Decimal(1), ROUND_HALF_UP)) * smallest
+    sign = "-" if seconds < 0 and left else ""
+    parts = {}
+    for unit in sorted({piece[0] for piece in pieces if piece[0] in _LONG}, key=lambda each: -_LONG[each]):
+        parts[unit], left = divmod(left, _LONG[unit])
+    texts = [
+        str(parts[piece[0]]).zfill(len(piece)) if piece[0] in parts else piece.strip("'") if piece[0] == "'" else piece
+        for piece in pieces
+    ]
+    return sign + "".join(texts)
+
+
+# -- other values -----------------------------------------------------------------------------------------------------
+
+
+@cache
+def date_text(value: date, pattern: str, locale: str) -> str:
+    """A date or timestamp by a pattern of CLDR."""
+    if isinstance(value, datetime):
+        return format_datetime(value, pattern, locale=locale)
+    return format_date(value, pattern, locale=locale)
 
 
 def plain(value: Any) -> str:
@@ -123,13 +347,56 @@ def member_text(value: Any) -> str:
     return "(null)" if value is None else plain(value)
 
 
-def _usual(type_: Type, values: list[Any]) -> str:
-    if type_.kind is Kind.INTEGER:
-        return "#,##0"
-    if type_.kind is Kind.DECIMAL:
-        digits = type_.scale if type_.scale <= 2 else 2
-    else:
-        largest = max((abs(value) for value in values if value), default=0.0)
-        digits = min(max(3 - math.floor(math.log10(largest)), 0), _MOST_DIGITS) if largest else 0
-        digits = 2 if 2 < digits <= 3 and largest >= 1 else digits
-    return "#,##0" + ("." + "0" * digits if digits else "")
+_WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
+
+
+def _period_date(value: Any, period: str) -> date | None:
+    """The first date of the period that a member of a calendar column is."""
+    match period:
+        case "month":
+            return date.fromisoformat(f"{value}-01")
+        case "quarter":
+            return date(int(value[:4]), int(value[-1]) * 3 - 2, 1)
+        case "year":
+            return date(value, 1, 1)
+        case "month_of_year":
+            return date(2024, value, 1)
+        case "quarter_of_year":
+            return date(2024, value * 3 - 2, 1)
+        case "weekday":
+            return date(2024, 1, 1) + timedelta(days=_WEEKDAYS.index(value))
+        case _:
+            return value if isinstance(value, date) else None
+
+
+def member_writer(pattern: str, period: str, locale: str) -> Callable[[Any], str]:
+    """How the members of a column are written.
+
+    Parameters
+    ----------
+    pattern : str
+        The column's own number or date pattern, empty for none.
+    period : str
+        The name of the calendar's column, where it is one whose members are periods.
+    locale : str
+        For the names of months and for separators.
+    """
+    if not pattern:
+        return member_text
+    numbers = any(sign in pattern for sign in "#0@")
+
+    def written(value: Any) -> str:
+        if value is None:
+            return member_text(value)
+        if numbers and isinstance(value, int | float | Decimal) and not isinstance(value, bool):
+            return formatter(Type(Kind.FLOAT), Format(pattern=pattern), [value], locale, "")(value)
+        day = None if numbers else _period_date(value, period)
+        return member_text(value) if day is None else date_text(day, pattern, locale)
+
+    return written
+
+
+def one_of(writers: Sequence[Writer]) -> str:
+    """The unit of several writers where they share one."""
+    units = {each.unit for each in writers}
+    return units.pop() if len(units) == 1 else ""

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import functools
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from functools import cache
@@ -15,9 +16,10 @@ from babel.numbers import format_decimal
 from relatum.data.arrow import python_values
 from relatum.data.columns import Array
 from relatum.errors import RequestError
-from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Layout, Result
+from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Layout, Result, Value
 from relatum.pivot.turning import NO_MATCH
-from relatum.present.numbers import BLANK, formatter, member_text
+from relatum.present.looks import PLAIN_LOOK, Look, Looks, Told
+from relatum.present.numbers import Writer, column_writer, member_writer
 from relatum.wording import suggestion
 
 Kind = Literal["member", "null", "no match", "others", "total", "below", "value"]
@@ -27,21 +29,32 @@ CLOSED, OPEN = "▸ ", "▾ "
 
 @dataclass(frozen=True, slots=True)
 class Label:
-    """One cell of a head: its text and what it stands for; ``again`` says that the line before it has the same."""
+    """One cell of a head: its text and what it stands for; ``again`` says that the line before it has the same.
+
+    ``code`` is the member's, where it stands for one.
+    """
 
     text: str
     kind: Kind
     again: bool = False
+    look: Look = PLAIN_LOOK
+    code: int = -1
 
 
 @dataclass(frozen=True, slots=True)
 class Cell:
-    """One value, written. ``there`` is False where the grid has no such cell, ``null`` says that it has no value."""
+    """One value, written. ``there`` is False where the grid has no such cell, ``null`` says that it has no value.
+
+    ``value`` is the value itself, ``number`` which of the request's values it is of.
+    """
 
     text: str
     there: bool = True
     null: bool = False
     negative: bool = False
+    look: Look = PLAIN_LOOK
+    value: Any = None
+    number: int = 0
 
 
 NOTHING = Cell("", there=False)
@@ -64,7 +77,8 @@ class Line:
 class Sheet:
     """A grid as written: what the row heads are headed by, the lines of each axis, and their cells.
 
-    ``hidden_rows`` and ``hidden_columns`` are how many there are beside these.
+    ``hidden_rows`` and ``hidden_columns`` are how many there are beside these. ``legend`` says what looks mean,
+    ``writers`` write each of the request's values.
     """
 
     headings: tuple[str, ...]
@@ -73,6 +87,8 @@ class Sheet:
     cells: tuple[tuple[Cell, ...], ...]
     hidden_rows: int = 0
     hidden_columns: int = 0
+    legend: tuple[Told, ...] = ()
+    writers: tuple[Writer, ...] = ()
 
 
 def sheet_of(result: Result, most_rows: int | None = None, most_columns: int | None = None) -> Sheet:
@@ -87,25 +103,42 @@ def sheet_of(result: Result, most_rows: int | None = None, most_columns: int | N
     """
     layout = result.layout()
     rows, columns = _some(len(layout.rows), most_rows), _some(len(layout.columns), most_columns)
-    heads = list(_lines(result.axes[: result.row_count], layout.rows, rows, result.locale))
-    tops = list(_lines(result.axes[result.row_count :], layout.columns, columns, result.locale))
-    texts = [_written(result, layout, number, rows, columns) for number in range(len(result.values))]
+    writers = writers_of(result)
+    looks = Looks(result, writers)
+    heads = list(_lines(result, 0, result.row_count, layout.rows, rows, looks))
+    tops = list(_lines(result, result.row_count, len(result.axes), layout.columns, columns, looks))
+    texts = [
+        _written(result, layout, number, rows, columns, writers[number], looks) for number in range(len(result.values))
+    ]
     headings = [axis.label for axis in result.axes[: result.row_count]]
     hidden = (len(layout.rows) - len(rows), len(layout.columns) - len(columns))
     named = len(result.values) > 1 or result.row_count == len(result.axes)
-    values = [Label(value.label, "value") for value in result.values]
+    values = [Label(headed(value, write), "value") for value, write in zip(result.values, writers, strict=True)]
     if result.request.values_on == "rows" and (len(result.values) > 1 or not headings):
         lines = [
             replace(line, labels=(*_again(line.labels, at), label)) for line in heads for at, label in enumerate(values)
         ]
         cells = tuple(text[at] for at in range(len(heads)) for text in texts)
-        return Sheet((*headings, ""), tuple(lines), tuple(tops), cells, *hidden)
+        return Sheet((*headings, ""), tuple(lines), tuple(tops), cells, *hidden, tuple(looks.legend), writers)
     if named:
         tops = [replace(line, labels=(*line.labels, label)) for line in tops for label in values]
     cells = tuple(
         tuple(text[at][column] for column in range(len(columns)) for text in texts) for at in range(len(heads))
     )
-    return Sheet(tuple(headings), tuple(heads), tuple(tops), cells, *hidden)
+    return Sheet(tuple(headings), tuple(heads), tuple(tops), cells, *hidden, tuple(looks.legend), writers)
+
+
+def writers_of(result: Result) -> tuple[Writer, ...]:
+    """How each value of a grid is written: all its cells, at every grain, in one unit."""
+    return tuple(
+        column_writer(result.column_of(number), value.type, value.format, result.locale, result.currency)
+        for number, value in enumerate(result.values)
+    )
+
+
+def headed(value: Value, write: Writer) -> str:
+    """What heads a value: its label, and the unit that its numbers are in."""
+    return f"{value.heading} ({write.unit})" if write.unit else value.heading
 
 
 def _again(labels: tuple[Label, ...], at: int) -> tuple[Label, ...]:
@@ -120,14 +153,22 @@ def _some(count: int, most: int | None) -> list[int]:
 # -- heads ------------------------------------------------------------------------------------------------------------
 
 
-def _lines(axes: Sequence[Axis], codes: Array, chosen: list[int], locale: str) -> Iterator[Line]:
-    names = [code_names(axis, codes[chosen, at], locale) for at, axis in enumerate(axes)]
+def _lines(result: Result, start: int, stop: int, codes: Array, chosen: list[int], looks: Looks) -> Iterator[Line]:
+    axes = result.axes[start:stop]
+    names = [code_names(axis, codes[chosen, at], result.locale) for at, axis in enumerate(axes)]
     before: list[int] = []
     for number in chosen:
         own = codes[number].tolist()
         same = next((at for at, (one, other) in enumerate(zip(own, before, strict=False)) if one != other), len(own))
         same = same if before else 0
-        yield Line(tuple(replace(_label(axes, names, own, at), again=at < same) for at in range(len(axes))), number)
+        labels = (_label(axes, names, own, at) for at in range(len(axes)))
+        yield Line(
+            tuple(
+                replace(label, again=at < same, look=looks.member(start + at, own[at]), code=own[at])
+                for at, label in enumerate(labels)
+            ),
+            number,
+        )
         before = own
 
 
@@ -147,13 +188,11 @@ def _label(axes: Sequence[Axis], names: Sequence[dict[int, str]], own: Sequence[
 
 def code_names(axis: Axis, codes: Array, locale: str) -> dict[int, str]:
     """What the members, null and no match among some codes are called."""
-    write = band_text if axis.banded else _plain
-    names = {code: write(value, locale) for code, value in axis.member_values(codes).items()}
+    write: Callable[[Any], str] = member_writer(axis.format, axis.period, locale)
+    if axis.banded:
+        write = functools.partial(band_text, locale=locale)
+    names = {code: write(value) for code, value in axis.member_values(codes).items()}
     return {**names, axis.members.null: "(null)", axis.members.no_match: "(no match)"}
-
-
-def _plain(value: Any, locale: str) -> str:
-    return member_text(value)
 
 
 _NUMBER = re.compile(r"-?\d+(?:\.\d+)?")
@@ -191,24 +230,27 @@ def member_called(result: Result, text: str) -> Any:
 
 
 def _written(
-    result: Result, layout: Layout, number: int, rows: list[int], columns: list[int]
+    result: Result, layout: Layout, number: int, rows: list[int], columns: list[int], write: Writer, looks: Looks
 ) -> list[tuple[Cell, ...]]:
     """The cells of one value: for each row those of each column."""
-    value, column = result.values[number], result.column_of(number)
+    column = result.column_of(number)
     shown = layout.cells[np.ix_(rows, columns)]
     wanted = np.unique(shown)
     wanted = wanted[wanted >= 0]
     known = python_values(column.take(wanted))
-    write = formatter(value.type, value.format, known, result.locale, result.currency)
-    cells = {at: _cell(each, write) for at, each in zip(wanted.tolist(), known, strict=True)}
+    places = wanted.tolist()
+    if looks.styled(number):
+        cells = {at: _cell(each, write, number, looks.cell(number, at)) for at, each in zip(places, known, strict=True)}
+    else:
+        cells = {at: _cell(each, write, number) for at, each in zip(places, known, strict=True)}
     return [tuple(cells.get(at, NOTHING) for at in line) for line in shown.tolist()]
 
 
-def _cell(value: Any, write: Any) -> Cell:
+def _cell(value: Any, write: Writer, number: int, look: Look = PLAIN_LOOK) -> Cell:
     if value is None:
-        return Cell(BLANK, null=True)
+        return Cell(write.blank, null=True, look=look, number=number)
     negative = isinstance(value, int | float | Decimal) and not isinstance(value, bool) and value < 0
-    return Cell(write(value), negative=negative)
+    return Cell(write(value), negative=negative, look=look, value=value, number=number)
 
 
 # -- nested -----------------------------------------------------------------------------------------------------------
@@ -223,6 +265,8 @@ class NestedLine:
     kind: Kind
     total: bool
     cells: tuple[Cell, ...] | None
+    look: Look = PLAIN_LOOK
+    code: int = -1
 
 
 def nested(sheet: Sheet, attributes: Sequence[bool]) -> tuple[NestedLine, ...]:
@@ -236,32 +280,35 @@ def nested(sheet: Sheet, attributes: Sequence[bool]) -> tuple[NestedLine, ...]:
         Which row heads are determined by one before: they stand beside it.
     """
     lines: list[NestedLine] = []
-    headed: dict[tuple[str, ...], int] = {}
+    places: dict[tuple[tuple[str, int], ...], int] = {}
     for line, cells in zip(sheet.rows, sheet.cells, strict=True):
         path = _path(line.labels, attributes)
+        # Members that are written alike are two.
+        keys = tuple((label.text, label.code) for label in path)
         for depth in range(1, len(path)):
-            outer = tuple(text for text, _ in path[:depth])
-            if outer not in headed:
-                text, kind = path[depth - 1]
-                headed[outer] = len(lines)
-                lines.append(NestedLine(text, depth - 1, kind, kind == "total", None))
-        own = tuple(text for text, _ in path)
-        text, kind = path[-1]
-        if own in headed and lines[headed[own]].cells is None:
-            lines[headed[own]] = replace(lines[headed[own]], cells=cells)
+            if keys[:depth] not in places:
+                outer = path[depth - 1]
+                places[keys[:depth]] = len(lines)
+                lines.append(
+                    NestedLine(outer.text, depth - 1, outer.kind, outer.kind == "total", None, outer.look, outer.code)
+                )
+        own = path[-1]
+        if keys in places and lines[places[keys]].cells is None:
+            lines[places[keys]] = replace(lines[places[keys]], cells=cells)
         else:
-            headed[own] = len(lines)
-            lines.append(NestedLine(text, len(path) - 1, kind, line.total and len(path) == 1, cells))
+            places[keys] = len(lines)
+            total = line.total and len(path) == 1
+            lines.append(NestedLine(own.text, len(path) - 1, own.kind, total, cells, own.look, own.code))
     return tuple(lines)
 
 
-def _path(labels: Sequence[Label], attributes: Sequence[bool]) -> list[tuple[str, Kind]]:
+def _path(labels: Sequence[Label], attributes: Sequence[bool]) -> list[Label]:
     """The heads of a line from the outermost to the one that it is about; a total is about what is totalled."""
-    path: list[tuple[str, Kind]] = []
+    path: list[Label] = []
     for number, label in enumerate(labels):
         attribute = number < len(attributes) and attributes[number]
         if attribute and path and label.text and label.kind not in ("total", "below"):
-            path[-1] = (f"{path[-1][0]} · {label.text}", path[-1][1])
+            path[-1] = replace(path[-1], text=f"{path[-1].text} · {label.text}")
         elif label.kind == "value" or (label.kind not in ("total", "below") and not attribute):
-            path.append((label.text, label.kind))
-    return path if path and path[0][1] != "value" else [("total", "total"), *path]
+            path.append(label)
+    return path if path and path[0].kind != "value" else [Label("total", "total"), *path]

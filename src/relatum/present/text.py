@@ -14,8 +14,11 @@ from rich.table import Table
 from rich.text import Text
 
 from relatum.pivot.result import Result
+from relatum.present.looks import PLAIN_LOOK, Look, Told
+from relatum.present.numbers import Writer
+from relatum.present.paint import Mode
 from relatum.present.printed import printed
-from relatum.present.sheet import NOTHING, Cell, Kind, Label, Line, nested, sheet_of
+from relatum.present.sheet import NOTHING, Cell, Kind, Label, Line, headed, nested, sheet_of, writers_of
 from relatum.wording import counted
 
 _SHOWN_COLUMNS = 60
@@ -52,10 +55,11 @@ class _Column:
     cells: list[Text]
     total: bool
     member: int = 0
+    least: int = 0
 
     @property
     def width(self) -> int:
-        return max(cell_len(line) for line in [*self.heading, *(cell.plain for cell in self.cells)])
+        return max([self.least, *(cell_len(line) for line in [*self.heading, *(cell.plain for cell in self.cells)])])
 
     def named_within(self, width: int) -> _Column:
         """The column with names and heading of at most so many characters."""
@@ -82,8 +86,9 @@ def shortened(name: str, width: int) -> str:
 
 def print_grid(result: Result, console: Console, extent: Extent = SCREEN) -> None:
     """Print a grid: the filters in force, the values, the notes, the worst of them first."""
-    console.print(_caption(result))
-    labels, values, totals, left_out = _columns(result, extent)
+    console.print(_caption(result, writers_of(result)))
+    marks = _Marks(console.color_system is not None, "light")
+    labels, values, totals, left_out, legend = _columns(result, extent, marks)
     if not extent.whole:
         labels, values = _fitting(labels, values, console.width)
     # A value is never cut: where there is no room for it, the line is longer than the terminal is wide.
@@ -93,6 +98,8 @@ def print_grid(result: Result, console: Console, extent: Extent = SCREEN) -> Non
         console.print(_table(labels, block, totals))
     if left_out:
         console.print(Text(left_out, style="dim"))
+    for told in legend:
+        console.print(_told(told, marks))
     notes = result.notes[: extent.notes]
     for note in notes:
         console.print(Text(f"note: {note.text}", style="yellow"))
@@ -128,8 +135,8 @@ def grid_text(result: Result, width: int | None = None, extent: Extent = SCREEN)
     return printed(lambda console: print_grid(result, console, extent), columns)
 
 
-def _caption(result: Result) -> Text:
-    values = ", ".join(value.label for value in result.values)
+def _caption(result: Result, writers: Sequence[Writer]) -> Text:
+    values = ", ".join(map(headed, result.values, writers))
     caption = Text.assemble((result.model, "bold"), (f"  {values}", ""))
     filters = [("where", result.where), ("keep", result.request.keep)]
     told = [f"{word} {text}" for word, text in filters if text]
@@ -137,22 +144,36 @@ def _caption(result: Result) -> Text:
     return caption
 
 
-def _columns(result: Result, extent: Extent) -> tuple[list[_Column], list[_Column], list[bool], str]:
-    """Columns of row heads and of values, which rows are totals, and what is left out."""
+def _columns(
+    result: Result, extent: Extent, marks: _Marks
+) -> tuple[list[_Column], list[_Column], list[bool], str, tuple[Told, ...]]:
+    """Columns of row heads and of values, which rows are totals, what is left out, and what looks mean."""
+    widths = result.theme.widths
     sheet = sheet_of(result, extent.rows, None if extent.whole else _SHOWN_COLUMNS)
     cells: list[tuple[Cell, ...]]
     if extent.layout == "nested" and sheet.headings:
         axes = result.axes[: result.row_count]
         lines = nested(sheet, [axis.attribute is not None for axis in axes])
-        texts = [Text("  " * line.depth + line.text, style=_STYLES[line.kind]) for line in lines]
+        texts = [
+            marks.head(Label(line.text, line.kind, look=line.look), "  " * line.depth + line.text) for line in lines
+        ]
         heading = " / ".join(axis.label for axis in axes if axis.attribute is None)
         labels = [_Column([heading], texts, False)]
         blank = (NOTHING,) * len(sheet.columns)
         cells = [blank if line.cells is None else line.cells for line in lines]
         totals = [line.total for line in lines]
     else:
+        names = [*(axis.name for axis in result.axes[: result.row_count]), ""]
         labels = [
-            _Column([heading], [_head(line.labels[at]) for line in sheet.rows], False)
+            _Column(
+                [heading],
+                [
+                    marks.head(line.labels[at], "" if line.labels[at].again else line.labels[at].text)
+                    for line in sheet.rows
+                ],
+                False,
+                least=widths.get(names[at], 0),
+            )
             for at, heading in enumerate(sheet.headings)
         ]
         cells, totals = list(sheet.cells), [line.total for line in sheet.rows]
@@ -161,13 +182,16 @@ def _columns(result: Result, extent: Extent) -> tuple[list[_Column], list[_Colum
         # With values on rows and no columns there is nothing to say above the values.
         heading_lines = [label.text for label in top.labels]
         heading_lines = heading_lines if any(heading_lines) else [""]
-        values.append(_Column(heading_lines, [_value(row[at]) for row in cells], top.total, top.member))
+        drawn = marks.values([row[at] for row in cells])
+        number = next((row[at].number for row in cells if row[at].there), 0)
+        least = widths.get(result.values[number].label, 0)
+        values.append(_Column(heading_lines, drawn, top.total, top.member, least))
     hidden = []
     if sheet.hidden_rows:
         hidden.append(f"{sheet.hidden_rows:,} of {sheet.hidden_rows + _members(sheet.rows):,} rows")
     if sheet.hidden_columns:
         hidden.append(f"{sheet.hidden_columns:,} of {sheet.hidden_columns + _members(sheet.columns):,} columns")
-    return labels, values, totals, f"{' and '.join(hidden)} not shown" if hidden else ""
+    return labels, values, totals, f"{' and '.join(hidden)} not shown" if hidden else "", sheet.legend
 
 
 def _members(lines: Sequence[Line]) -> int:
@@ -186,12 +210,72 @@ _STYLES: dict[Kind, str] = {
 }
 
 
-def _head(label: Label) -> Text:
-    return Text("" if label.again else label.text, style=_STYLES[label.kind])
+#: A bar is so many characters wide; its ends are eighths of one.
+_BAR, _EIGHTHS = 8, " ▏▎▍▌▋▊▉█"
 
 
-def _value(cell: Cell) -> Text:
-    return Text(cell.text, style="dim" if cell.null else "red" if cell.negative else "")
+@dataclass(frozen=True, slots=True)
+class _Marks:
+    """Draws looks in a terminal: in colours where it has them, else by marks and letters."""
+
+    coloured: bool
+    mode: Mode
+
+    def own_head(self, label: Label) -> Text:
+        """A head, written where the line before has another."""
+        return self.head(label, "" if label.again else label.text)
+
+    def head(self, label: Label, text: str) -> Text:
+        return self._drawn(text, label.look, _STYLES[label.kind]) if text else Text("")
+
+    def values(self, cells: Sequence[Cell]) -> list[Text]:
+        """The cells of a column; bars stand before the numbers, one below the other."""
+        drawn = [
+            self._drawn(cell.text, cell.look, "dim" if cell.null else "red" if cell.negative else "") for cell in cells
+        ]
+        if all(cell.look.bar is None for cell in cells):
+            return drawn
+        widest = max(each.cell_len for each in drawn)
+        return [
+            Text.assemble(
+                (_bar_text(*cell.look.bar), cell.look.bar_paint.of(self.mode) if cell.look.bar_paint else ""),
+                " " * (1 + widest - each.cell_len),
+                each,
+            )
+            if cell.look.bar is not None
+            else each
+            for cell, each in zip(cells, drawn, strict=True)
+        ]
+
+    def _drawn(self, text: str, look: Look, usual: str) -> Text:
+        if look == PLAIN_LOOK:
+            return Text(text, style=usual)
+        mark = look.mark or ("" if self.coloured else look.letter)
+        style = [usual] if look.colour is None and look.fill is None else []
+        colour = look.text_colour(self.mode)
+        style += [colour] if colour else []
+        style += [f"on {look.fill.of(self.mode)}"] if look.fill is not None else []
+        style += ["bold"] if look.bold else ["not bold"] if look.bold is False else []
+        return Text(f"{mark} {text}" if mark else text, style=" ".join(filter(None, style)))
+
+
+def _bar_text(start: float, stop: float) -> str:
+    """A bar as characters: to an eighth of one at its right end, to a whole one at its left."""
+    first, eighths = int(start * _BAR), round(stop * _BAR * 8)
+    whole, part = divmod(eighths, 8)
+    text = " " * first + "█" * max(whole - first, 0) + (_EIGHTHS[part] if part else "")
+    return text.ljust(_BAR)[:_BAR]
+
+
+def _told(told: Told, marks: _Marks) -> Text:
+    """A line of the legend."""
+    if not told.shades:
+        mark = told.look.mark or ("■" if marks.coloured else told.look.letter)
+        sample = marks.head(Label(mark, "member", look=replace(told.look, mark="", letter="")), mark)
+        return Text.assemble("  ", sample, f"  {told.text}")
+    ends = f" {told.ends[0]} to {told.ends[-1]}" if told.ends else ""
+    blocks = [Text("  ", style=f"on {each.of(marks.mode)}") for each in told.shades] if marks.coloured else []
+    return Text.assemble("  ", *blocks, "  " if blocks else "", f"{told.text}{ends}")
 
 
 def _blocks(labels: list[_Column], values: list[_Column], width: int) -> list[list[_Column]]:

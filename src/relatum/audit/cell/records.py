@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from relatum.data.types import Type
+from relatum.model.looks import Format
 
 Origin = Literal["request", "row", "column", "formula", "current row"]
 #: Why a cell has no value: the first of these that is true of a part without which there is none.
@@ -52,7 +53,7 @@ class PartTold:
     text: str
     value: Any
     type: Type
-    format: str
+    format: Format
     note: tuple[str, ...] = ()
     evidence: int | None = None
 
@@ -120,7 +121,7 @@ class CellStory:
     keep: str
     result: Any
     type: Type
-    format: str
+    format: Format
     reason: Reason
     because: str
     filters: tuple[FilterTold, ...]

@@ -16,6 +16,7 @@ from relatum.data.arrow import python_values
 from relatum.data.columns import Array, Column
 from relatum.language.expression import Constant, Expression
 from relatum.language.shorthand import expansion
+from relatum.model.looks import Format
 from relatum.pivot.axes import Resolved, resolve_request
 from relatum.pivot.formats import format_of
 from relatum.pivot.grains import wanted_of
@@ -145,7 +146,7 @@ def explain_cell(session: Session, asked: Asked, most: int | None = 5) -> CellSt
         asked.request.keep,
         values[0],
         look.formula.type,
-        format_of(session, asked.value) if look.formula.type.numeric else "",
+        format_of(session, asked.value).whole if look.formula.type.numeric else Format(),
         reason,
         because,
         first,
@@ -165,12 +166,10 @@ def _filters(steps: Sequence[Step], found: Mapping[int, Evidence]) -> tuple[Filt
     return next((filters for filters in told if filters), ())
 
 
-def _format(session: Session, step: Step) -> str:
-    if not step.expression.type.numeric:
-        return ""
-    if step.kind == "measure":
-        return format_of(session, ValueText(step.text, step.text))
-    return ""
+def _format(session: Session, step: Step) -> Format:
+    if step.kind == "measure" and step.expression.type.numeric:
+        return format_of(session, ValueText(step.text, step.text)).whole
+    return Format()
 
 
 def _notes(look: CellLook, seen: engine.Evidence, step: Step) -> list[str]:
