@@ -6,13 +6,13 @@ import dataclasses
 import os
 from collections.abc import Mapping, Sequence
 from datetime import date
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 import msgspec
 
-from relatum.changing import Changeable, in_turn
+from relatum.changing import in_turn
 from relatum.data.table import TableData
+from relatum.dressing import Dressable
 from relatum.errors import ModelError
 from relatum.model.declaration import (
     ColumnSettings,
@@ -25,7 +25,7 @@ from relatum.model.declaration import (
     frozen,
     refuse_choice,
 )
-from relatum.model.file import as_texts, calendar_range, check_role, read_theme, relationship, theme_of
+from relatum.model.file import as_texts, calendar_range, check_role, relationship
 from relatum.model.looks import StyleRule, format_of_words
 from relatum.model.names import column_name, quoted
 from relatum.pivot.request import style_rules
@@ -36,7 +36,7 @@ if TYPE_CHECKING:
     from relatum.change.impact import Dependant, Impact
 
 
-class Editable(Changeable):
+class Editable(Dressable):
     """What can be added to a model, changed and removed."""
 
     # -- building -----------------------------------------------------------------------------------------------------
@@ -389,29 +389,6 @@ class Editable(Changeable):
         measure = Measure(name, formula, written.pattern, about, unrelated, label, rest, style_rules(style))
         declaration = self.declaration.with_measure(measure, replacing=replace)
         self._change(declaration, replaced=quoted(name) if replace else "")
-
-    @in_turn
-    def dress(self, theme: str | os.PathLike[str] | Mapping[str, object]) -> None:
-        """Give the model a theme: fonts, sizes and colours of everything that is drawn of it.
-
-        Parameters
-        ----------
-        theme : path or mapping
-            A TOML file with the keys of ``[theme]`` at its top, or the keys themselves: ``{"font": "serif", "light":
-            {"accent": "#7a1f5c"}}``.
-
-        Raises
-        ------
-        ModelError
-            The file cannot be read, or a key or value is none that a theme can have.
-        """
-        if isinstance(theme, Mapping):
-            found = theme_of(dict(theme))
-            declaration = dataclasses.replace(self.declaration, theme=found, theme_source="")
-        else:
-            source = os.fspath(theme)
-            declaration = dataclasses.replace(self.declaration, theme=read_theme(Path(source)), theme_source=source)
-        self._change(declaration)
 
     @in_turn
     def hierarchy(self, name: str, levels: Sequence[str], *, about: str = "", replace: bool = False) -> None:

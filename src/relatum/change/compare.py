@@ -8,6 +8,8 @@ from dataclasses import dataclass, fields, replace
 from decimal import Decimal
 from typing import Any, TypeVar
 
+import msgspec
+
 from relatum.audit.measures import agrees, control_condition, is_number
 from relatum.change.edits import with_columns_renamed, with_tables_renamed
 from relatum.errors import FormulaError, RelatumError
@@ -111,6 +113,10 @@ def compare_declarations(before: Declaration, after: Declaration) -> tuple[Diffe
         {quoted(name): _normal(each) for name, each in declaration.pivots.items()} for declaration in (before, after)
     ]
     found += _mapping("pivot", *pivots)
+    found += _mapping("report", before.reports, after.reports)
+    if before.theme != after.theme:
+        found += [Difference("changed", "model", before.name, f"theme {name}", old, new)
+                  for name, old, new in _settings(before.theme, after.theme)]  # fmt: skip
     return tuple(found)
 
 
@@ -244,13 +250,14 @@ def _settings(before: Any, after: Any) -> Iterator[tuple[str, str, str]]:
         return
     # The columns of a table are compared one by one; those of a saved pivot are a part of what it asks.
     apart = _APART - {"columns"} if isinstance(before, SavedPivot) else _APART
-    for field in fields(before):
-        old, new = getattr(before, field.name), getattr(after, field.name)
-        if field.name in apart or old == new:
+    names = before.__struct_fields__ if isinstance(before, msgspec.Struct) else [each.name for each in fields(before)]
+    for name in names:
+        old, new = getattr(before, name), getattr(after, name)
+        if name in apart or old == new:
             continue
-        if field.name == "formula" and _means_the_same(old, new):
+        if name == "formula" and _means_the_same(old, new):
             continue
-        yield field.name, _shown(old), _shown(new)
+        yield name, _shown(old), _shown(new)
 
 
 def _means_the_same(before: str, after: str) -> bool:
@@ -261,8 +268,13 @@ def _means_the_same(before: str, after: str) -> bool:
 
 
 def _shown(value: object) -> str:
+    if isinstance(value, msgspec.Struct):
+        said = ((name, getattr(value, name)) for name in value.__struct_fields__)
+        return f"{{{', '.join(f'{name} = {_shown(each)}' for name, each in said if each)}}}"
+    if isinstance(value, Mapping):
+        return ", ".join(f"{key} {_shown(each)}" for key, each in value.items())
     if isinstance(value, tuple):
-        return ", ".join(map(str, value))
+        return ", ".join(map(_shown, value))
     if value is True or value is False or value is None:
         return "" if not value else "yes"
     return " ".join(str(value).split())

@@ -6,10 +6,13 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
 from typing import TypeVar
 
+import msgspec
+
 from relatum.change.impact import Dependant, Dependencies, Thing, find_relationship, thing_of
 from relatum.errors import FormulaError, ModelError
 from relatum.language.mentions import Known, Mention, RequestPart, mentions, request_mentions, respelled
 from relatum.model.declaration import ColumnSettings, Declaration, End, SavedPivot, Table, frozen, refuse_name
+from relatum.model.looks import Report, ReportPart, StyleRule, Theme
 from relatum.model.names import ColumnKey, column_name, quoted, split_name
 from relatum.wording import listed
 
@@ -33,7 +36,7 @@ def renamed(dependencies: Dependencies, name: str, new: str) -> Declaration:
     """
     thing = dependencies.find(name)
     refuse_name(new, thing.kind)
-    if thing.kind in ("relationship", "control"):
+    if thing.kind in ("relationship", "control", "report"):
         raise ModelError(f"A {thing.kind} has no name to change.", fix="Remove it and state it anew.")
     declaration, known = dependencies.declaration, dependencies.known
     parts = split_name(thing.name)
@@ -59,7 +62,11 @@ def renamed(dependencies: Dependencies, name: str, new: str) -> Declaration:
         return _rewritten(declaration, known, _Names({}, {parts[0]: new}, {}))
     if thing.kind == "pivot":
         pivots = {new if each == parts[0] else each: value for each, value in declaration.pivots.items()}
-        return replace(declaration, pivots=frozen({key: replace(value, name=key) for key, value in pivots.items()}))
+        return replace(
+            declaration,
+            pivots=frozen({key: replace(value, name=key) for key, value in pivots.items()}),
+            reports=frozen({name: _showing(each, parts[0], new) for name, each in declaration.reports.items()}),
+        )
     return _rewritten(declaration, known, _Names({}, {}, {}, {parts[0]: new}))
 
 
@@ -199,7 +206,10 @@ def _rewritten(declaration: Declaration, known: Known, names: _Names) -> Declara
         measures=frozen(
             {
                 names.measure(name): replace(
-                    each, name=names.measure(name), formula=formula(each.formula, f"measure {quoted(name)}")
+                    each,
+                    name=names.measure(name),
+                    formula=formula(each.formula, f"measure {quoted(name)}"),
+                    style=_rules(each.style, formula),
                 )
                 for name, each in declaration.measures.items()
             }
@@ -221,17 +231,62 @@ def _rewritten(declaration: Declaration, known: Known, names: _Names) -> Declara
             for each in declaration.controls
         ),
         pivots=frozen({name: _pivot(each, formula) for name, each in declaration.pivots.items()}),
+        reports=frozen({name: _report(each, formula) for name, each in declaration.reports.items()}),
+        theme=_theme(declaration.theme, names),
     )
+
+
+def _readable(text: str, part: RequestPart, formula: Callable[..., str], owner: str) -> str:
+    """A text rewritten; one that cannot be read stays as it is."""
+    try:
+        return formula(text, owner, "", part) if text else ""
+    except FormulaError:
+        return text
+
+
+def _rules(rules: tuple[StyleRule, ...], formula: Callable[..., str]) -> tuple[StyleRule, ...]:
+    return tuple(
+        msgspec.structs.replace(
+            rule,
+            when=_readable(rule.when, "values", formula, "a style"),
+            field=_readable(rule.field, "axis", formula, "a style"),
+        )
+        for rule in rules
+    )
+
+
+def _report(report: Report, formula: Callable[..., str]) -> Report:
+    def part(each: ReportPart) -> ReportPart:
+        against = _readable(f"0[{each.against}]", "values", formula, "a report")[2:-1] if each.against else ""
+        return msgspec.structs.replace(
+            each,
+            figures=tuple(_readable(text, "values", formula, "a report") for text in each.figures),
+            where=_readable(each.where, "where", formula, "a report"),
+            against=against,
+        )
+
+    return msgspec.structs.replace(report, part=tuple(map(part, report.part)))
+
+
+def _showing(report: Report, old: str, new: str) -> Report:
+    """A report whose parts show a saved pivot by its new name."""
+    parts = (msgspec.structs.replace(each, pivot=new) if each.pivot == old else each for each in report.part)
+    return msgspec.structs.replace(report, part=tuple(parts))
+
+
+def _theme(theme: Theme, names: _Names) -> Theme:
+    widths = {
+        names.path(name) if len(split_name(name)) == 2 else names.measure(name): width
+        for name, width in theme.widths.items()
+    }
+    return msgspec.structs.replace(theme, widths=widths)
 
 
 def _pivot(pivot: SavedPivot, formula: Callable[..., str]) -> SavedPivot:
     """A saved pivot with its texts rewritten; one that cannot be read stays as it is."""
 
     def text(each: str, part: RequestPart) -> str:
-        try:
-            return formula(each, f"pivot {quoted(pivot.name)}", "", part)
-        except FormulaError:
-            return each
+        return _readable(each, part, formula, f"pivot {quoted(pivot.name)}")
 
     return replace(
         pivot,
@@ -240,6 +295,7 @@ def _pivot(pivot: SavedPivot, formula: Callable[..., str]) -> SavedPivot:
         values=tuple(text(each, "values") for each in pivot.values),
         where=text(pivot.where, "where") if pivot.where else "",
         keep=text(pivot.keep, "keep") if pivot.keep else "",
+        style=_rules(pivot.style, formula),
     )
 
 
@@ -254,7 +310,11 @@ def _table(table: Table, names: _Names, formula: Callable[..., str]) -> Table:
         return names.column(old, name)
 
     settings = {
-        column(name): replace(each, order_by=column(each.order_by) if each.order_by else "")
+        column(name): replace(
+            each,
+            order_by=column(each.order_by) if each.order_by else "",
+            style=_rules(each.style, formula),
+        )
         for name, each in table.columns.items()
     }
     for name in (each for (owner, each) in names.columns if owner == old):
@@ -345,7 +405,11 @@ def _without(declaration: Declaration, gone: Iterable[Thing]) -> Declaration:
             formulas=frozen({each: text for each, text in table.formulas.items() if stays(each)}),
             columns=frozen(
                 {
-                    each: replace(value, order_by="") if f"order of {each} of {quoted(name)}" in settings else value
+                    each: replace(
+                        value,
+                        order_by="" if f"order of {each} of {quoted(name)}" in settings else value.order_by,
+                        style=() if f"style of {column_name(name, each)}" in settings else value.style,
+                    )
                     for each, value in table.columns.items()
                     if stays(each)
                 }
@@ -353,17 +417,23 @@ def _without(declaration: Declaration, gone: Iterable[Thing]) -> Declaration:
             derived=frozen({each: value for each, value in table.derived.items() if stays(each)}),
         )
     links = {str(find_relationship(declaration, link)) for link in names.get("relationship", ())}
-    controls = names.get("control", set())
+    controls, reports = names.get("control", set()), names.get("report", set())
     return replace(
         declaration,
         tables=frozen(tables),
         relationships=tuple(each for each in declaration.relationships if str(each) not in links),
-        measures=_kept(declaration.measures, names.get("measure", set())),
+        measures=frozen(
+            {
+                name: replace(each, style=() if f"style of {quoted(name)}" in settings else each.style)
+                for name, each in _kept(declaration.measures, names.get("measure", set())).items()
+            }
+        ),
         hierarchies=_kept(declaration.hierarchies, names.get("hierarchy", set())),
         controls=tuple(
             each for number, each in enumerate(declaration.controls, 1) if f"control {number}" not in controls
         ),
         pivots=_kept(declaration.pivots, names.get("pivot", set())),
+        reports=frozen({name: each for name, each in declaration.reports.items() if f"report {name}" not in reports}),
     )
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -12,6 +12,7 @@ from relatum.errors import FormulaError, ModelError
 from relatum.language.mentions import Known, Mention, RequestPart, mentions, request_mentions
 from relatum.model.declaration import Control, Declaration, Relationship, SavedPivot
 from relatum.model.links import ARROWS, parse_link
+from relatum.model.looks import Report, StyleRule
 from relatum.model.names import column_name, quoted, split_name
 from relatum.model.routes import Route
 from relatum.session.session import Session
@@ -85,6 +86,8 @@ def find_thing(declaration: Declaration, columns: dict[str, list[str]], name: st
         if not number.isdigit() or not 1 <= int(number) <= len(declaration.controls):
             raise ModelError(f"There is no {name}.", fix=f"The model has {len(declaration.controls)} controls.")
         return Thing("control", name)
+    if name.startswith("report ") and name.removeprefix("report ") in declaration.reports:
+        return Thing("report", name)
     parts = split_name(name)
     if len(parts) == 1:
         for kind, known in (
@@ -140,11 +143,14 @@ class Dependencies:
         for number, control in enumerate(self.declaration.controls, 1):
             self._control(number, control)
         for name, pivot in self.declaration.pivots.items():
-            own = Thing("pivot", quoted(name))
-            self._need(own)
-            for text, part in parts_of(pivot):
-                with suppress(FormulaError):  # check tells what is wrong with it
-                    self._need(own, *map(thing_of, request_mentions(text, part, self.known)))
+            self._request(Thing("pivot", quoted(name)), parts_of(pivot))
+        for name, report in self.declaration.reports.items():
+            own = Thing("report", f"report {name}")
+            self._request(own, parts_of_report(report))
+            self._need(own, *(Thing("pivot", quoted(part.pivot)) for part in report.part if part.pivot))
+        for what, rules in styles_of(self.declaration):
+            if rules:
+                self._request(Thing("setting", f"style of {what}"), parts_of_rules(rules))
 
     @property
     def declaration(self) -> Declaration:
@@ -196,7 +202,7 @@ class Dependencies:
             for lost in gone
             if lost in through
         ]
-        order = ["column", "measure", "table", "hierarchy", "setting", "relationship", "control", "pivot"]
+        order = ["column", "measure", "table", "hierarchy", "setting", "relationship", "control", "pivot", "report"]
         breaks.sort(key=lambda each: order.index(each.kind))
         return Impact(thing.name, thing.kind, tuple(breaks), tuple(changes))
 
@@ -257,6 +263,12 @@ class Dependencies:
             self._formula(own, measure.formula)
             self._routes(own, *routes_used(session, session.formulas.measure(name)))
 
+    def _request(self, own: Thing, parts: Iterable[tuple[str, RequestPart]]) -> None:
+        self._need(own)
+        for text, part in parts:
+            with suppress(FormulaError):  # check tells what is wrong with it
+                self._need(own, *map(thing_of, request_mentions(text, part, self.known)))
+
     def _formula(self, own: Thing, text: str, home: str = "") -> None:
         for mention in mentions(text, self.known, home):
             self._need(own, thing_of(mention))
@@ -292,6 +304,36 @@ def parts_of(pivot: SavedPivot) -> Iterator[tuple[str, RequestPart]]:
         yield pivot.where, "where"
     if pivot.keep:
         yield pivot.keep, "keep"
+    yield from parts_of_rules(pivot.style)
+
+
+def parts_of_rules(rules: Iterable[StyleRule]) -> Iterator[tuple[str, RequestPart]]:
+    """The texts of style rules with what each of them is."""
+    for rule in rules:
+        if rule.when:
+            yield rule.when, "values"
+        if rule.field:
+            yield rule.field, "axis"
+
+
+def parts_of_report(report: Report) -> Iterator[tuple[str, RequestPart]]:
+    """The texts of a report with what each of them is; its pivots are named apart."""
+    for part in report.part:
+        for figure in part.figures:
+            yield figure, "values"
+        if part.where:
+            yield part.where, "where"
+        if part.against:
+            yield f"0[{part.against}]", "values"
+
+
+def styles_of(declaration: Declaration) -> Iterator[tuple[str, tuple[StyleRule, ...]]]:
+    """The style rules of measures and columns, by their names."""
+    for name, measure in declaration.measures.items():
+        yield quoted(name), measure.style
+    for table in declaration.tables.values():
+        for name, column in table.columns.items():
+            yield column_name(table.name, name), column.style
 
 
 def thing_of(mention: Mention) -> Thing:

@@ -50,12 +50,17 @@ def check_patterns(declaration: Declaration) -> None:
     for table in declaration.tables.values():
         for name, column in table.columns.items():
             if column.format:
-                try:
-                    check_pattern(column.format, name)
-                except ModelError as error:
-                    reason = error.reason.replace("of measure", "of the column").replace("number pattern", "pattern")
-                    place = ("table", table.name, "column", name, "format")
-                    raise ModelError(reason, fix=error.fix, place=place) from None
+                check_column_pattern(column.format, table.name, name)
+
+
+def check_column_pattern(pattern: str, table: str, column: str) -> None:
+    """Raise a ModelError for the format of a column's members that is no pattern."""
+    try:
+        check_pattern(pattern, column)
+    except ModelError as error:
+        reason = error.reason.replace("of measure", "of the column").replace("number pattern", "pattern")
+        place = ("table", table, "column", column, "format")
+        raise ModelError(reason, fix=error.fix, place=place) from None
 
 
 def check_format(pattern: str, label: str, duration: bool = False) -> None:

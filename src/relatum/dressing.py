@@ -1,0 +1,140 @@
+"""Edits of how things look: themes, the looks of columns, reports."""
+
+from __future__ import annotations
+
+import dataclasses
+import os
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from relatum.changing import Changeable, in_turn
+from relatum.errors import ModelError
+from relatum.model.declaration import ColumnSettings, frozen
+from relatum.model.file import read_theme, theme_of
+from relatum.model.looks import Report, check_colour, check_report
+from relatum.model.names import split_name
+from relatum.pivot.request import style_rules
+from relatum.present.numbers import check_column_pattern
+
+
+class Dressable(Changeable):
+    """A model whose looks can be changed."""
+
+    @in_turn
+    def dress(self, theme: str | os.PathLike[str] | Mapping[str, object]) -> None:
+        """Give the model a theme: fonts, sizes and colours of everything that is drawn of it.
+
+        Parameters
+        ----------
+        theme : path or mapping
+            A TOML file with the keys of ``[theme]`` at its top, or the keys themselves.
+
+        Raises
+        ------
+        ModelError
+            The file cannot be read, or a key or value is none that a theme can have.
+
+        Examples
+        --------
+        >>> import relatum
+        >>> model = relatum.Model("stall")
+        >>> model.dress({"font": "serif", "light": {"accent": "#7a1f5c"}, "widths": {"revenue": 14}})
+        """
+        if isinstance(theme, Mapping):
+            declaration = dataclasses.replace(self.declaration, theme=theme_of(dict(theme)), theme_source="")
+        else:
+            source = os.fspath(theme)
+            declaration = dataclasses.replace(self.declaration, theme=read_theme(Path(source)), theme_source=source)
+        self._change(declaration)
+
+    @in_turn
+    def look(
+        self,
+        column: str,
+        *,
+        label: str | None = None,
+        format: str | None = None,
+        colours: Mapping[str, str] | None = None,
+        style: Sequence[Mapping[str, Any]] | None = None,
+    ) -> None:
+        """Say how a column's members look wherever they are drawn; what is not given stays as it is.
+
+        Parameters
+        ----------
+        column : str
+            ``table.column``.
+        label : str, optional
+            What heads it.
+        format : str, optional
+            How its members are written: a number pattern, or for dates and a calendar's periods a date pattern.
+        colours : mapping of str to str, optional
+            A colour for each of some members, as they are written.
+        style : list of mappings, optional
+            Rules for its members: ``{"members": ["Ferns"], "weight": "bold"}``, ``{"when": "revenue < 0", "mark":
+            "▼"}``, where the condition is evaluated at the member.
+
+        Raises
+        ------
+        ModelError, RequestError
+            There is no such column; a colour, format or rule is none.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "ivy"], "quantity": [2, 4]}))
+        >>> model.look("sales.product", label="Plant", colours={"fig": "#5b2a86"})
+        """
+        parts = split_name(column)
+        if len(parts) != 2:
+            raise ModelError(f"{column} is no column.", fix="Write table.column.")
+        table = self.declaration.table(self.declaration.rows_of(parts[0]))
+        for colour in (colours or {}).values():
+            check_colour(colour, "colours")
+        if format:
+            check_column_pattern(format, table.name, parts[1])
+        said: dict[str, Any] = {
+            "label": label,
+            "format": format,
+            "colours": None if colours is None else frozen(colours),
+            "style": None if style is None else style_rules(style),
+        }
+        given = {name: value for name, value in said.items() if value is not None}
+        settings = dataclasses.replace(table.columns.get(parts[1], ColumnSettings()), **given)
+        changed = dataclasses.replace(table, columns=frozen({**table.columns, parts[1]: settings}))
+        self._change(self.declaration.with_table(changed, replacing=True))
+
+    @in_turn
+    def add_report(self, name: str, parts: Sequence[Mapping[str, Any]], *, title: str = "", about: str = "") -> None:
+        """Add a report, or put another in its place: texts, key figures, saved pivots as charts and tables.
+
+        Parameters
+        ----------
+        name : str
+            Its name.
+        parts : list of mappings
+            In order, each with the keys of ``[[report.NAME.part]]``: ``text``, or ``figures`` with ``against``, or
+            ``pivot`` with ``chart`` and ``table``; ``heading`` and ``where`` with any of them.
+        title, about : str, optional
+            What stands above it.
+
+        Raises
+        ------
+        ModelError
+            A part says nothing or two things, or shows a pivot that is not there.
+
+        Examples
+        --------
+        >>> import relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_report("week", [{"heading": "This week", "text": "A **good** one."}])
+        """
+        try:
+            report = msgspec.convert({"part": list(parts), "title": title, "about": about}, Report)
+        except msgspec.ValidationError as error:
+            raise ModelError(f"This is no report: {str(error).replace('`', '')}.") from None
+        check_report(report)
+        self._change(self.declaration.with_report(name, report))
