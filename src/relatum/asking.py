@@ -11,6 +11,7 @@ from relatum.changing import in_turn
 from relatum.editing import Editable
 from relatum.errors import RequestError
 from relatum.pivot.answer import answer
+from relatum.pivot.behind import rows_behind
 from relatum.pivot.members import find_members
 from relatum.pivot.request import Names, Request, Values, ValueText, ask
 from relatum.pivot.turning import request_of, saved_as
@@ -116,7 +117,12 @@ class Askable(Editable):
                 check_format(value.format.pattern, value.label, bool(value.format.duration))
         session = self._session
         asked = functools.partial(answer, session)
-        return Grid(asked(request), asked, functools.partial(_explained, session))
+        return Grid(
+            asked(request),
+            asked,
+            functools.partial(_explained, session),
+            functools.partial(rows_behind, session),
+        )
 
     def members(self, column: str, where: str | None = None, *, value: str = "", like: str = "") -> MemberList:
         """The members of a column, each with its rows of the facts: what to choose a filter's value from.

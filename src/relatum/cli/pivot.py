@@ -98,6 +98,9 @@ def pivot(
         Optional[ValuesOn],  # noqa: UP045
         typer.Option("--values-on", help="Where the labels of several values stand.", show_default=False),
     ] = None,
+    rows_behind: Annotated[
+        bool, typer.Option("--rows-behind", help="Into a workbook: the rows too, and sums as formulas over them.")
+    ] = False,
     opened: Annotated[
         list[str], typer.Option("--open", metavar="MEMBER", help="Show what is deeper under a closed member.")
     ] = [],  # noqa: B006 - typer reads the default and never changes it
@@ -129,7 +132,7 @@ def pivot(
         Optional[Path],  # noqa: UP045
         typer.Option(
             metavar="FILE",
-            help="Write the whole grid to a file; its ending says how: csv, json, parquet, arrow, txt.",
+            help="Write the whole grid to a file; its ending says how: csv, json, parquet, arrow, txt, md, xlsx.",
             show_default=False,
         ),
     ] = None,
@@ -147,9 +150,10 @@ def pivot(
     """
     with errors_as_sentences():
         import relatum
+        from relatum.present.grid import NOTELESS, PICTURES, TIDY
         from relatum.present.text import Extent, print_grid
 
-        text = format is GridFormat.TEXT and (out is None or out.suffix.lower() == ".txt")
+        text = format is GridFormat.TEXT if out is None else out.suffix.lower() not in TIDY
         with_totals = text if totals is None else totals
         model = relatum.open(file)
         if theme is not None:
@@ -168,7 +172,7 @@ def pivot(
         )
         grid = _turned(grid, opened, depth, turn)
         if out is not None:
-            grid.save(out, totals=with_totals)
+            grid.save(out, totals=with_totals, rows_behind=rows_behind)
             tell(f"wrote {out}")
         elif format is GridFormat.TEXT:
             most = None if notes is NotesShown.ALL else 3
@@ -181,7 +185,7 @@ def pivot(
                 else grid.to_csv(totals=with_totals)
             )
         # A table in a file of values, or in CSV, has no place for notes; the other forms hold them.
-        silent = format is GridFormat.CSV if out is None else out.suffix.lower() in (".csv", ".parquet", ".arrow")
+        silent = format is GridFormat.CSV if out is None else out.suffix.lower() in (*NOTELESS, *PICTURES)
         for note in grid.notes if silent else ():
             tell(f"note: {note.text}")
         if keep_as:

@@ -15,13 +15,19 @@ from relatum.data.columns import Array
 from relatum.data.types import Kind
 from relatum.errors import RelatumError, RequestError
 from relatum.model.atomic import write_atomically
+from relatum.pivot.behind import RowsBehind
 from relatum.pivot.request import Request
 from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Result
 from relatum.pivot.turning import changed, turned, with_closed, with_open
 from relatum.plan.notes import Note
+from relatum.present.markdown import grid_markdown
 from relatum.present.tables import arrow_bytes, csv_text, json_text, parquet_bytes, write_as
 from relatum.present.text import SCREEN, WHOLE, TextLayout, grid_text
 from relatum.wording import suggestion
+
+#: Endings of files that hold the tidy table; of these, and of pictures, that have no place for notes.
+TIDY, NOTELESS = (".csv", ".json", ".parquet", ".arrow"), (".csv", ".parquet", ".arrow")
+PICTURES = (".png", ".svg", ".pdf")
 
 
 class Grid:
@@ -38,12 +44,21 @@ class Grid:
         Asks the same model another request.
     explained : callable
         Explains a cell of a request.
+    behind : callable
+        Finds the rows behind a request's sums.
     """
 
-    def __init__(self, result: Result, asked: Callable[[Request], Result], explained: Callable[..., Any]) -> None:
+    def __init__(
+        self,
+        result: Result,
+        asked: Callable[[Request], Result],
+        explained: Callable[..., Any],
+        behind: Callable[[Request], RowsBehind],
+    ) -> None:
         self.result = result
         self._asked = asked
         self._explained = explained
+        self._behind = behind
 
     # -- the same request, turned -------------------------------------------------------------------------------------
 
@@ -151,7 +166,7 @@ class Grid:
         return self.result.request
 
     def _with(self, request: Request) -> Grid:
-        return Grid(self._asked(request), self._asked, self._explained)
+        return Grid(self._asked(request), self._asked, self._explained, self._behind)
 
     @property
     def notes(self) -> tuple[Note, ...]:
@@ -240,23 +255,29 @@ class Grid:
         )
         return frame
 
-    def save(self, path: str | os.PathLike[str], *, totals: bool = False) -> None:
+    def save(self, path: str | os.PathLike[str], *, totals: bool = False, rows_behind: bool = False) -> None:
         """Write the whole grid to a file, in the way that its ending names; it is replaced in one step.
 
         Parameters
         ----------
         path : path
-            Ending in ``.csv``, ``.json``, ``.parquet`` or ``.arrow``: the tidy table. In ``.txt``: the grid as shown.
+            Ending in ``.csv``, ``.json``, ``.parquet`` or ``.arrow``: the tidy table. In ``.txt``, ``.md`` or
+            ``.xlsx``: the grid as shown.
         totals : bool
-            Subtotals and totals too; in text they stand anyway.
+            Subtotals and totals too; in the grid as shown they stand anyway.
+        rows_behind : bool
+            In a workbook, add the rows that sums are over, and make these sums formulas over them.
 
         Raises
         ------
         RequestError
             The ending is another one.
         """
+        target = Path(path)
+        if rows_behind and target.suffix.lower() != ".xlsx":
+            raise RequestError("Rows are behind a workbook alone.", path=target, fix="Name a file ending in .xlsx.")
         write_as(
-            Path(path),
+            target,
             "A grid is",
             {
                 ".csv": lambda: self.to_csv(totals=totals),
@@ -264,8 +285,19 @@ class Grid:
                 ".parquet": lambda: parquet_bytes(self.to_arrow(totals)),
                 ".arrow": lambda: arrow_bytes(self.to_arrow(totals)),
                 ".txt": lambda: grid_text(self.result, 200, WHOLE) + "\n",
+                ".md": self.to_markdown,
+                ".xlsx": lambda: self._workbook(rows_behind),
             },
         )
+
+    def _workbook(self, rows_behind: bool) -> bytes:
+        from relatum.present.workbook import workbook_bytes  # noqa: PLC0415 - needed where a workbook is written
+
+        return workbook_bytes(self.result, self._behind(self.request) if rows_behind else None)
+
+    def to_markdown(self) -> str:
+        """The grid as shown, as a table in Markdown with the filters above and the notes below it."""
+        return grid_markdown(self.result)
 
     def to_csv(self, path: str | os.PathLike[str] | None = None, *, totals: bool = False) -> str:
         """The tidy table as CSV text, numbers in full and without grouping; with a ``path`` it is written there too."""

@@ -1,0 +1,152 @@
+"""How a value follows from parts that add up over members: what a total over some of them may be put together from."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any, Literal
+
+from relatum.data.types import INTEGER
+from relatum.language.expression import Aggregate, Apply, Constant, Expression, InContext, MoveDates
+from relatum.language.register import AGGREGATES
+from relatum.pivot.axes import AxisField
+from relatum.session.session import Session
+
+Merge = Literal["sum", "min", "max"]
+#: What a recipe may do with its parts: arithmetic that gives null where a part is null.
+_ARITHMETIC = {"+": "+", "-": "-", "*": "*", "/": "/", "negate": "negate"}
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """An aggregate that adds up (or whose extremes are those of its parts) over the members of some fields."""
+
+    expression: Expression
+    merge: Merge
+    fields: frozenset[int]
+
+
+@dataclass(frozen=True, slots=True)
+class Recipe:
+    """How a value is worked out from parts.
+
+    ``steps`` is a tree of lists: ``["part", number]``, ``["number", value]`` or an operation with its arguments.
+    ``fields`` are the positions of the fields over whose members all of its parts add up.
+    """
+
+    steps: list[Any]
+    fields: frozenset[int]
+    reason: str = ""
+
+    @property
+    def numbers(self) -> tuple[int, ...]:
+        """The parts that it uses."""
+        return tuple(dict.fromkeys(_numbers(self.steps))) if self.steps else ()
+
+    def with_numbers(self, numbers: Mapping[int, int]) -> Recipe:
+        """The recipe with its parts numbered anew."""
+        return replace(self, steps=_renumbered(self.steps, numbers))
+
+
+@dataclass(slots=True)
+class RecipeMaker:
+    """Finds the recipes of values, with their parts in one list.
+
+    Parameters
+    ----------
+    session : Session
+        The model, with the fields that the request makes for itself.
+    fields : tuple of AxisField
+        The fields of the grid.
+    """
+
+    session: Session
+    fields: tuple[AxisField, ...]
+    parts: list[Part] = field(default_factory=list)
+
+    def recipe(self, expression: Expression) -> Recipe:
+        """The recipe of a value; where there is none, why."""
+        found = self._steps(expression)
+        if isinstance(found, str):
+            return Recipe([], frozenset(), found)
+        every = frozenset(range(len(self.fields)))
+        used = [self.parts[number] for number in _numbers(found)]
+        return Recipe(found, frozenset.intersection(every, *(each.fields for each in used)) if used else frozenset())
+
+    def _steps(self, expression: Expression) -> list[Any] | str:
+        match expression:
+            case Constant(value) if isinstance(value, int | float) and not isinstance(value, bool):
+                scale = 10**expression.type.scale
+                return ["number", value / scale if scale > 1 else value]
+            case Apply(function, arguments) if function in _ARITHMETIC:
+                steps = [self._steps(each) for each in arguments]
+                wrong = next((each for each in steps if isinstance(each, str)), None)
+                return [_ARITHMETIC[function], *steps] if wrong is None else wrong
+            case InContext(Apply() as inner) if inner.function in _ARITHMETIC:
+                # Brackets around arithmetic are brackets around each of its terms.
+                moved = (replace(expression, formula=each, type=each.type) for each in inner.arguments)
+                return self._steps(replace(inner, arguments=tuple(moved)))
+            case InContext(InContext() as inner):
+                return self._steps(replace(inner, changes=(*inner.changes, *expression.changes)))
+            case InContext(Constant() as inner):
+                return self._steps(inner)
+            case Aggregate() | InContext():
+                return self._aggregate(expression)
+            case _:
+                return "its formula does not add up over members"
+
+    def _aggregate(self, expression: Aggregate | InContext) -> list[Any] | str:
+        inner: Expression = expression
+        changes: tuple[Any, ...] = ()
+        while isinstance(inner, InContext):
+            changes, inner = (*changes, *inner.changes), inner.formula
+        if not isinstance(inner, Aggregate) or not all(isinstance(each, MoveDates) for each in changes):
+            return "what stands in square brackets is not of the members alone"
+        if inner.grain is not None or inner.repeat:
+            return f"{inner.text} is worked out for members, and does not add up"
+        fields = frozenset(at for at in range(len(self.fields)) if self._parted(inner, at, bool(changes)))
+        if inner.function == "avg":
+            sums = [replace(inner, function=name, type=type_) for name, type_ in
+                    (("sum", inner.arguments[0].type), ("count", INTEGER))]  # fmt: skip
+            return ["/", *(self._part(_put(expression, each), "sum", fields) for each in sums)]
+        record = AGGREGATES[inner.function]
+        if record.merge == "sum" and inner.function in ("sum", "count", "count_rows"):
+            return self._part(expression, "sum", fields)
+        if inner.function in ("min", "max") and inner.type.numeric:
+            return self._part(expression, "min" if inner.function == "min" else "max", fields)
+        return f"{inner.text} does not add up over members"
+
+    def _part(self, expression: Expression, merge: Merge, fields: frozenset[int]) -> list[Any]:
+        made = Part(expression, merge, fields)
+        if made not in self.parts:
+            self.parts.append(made)
+        return ["part", self.parts.index(made)]
+
+    def _parted(self, aggregate: Aggregate, at: int, moved: bool) -> bool:
+        """Whether each row of an aggregate belongs to one member of a field, whatever dates its bracket moves to."""
+        place = self.fields[at].field
+        declaration = self.session.declaration
+        table = declaration.tables[declaration.rows_of(place.table)]
+        if moved and (table.calendar is not None or table.dated):
+            return False
+        route = self.session.catalog.lookup(aggregate.row_table, place.table, place.column)
+        return route is not None and all(
+            hop.relationship is None or hop.relationship.kind != "many_to_many" for hop in route
+        )
+
+
+def _put(outer: Expression, inner: Aggregate) -> Expression:
+    """An aggregate in the brackets of another."""
+    return replace(outer, formula=_put(outer.formula, inner)) if isinstance(outer, InContext) else inner
+
+
+def _renumbered(steps: list[Any], numbers: Mapping[int, int]) -> list[Any]:
+    if steps[0] == "part":
+        return ["part", numbers[steps[1]]]
+    return [_renumbered(each, numbers) if isinstance(each, list) else each for each in steps]
+
+
+def _numbers(steps: list[Any]) -> list[int]:
+    if steps[0] == "part":
+        return [steps[1]]
+    return [number for each in steps[1:] if isinstance(each, list) for number in _numbers(each)]

@@ -1,0 +1,51 @@
+"""A grid as a Markdown table."""
+
+from __future__ import annotations
+
+import re
+
+from relatum.pivot.result import Result
+from relatum.present.sheet import Cell, Label, headed, sheet_of
+
+#: Signs that Markdown, or HTML in it, would take for its own.
+_SIGNS = re.compile(r"([\\`*_{}\[\]<>|#~&])")
+
+
+def grid_markdown(result: Result) -> str:
+    """A grid as shown: the filters in force, a table, the notes."""
+    sheet = sheet_of(result)
+    values = ", ".join(map(headed, result.values, sheet.writers))
+    filters = [("where", result.where), ("keep", result.request.keep)]
+    told = [f"{word} {plain(text)}" for word, text in filters if text] or ["no filters"]
+    heads = [plain(heading) for heading in sheet.headings]
+    heads += [plain(" / ".join(label.text for label in line.labels if label.text)) for line in sheet.columns]
+    lines = [f"**{plain(result.model)}** {plain(values)}", "", *told, ""]
+    lines.append(_row(heads))
+    lines.append(_row([":--"] * len(sheet.headings) + ["--:"] * len(sheet.columns)))
+    for line, cells in zip(sheet.rows, sheet.cells, strict=True):
+        texts = [*map(_head, line.labels), *map(_value, cells)]
+        lines.append(_row([f"**{text}**" if line.total and text else text for text in texts]))
+    legend = [f"{each.look.mark or each.look.letter} {plain(each.text)}".strip() for each in sheet.legend]
+    told = legend + [f"note: {plain(note.text)}" for note in result.notes]
+    return "\n".join([*lines, *(["", *(f"- {text}" for text in told)] if told else [])]) + "\n"
+
+
+def plain(text: str) -> str:
+    """A text in which no sign means anything to Markdown; a line break is a blank."""
+    return _SIGNS.sub(r"\\\1", " ".join(text.split()))
+
+
+def _row(cells: list[str]) -> str:
+    return f"| {' | '.join(cells)} |"
+
+
+def _head(label: Label) -> str:
+    if label.again:
+        return ""
+    mark = label.look.mark or label.look.letter
+    return plain(f"{mark} {label.text}" if mark and label.text else label.text)
+
+
+def _value(cell: Cell) -> str:
+    mark = cell.look.mark or cell.look.letter
+    return plain(f"{mark} {cell.text}" if mark else cell.text)
