@@ -30,6 +30,10 @@ from relatum.present.printed import printed
 _MOVED = 10
 
 
+#: So many steps of a change are drawn by name.
+_STEPS = 10
+
+
 class Explanation:
     """Why a cell is what it is: the filters in force, the formula part by part, the rows behind it.
 
@@ -138,6 +142,48 @@ class Explanation:
                 fix="Pin a measure that does not speak of axes.",
             )
         return pinned
+
+    # -- drawn --------------------------------------------------------------------------------------------------------
+
+    def steps(self, write: Callable[[Any], str] | None = None) -> Any:
+        """The difference as steps from one value to the other, as a chart draws them: the largest ones by name.
+
+        Parameters
+        ----------
+        write : callable, optional
+            Writes a value; as the explanation does unless given.
+
+        Raises
+        ------
+        RequestError
+            Two cells were not compared, or their difference has no parts.
+        """
+        from relatum.present.charts.draw import Steps  # noqa: PLC0415 - needed where it is drawn
+
+        story = self.story
+        difference = story.difference
+        if difference is None or not difference.parts or difference.before is None or difference.after is None:
+            raise RequestError(
+                "There are no steps to draw.", fix="Compare with another cell that has a value: against."
+            )
+        parts = [each for each in difference.parts if each.part]
+        largest = sorted(parts, key=lambda each: -abs(each.part))[:_STEPS]
+        named = [each for each in parts if each in largest]
+        rest = difference.total - sum((each.part for each in named), type(difference.total)(0))
+
+        def signed(value: Any) -> str:
+            return _signed(lambda each: self.written(each, story.type, story.format), value)
+
+        ends = [
+            ", ".join(member_text(member) for _, member in cell) or "total" for cell in (difference.other, story.cell)
+        ]
+        lines = [(ends[0], difference.before, self.written(difference.before, story.type, story.format))]
+        lines += [(each.name, each.part, signed(each.part)) for each in named]
+        if len(parts) > len(named):
+            lines.append((f"{len(parts) - len(named)} others", rest, signed(rest)))
+        lines.append((ends[1], difference.after, written(difference.after)))
+        names, numbers, texts = zip(*lines, strict=True)
+        return Steps(names, tuple(map(float, numbers)), texts)
 
     # -- shown --------------------------------------------------------------------------------------------------------
 

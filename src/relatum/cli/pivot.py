@@ -98,6 +98,18 @@ def pivot(
         Optional[ValuesOn],  # noqa: UP045
         typer.Option("--values-on", help="Where the labels of several values stand.", show_default=False),
     ] = None,
+    chart: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option(
+            metavar="KIND",
+            help="For a picture: bars, stacked, shares, lines, areas, points, heat, panels, ranked, steps, table.",
+            show_default=False,
+        ),
+    ] = None,
+    labels: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option(metavar="TEMPLATE", help="On each mark: '{revenue} · {share}', or none.", show_default=False),
+    ] = None,
     rows_behind: Annotated[
         bool, typer.Option("--rows-behind", help="Into a workbook: the rows too, and sums as formulas over them.")
     ] = False,
@@ -132,7 +144,7 @@ def pivot(
         Optional[Path],  # noqa: UP045
         typer.Option(
             metavar="FILE",
-            help="Write the whole grid to a file; its ending says how: csv, json, parquet, arrow, txt, md, xlsx.",
+            help="Write the whole grid to a file; its ending says how: csv json parquet arrow txt md xlsx png svg pdf.",
             show_default=False,
         ),
     ] = None,
@@ -172,8 +184,9 @@ def pivot(
         )
         grid = _turned(grid, opened, depth, turn)
         if out is not None:
-            grid.save(out, totals=with_totals, rows_behind=rows_behind)
-            tell(f"wrote {out}")
+            said = {} if labels is None else {"labels": labels}
+            told = grid.save(out, totals=with_totals, rows_behind=rows_behind, chart=chart, **said)
+            tell(f"wrote {out}" + (f": {told}" if told else ""))
         elif format is GridFormat.TEXT:
             most = None if notes is NotesShown.ALL else 3
             extent = Extent(limit, most, "--notes all shows them", layout=layout.value)

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import functools
 import os
 from collections.abc import Callable, Mapping
-from dataclasses import replace
+from dataclasses import fields, replace
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +22,8 @@ from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Result
 from relatum.pivot.turning import changed, turned, with_closed, with_open
 from relatum.plan.notes import Note
 from relatum.present.markdown import grid_markdown
+from relatum.present.pictures import picture_bytes
+from relatum.present.sheet import writers_of
 from relatum.present.tables import arrow_bytes, csv_text, json_text, parquet_bytes, write_as
 from relatum.present.text import SCREEN, WHOLE, TextLayout, grid_text
 from relatum.wording import suggestion
@@ -195,6 +198,70 @@ class Grid:
         """
         return grid_text(self.result, width, replace(SCREEN, layout=layout))
 
+    # -- drawn --------------------------------------------------------------------------------------------------------
+
+    def chart(self, kind: str | None = None, **options: Any) -> Any:
+        """The grid as a chart; totals are left out.
+
+        Parameters
+        ----------
+        kind : str, optional
+            ``bars``, ``stacked``, ``shares`` (to 100 %), ``lines``, ``areas``, ``points`` (two values), ``heat``,
+            ``panels`` (a small chart for each), ``ranked`` (bars in order with their cumulative share), ``steps`` (of
+            a change between two members of a column field), ``table`` (a small line in each row). Chosen by sense
+            unless given; :meth:`chart_choice` says which, and why.
+        **options
+            ``value``, ``labels``, ``colour``, ``target``, ``title``, ``mode``, ``size``: see
+            :class:`relatum.present.charts.options.ChartOptions`.
+
+        Returns
+        -------
+        matplotlib.figure.Figure
+            What is drawn; ``figure.savefig`` writes it.
+
+        Raises
+        ------
+        RequestError
+            There are too many marks, the grid has not what the chart needs, or an option is none.
+        """
+        return self._drawn(kind, options)[0]
+
+    def chart_choice(self) -> Any:
+        """Which chart fits the grid, and why; printing it tells both."""
+        from relatum.present.charts.choose import choose  # noqa: PLC0415 - as below
+
+        return choose(self.result)
+
+    def _drawn(self, kind: str | None, options: Mapping[str, Any]) -> Any:
+        from relatum.present.charts.choose import checked  # noqa: PLC0415 - matplotlib is heavy
+        from relatum.present.charts.draw import draw  # noqa: PLC0415 - as above
+        from relatum.present.charts.options import ChartOptions  # noqa: PLC0415 - as above
+
+        known = {each.name for each in fields(ChartOptions)}
+        for name in options:
+            if name not in known:
+                raise RequestError(f"A chart has no option {name}.", fix=suggestion(name, known, noun="option"))
+        chosen = None if kind is None else checked(kind)
+        return draw(self.result, chosen, ChartOptions(**options), self._steps)
+
+    def _steps(self) -> Any:
+        """The steps from the first to the last member of the columns' one field, as an explanation takes them apart."""
+        columns, rows = self.result.axes[self.result.row_count :], self.result.axes[: self.result.row_count]
+        lines = [line for line in self.result.layout().columns.tolist() if TOTAL not in line]
+        if len(columns) != 1 or len(lines) < 2 or not rows:
+            raise RequestError(
+                "Steps lead from one member of a column field to another, by the rows.",
+                fix="Ask for rows, and for columns with two members: calendar.year where calendar.year >= 2023.",
+            )
+        (first,), (last,) = lines[0], lines[-1]
+        name = columns[0].name
+        values = columns[0].member_values(np.array([first, last]))
+        if first not in values or last not in values:
+            raise RequestError("Steps lead between plain members, not null or no match.")
+        asked = replace(self.request, rows=())
+        found = self._explained(asked, 0, {name: values[last]}, {name: values[first]}, rows[0].name, 5)
+        return found.steps(writers_of(self.result)[0])
+
     def to_arrow(self, totals: bool = False) -> Any:
         """A tidy ``pyarrow.Table``: one row for each combination shown, values exact.
 
@@ -255,7 +322,15 @@ class Grid:
         )
         return frame
 
-    def save(self, path: str | os.PathLike[str], *, totals: bool = False, rows_behind: bool = False) -> None:
+    def save(
+        self,
+        path: str | os.PathLike[str],
+        *,
+        totals: bool = False,
+        rows_behind: bool = False,
+        chart: str | None = None,
+        **options: Any,
+    ) -> str:
         """Write the whole grid to a file, in the way that its ending names; it is replaced in one step.
 
         Parameters
@@ -267,6 +342,13 @@ class Grid:
             Subtotals and totals too; in the grid as shown they stand anyway.
         rows_behind : bool
             In a workbook, add the rows that sums are over, and make these sums formulas over them.
+        chart, **options
+            For ``.png``, ``.svg`` and ``.pdf``: the kind of chart and its options, as :meth:`chart` takes them.
+
+        Returns
+        -------
+        str
+            Which chart was drawn and why, with what is to be noted of it; empty for other files.
 
         Raises
         ------
@@ -274,6 +356,13 @@ class Grid:
             The ending is another one.
         """
         target = Path(path)
+        told: list[str] = []
+
+        def draws(ending: str) -> bytes:
+            figure, choice, notes = self._drawn(chart, options)
+            told.extend([f"chart {choice}", *notes])
+            return picture_bytes(figure, ending)
+
         if rows_behind and target.suffix.lower() != ".xlsx":
             raise RequestError("Rows are behind a workbook alone.", path=target, fix="Name a file ending in .xlsx.")
         write_as(
@@ -287,8 +376,10 @@ class Grid:
                 ".txt": lambda: grid_text(self.result, 200, WHOLE) + "\n",
                 ".md": self.to_markdown,
                 ".xlsx": lambda: self._workbook(rows_behind),
+                **{ending: functools.partial(draws, ending) for ending in PICTURES},
             },
         )
+        return "; ".join(told)
 
     def _workbook(self, rows_behind: bool) -> bytes:
         from relatum.present.workbook import workbook_bytes  # noqa: PLC0415 - needed where a workbook is written

@@ -1,0 +1,106 @@
+"""Which chart a grid is drawn as when nothing is said, and why."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal, get_args
+
+from relatum.errors import RequestError
+from relatum.pivot.result import Result
+from relatum.present.charts.frame import Frame, frame_of
+from relatum.wording import suggestion
+
+Kind = Literal["bars", "stacked", "shares", "lines", "areas", "points", "heat", "panels", "ranked", "steps", "table"]
+KINDS: tuple[Kind, ...] = get_args(Kind)
+#: So many marks and categories are still legible.
+_MOST_MARKS = {
+    "bars": 120, "stacked": 400, "shares": 400, "lines": 20_000, "areas": 20_000, "points": 5_000, "heat": 2_500,
+    "panels": 20_000, "ranked": 60, "steps": 60, "table": 20_000,
+}  # fmt: skip
+_MOST_CATEGORIES = {"bars": 60, "stacked": 60, "shares": 60, "ranked": 60, "heat": 80, "table": 60, "steps": 60}
+_MOST_SERIES = {"bars": 8, "stacked": 12, "shares": 12, "lines": 12, "areas": 12, "panels": 24, "heat": 60}
+_FEW_SERIES, _FEW_BARS = 4, 48
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """A kind of chart, whether rows and columns change places in it, and why it is drawn."""
+
+    kind: Kind
+    swapped: bool
+    reason: str
+
+    def __str__(self) -> str:
+        return f"{self.kind}: {self.reason}"
+
+
+def choose(result: Result) -> Choice:
+    """The chart that fits a grid.
+
+    Time goes on a line, shares of a whole stand at 100 %, many members lie on horizontal bars, two fields of many
+    members are a heat map.
+    """
+    frame = frame_of(result)
+    if len(frame.categories) <= 1 and len(frame.series) > 1 and frame.series_field:
+        swapped = frame_of(result, swapped=True)
+        return Choice(_choose(swapped)[0], True, _choose(swapped)[1])
+    if frame.series_time and not frame.time:
+        return Choice(*_over_time(frame_of(result, swapped=True), True))
+    if frame.time:
+        return Choice(*_over_time(frame, False))
+    kind, reason = _choose(frame)
+    return Choice(kind, False, reason)
+
+
+def _over_time(frame: Frame, swapped: bool) -> tuple[Kind, bool, str]:
+    time = frame.fields[-1]
+    if _whole(frame) and len(frame.series) <= _MOST_SERIES["shares"]:
+        return "shares", swapped, f"the value is a share of a whole, and {time} is time"
+    if len(frame.fields) > 1:
+        return "bars", swapped, f"{time} starts anew in each {frame.fields[-2]}"
+    if len(frame.categories) < 3 and len(frame.series) > 1:
+        return ("bars", not swapped, f"there are too few of {time} for a line")
+    if len(frame.series) > _MOST_SERIES["lines"]:
+        return "panels", swapped, f"{time} is time, and {len(frame.series)} lines in one chart could not be told apart"
+    return "lines", swapped, f"{time} is time"
+
+
+def _choose(frame: Frame) -> tuple[Kind, str]:
+    values = {each.value for each in frame.series}
+    members = len(frame.series) // max(len(values), 1)
+    if members > 1 and _whole(frame) and members <= _MOST_SERIES["shares"]:
+        return "shares", "the value is a share of a whole"
+    if members > _FEW_SERIES or len(frame.categories) * members > _FEW_BARS * 2:
+        return "heat", f"{len(frame.categories)} by {members} members are too many bars"
+    if len(frame.categories) > 20 and len(values) == 2 and members == 1:
+        return "points", f"there are two values for {len(frame.categories)} members"
+    return "bars", "members are compared"
+
+
+def _whole(frame: Frame) -> bool:
+    """Whether the values are shares of what the series of a category add up to."""
+    formulas = {frame.result.values[each.value].formula.replace(" ", "") for each in frame.series}
+    return len(frame.series) > 1 and all(each.startswith("share(") for each in formulas)
+
+
+def checked(kind: str) -> Kind:
+    """A kind by its name; a RequestError where there is none of that name."""
+    for each in KINDS:
+        if kind == each:
+            return each
+    raise RequestError(f"There is no chart {kind}.", fix=suggestion(kind, KINDS, noun="chart"))
+
+
+def refuse_crowd(kind: Kind, frame: Frame) -> None:
+    """Raise a RequestError for more marks than could be read."""
+    counts = (
+        ("marks", frame.marks, _MOST_MARKS[kind]),
+        ("members along it", len(frame.categories), _MOST_CATEGORIES.get(kind, 100_000)),
+        ("series", len(frame.series), _MOST_SERIES.get(kind, 100_000)),
+    )
+    for what, count, most in counts:
+        if count > most:
+            raise RequestError(
+                f"The chart would have {count:,} {what}, and {kind} can be read up to {most:,}.",
+                fix="Show fewer: top 20 with others after the field, or a condition.",
+            )

@@ -1,0 +1,159 @@
+"""From a grid to a figure."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import assert_never
+
+from matplotlib.figure import Figure
+
+from relatum.errors import RequestError
+from relatum.pivot.result import Result
+from relatum.present.charts.bars import draw_bars, draw_ranked, draw_steps, lying
+from relatum.present.charts.canvas import Canvas, canvas
+from relatum.present.charts.choose import Choice, Kind, choose, refuse_crowd
+from relatum.present.charts.frame import Frame, frame_of
+from relatum.present.charts.lines import draw_heat, draw_lines, draw_panels, draw_points, draw_table
+from relatum.present.charts.options import ChartOptions, check_options
+
+_WIDE, _HIGH = 9.2, 5.2
+
+
+@dataclass(frozen=True, slots=True)
+class Steps:
+    """A change in steps: what each is called, how much, and how that is written; the ends are totals."""
+
+    names: tuple[str, ...]
+    numbers: tuple[float, ...]
+    texts: tuple[str, ...]
+
+
+def draw(
+    result: Result, kind: Kind | None, options: ChartOptions, steps: Callable[[], Steps]
+) -> tuple[Figure, Choice, tuple[str, ...]]:
+    """A grid as a figure, with the choice of its kind and what is to be noted about it.
+
+    Parameters
+    ----------
+    result : Result
+        The grid.
+    kind : str, optional
+        Which chart; chosen by sense unless given.
+    options : ChartOptions
+        What else is said.
+    steps : callable
+        Finds the steps of the grid's change, where these are drawn.
+
+    Raises
+    ------
+    RequestError
+        There are too many marks, or the grid has not what the chart needs.
+    """
+    choice = choose(result) if kind is None else _stated(result, kind)
+    whole = frame_of(result, swapped=choice.swapped)
+    check_options(options, whole)
+    frame = _drawn(whole, options, choice.kind)
+    refuse_crowd(choice.kind, frame)
+    found = steps() if choice.kind == "steps" else None
+    with canvas(frame, whole, options, _size(frame, choice.kind, found), _texts(whole)) as made:
+        _draw(made, choice.kind, found)
+    return made.figure, choice, tuple(made.notes)
+
+
+def _stated(result: Result, kind: Kind) -> Choice:
+    frame = frame_of(result)
+    along = kind in ("lines", "areas", "panels", "table")
+    swapped = along and frame.series_time and not frame.time
+    if kind in ("ranked", "steps"):
+        swapped = False
+    return Choice(kind, swapped, "as asked")
+
+
+def _drawn(whole: Frame, options: ChartOptions, kind: Kind) -> Frame:
+    """The marks that are drawn themselves: those of one value, or of all that are written alike."""
+    values = list(dict.fromkeys(each.value for each in whole.series))
+    first = whole.value_number(options.value) if options.value else values[0]
+    if not whole.of_value(first):
+        raise RequestError(f"The value {options.value} is no number, so there is nothing to draw.")
+    apart = {whole.value_number(label) for label in (options.colour, options.target) if label}
+    alike = [
+        each
+        for each in values
+        if each == first
+        or (
+            not options.value
+            and not whole.series_field
+            and each not in apart
+            and "{" not in options.labels
+            and _unit(whole, each) == _unit(whole, first)
+        )
+    ]
+    if kind == "points":
+        if len(values) < 2:
+            raise RequestError("Points need two values: one along and one up.", fix="Ask for two values.")
+        alike = [first]
+    if kind == "ranked":
+        alike = [first]
+        if len(whole.of_value(first)) > 1:
+            raise RequestError("Bars in order are of one value by the rows alone.", fix="Leave out the columns.")
+    return replace(whole, series=tuple(each for each in whole.series if each.value in alike))
+
+
+def _unit(frame: Frame, number: int) -> tuple[str, str, str]:
+    value = frame.result.values[number]
+    return value.format.pattern, value.format.scale, value.format.duration
+
+
+def _texts(frame: Frame) -> Sequence[str]:
+    texts = [label for each in frame.categories for label in each.labels]
+    texts += [each.name for each in frame.series] + [cell.text for each in frame.series for cell in each.cells[:50]]
+    return [*texts, *frame.fields, frame.result.where, *(frame.heading(each.value) for each in frame.series)]
+
+
+def _size(frame: Frame, kind: Kind, steps: Steps | None) -> tuple[float, float]:
+    """A size in inches that leaves room for every label."""
+    rows, columns = len(frame.categories), len(frame.series)
+    match kind:
+        case "heat":
+            return min(max(_WIDE, 2.4 + columns * 0.75), 22), min(max(2.4, 1.6 + rows * 0.3), 22)
+        case "table":
+            return _WIDE, min(1.3 + columns * 0.34, 26)
+        case "panels":
+            return _WIDE + 1.5, min(1.2 + -(-columns // 4) * 1.7, 22)
+        case "bars":
+            return (
+                (_WIDE, min(max(3.0, 1.5 + rows * max(0.26, 0.16 * columns)), 24)) if lying(frame) else (_WIDE, _HIGH)
+            )
+        case "stacked" | "shares":
+            return (_WIDE, min(max(3.0, 1.6 + rows * 0.32), 24)) if lying(frame) else (_WIDE, _HIGH)
+        case "steps":
+            many = steps is not None and (len(steps.names) > 8 or max(map(len, steps.names)) > 10)
+            return (_WIDE, max(3.2, 1.5 + 0.32 * len(steps.names))) if many and steps is not None else (_WIDE, _HIGH)
+        case "lines" | "areas" | "points" | "ranked":
+            return _WIDE, _HIGH
+        case _:
+            assert_never(kind)
+
+
+def _draw(made: Canvas, kind: Kind, steps: Steps | None) -> None:
+    match kind:
+        case "bars" | "stacked" | "shares":
+            draw_bars(made, kind)
+        case "lines" | "areas":
+            draw_lines(made, kind)
+        case "points":
+            draw_points(made)
+        case "heat":
+            draw_heat(made)
+        case "panels":
+            draw_panels(made)
+        case "ranked":
+            draw_ranked(made)
+        case "table":
+            draw_table(made)
+        case "steps":
+            assert steps is not None, "the steps of a change are found before they are drawn"
+            draw_steps(made, steps.names, steps.numbers, steps.texts)
+        case _:
+            assert_never(kind)

@@ -1,0 +1,204 @@
+"""A grid as a chart sees it: marks by category and series, totals left out."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from relatum.data.types import Kind
+from relatum.errors import RequestError
+from relatum.pivot.result import Axis, Result
+from relatum.present.numbers import Writer
+from relatum.present.paint import Paint, paint, series
+from relatum.present.sheet import Cell, Label, Line, headed, sheet_of
+
+#: Columns of a calendar in which time goes on.
+_PERIODS = frozenset(
+    ("date", "week", "month", "quarter", "year", "fiscal_year", "fiscal_quarter", "month_of_year", "quarter_of_year")
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Category:
+    """One place along a chart: its labels, outermost first."""
+
+    labels: tuple[str, ...]
+    codes: tuple[int, ...]
+
+    @property
+    def name(self) -> str:
+        """Its innermost label."""
+        return self.labels[-1] if self.labels else ""
+
+    @property
+    def outer(self) -> str:
+        """What it lies in, as one text."""
+        return " / ".join(self.labels[:-1])
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Series:
+    """The marks of one colour: a number for each category, NaN where there is none, and the cells as written."""
+
+    name: str
+    value: int
+    numbers: NDArray[np.float64]
+    cells: tuple[Cell, ...]
+    paint: Paint
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Frame:
+    """What a chart draws. ``fields`` are the headings of the categories' fields, ``time`` whether the innermost is."""
+
+    result: Result
+    writers: tuple[Writer, ...]
+    fields: tuple[str, ...]
+    categories: tuple[Category, ...]
+    series: tuple[Series, ...]
+    series_field: str
+    time: bool
+    series_time: bool
+
+    @property
+    def marks(self) -> int:
+        """How many marks there are."""
+        return sum(int(np.isfinite(each.numbers).sum()) for each in self.series)
+
+    def of_value(self, number: int) -> tuple[Series, ...]:
+        """The series of one of the request's values."""
+        return tuple(each for each in self.series if each.value == number)
+
+    def heading(self, number: int) -> str:
+        """What heads a value, with its unit."""
+        return headed(self.result.values[number], self.writers[number])
+
+    def value_number(self, label: str) -> int:
+        """The number of a value by its label."""
+        labels = [each.label for each in self.result.values]
+        if label not in labels:
+            raise RequestError(f"The grid has no value {label}.", fix=f"It has {', '.join(labels)}.")
+        return labels.index(label)
+
+
+def frame_of(result: Result, *, swapped: bool = False) -> Frame:
+    """A grid as marks.
+
+    Parameters
+    ----------
+    result : Result
+        The grid.
+    swapped : bool
+        Take columns for categories, and rows for series.
+
+    Raises
+    ------
+    RequestError
+        No value is a number, or there are neither rows nor columns.
+    """
+    plain = replace(result, request=replace(result.request, values_on="columns"))
+    sheet = sheet_of(plain)
+    numeric = [number for number, value in enumerate(result.values) if value.type.numeric]
+    if not numeric:
+        raise RequestError("No value of the grid is a number, so there is nothing to draw.")
+    if not result.axes:
+        raise RequestError(
+            "A chart needs members to compare, and the grid has one cell.", fix="Ask for rows or columns."
+        )
+    count = result.row_count
+    rows = [at for at, line in enumerate(sheet.rows) if not line.total]
+    tops = [at for at, line in enumerate(sheet.columns) if not line.total]
+    axes = (result.axes[:count], result.axes[count:])
+    depth = len(axes[1])
+    grid = [[sheet.cells[row][top] for top in tops] for row in rows]
+    heads = [_category(sheet.rows[row], axes[0]) for row in rows]
+    columns = [sheet.columns[top] for top in tops]
+    per = len(result.values)
+    members = [_category(line, axes[1], depth) for line in columns[::per]]
+    if swapped:
+        categories, others, fields, owners = members, heads, axes[1], axes[0]
+        cells = {(at, other, number): grid[other][at * per + number]
+                 for at in range(len(members)) for other in range(len(heads)) for number in numeric}  # fmt: skip
+    else:
+        categories, others, fields, owners = heads, members, axes[0], axes[1]
+        cells = {(at, other, number): grid[at][other * per + number]
+                 for at in range(len(heads)) for other in range(len(members)) for number in numeric}  # fmt: skip
+    paints = _paints(result, others, owners, len(numeric))
+    found = []
+    for other, head in enumerate(others):
+        for number in numeric:
+            own = tuple(cells[at, other, number] for at in range(len(categories)))
+            name = " / ".join(head.labels)
+            value = result.values[number].heading
+            title = f"{name}, {value}" if name and len(numeric) > 1 else name or value
+            place = other if len(numeric) == 1 or len(others) > 1 else numeric.index(number)
+            found.append(Series(title, number, np.array([_number(cell) for cell in own]), own, paints[place]))
+    return Frame(
+        result,
+        sheet.writers,
+        tuple(axis.label for axis in fields if axis.attribute is None),
+        tuple(categories),
+        tuple(found),
+        " / ".join(axis.label for axis in owners if axis.attribute is None),
+        bool(fields) and _is_time(fields[-1]),
+        bool(owners) and _is_time(owners[-1]),
+    )
+
+
+def _category(line: Line, axes: Sequence[Axis], depth: int | None = None) -> Category:
+    labels: list[str] = []
+    codes: list[int] = []
+    for label, axis in zip(line.labels[:depth], axes, strict=False):
+        text = _marked(label)
+        if axis.attribute is not None and labels:
+            labels[-1] = f"{labels[-1]} · {text}" if text else labels[-1]
+        elif label.kind != "below":
+            labels.append(text)
+            codes.append(label.code)
+    return Category(tuple(labels), tuple(codes))
+
+
+def _marked(label: Label) -> str:
+    text = label.text.lstrip("▸▾ ")
+    return f"{label.look.mark} {text}" if label.look.mark else text
+
+
+def _number(cell: Cell) -> float:
+    value: Any = cell.value
+    if value is None or isinstance(value, bool) or not isinstance(value, int | float | Decimal):
+        return math.nan
+    return float(value)
+
+
+def _is_time(axis: Axis) -> bool:
+    return axis.period in _PERIODS or axis.members.values.type.kind in (Kind.DATE, Kind.TIMESTAMP)
+
+
+def member_paint(result: Result, axis: Axis, code: int, name: str) -> Paint | None:
+    """The colour that the model gives a member, or none."""
+    values = axis.member_values(np.array([code])) if code >= 0 else {}
+    for text in (name, str(values.get(code, ""))):
+        if text and text in axis.colours:
+            return paint(axis.colours[text], result.theme)
+    return None
+
+
+def _paints(result: Result, members: Sequence[Category], axes: Sequence[Axis], values: int) -> list[Paint]:
+    """A colour for each series: the member's own, else by its place in its column, so that it stays the same."""
+    if not axes or not members or not members[0].labels:
+        return [series(result.theme, number) for number in range(max(values, 1))]
+    axis = [each for each in axes if each.attribute is None][-1]
+    found: list[Paint] = []
+    for member in members:
+        code = member.codes[-1] if member.codes else -1
+        own = member_paint(result, axis, code, member.name)
+        place = int(axis.rank[code]) if 0 <= code < len(axis.rank) else len(found)
+        shifted = (series(result.theme, place + step) for step in range(8))
+        found.append(own or next((each for each in shifted if each not in found), series(result.theme, place)))
+    return found

@@ -1,0 +1,85 @@
+"""What a person may say about a chart beside its kind."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from relatum.errors import RequestError
+from relatum.present.charts.frame import Frame, Series
+from relatum.present.paint import Mode
+
+_HOLE = re.compile(r"\{([^{}]+)\}")
+
+
+@dataclass(frozen=True, slots=True)
+class ChartOptions:
+    """Options of a chart; empty ones are chosen by sense.
+
+    Parameters
+    ----------
+    value : str
+        The label of the value that is drawn; the first one unless given.
+    labels : str
+        What stands on each mark: a template with labels of values in braces, ``"{revenue} · {share}"``; ``none`` for
+        nothing. Unless given, the value where there is room.
+    colour : str
+        The label of a value whose numbers colour the marks.
+    target : str
+        The label of a value that is drawn as a mark on each bar.
+    title : str
+        What stands above; the values unless given.
+    mode : str
+        ``light`` or ``dark``.
+    size : tuple of float
+        Width and height in inches.
+    """
+
+    value: str = ""
+    labels: str = ""
+    colour: str = ""
+    target: str = ""
+    title: str = ""
+    mode: Mode = "light"
+    size: tuple[float, float] | None = None
+
+
+def check_options(options: ChartOptions, frame: Frame) -> None:
+    """Raise a RequestError for an option that names a value the grid has not, or a mode or size that is none."""
+    for label in (options.value, options.colour, options.target, *_HOLE.findall(options.labels)):
+        if label and label != "none":
+            frame.value_number(label)
+    if options.labels and options.labels != "none" and not _HOLE.search(options.labels):
+        raise RequestError(
+            f"The labels {options.labels!r} name no value.", fix="Write values in braces: '{revenue} · {share}'."
+        )
+    if options.mode not in ("light", "dark"):
+        raise RequestError(f"A chart is light or dark, not {options.mode}.")
+    if options.size is not None and not all(1 <= each <= 100 for each in options.size):
+        raise RequestError("A chart is 1 to 100 inches wide and high.")
+
+
+def mark_texts(frame: Frame, one: Series, template: str) -> Sequence[str]:
+    """What stands on each mark of a series."""
+    if template == "none":
+        return [""] * len(one.cells)
+    if not template:
+        return ["" if cell.null or not cell.there else _marked(cell.look.mark, cell.text) for cell in one.cells]
+    same = [each for each in frame.series if each.name.split(", ")[0] == one.name.split(", ")[0]]
+    names = _HOLE.findall(template)
+    beside = {}
+    for name in names:
+        number = frame.value_number(name)
+        found = next((each for each in same if each.value == number), None)
+        beside[name] = found if found is not None else frame.of_value(number)[0]
+    return [
+        ""
+        if not one.cells[at].there or one.cells[at].null
+        else _HOLE.sub(lambda hole, at=at: beside[hole[1]].cells[at].text, template)  # type: ignore[misc]
+        for at in range(len(one.cells))
+    ]
+
+
+def _marked(mark: str, text: str) -> str:
+    return f"{mark} {text}" if mark else text
