@@ -171,13 +171,17 @@ class Explanation:
         named = [each for each in parts if each in largest]
         rest = difference.total - sum((each.part for each in named), type(difference.total)(0))
 
-        def signed(value: Any) -> str:
-            return _signed(lambda each: self.written(each, story.type, story.format), value)
+        def usual(value: Any) -> str:
+            return self.written(value, story.type, story.format)
 
-        ends = [
-            ", ".join(member_text(member) for _, member in cell) or "total" for cell in (difference.other, story.cell)
-        ]
-        lines = [(ends[0], difference.before, self.written(difference.before, story.type, story.format))]
+        written = write or usual
+
+        def signed(value: Any) -> str:
+            return _signed(written, value)
+
+        cells = difference.other, story.cell
+        ends = [", ".join(plain(member) for _, member in cell) or "total" for cell in cells]
+        lines = [(ends[0], difference.before, written(difference.before))]
         lines += [(each.name, each.part, signed(each.part)) for each in named]
         if len(parts) > len(named):
             lines.append((f"{len(parts) - len(named)} others", rest, signed(rest)))

@@ -137,11 +137,11 @@ def _label(
     texts = mark_texts(made.whole, one, made.options.labels)
     whole = abs(np.subtract(*(plot.get_xlim() if flat else plot.get_ylim()))) or 1.0
     beyond = _targets_of(made, one)
-    narrow = not flat and not made.options.labels
+    room_across = _inches(made, plot, bars[0].get_width()) * (1.15 if inside else 1.3) if not flat else math.inf
+    if not made.options.labels and max(map(len, texts)) * made.size * 0.0082 > room_across:
+        return
     for at, (bar, text, number, colour) in enumerate(zip(bars, texts, numbers, colours, strict=True)):
         if not text or math.isnan(number):
-            continue
-        if narrow and len(text) * made.size * 0.0082 > _inches(made, plot, bar.get_width()) * (1.15 if inside else 1.3):
             continue
         if inside:
             room = abs(bar.get_width() if flat else bar.get_height())
@@ -175,7 +175,8 @@ def _targets_of(made: Canvas, one: Series) -> list[float]:
     """Where the targets of a series lie, below every number where there are none."""
     if not made.options.target:
         return [-math.inf] * len(one.cells)
-    return np.nan_to_num(beside_of(made, one, made.whole.value_number(made.options.target)).numbers).tolist()
+    beside = beside_of(made, one, made.whole.value_number(made.options.target))
+    return [float(each) for each in np.nan_to_num(beside.numbers)]
 
 
 def _targets(made: Canvas, plot: Any, flat: bool, places: Any, thick: float) -> None:
