@@ -326,7 +326,7 @@ class Star(Contexts):
             axes = context.filters[: len(numbers)]
             judged = [pair for tree in trees for pair in self.judged(tree, context, axes)]
             # What nests may have a value for members that nobody sees: they are not shown.
-            seen = [pair for pair in judged if combination in with_no_match or self.is_simple(pair[0])]
+            seen = [pair for pair in judged if combination in with_no_match or self.needs_rows(pair[0])]
             if bare and combination in with_no_match - real and self.no_match_is_there(own, combination):
                 seen += [pair for tree in trees for pair in self.outermost(tree, context)]
             if any(self.aggregate(call, inner) is not None for call, inner in seen):
@@ -384,6 +384,32 @@ class Star(Contexts):
 
     def is_simple(self, node: Call) -> bool:
         return not node.per and not self.sources(self.parts_of(node))
+
+    def needs_rows(self, node: Call) -> bool:
+        """Whether an aggregate has no value where no rows of it are visible, however it nests."""
+        if self.is_simple(node):
+            return True
+        return node.function not in ("count", "count_distinct") and all(map(self.lacks, self.parts_of(node)))
+
+    def lacks(self, node: Syntax) -> bool:
+        """Whether a formula has no value where an aggregate of it has none."""
+        match node:
+            case Name(parts=(name,)):
+                return name in self.measures and self.lacks(parsed(self.measures[name]))
+            case Changed(formula=inner):
+                return self.lacks(inner)
+            case Call(function="coalesce"):
+                return all(map(self.lacks, node.arguments))
+            case Call(function="nullif"):
+                return self.lacks(node.arguments[0])
+            case Call() if node.function not in FUNCTIONS:
+                return node.function not in ("sole", "narrowed") and node.among is None and self.needs_rows(node)
+            case Operation(operator="and" | "or" | "in" | "is_null"):
+                return False
+            case Call() | Operation():
+                return any(map(self.lacks, children(node)))
+            case _:
+                return False
 
     def judged(self, node: Syntax, context: Context, axes: tuple[Filter, ...]) -> list[tuple[Call, Context]]:
         """The aggregates of a formula for which every axis member is in force, with their contexts."""

@@ -15,7 +15,7 @@ from relatum.pivot.behind import rows_behind
 from relatum.pivot.members import find_members
 from relatum.pivot.request import Names, Request, Values, ValueText, ask
 from relatum.pivot.turning import request_of, saved_as
-from relatum.present.grid import Grid
+from relatum.present.grid import Grid, Questions
 from relatum.present.members import MemberList
 from relatum.present.numbers import check_format
 from relatum.session.session import Session
@@ -116,13 +116,14 @@ class Askable(Editable):
             if value.format.pattern:
                 check_format(value.format.pattern, value.label, bool(value.format.duration))
         session = self._session
-        asked = functools.partial(answer, session)
-        return Grid(
-            asked(request),
-            asked,
+        questions = Questions(
+            functools.partial(answer, session),
+            functools.partial(answer, session, with_parts=True),
             functools.partial(_explained, session),
             functools.partial(rows_behind, session),
+            functools.partial(find_members, session),
         )
+        return Grid(questions.asked(request), questions)
 
     def members(self, column: str, where: str | None = None, *, value: str = "", like: str = "") -> MemberList:
         """The members of a column, each with its rows of the facts: what to choose a filter's value from.

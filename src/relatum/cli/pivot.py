@@ -110,6 +110,10 @@ def pivot(
         Optional[str],  # noqa: UP045
         typer.Option(metavar="TEMPLATE", help="On each mark: '{revenue} · {share}', or none.", show_default=False),
     ] = None,
+    prepare: Annotated[
+        list[str],
+        typer.Option("--prepare", metavar="COLUMNS", help="Into a page: also the grid of each member of these."),
+    ] = [],  # noqa: B006
     rows_behind: Annotated[
         bool, typer.Option("--rows-behind", help="Into a workbook: the rows too, and sums as formulas over them.")
     ] = False,
@@ -144,7 +148,7 @@ def pivot(
         Optional[Path],  # noqa: UP045
         typer.Option(
             metavar="FILE",
-            help="Write the whole grid to a file; its ending says how: csv json parquet arrow txt md xlsx png svg pdf.",
+            help="Write the whole grid to a file, by its ending: csv json parquet arrow txt md html xlsx png svg pdf.",
             show_default=False,
         ),
     ] = None,
@@ -185,7 +189,7 @@ def pivot(
         grid = _turned(grid, opened, depth, turn)
         if out is not None:
             said = {} if labels is None else {"labels": labels}
-            told = grid.save(out, totals=with_totals, rows_behind=rows_behind, chart=chart, **said)
+            told = grid.save(out, totals=with_totals, rows_behind=rows_behind, chart=chart, prepare=prepare, **said)
             tell(f"wrote {out}" + (f": {told}" if told else ""))
         elif format is GridFormat.TEXT:
             most = None if notes is NotesShown.ALL else 3

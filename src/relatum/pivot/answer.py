@@ -12,8 +12,9 @@ from relatum.pivot.axes import Resolved, resolve_request
 from relatum.pivot.formats import format_of, measure_of, share_notes
 from relatum.pivot.grains import ordering_of, wanted_of
 from relatum.pivot.lines import line_notes
+from relatum.pivot.recipes import RecipeMaker
 from relatum.pivot.request import Request, ValueText
-from relatum.pivot.result import Axis, Result, Value
+from relatum.pivot.result import Axis, PartColumn, Result, Value
 from relatum.pivot.styling import cell_rules, member_rules, style_notes
 from relatum.plan.compile import Wanted
 from relatum.plan.engine import Answer
@@ -26,8 +27,17 @@ _RECURRING = {"month_of_year": "month", "quarter_of_year": "quarter"}
 _YEARLY = frozenset({"year", "quarter", "month", "date", "week", "fiscal_year", "fiscal_quarter"})
 
 
-def answer(session: Session, request: Request) -> Result:
+def answer(session: Session, request: Request, *, with_parts: bool = False) -> Result:
     """Ask a session a request.
+
+    Parameters
+    ----------
+    session : Session
+        The model with its data.
+    request : Request
+        The question.
+    with_parts : bool
+        Work out the parts that totals over some members may be put together from, too.
 
     Raises
     ------
@@ -42,7 +52,10 @@ def answer(session: Session, request: Request) -> Result:
     session = resolved.session
     tell_step("working out the answer")
     styled = cell_rules(session, request)
-    wanted = replace(wanted_of(resolved, request.show_empty, request.cell_limit), beside=styled.conditions)
+    maker = RecipeMaker(session, resolved.fields)
+    recipes = tuple(map(maker.recipe, resolved.formulas)) if with_parts else ()
+    beside = (*styled.conditions, *(part.expression for part in maker.parts))
+    wanted = replace(wanted_of(resolved, request.show_empty, request.cell_limit), beside=beside)
     plan, notes = session.plan(wanted)
     found = session.engine.run(plan)
     notes += loss_notes(found.losses)
@@ -70,6 +83,11 @@ def answer(session: Session, request: Request) -> Result:
         styled.rules,
         member_rules(session, request, resolved, axes, answer),
         declaration.theme,
+        recipes,
+        tuple(
+            PartColumn(len(resolved.formulas) + len(styled.conditions) + number, part.merge)
+            for number, part in enumerate(maker.parts)
+        ),
     )
 
 

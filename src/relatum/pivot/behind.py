@@ -13,8 +13,9 @@ from relatum.errors import RequestError
 from relatum.language.expression import Aggregate, ColumnValue, Expression, columns_in
 from relatum.model.names import column_name
 from relatum.pivot.axes import Resolved, resolve_request
-from relatum.pivot.recipes import Recipe, RecipeMaker
+from relatum.pivot.recipes import RecipeMaker
 from relatum.pivot.request import Request
+from relatum.pivot.result import Recipe
 from relatum.plan.compile import Wanted
 from relatum.plan.engine import Evidence
 from relatum.plan.nodes import Aggregation

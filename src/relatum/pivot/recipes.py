@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
@@ -10,6 +9,7 @@ from relatum.data.types import INTEGER
 from relatum.language.expression import Aggregate, Apply, Constant, Expression, InContext, MoveDates
 from relatum.language.register import AGGREGATES
 from relatum.pivot.axes import AxisField
+from relatum.pivot.result import Recipe
 from relatum.session.session import Session
 
 Merge = Literal["sum", "min", "max"]
@@ -24,28 +24,6 @@ class Part:
     expression: Expression
     merge: Merge
     fields: frozenset[int]
-
-
-@dataclass(frozen=True, slots=True)
-class Recipe:
-    """How a value is worked out from parts.
-
-    ``steps`` is a tree of lists: ``["part", number]``, ``["number", value]`` or an operation with its arguments.
-    ``fields`` are the positions of the fields over whose members all of its parts add up.
-    """
-
-    steps: list[Any]
-    fields: frozenset[int]
-    reason: str = ""
-
-    @property
-    def numbers(self) -> tuple[int, ...]:
-        """The parts that it uses."""
-        return tuple(dict.fromkeys(_numbers(self.steps))) if self.steps else ()
-
-    def with_numbers(self, numbers: Mapping[int, int]) -> Recipe:
-        """The recipe with its parts numbered anew."""
-        return replace(self, steps=_renumbered(self.steps, numbers))
 
 
 @dataclass(slots=True)
@@ -70,7 +48,7 @@ class RecipeMaker:
         if isinstance(found, str):
             return Recipe([], frozenset(), found)
         every = frozenset(range(len(self.fields)))
-        used = [self.parts[number] for number in _numbers(found)]
+        used = [self.parts[number] for number in Recipe(found, frozenset()).numbers]
         return Recipe(found, frozenset.intersection(every, *(each.fields for each in used)) if used else frozenset())
 
     def _steps(self, expression: Expression) -> list[Any] | str:
@@ -138,15 +116,3 @@ class RecipeMaker:
 def _put(outer: Expression, inner: Aggregate) -> Expression:
     """An aggregate in the brackets of another."""
     return replace(outer, formula=_put(outer.formula, inner)) if isinstance(outer, InContext) else inner
-
-
-def _renumbered(steps: list[Any], numbers: Mapping[int, int]) -> list[Any]:
-    if steps[0] == "part":
-        return ["part", numbers[steps[1]]]
-    return [_renumbered(each, numbers) if isinstance(each, list) else each for each in steps]
-
-
-def _numbers(steps: list[Any]) -> list[int]:
-    if steps[0] == "part":
-        return [steps[1]]
-    return [number for each in steps[1:] if isinstance(each, list) for number in _numbers(each)]

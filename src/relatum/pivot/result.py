@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
-from typing import Any
+from dataclasses import dataclass, field, replace
+from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
@@ -86,6 +86,49 @@ class CellRule:
     condition: int | None
 
 
+@dataclass(frozen=True, slots=True)
+class Recipe:
+    """How a value is worked out from parts that add up over members.
+
+    ``steps`` is a tree of lists: ``["part", number]``, ``["number", value]`` or an operation with its arguments; empty
+    where there is none, for the ``reason``. ``fields`` are the positions of the fields over whose members all of its
+    parts add up.
+    """
+
+    steps: list[Any]
+    fields: frozenset[int]
+    reason: str = ""
+
+    @property
+    def numbers(self) -> tuple[int, ...]:
+        """The parts that it uses."""
+        return tuple(dict.fromkeys(_part_numbers(self.steps))) if self.steps else ()
+
+    def with_numbers(self, numbers: Mapping[int, int]) -> Recipe:
+        """The recipe with its parts numbered anew."""
+        return replace(self, steps=_renumbered(self.steps, numbers))
+
+
+def _renumbered(steps: list[Any], numbers: Mapping[int, int]) -> list[Any]:
+    if steps[0] == "part":
+        return ["part", numbers[steps[1]]]
+    return [_renumbered(each, numbers) if isinstance(each, list) else each for each in steps]
+
+
+def _part_numbers(steps: list[Any]) -> list[int]:
+    if steps[0] == "part":
+        return [steps[1]]
+    return [number for each in steps[1:] if isinstance(each, list) for number in _part_numbers(each)]
+
+
+@dataclass(frozen=True, slots=True)
+class PartColumn:
+    """A part of values: which of the columns beside the values it is, and how it is put together over members."""
+
+    column: int
+    merge: Literal["sum", "min", "max"]
+
+
 @dataclass(frozen=True, slots=True, eq=False)
 class MemberRule:
     """A style rule for the members of a field (its position on the axes): for each code whether it holds."""
@@ -113,7 +156,8 @@ class Result:
 
     ``fields`` are the positions in ``axes`` of the fields that cells have keys for: all but attributes. ``orders`` are
     the values that a field's members are ordered by, with their combinations, by the field's number among these.
-    ``cells`` have the conditions of style rules after the values.
+    ``cells`` have the conditions of style rules after the values, and then the ``parts`` that ``recipes`` use, where
+    they were asked for.
     """
 
     request: Request
@@ -130,6 +174,8 @@ class Result:
     rules: tuple[CellRule, ...] = ()
     member_rules: tuple[MemberRule, ...] = ()
     theme: Theme = USUAL
+    recipes: tuple[Recipe, ...] = ()
+    parts: tuple[PartColumn, ...] = ()
 
     @property
     def where(self) -> str:

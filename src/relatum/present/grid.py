@@ -5,7 +5,7 @@ from __future__ import annotations
 import functools
 import os
 from collections.abc import Callable, Mapping
-from dataclasses import fields, replace
+from dataclasses import dataclass, fields, replace
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +17,8 @@ from relatum.data.types import Kind
 from relatum.errors import RelatumError, RequestError
 from relatum.model.atomic import write_atomically
 from relatum.pivot.behind import RowsBehind
-from relatum.pivot.request import Request
+from relatum.pivot.members import Found
+from relatum.pivot.request import Names, Request
 from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Result
 from relatum.pivot.turning import changed, turned, with_closed, with_open
 from relatum.plan.notes import Note
@@ -33,6 +34,17 @@ TIDY, NOTELESS = (".csv", ".json", ".parquet", ".arrow"), (".csv", ".parquet", "
 PICTURES = (".png", ".svg", ".pdf")
 
 
+@dataclass(frozen=True, slots=True)
+class Questions:
+    """What a grid can ask its model: another request, with its parts too; why a cell is; the rows behind; members."""
+
+    asked: Callable[[Request], Result]
+    with_parts: Callable[[Request], Result]
+    explained: Callable[..., Any]
+    behind: Callable[[Request], RowsBehind]
+    members: Callable[[str, str], Found]
+
+
 class Grid:
     """The answer to a pivot.
 
@@ -43,25 +55,13 @@ class Grid:
     ----------
     result : Result
         What the engine found.
-    asked : callable
-        Asks the same model another request.
-    explained : callable
-        Explains a cell of a request.
-    behind : callable
-        Finds the rows behind a request's sums.
+    questions : Questions
+        What else the same model can be asked.
     """
 
-    def __init__(
-        self,
-        result: Result,
-        asked: Callable[[Request], Result],
-        explained: Callable[..., Any],
-        behind: Callable[[Request], RowsBehind],
-    ) -> None:
+    def __init__(self, result: Result, questions: Questions) -> None:
         self.result = result
-        self._asked = asked
-        self._explained = explained
-        self._behind = behind
+        self._questions = questions
 
     # -- the same request, turned -------------------------------------------------------------------------------------
 
@@ -161,7 +161,7 @@ class Grid:
         if value and value not in labels:
             raise RequestError(f"The grid has no value {value}.", fix=suggestion(value, labels, noun="value"))
         number = labels.index(value) if value else 0
-        return self._explained(self.request, number, dict(at or {}), against, along, listed)
+        return self._questions.explained(self.request, number, dict(at or {}), against, along, listed)
 
     @property
     def request(self) -> Request:
@@ -169,7 +169,7 @@ class Grid:
         return self.result.request
 
     def _with(self, request: Request) -> Grid:
-        return Grid(self._asked(request), self._asked, self._explained, self._behind)
+        return Grid(self._questions.asked(request), self._questions)
 
     @property
     def notes(self) -> tuple[Note, ...]:
@@ -259,7 +259,7 @@ class Grid:
         if first not in values or last not in values:
             raise RequestError("Steps lead between plain members, not null or no match.")
         asked = replace(self.request, rows=())
-        found = self._explained(asked, 0, {name: values[last]}, {name: values[first]}, rows[0].name, 5)
+        found = self._questions.explained(asked, 0, {name: values[last]}, {name: values[first]}, rows[0].name, 5)
         return found.steps(writers_of(self.result)[0])
 
     def to_arrow(self, totals: bool = False) -> Any:
@@ -329,6 +329,7 @@ class Grid:
         totals: bool = False,
         rows_behind: bool = False,
         chart: str | None = None,
+        prepare: Names = (),
         **options: Any,
     ) -> str:
         """Write the whole grid to a file, in the way that its ending names; it is replaced in one step.
@@ -336,12 +337,14 @@ class Grid:
         Parameters
         ----------
         path : path
-            Ending in ``.csv``, ``.json``, ``.parquet`` or ``.arrow``: the tidy table. In ``.txt``, ``.md`` or
-            ``.xlsx``: the grid as shown.
+            Ending in ``.csv``, ``.json``, ``.parquet`` or ``.arrow``: the tidy table. In ``.txt``, ``.md``,
+            ``.xlsx`` or ``.html``: the grid as shown.
         totals : bool
             Subtotals and totals too; in the grid as shown they stand anyway.
         rows_behind : bool
             In a workbook, add the rows that sums are over, and make these sums formulas over them.
+        prepare : str or list of str
+            For ``.html``: as :meth:`to_html` takes it.
         chart, **options
             For ``.png``, ``.svg`` and ``.pdf``: the kind of chart and its options, as :meth:`chart` takes them.
 
@@ -376,6 +379,7 @@ class Grid:
                 ".txt": lambda: grid_text(self.result, 200, WHOLE) + "\n",
                 ".md": self.to_markdown,
                 ".xlsx": lambda: self._workbook(rows_behind),
+                ".html": lambda: self.to_html(prepare=prepare),
                 **{ending: functools.partial(draws, ending) for ending in PICTURES},
             },
         )
@@ -384,11 +388,40 @@ class Grid:
     def _workbook(self, rows_behind: bool) -> bytes:
         from relatum.present.workbook import workbook_bytes  # noqa: PLC0415 - needed where a workbook is written
 
-        return workbook_bytes(self.result, self._behind(self.request) if rows_behind else None)
+        return workbook_bytes(self.result, self._questions.behind(self.request) if rows_behind else None)
 
     def to_markdown(self) -> str:
         """The grid as shown, as a table in Markdown with the filters above and the notes below it."""
         return grid_markdown(self.result)
+
+    def to_html(self, path: str | os.PathLike[str] | None = None, *, prepare: Names = ()) -> str:
+        """The grid as a page: one file for a browser, with nothing fetched from anywhere.
+
+        In it members open and close, lines are ordered by any column, members are chosen from lists; a chart follows.
+        Totals over chosen members are put together from parts that add up, or are struck out, and say why.
+
+        Parameters
+        ----------
+        path : path, optional
+            Where it is written, too.
+        prepare : str or list of str
+            Columns by whose members the grid is worked out beforehand, so that one of them can be chosen in the page.
+
+        Raises
+        ------
+        RequestError
+            The prepared grids would have too many cells, or a column is on an axis.
+        """
+        from relatum.present.page.document import Asker, document  # noqa: PLC0415 - needed where a page is written
+        from relatum.present.page.write import page_html  # noqa: PLC0415 - as above
+
+        names = [prepare] if isinstance(prepare, str) else prepare
+        columns = [name.strip() for text in names for name in text.split(",") if name.strip()]
+        asker = Asker(self._questions.with_parts, self._questions.members)
+        text = page_html(document(self.request, asker, columns), self.result.theme)
+        if path is not None:
+            write_atomically(Path(path), text)
+        return text
 
     def to_csv(self, path: str | os.PathLike[str] | None = None, *, totals: bool = False) -> str:
         """The tidy table as CSV text, numbers in full and without grouping; with a ``path`` it is written there too."""

@@ -16,7 +16,7 @@ from relatum.present.numbers import Writer
 from relatum.present.paint import MODES, Mode, Paint, colours_of, mixed, paint, series, text_on
 
 #: Shades are drawn in so many steps, and so many letters stand in for them where there is no colour.
-SHADES, _LETTERS = 64, "ABCDE"
+SHADES, SHADE_LETTERS = 64, "ABCDE"
 
 
 @dataclass(frozen=True, slots=True)
@@ -167,7 +167,7 @@ class Looks:
         write = self.writers[value]
         kind = column.type.kind
         ends = tuple(write(round(each) if kind is Kind.INTEGER else float(each)) for each in stops)
-        text = rule.about or f"{self.result.values[value].heading}: {_LETTERS[0]} low to {_LETTERS[-1]} high"
+        text = rule.about or f"{self.result.values[value].heading}, low to high"
         self.legend.append(Told(PLAIN_LOOK, text, paints, ends))
         return _Shaded(places, known, paints)
 
@@ -221,7 +221,7 @@ class _Shaded:
         if not self.known[at]:
             return look
         place = round(float(self.places[at]) * SHADES) / SHADES
-        return replace(look, fill=_between(self.paints, place), letter=_LETTERS[min(int(place * 5), 4)])
+        return replace(look, fill=_between(self.paints, place), letter=SHADE_LETTERS[min(int(place * 5), 4)])
 
 
 @dataclass(frozen=True, slots=True, eq=False)

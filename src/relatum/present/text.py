@@ -14,7 +14,7 @@ from rich.table import Table
 from rich.text import Text
 
 from relatum.pivot.result import Result
-from relatum.present.looks import PLAIN_LOOK, Look, Told
+from relatum.present.looks import PLAIN_LOOK, SHADE_LETTERS, Look, Told
 from relatum.present.numbers import Writer
 from relatum.present.paint import Mode
 from relatum.present.printed import printed
@@ -275,7 +275,8 @@ def _told(told: Told, marks: _Marks) -> Text:
         return Text.assemble("  ", sample, f"  {told.text}")
     ends = f" {told.ends[0]} to {told.ends[-1]}" if told.ends else ""
     blocks = [Text("  ", style=f"on {each.of(marks.mode)}") for each in told.shades] if marks.coloured else []
-    return Text.assemble("  ", *blocks, "  " if blocks else "", f"{told.text}{ends}")
+    letters = "" if blocks else f", {SHADE_LETTERS[0]} to {SHADE_LETTERS[-1]}"
+    return Text.assemble("  ", *blocks, "  " if blocks else "", f"{told.text}{letters}:{ends}")
 
 
 def _blocks(labels: list[_Column], values: list[_Column], width: int) -> list[list[_Column]]:

@@ -12,8 +12,7 @@ from typing import Any
 from relatum.data.arrow import python_values
 from relatum.model.looks import said_of
 from relatum.pivot.behind import RowsBehind, TableBehind
-from relatum.pivot.recipes import Recipe
-from relatum.pivot.result import OTHERS, TOTAL, Result
+from relatum.pivot.result import OTHERS, TOTAL, Recipe, Result
 from relatum.present.looks import PLAIN_LOOK, Look
 from relatum.present.numbers import member_text
 from relatum.present.paint import SIZE, Paint, colours_of

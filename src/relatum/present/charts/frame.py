@@ -146,8 +146,8 @@ def frame_of(result: Result, *, swapped: bool = False) -> Frame:
         tuple(categories),
         tuple(found),
         " / ".join(axis.label for axis in owners if axis.attribute is None),
-        bool(fields) and _is_time(fields[-1]),
-        bool(owners) and _is_time(owners[-1]),
+        bool(fields) and is_time(fields[-1]),
+        bool(owners) and is_time(owners[-1]),
     )
 
 
@@ -176,7 +176,8 @@ def _number(cell: Cell) -> float:
     return float(value)
 
 
-def _is_time(axis: Axis) -> bool:
+def is_time(axis: Axis) -> bool:
+    """Whether the members of a field are times that go on."""
     return axis.period in _PERIODS or axis.members.values.type.kind in (Kind.DATE, Kind.TIMESTAMP)
 
 

@@ -1,0 +1,414 @@
+"""What the script of a page is given: grids as written, the parts of totals, lists of members."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import asdict, dataclass, replace
+from datetime import date, datetime
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+
+from relatum.data.arrow import python_values
+from relatum.data.columns import Array, Column
+from relatum.data.types import Kind
+from relatum.errors import RequestError
+from relatum.model.looks import said_of
+from relatum.model.names import column_name, literal, quoted
+from relatum.pivot.members import Found
+from relatum.pivot.request import Request
+from relatum.pivot.result import BELOW, TOTAL, Axis, Result
+from relatum.present.charts.frame import is_time
+from relatum.present.looks import PLAIN_LOOK, Look, Told
+from relatum.present.paint import FONT, SIZE, colours_of
+from relatum.present.shapes import shape_of
+from relatum.present.sheet import Cell, Line, NestedLine, Sheet, code_names, headed, nested, sheet_of
+
+#: So many members of a field are listed, and so many cells prepared.
+MOST_MEMBERS, MOST_CELLS = 2_000, 300_000
+#: A script's numbers are exact up to here; larger ones go as text.
+_SAFE = 1 << 53
+
+
+@dataclass(frozen=True, slots=True)
+class Asker:
+    """What a page may ask while it is made.
+
+    ``parts`` answers a request with the parts of its values beside them, ``members`` finds a column's members under a
+    condition.
+    """
+
+    parts: Callable[[Request], Result]
+    members: Callable[[str, str], Found]
+
+
+class _Looks:
+    """Looks by number; 0 is none."""
+
+    def __init__(self) -> None:
+        self.numbers: dict[Look, int] = {PLAIN_LOOK: 0}
+
+    def number(self, look: Look) -> int:
+        return self.numbers.setdefault(look, len(self.numbers))
+
+    def told(self) -> list[dict[str, Any] | None]:
+        return [None if look == PLAIN_LOOK else _look(look) for look in self.numbers]
+
+
+def _look(look: Look) -> dict[str, Any]:
+    colour = [look.text_colour("light"), look.text_colour("dark")] if look.text_colour("light") else None
+    return {
+        "colour": colour,
+        "fill": None if look.fill is None else [look.fill.light, look.fill.dark],
+        "bold": look.bold,
+        "mark": look.mark,
+        "bar": look.bar,
+        "barPaint": None if look.bar_paint is None else [look.bar_paint.light, look.bar_paint.dark],
+    }
+
+
+def document(request: Request, asker: Asker, prepare: Sequence[str]) -> dict[str, Any]:
+    """Everything that the script of a page needs.
+
+    Parameters
+    ----------
+    request : Request
+        The grid's.
+    asker : Asker
+        Answers what else the page needs.
+    prepare : sequence of str
+        Columns by whose members grids are worked out beforehand.
+
+    Raises
+    ------
+    RequestError
+        The prepared grids would have too many cells; a column is on an axis already.
+    """
+    lists = [_prepared(request, asker, column) for column in prepare]
+    first = asker.parts(request)
+    _refuse_axes(first, prepare)
+    grids: dict[str, dict[str, Any]] = {}
+    looks = _Looks()
+    total = 0
+    for choice in itertools.product(*(range(len(each["members"]) + 1) for each in lists)):
+        conditions = [each["conditions"][at - 1] for each, at in zip(lists, choice, strict=True) if at]
+        where = " and ".join(f"({text})" for text in [request.where, *conditions] if text)
+        result = first if not conditions else asker.parts(replace(request, where=where))
+        total += sum(len(each.codes) for each in result.cells) * len(result.values)
+        if total > MOST_CELLS:
+            combinations = math.prod(len(each["members"]) + 1 for each in lists)
+            raise RequestError(
+                f"The page would hold {combinations:,} grids, and over {MOST_CELLS:,} cells.",
+                fix="Prepare fewer columns, or ask for a smaller grid.",
+            )
+        grids[",".join(map(str, choice))] = _grid(result, looks)
+    told = _page(first, request, asker, looks)
+    told["prepared"] = [{key: each[key] for key in ("name", "label", "members")} for each in lists]
+    told["grids"], told["first"] = grids, ",".join("0" for _ in lists)
+    told["looks"] = looks.told()
+    return told
+
+
+def _refuse_axes(result: Result, prepare: Sequence[str]) -> None:
+    for name in prepare:
+        if any(name == axis.name for axis in result.axes):
+            raise RequestError(
+                f"{name} is on an axis: its members can be chosen as it is.", fix="Prepare other columns."
+            )
+
+
+# -- the whole --------------------------------------------------------------------------------------------------------
+
+
+def _page(result: Result, request: Request, asker: Asker, looks: _Looks) -> dict[str, Any]:
+    sheet = sheet_of(result)
+    heads = _heads(result)
+    theme = result.theme
+    values: list[dict[str, Any]] = []
+    for number, (value, write) in enumerate(zip(result.values, sheet.writers, strict=True)):
+        recipe = result.recipes[number]
+        shape = shape_of(write) if value.type.numeric else None
+        reason = recipe.reason if shape is not None else "it is no plain number"
+        told = recipe.steps and shape is not None
+        values.append(
+            {
+                "heading": headed(value, write),
+                "formula": value.formula,
+                "about": value.about,
+                "words": ", ".join(f"{word} {text}" for word, text in said_of(value.format).items()),
+                "recipe": recipe.steps if told else None,
+                "uses": list(recipe.numbers) if told else [],
+                "fields": sorted(heads.index(at) for at in recipe.fields if at in heads) if told else [],
+                "reason": f"{value.heading}: {reason}",
+                "shape": None if shape is None else asdict(shape),
+                "timed": False,
+            }
+        )
+    rows = [at for at in heads if at < result.row_count]
+    columns = [at for at in heads if at >= result.row_count]
+    return {
+        "title": f"{result.model}: {', '.join(value['heading'] for value in values)}",
+        "locale": result.locale.replace("_", "-"),
+        "filters": [f"{word} {text}" for word, text in (("where", request.where), ("keep", request.keep)) if text],
+        "notes": [f"note: {note.text}" for note in result.notes],
+        "legend": [_told(each, looks) for each in sheet.legend],
+        "values": values,
+        "fields": [{"label": result.axes[at].label, "name": result.axes[at].name} for at in heads],
+        "rowFields": [heads.index(at) for at in rows],
+        "columnFields": [heads.index(at) for at in columns],
+        "lists": [_list(result, at, heads.index(at), asker) for at in heads],
+        "rowTime": bool(rows) and is_time(result.axes[rows[-1]]),
+        "columnTime": bool(columns) and is_time(result.axes[columns[-1]]),
+        "chart": bool(rows) and any(value.type.numeric for value in result.values),
+        "size": round((theme.size or SIZE) * 4 / 3, 1),
+        "font": theme.font or FONT,
+        "colours": {
+            mode: {"series": list(each.series), "text": each.text, "line": each.line}
+            for mode, each in (("light", colours_of(theme, "light")), ("dark", colours_of(theme, "dark")))
+        },
+    }
+
+
+def _heads(result: Result) -> list[int]:
+    """The positions of the fields that no other determines."""
+    return [at for at, axis in enumerate(result.axes) if axis.attribute is None]
+
+
+def _told(told: Told, looks: _Looks) -> dict[str, Any]:
+    ends = f" {told.ends[0]} to {told.ends[-1]}" if told.ends else ""
+    return {
+        "look": looks.number(replace(told.look, mark="", bar=None)),
+        "sample": told.look.mark or "■",
+        "text": told.text + ends,
+        "shades": [[each.light, each.dark] for each in told.shades],
+    }
+
+
+def _list(result: Result, position: int, number: int, asker: Asker) -> dict[str, Any]:
+    """The members of a field: those of the grid can be chosen, the others are named as being without rows."""
+    axis = result.axes[position]
+    layout = result.layout()
+    lines = layout.rows if position < result.row_count else layout.columns
+    own = lines[:, position if position < result.row_count else position - result.row_count]
+    there = set(own[own >= 0].tolist())
+    made = axis.name != column_name(axis.table, axis.column)
+    counts: dict[int, str] = {}
+    if made:
+        codes = sorted(there, key=lambda code: int(axis.rank[code]) if code < len(axis.rank) else code)
+    else:
+        found = asker.members(axis.name, result.where)
+        codes = found.codes.tolist()
+        counts = _counts(found)
+        axis = found.axis
+    names = code_names(result.axes[position], np.array(codes, np.int64), result.locale)
+    shown = codes if len(codes) <= MOST_MEMBERS else [code for code in codes if code in there][:MOST_MEMBERS]
+    members = [{"c": code, "t": names[code], "n": counts.get(code, ""), "there": code in there} for code in shown]
+    if -2 in set(own.tolist()):
+        members.append({"c": -2, "t": "others", "n": "", "there": True})
+    return {"field": number, "members": members, "more": len(codes) - len(shown)}
+
+
+def _counts(found: Found) -> dict[int, str]:
+    """How many rows each member has, of the first fact that has any."""
+    _, column = found.values[0]
+    return {
+        code: f"{value:,}"
+        for code, value in zip(found.codes.tolist(), python_values(column), strict=True)
+        if isinstance(value, int)
+    }
+
+
+def _prepared(request: Request, asker: Asker, column: str) -> dict[str, Any]:
+    """A column's members with the condition that each of them is."""
+    found = asker.members(column, request.where)
+    axis = found.axis
+    name = column_name(axis.table, axis.column)
+    values = axis.member_values(found.codes)
+    names = code_names(axis, found.codes, found.locale)
+    counts = _counts(found)
+    members, conditions = [], []
+    for code, present in zip(found.codes.tolist(), found.present.tolist(), strict=True):
+        if not present:
+            continue
+        members.append({"t": names[code], "n": counts.get(code, ""), "there": True})
+        conditions.append(_condition(axis, name, code, values))
+    return {"name": name, "label": axis.label, "members": members, "conditions": conditions}
+
+
+def _condition(axis: Axis, name: str, code: int, values: Mapping[int, Any]) -> str:
+    if code == axis.members.no_match:
+        return f"{quoted(axis.table)} is no match"
+    return f"{name} is null" if code == axis.members.null else f"{name} = {literal(values[code])}"
+
+
+# -- one grid ---------------------------------------------------------------------------------------------------------
+
+
+def _grid(result: Result, looks: _Looks) -> dict[str, Any]:
+    sheet = sheet_of(result)
+    on_rows = bool(sheet.headings) and sheet.headings[-1] == "" and result.request.values_on == "rows"
+    lines = nested(sheet, [axis.attribute is not None for axis in result.axes[: result.row_count]])
+    paths = _nested_paths(lines)
+    columns = [_column_path(line, result) for line in sheet.columns]
+    per_value = not on_rows
+    texts: list[str | None] = []
+    numbers: list[float | None] = []
+    styled: dict[int, int] = {}
+    for line in lines:
+        cells = line.cells
+        for at in range(len(columns)):
+            cell = None if cells is None else cells[at]
+            if cell is None or not cell.there:
+                texts.append(None)
+                numbers.append(None)
+                continue
+            look = looks.number(cell.look)
+            if look:
+                styled[len(texts)] = look
+            texts.append(cell.text)
+            numbers.append(_ordinal(cell))
+    value_of = _value_of(result, on_rows)
+    row_lines = [
+        {
+            "t": line.text,
+            "d": line.depth,
+            "k": line.kind,
+            "p": list(path),
+            "v": value_of(line, number) if on_rows else -1,
+            "l": looks.number(line.look),
+            "total": line.total,
+        }
+        for number, (line, path) in enumerate(zip(lines, paths, strict=True))
+    ]
+    column_lines = [
+        {
+            "labels": [{"t": label.text, "k": label.kind, "c": label.code, "l": looks.number(label.look)}
+                       for label in line.labels],
+            "p": list(path),
+            "v": at % len(result.values) if per_value else -1,
+            "total": line.total,
+            "w": _width(sheet, at, result),
+        }
+        for at, (line, path) in enumerate(zip(sheet.columns, columns, strict=True))
+    ]  # fmt: skip
+    distinct_rows = list(dict.fromkeys(paths))
+    distinct_columns = list(dict.fromkeys(columns))
+    head_texts = [line.depth * 2 + len(line.text) + 2 * bool(line.look.mark) for line in lines]
+    heading = " / ".join(axis.label for axis in result.axes[: result.row_count] if axis.attribute is None)
+    return {
+        "rows": row_lines,
+        "columns": column_lines,
+        "texts": texts,
+        "numbers": numbers,
+        "looks": styled,
+        "heads": max((len(line.labels) for line in sheet.columns), default=1) or 1,
+        "heading": heading,
+        "headWidth": min(max([len(heading), *head_texts], default=8), 60),
+        "width": len(distinct_columns),
+        "parts": _parts(result, distinct_rows, distinct_columns),
+    }
+
+
+def _nested_paths(lines: Sequence[NestedLine]) -> list[tuple[int, ...]]:
+    """The members that each line lies in, from the outermost to its own; labels of values are none."""
+    stack: list[tuple[int, ...]] = [()]
+    found = []
+    for line in lines:
+        outer = stack[min(line.depth, len(stack) - 1)]
+        own = outer if line.kind in ("value", "total") else (*outer, line.code)
+        del stack[line.depth + 1 :]
+        stack.append(own)
+        found.append(own)
+    return found
+
+
+def _value_of(result: Result, on_rows: bool) -> Callable[[NestedLine, int], int]:
+    several = len(result.values) > 1
+
+    def number(line: NestedLine, _: int) -> int:
+        if not on_rows or not several:
+            return 0 if on_rows else -1
+        cell = next((cell for cell in line.cells or () if cell.there), None)
+        return cell.number if cell is not None else -1
+
+    return number
+
+
+def _column_path(line: Line, result: Result) -> tuple[int, ...]:
+    axes = result.axes[result.row_count :]
+    codes = []
+    for label, axis in zip(line.labels, axes, strict=False):
+        if axis.attribute is None and label.kind not in ("total", "below"):
+            codes.append(label.code)
+    return tuple(codes)
+
+
+def _ordinal(cell: Cell) -> float | None:
+    """What a cell is ordered by: its number, or for a date its day."""
+    match cell.value:
+        case bool() | int() | float() | Decimal():
+            number = float(cell.value)
+            return number if math.isfinite(number) else None
+        case datetime():
+            return cell.value.timestamp()
+        case date():
+            return float(cell.value.toordinal())
+        case _:
+            return None
+
+
+def _width(sheet: Sheet, at: int, result: Result) -> int:
+    """How many characters a column needs."""
+    cells = [row[at] for row in sheet.cells]
+    number = next((cell.number for cell in cells if cell.there), 0)
+    own = result.theme.widths.get(result.values[number].label, 0)
+    head = sheet.columns[at].labels[-1].text if sheet.columns[at].labels else result.values[0].heading
+    marked = 2 if any(cell.look.mark for cell in cells) else 0
+    barred = 12 if any(cell.look.bar for cell in cells) else 0
+    return own or min(max([len(cell.text) + marked for cell in cells] + [len(head) + 3, barred, 4]), 40)
+
+
+def _parts(result: Result, rows: Sequence[tuple[int, ...]], columns: Sequence[tuple[int, ...]]) -> list[dict[str, Any]]:
+    """The numbers of each part, for each distinct line and column; whole digits where they are exact."""
+    if not result.parts:
+        return []
+    layout = result.layout()
+    heads = _heads(result)
+    row_axes = [at for at in heads if at < result.row_count]
+    column_axes = [at - result.row_count for at in heads if at >= result.row_count]
+    row_places = {_layout_path(line, row_axes): at for at, line in enumerate(layout.rows.tolist())}
+    column_places = {_layout_path(line, column_axes): at for at, line in enumerate(layout.columns.tolist())}
+    lines = np.array([row_places.get(row, -1) for row in rows], np.int64)
+    tops = np.array([column_places.get(column, -1) for column in columns], np.int64)
+    cells = np.where((lines < 0)[:, None] | (tops < 0)[None, :], -1, layout.cells[np.ix_(lines, tops)]).reshape(-1)
+    found = []
+    for part in result.parts:
+        column = result.column_of(part.column)
+        found.append({"merge": part.merge, **_numbers(column, cells)})
+    return found
+
+
+def _layout_path(line: Sequence[int], axes: Sequence[int]) -> tuple[int, ...]:
+    path = []
+    for at in axes:
+        if line[at] in (TOTAL, BELOW):
+            break
+        path.append(line[at])
+    return tuple(path)
+
+
+def _numbers(column: Column, places: Array) -> dict[str, Any]:
+    known = places >= 0
+    at = np.where(known, places, 0)
+    if not len(column):
+        return {"numbers": [None] * len(places), "scale": 0, "float": True}
+    nulls = ~known if column.nulls is None else ~known | column.nulls[at]
+    values = column.values[at].tolist()
+    exact = column.type.kind in (Kind.INTEGER, Kind.DECIMAL)
+    if exact:
+        values = [value if abs(value) < _SAFE else str(value) for value in values]
+    numbers = [None if null else value for value, null in zip(values, nulls.tolist(), strict=True)]
+    return {"numbers": numbers, "scale": column.type.scale if exact else 0, "float": not exact}
