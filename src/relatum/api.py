@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import json
 import os
 from pathlib import Path
@@ -19,6 +20,7 @@ from relatum.model.declaration import Declaration
 from relatum.model.file import read_model
 from relatum.model.lines import key_lines, line_of
 from relatum.model.names import quoted
+from relatum.pivot.answer import answer
 from relatum.pivot.request import Values, ValueText, ask
 from relatum.present.numbers import check_locale, check_patterns
 from relatum.session.cache import Cache
@@ -30,6 +32,7 @@ if TYPE_CHECKING:
     from relatum.change.compare import Comparison
     from relatum.change.refresh import Refreshed
     from relatum.present.diagram import Diagram
+    from relatum.reporting import ReportPage
 
 # What looks into a model is imported where it is asked for: a pivot starts without it.
 
@@ -167,6 +170,40 @@ class Model(Askable):
             if session is not None:
                 self._session = session
         return found
+
+    def report(self, name: str | os.PathLike[str]) -> ReportPage:
+        """A report, worked out: key figures, charts, tables and text on one page.
+
+        Parameters
+        ----------
+        name : str or path
+            The name of a report of the model; a path names a TOML file that holds one alone.
+
+        Raises
+        ------
+        ModelError
+            There is no such report, or the file cannot be read.
+        RelatumError
+            A part cannot be worked out; the error says which.
+
+        Examples
+        --------
+        >>> import relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_report("week", [{"heading": "This week", "text": "A **good** one."}])
+        >>> "<strong>good</strong>" in model.report("week").text
+        True
+        """
+        from relatum.model.file import read_report
+        from relatum.reporting import report_page
+
+        if isinstance(name, str):
+            found, called = self.declaration.report(name), name
+        else:
+            path = Path(name)
+            found, called = read_report(path, self.declaration), path.stem
+        asked = functools.partial(answer, self._session)
+        return report_page(called, found, self.declaration, self.pivot, asked, self.diagram)
 
     def diagram(self) -> Diagram:
         """The star, drawn: ``save("star.svg")`` writes it as SVG, PNG or Mermaid text, a notebook shows it."""

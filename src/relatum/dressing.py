@@ -46,8 +46,7 @@ class Dressable(Changeable):
         if isinstance(theme, Mapping):
             declaration = dataclasses.replace(self.declaration, theme=theme_of(dict(theme)), theme_source="")
         else:
-            source = os.fspath(theme)
-            declaration = dataclasses.replace(self.declaration, theme=read_theme(Path(source)), theme_source=source)
+            declaration = dataclasses.replace(self.declaration, theme=read_theme(Path(theme)), theme_source="")
         self._change(declaration)
 
     @in_turn

@@ -20,6 +20,7 @@ class Text:
     faint: bool = False
     prose: bool = False  # breaks between words where room is short
     span: int = 1
+    css: str = ""  # declarations of its own, which the caller has made of checked colours and numbers alone
 
 
 #: A line of a table.
@@ -32,7 +33,7 @@ def cell(text: str | Text, tag: str = "td") -> str:
     style = f"{_CELL}text-align:{'right' if own.number else 'left'};vertical-align:top;"
     style += "font-weight:600;" if own.bold or tag == "th" else "font-weight:400;"
     style += "white-space:pre-wrap;" if own.prose else "white-space:pre;"
-    style += "opacity:.65;" if own.faint else ""
+    style += ("opacity:.65;" if own.faint else "") + own.css
     span = f' colspan="{own.span}"' if own.span > 1 else ""
     scope = ' scope="col"' if tag == "th" else ""
     return f'<{tag}{span}{scope} style="{style}">{escape(own.text)}</{tag}>'
@@ -46,10 +47,15 @@ def table(heads: Iterable[Row], rows: Iterable[Row]) -> str:
     return f'<table style="{style}"><thead>{top}</thead><tbody>{body}</tbody></table>'
 
 
-def line(text: str, *, bold: bool = False, faint: bool = False) -> str:
-    """A line of text."""
+def line(text: str, *, bold: bool = False, faint: bool = False, before: str = "") -> str:
+    """A line of text; ``before`` is what :func:`sample` makes."""
     style = ("font-weight:600;" if bold else "") + ("opacity:.7;" if faint else "")
-    return f'<div style="{style}">{escape(text)}</div>'
+    return f'<div style="{style}">{before}{escape(text)}</div>'
+
+
+def sample(text: str, css: str) -> str:
+    """A small piece that shows a look."""
+    return f'<span style="padding:0 .3em;margin-right:.3em;{css}">{escape(text)}</span>'
 
 
 def block(*parts: str) -> str:

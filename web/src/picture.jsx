@@ -25,6 +25,17 @@ export function marks(page, table, state, column) {
   return { lines, columns: wanted.length ? wanted : [column], value };
 }
 
+/** A colour for each series: its member's, or the next that is free. */
+function distinct(paints, colours, dark) {
+  const taken = [];
+  paints.forEach((pair, at) => {
+    const own = pair ? pair[dark ? 1 : 0] : null;
+    const free = [own, colours.series[at % colours.series.length], ...colours.series].find((each) => each && !taken.includes(each));
+    taken.push(free ?? own ?? colours.series[0]);
+  });
+  return taken;
+}
+
 export function Picture({ page, table, state, column, dark }) {
   const canvas = useRef(null);
   const { lines, columns, value } = marks(page, table, state, column);
@@ -40,6 +51,7 @@ export function Picture({ page, table, state, column, dark }) {
   const along = over ? columns : shown;
   const series = over ? shown.slice(0, MOST_SERIES) : columns.slice(0, MOST_SERIES);
   const cell = (one, place) => (over ? [one, place] : [place, one]);
+  const paints = distinct(series.map((one) => (over ? table.grid.rows[one] : table.grid.columns[one]).paint), colours, dark);
   const signature = JSON.stringify([along, series, value, dark, [...state.closed], Object.keys(state.chosen), state.prepared,
     series.map((one) => along.map((place) => number(...cell(one, place))))]);
   useEffect(() => {
@@ -51,8 +63,8 @@ export function Picture({ page, table, state, column, dark }) {
         datasets: series.map((one, at) => ({
           label: over ? rowName(one) : columnName(one),
           data: along.map((place) => number(...cell(one, place))),
-          backgroundColor: colours.series[at % colours.series.length],
-          borderColor: colours.series[at % colours.series.length],
+          backgroundColor: paints[at],
+          borderColor: paints[at],
           pointStyle: ["circle", "rect", "triangle", "rectRot", "star", "crossRot", "cross", "dash"][at % 8],
           borderWidth: line ? 2 : 0,
         })),

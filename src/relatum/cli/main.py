@@ -19,6 +19,7 @@ from relatum.cli.impact import impact
 from relatum.cli.members import members
 from relatum.cli.pivot import pivot
 from relatum.cli.refresh import refresh
+from relatum.cli.report import report
 from relatum.cli.show import show
 
 app = typer.Typer(
@@ -30,7 +31,7 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},
 )
-for command in (demo, draft, check, show, diagram, pivot, members, explain, impact, diff, refresh, export):
+for command in (demo, draft, check, show, diagram, pivot, report, members, explain, impact, diff, refresh, export):
     app.command()(command)
 app.add_typer(edit, name="edit")
 

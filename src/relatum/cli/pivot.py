@@ -110,6 +110,14 @@ def pivot(
         Optional[str],  # noqa: UP045
         typer.Option(metavar="TEMPLATE", help="On each mark: '{revenue} · {share}', or none.", show_default=False),
     ] = None,
+    colour: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option(metavar="VALUE", help="Colour the marks by another value.", show_default=False),
+    ] = None,
+    target: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option(metavar="VALUE", help="Draw a value as a mark on each bar.", show_default=False),
+    ] = None,
     prepare: Annotated[
         list[str],
         typer.Option("--prepare", metavar="COLUMNS", help="Into a page: also the grid of each member of these."),
@@ -188,7 +196,8 @@ def pivot(
         )
         grid = _turned(grid, opened, depth, turn)
         if out is not None:
-            said = {} if labels is None else {"labels": labels}
+            stated = {"labels": labels, "colour": colour, "target": target}
+            said = {name: text for name, text in stated.items() if text is not None}
             told = grid.save(out, totals=with_totals, rows_behind=rows_behind, chart=chart, prepare=prepare, **said)
             tell(f"wrote {out}" + (f": {told}" if told else ""))
         elif format is GridFormat.TEXT:

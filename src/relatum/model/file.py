@@ -250,6 +250,11 @@ class _Reader:
             return theme
         if not said:
             return Theme()
+        folder = self.path.parent.resolve()
+        if not (folder / said).resolve().is_relative_to(folder):
+            raise self.error(
+                f"The theme {said} lies outside the model's folder.", ("theme",), "Put the file beside the model."
+            )
         return read_theme(self.path.parent / said)
 
     def _calendar(self, entry: CalendarEntry | bool | None, where: KeyPath) -> CalendarRange | None:

@@ -10,13 +10,17 @@ from relatum.model.declaration import Declaration, Relationship
 
 @dataclass(frozen=True, slots=True)
 class Node:
-    """A table: its kind, the columns at which relationships end (and the levels among them), its rows if known."""
+    """A table: its kind, the columns at which relationships end (and the levels among them), its rows if known.
+
+    ``role_of`` is the table whose rows it shows under another name.
+    """
 
     name: str
     kind: str
     columns: tuple[str, ...]
     levels: frozenset[str]
     rows: int | None
+    role_of: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,6 +97,7 @@ def graph_of(declaration: Declaration, rows: Mapping[str, int] | None = None) ->
             tuple(columns[name]),
             frozenset(levels[name]),
             None if rows is None else rows.get(name),
+            declaration.tables[name].role_of,
         )
         for name in declaration.tables
     )

@@ -226,7 +226,7 @@ def check_theme(theme: Theme) -> None:
 
 
 class ReportPart(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
-    """``[[report.NAME.part]]``: a text in Markdown, key figures, or a saved pivot as a chart, a table or both.
+    """``[[report.NAME.part]]``: a text in Markdown, key figures, the diagram, or a saved pivot as chart and table.
 
     ``figures`` are measures or formulas as a pivot's values are; ``against`` are changes in square brackets, whose
     value each figure is compared with. ``where`` holds beside the pivot's own condition.
@@ -240,6 +240,7 @@ class ReportPart(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_d
     chart: str = ""
     table: bool = True
     where: str = ""
+    diagram: bool = False
 
 
 class Report(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -253,15 +254,15 @@ class Report(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defau
 def check_report(report: Report) -> None:
     """Raise a ModelError for a report without parts, or a part that says nothing or two things."""
     if not report.part:
-        raise ModelError("The report has no parts.", fix="Write [[report.NAME.part]] with text, figures or pivot.")
+        raise ModelError("The report has no parts.", fix="Write [[report.NAME.part]] with text, figures or a pivot.")
     for number, part in enumerate(report.part):
-        kinds = [word for word in ("text", "figures", "pivot") if getattr(part, word)]
+        kinds = [word for word in ("text", "figures", "pivot", "diagram") if getattr(part, word)]
         place = ("part", number)
         if len(kinds) != 1:
             said = " and ".join(kinds) if kinds else "nothing"
             raise ModelError(
                 f"Part {number + 1} of the report says {said}.",
-                fix="A part has text, figures or a pivot.",
+                fix="A part has text, figures, a pivot or diagram = true.",
                 place=place,
             )
         if part.against and kinds != ["figures"]:

@@ -224,7 +224,7 @@ class Grid:
         RequestError
             There are too many marks, the grid has not what the chart needs, or an option is none.
         """
-        return self._drawn(kind, options)[0]
+        return self.drawn(kind, options)[0]
 
     def chart_choice(self) -> Any:
         """Which chart fits the grid, and why; printing it tells both."""
@@ -232,7 +232,8 @@ class Grid:
 
         return choose(self.result)
 
-    def _drawn(self, kind: str | None, options: Mapping[str, Any]) -> Any:
+    def drawn(self, kind: str | None, options: Mapping[str, Any]) -> Any:
+        """The chart, with the choice of its kind, and what is to be noted of it; see :meth:`chart`."""
         from relatum.present.charts.choose import checked  # noqa: PLC0415 - matplotlib is heavy
         from relatum.present.charts.draw import draw  # noqa: PLC0415 - as above
         from relatum.present.charts.options import ChartOptions  # noqa: PLC0415 - as above
@@ -362,7 +363,7 @@ class Grid:
         told: list[str] = []
 
         def draws(ending: str) -> bytes:
-            figure, choice, notes = self._drawn(chart, options)
+            figure, choice, notes = self.drawn(chart, options)
             told.extend([f"chart {choice}", *notes])
             return picture_bytes(figure, ending)
 

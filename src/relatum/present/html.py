@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import replace
 from itertools import groupby
 
 from relatum import markup
 from relatum.markup import Text
 from relatum.pivot.result import Result
+from relatum.present.looks import PLAIN_LOOK, Look, Told
 from relatum.present.members import MemberList
-from relatum.present.sheet import Cell, Label, Sheet, sheet_of
+from relatum.present.sheet import Cell, Label, Sheet, headed, sheet_of
 
 _MOST_ROWS, _MOST_COLUMNS = 60, 20
 
@@ -28,10 +31,11 @@ def grid_html(result: Result) -> str:
         for line, cells in zip(sheet.rows, sheet.cells, strict=True)
     ]
     return markup.block(
-        markup.line(", ".join(value.label for value in result.values), bold=True),
+        markup.line(", ".join(map(headed, result.values, sheet.writers)), bold=True),
         *(markup.line(text, faint=True) for text in told),
         markup.table(_heads(sheet), rows),
         *([markup.line(f"{' and '.join(hidden)} not shown", faint=True)] if hidden else []),
+        *legend_html(sheet.legend),
         *(markup.line(f"note: {note.text}", faint=True) for note in result.notes),
     )
 
@@ -57,11 +61,51 @@ def _heads(sheet: Sheet) -> list[list[Text]]:
 
 def _head(label: Label) -> Text:
     faint = label.kind in ("null", "no match", "others")
-    return Text("" if label.again else label.text, bold=label.kind == "total", faint=faint)
+    text = "" if label.again else _marked(label.look, label.text)
+    return Text(text, bold=label.kind == "total", faint=faint, css=css_of(label.look) if text else "")
 
 
 def _value(cell: Cell, total: bool) -> Text:
-    return Text(cell.text, number=True, bold=total, faint=cell.null)
+    css = css_of(cell.look)
+    return Text(_marked(cell.look, cell.text), number=True, bold=total, faint=cell.null and not css, css=css)
+
+
+def _marked(look: Look, text: str) -> str:
+    return f"{look.mark} {text}" if look.mark and text else text
+
+
+def css_of(look: Look) -> str:
+    """A look as declarations of a style sheet; colours follow the mode of whatever page it stands in."""
+    if look == PLAIN_LOOK:
+        return ""
+    found = ""
+    if look.text_colour("light"):
+        found += _either("color", look.text_colour("light"), look.text_colour("dark"))
+    if look.fill is not None:
+        found += _either("background-color", look.fill.light, look.fill.dark)
+    if look.bold is not None:
+        found += f"font-weight:{700 if look.bold else 400};"
+    if look.bar is not None and look.bar_paint is not None:
+        start, stop = (f"{100 * end:.1f}%" for end in look.bar)
+        colour = look.bar_paint.light
+        stops = f"transparent {start},{colour}66 {start},{colour}66 {stop},transparent {stop}"
+        found += f"background-image:linear-gradient(90deg,{stops});"
+    return found
+
+
+def _either(name: str, light: str, dark: str) -> str:
+    return f"{name}:{light};{name}:light-dark({light},{dark});"
+
+
+def legend_html(legend: Sequence[Told]) -> list[str]:
+    """What looks mean, a line each."""
+    lines = []
+    for told in legend:
+        ends = f": {told.ends[0]} to {told.ends[-1]}" if told.ends else ""
+        samples = [Look(fill=each) for each in told.shades] or [replace(told.look, mark="")]
+        marks = "".join(markup.sample(told.look.mark or "\u2003", css_of(each)) for each in samples)
+        lines.append(markup.line(f"{told.text}{ends}", faint=True, before=marks))
+    return lines
 
 
 def members_html(members: MemberList) -> str:

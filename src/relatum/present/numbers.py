@@ -5,7 +5,7 @@ from __future__ import annotations
 import copy
 import math
 import re
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable
 from datetime import date, datetime, timedelta
 from decimal import ROUND_HALF_UP, Decimal, localcontext
 from functools import cache
@@ -14,7 +14,6 @@ from typing import Any
 import numpy as np
 from babel import Locale, UnknownLocaleError
 from babel.dates import format_date, format_datetime
-from babel.dates import parse_pattern as parse_date_pattern
 from babel.numbers import NumberPattern, format_decimal, parse_pattern
 
 from relatum.data.columns import Column
@@ -96,21 +95,9 @@ def _is_date_pattern(pattern: str) -> bool:
     if not re.search(r"[yMLdEQqwW]", bare) or re.search(r"[^\W\dyMLdEcQqwWDHhKkmsaz]", bare):
         return False
     try:
-        parsed = parse_date_pattern(pattern)
-        return bool(str(parsed % _Sample(datetime(2024, 5, 17), "en")))  # type: ignore[operator]
-    except (ValueError, KeyError, AttributeError, TypeError):
+        return bool(format_datetime(datetime(2024, 5, 17), pattern, locale="en"))
+    except (ValueError, KeyError, AttributeError):
         return False
-
-
-class _Sample(dict[str, str]):
-    """Stands in for the parts of a date: any that a pattern names."""
-
-    def __init__(self, value: datetime, locale: str) -> None:
-        super().__init__()
-        self.value, self.locale = value, locale
-
-    def __missing__(self, name: str) -> str:
-        return format_datetime(self.value, name, locale=self.locale)
 
 
 def _bad_pattern(pattern: str, measure: str, why: str) -> ModelError:
@@ -399,9 +386,3 @@ def member_writer(pattern: str, period: str, locale: str) -> Callable[[Any], str
         return member_text(value) if day is None else date_text(day, pattern, locale)
 
     return written
-
-
-def one_of(writers: Sequence[Writer]) -> str:
-    """The unit of several writers where they share one."""
-    units = {each.unit for each in writers}
-    return units.pop() if len(units) == 1 else ""

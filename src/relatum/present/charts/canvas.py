@@ -103,8 +103,25 @@ def _surround(made: Canvas) -> None:
     """Title and filters above, legend and notes below; the plot gets what is left."""
     frame, figure = made.frame, made.figure
     width, height = figure.get_size_inches()
+    top = 0.06 if made.options.bare else _EDGE
+    if not made.options.bare:
+        top = _told_above(made, top)
+    top += _legend(made, top)
+    bottom = 0.04 if made.options.bare else _EDGE
+    for note in () if made.options.bare else reversed(made.notes):
+        figure.text(_EDGE / width, bottom / height, note, color=made.colours.faint, fontsize=made.size * 0.9)
+        bottom += _LINE
+    figure.subplots_adjust(
+        left=_EDGE / width, right=1 - _EDGE / width, top=1 - (top + 0.12) / height, bottom=(bottom + 0.02) / height
+    )
+    _fit(made, top + 0.12, bottom + 0.02)
+
+
+def _told_above(made: Canvas, top: float) -> float:
+    """Title and filters; how far down they reach, in inches."""
+    frame, figure = made.frame, made.figure
+    width, height = figure.get_size_inches()
     title = made.options.title or ", ".join(dict.fromkeys(frame.heading(each.value) for each in frame.series))
-    top = _EDGE
     figure.text(_EDGE / width, 1 - top / height, title, color=made.colours.text, fontsize=made.size * 1.25,
                 fontweight="bold", va="top")  # fmt: skip
     top += _LINE * 1.3
@@ -113,15 +130,7 @@ def _surround(made: Canvas) -> None:
     for line in told:
         figure.text(_EDGE / width, 1 - top / height, line, color=made.colours.faint, fontsize=made.size, va="top")
         top += _LINE
-    top += _legend(made, top)
-    bottom = _EDGE
-    for note in reversed(made.notes):
-        figure.text(_EDGE / width, bottom / height, note, color=made.colours.faint, fontsize=made.size * 0.9)
-        bottom += _LINE
-    figure.subplots_adjust(
-        left=_EDGE / width, right=1 - _EDGE / width, top=1 - (top + 0.12) / height, bottom=(bottom + 0.02) / height
-    )
-    _fit(made, top + 0.12, bottom + 0.02)
+    return top
 
 
 def _legend(made: Canvas, top: float) -> float:

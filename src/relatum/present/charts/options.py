@@ -34,6 +34,8 @@ class ChartOptions:
         ``light`` or ``dark``.
     size : tuple of float
         Width and height in inches.
+    bare : bool
+        Without title, filters and notes: these stand where the chart is shown.
     """
 
     value: str = ""
@@ -43,6 +45,7 @@ class ChartOptions:
     title: str = ""
     mode: Mode = "light"
     size: tuple[float, float] | None = None
+    bare: bool = False
 
 
 def check_options(options: ChartOptions, frame: Frame) -> None:

@@ -21,9 +21,9 @@ from relatum.model.names import column_name, literal, quoted
 from relatum.pivot.members import Found
 from relatum.pivot.request import Request
 from relatum.pivot.result import BELOW, TOTAL, Axis, Result
-from relatum.present.charts.frame import is_time
+from relatum.present.charts.frame import is_time, member_paint
 from relatum.present.looks import PLAIN_LOOK, Look, Told
-from relatum.present.paint import FONT, SIZE, colours_of
+from relatum.present.paint import FONT, SIZE, colours_of, series
 from relatum.present.shapes import shape_of
 from relatum.present.sheet import Cell, Line, NestedLine, Sheet, code_names, headed, nested, sheet_of
 
@@ -280,6 +280,7 @@ def _grid(result: Result, looks: _Looks) -> dict[str, Any]:
             "v": value_of(line, number) if on_rows else -1,
             "l": looks.number(line.look),
             "total": line.total,
+            "paint": _paint(result, path, rows=True),
         }
         for number, (line, path) in enumerate(zip(lines, paths, strict=True))
     ]
@@ -290,6 +291,7 @@ def _grid(result: Result, looks: _Looks) -> dict[str, Any]:
             "p": list(path),
             "v": at % len(result.values) if per_value else -1,
             "total": line.total,
+            "paint": _paint(result, path, rows=False),
             "w": _width(sheet, at, result),
         }
         for at, (line, path) in enumerate(zip(sheet.columns, columns, strict=True))
@@ -310,6 +312,19 @@ def _grid(result: Result, looks: _Looks) -> dict[str, Any]:
         "width": len(distinct_columns),
         "parts": _parts(result, distinct_rows, distinct_columns),
     }
+
+
+def _paint(result: Result, path: tuple[int, ...], *, rows: bool) -> list[str] | None:
+    """The colour of the innermost member of a line, light and dark: its own, else by its place in its column."""
+    heads = [at for at in _heads(result) if (at < result.row_count) == rows]
+    if not path or path[-1] < 0:
+        return None
+    axis = result.axes[heads[len(path) - 1]]
+    names = code_names(axis, np.array([path[-1]]), result.locale)
+    own = member_paint(result, axis, path[-1], names[path[-1]])
+    rank = int(axis.rank[path[-1]]) if path[-1] < len(axis.rank) else path[-1]
+    found = own or series(result.theme, rank)
+    return [found.light, found.dark]
 
 
 def _nested_paths(lines: Sequence[NestedLine]) -> list[tuple[int, ...]]:

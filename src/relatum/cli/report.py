@@ -1,0 +1,35 @@
+"""``relatum report``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from relatum.cli.output import ModelFile, errors_as_sentences, tell
+
+
+def report(
+    file: ModelFile,
+    name: Annotated[
+        str,
+        typer.Argument(
+            metavar="NAME", help="A report of the model, or a TOML file that holds one alone.", show_default=False
+        ),
+    ],
+    out: Annotated[
+        Path, typer.Option("--out", "-o", metavar="FILE", help="Where to write the page.", show_default="NAME.html")
+    ] = Path(),
+) -> None:
+    """Write a report: key figures, charts, tables and text, on one page to be read or printed.
+
+    Example: relatum report hollowmere/nursery.toml year --out year.html
+    """
+    with errors_as_sentences():
+        import relatum
+
+        made = relatum.open(file).report(Path(name) if name.endswith(".toml") else name)
+        target = out if out != Path() else Path(f"{Path(name).stem}.html")
+        made.save(target)
+        tell(f"wrote {target}")
