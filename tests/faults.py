@@ -292,7 +292,7 @@ FAULTS = [
     Fault("the best by nothing", lambda folder: None, "keep top 10 customer by revenue", pivot("revenue[keep top 1 product]")),
     Fault("a part of a date is none", lambda folder: None, "There is no part moon of a date", pivot("extract(moon from date '2024-01-01')")),
     Fault("a name in a condition is none", lambda folder: None, "Did you mean product.plant", pivot("revenue", where="plnat = 'Fern'")),
-    Fault("a grid in a form that there is not", lambda folder: None, "A grid is not written to files ending in .html", (*pivot("revenue"), "--out", "grid.html")),
+    Fault("a grid in a form that there is not", lambda folder: None, "A grid is not written to files ending in .ods", (*pivot("revenue"), "--out", "grid.ods")),
     Fault("a label stands after its value", lambda folder: None, "A value's label stands before it, with a colon", pivot("sum(sales.quantity) as pieces")),
     Fault("a label stands before an equals sign", lambda folder: None, "A value's label stands before it, with a colon", pivot("pieces = sum(sales.quantity)")),
     Fault("a condition in brackets without where", lambda folder: None, "A condition follows where", pivot("revenue[product.plant = 'Fern']")),

@@ -257,7 +257,7 @@ BROKEN = [
     (["pivot", "plain.toml", "--values", "sum(t.a)", "--rows", "t.z"], "no column z"),
     (["pivot", "plain.toml", "--values", "sum(t.a)", "--where", "t.a >"], "stops too early"),
     (["pivot", "plain.toml", "--values", "sum(t.a)", "--out", "nowhere/x.csv"], "cannot be written"),
-    (["pivot", "plain.toml", "--values", "sum(t.a)", "--out", "folder"], "files ending in nothing"), (["pivot", "plain.toml", "--values", "sum(t.a)", "--out", "x.html"], "Known endings: .csv, .json, .parquet"),
+    (["pivot", "plain.toml", "--values", "sum(t.a)", "--out", "folder"], "files ending in nothing"), (["pivot", "plain.toml", "--values", "sum(t.a)", "--out", "x.ods"], "Known endings: .csv, .json, .parquet"),
     (["show", "plain.toml", "nothing"], "no table or measure nothing"), (["show", "plain.toml", "t.z"], "no column t.z"),
     (["demo", "plain.csv"], "the demo needs a folder"), (["check", "binary.csv"], "not TOML"),
 ]  # fmt: skip

@@ -16,6 +16,8 @@ import relatum
 from conftest import make_stall, run
 from relatum.model.graph import Edge, Graph, Node, graph_of
 from relatum.present.diagram import Diagram, layout
+from relatum.present.diagram.layout import HEAD
+from relatum.present.diagram.lines import BROAD, NARROW, Place, Route, band, label_places, route_of
 
 
 def random_graph(seed: int) -> Graph:
@@ -72,6 +74,49 @@ def test_nothing_overlaps(seed: int) -> None:
         assert min(others) < min(facts) or max(others) > min(facts)
 
 
+@pytest.mark.parametrize("seed", range(25))
+def test_labels_cover_nothing_and_lines_cross_no_head(seed: int) -> None:
+    graph = random_graph(seed)
+    placed = layout(graph)
+    routes = [route_of(edge, placed.boxes, placed.lanes.get(number, ())) for number, edge in enumerate(graph.edges)]
+    places = [place for _, place, _ in label_places(graph.edges, routes, placed.boxes)]
+    for one, other in combinations(places, 2):
+        assert not one.covers(other)
+    for box in placed.boxes.values():
+        table = Place(box.x + box.width / 2, box.y + box.height / 2, box.width / 2, box.height / 2)
+        assert not any(place.covers(table) for place in places)
+        for edge, route in zip(graph.edges, routes, strict=True):
+            inside = [
+                (x, y) for x, y in route.points if box.x < x < box.x + box.width and box.y < y < box.y + HEAD
+            ]
+            assert not inside, f"{edge.left} to {edge.right} crosses the head of {box.node.name}"
+
+
+@pytest.mark.parametrize(("filters", "broad"), [("left", -1), ("right", 0), ("both", None)])
+def test_a_line_is_broad_where_filters_come_from(filters: str, broad: int | None) -> None:
+    route = Route(tuple((x / 10, 0.0) for x in range(11)), 1, -1)
+    outline = band(route, filters)
+    upper, lower = outline[:11], outline[:10:-1]
+    widths = [abs(one[1] - other[1]) for one, other in zip(upper, lower, strict=True)]
+    if broad is None:
+        assert widths[0] == widths[-1] == pytest.approx(BROAD) and min(widths) == pytest.approx(NARROW)
+    else:
+        assert widths[broad] == pytest.approx(BROAD) and widths[-1 - broad] == pytest.approx(NARROW)
+        assert widths == sorted(widths, reverse=broad == 0)
+
+
+def test_a_role_stands_below_what_it_is_a_role_of() -> None:
+    model = make_stall()
+    graph = graph_of(model.declaration)
+    nodes = (*graph.nodes, Node("shipped", "calendar", ("date",), frozenset(), None, "calendar"))
+    edges = (*graph.edges, Edge("sales", graph.edges[0].left_columns, "shipped", ("date",), ("n", "1"), "left", True, ""))
+    placed = layout(Graph("g", nodes, edges))
+    same = placed.boxes["shipped"].x == placed.boxes["calendar"].x
+    if same:
+        gap = placed.boxes["shipped"].y - placed.boxes["calendar"].y - placed.boxes["calendar"].height
+        assert 0 < gap < 0.5, "nothing stands between them"
+
+
 def test_ports_are_at_the_columns() -> None:
     for box in layout(random_graph(3)).boxes.values():
         heights = [box.port((column,)) for column in box.node.columns]
@@ -90,7 +135,12 @@ def test_what_a_drawing_shows(tmp_path: Path) -> None:
         assert table in texts
         assert rows in texts
     assert "level" in texts
-    assert texts.count("n") == 9, "each relationship has its marks"
+    titles = re.findall(r"<title>(.*?)</title>", svg)
+    assert "product: lookup, 4 rows" in titles
+    assert "sales.product to kind.kind, many to one, filters travel from kind to sales, standby" in titles
+    assert "customer.customer to club.customer, many to many, filters travel from club to customer" in titles
+    assert 'xlink:href="#table-sales"' in svg
+    assert {"many", "one", "filters flow from broad to narrow", "standby: used with via"} <= set(texts)
     assert "◦ month" in texts
     tree.fromstring(svg)
     mermaid = model.diagram().mermaid()

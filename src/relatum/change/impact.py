@@ -150,7 +150,11 @@ class Dependencies:
             self._need(own, *(Thing("pivot", quoted(part.pivot)) for part in report.part if part.pivot))
         for what, rules in styles_of(self.declaration):
             if rules:
-                self._request(Thing("setting", f"style of {what}"), parts_of_rules(rules))
+                own = Thing("setting", f"style of {what}")
+                self._request(own, parts_of_rules(rules))
+                # A rule that reads the measure or column that it is of goes with it, and is not broken by that.
+                self.needs[own].pop(Thing("measure", what), None)
+                self.needs[own].pop(Thing("column", what), None)
 
     @property
     def declaration(self) -> Declaration:

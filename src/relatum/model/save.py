@@ -85,7 +85,7 @@ def to_document(declaration: Declaration, sources: Mapping[str, str]) -> dict[st
         dict(declaration.reports),
         declaration.theme_source or (declaration.theme if declaration.theme != Theme() else ""),
     )
-    document: dict[str, Any] = msgspec.to_builtins(entry, builtin_types=(date, datetime))
+    document: dict[str, Any] = plain_lists(msgspec.to_builtins(entry, builtin_types=(date, datetime)))
     return {"relatum": VERSION, "name": declaration.name, **document}
 
 
@@ -160,7 +160,10 @@ def _merge(current: MutableMapping[str, Any], wanted: Mapping[str, Any]) -> None
         elif key == "link" and _identity({key: current[key]}) == _identity({key: value}):
             continue  # the same ends, named the other way round
         elif isinstance(value, dict):
-            _merge(current[key], value)
+            if isinstance(current[key], MutableMapping):
+                _merge(current[key], value)
+            else:
+                current[key] = toml_item(value)  # a theme that was named, and now stands here
         elif key in ("style", "part"):
             # Rules and parts have no names: a list that says another thing is written anew.
             if tomlkit.item(current[key]).unwrap() != value:
@@ -170,6 +173,13 @@ def _merge(current: MutableMapping[str, Any], wanted: Mapping[str, Any]) -> None
         elif current[key] != value and current[key] != [value] and [current[key]] != value:
             # One key, grain, field or value may stand alone or as a list of one: it says the same, and is left.
             current[key] = value
+
+
+def plain_lists(value: Any) -> Any:
+    """A value with lists where it has tuples, as TOML has it."""
+    if isinstance(value, dict):
+        return {key: plain_lists(each) for key, each in value.items()}
+    return [plain_lists(each) for each in value] if isinstance(value, list | tuple) else value
 
 
 def _is_default(key: str, value: object) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from dataclasses import replace
 
 from relatum.language.expression import Aggregate, ColumnValue, Expression, FilterPart
@@ -15,7 +16,7 @@ from relatum.pivot.lines import line_notes
 from relatum.pivot.recipes import RecipeMaker
 from relatum.pivot.request import Request, ValueText
 from relatum.pivot.result import Axis, PartColumn, Result, Value
-from relatum.pivot.styling import cell_rules, member_rules, style_notes
+from relatum.pivot.styling import NO_RULES, cell_rules, member_rules, style_notes
 from relatum.plan.compile import Wanted
 from relatum.plan.engine import Answer
 from relatum.plan.notes import Note, loss_notes, worst_first
@@ -27,7 +28,7 @@ _RECURRING = {"month_of_year": "month", "quarter_of_year": "quarter"}
 _YEARLY = frozenset({"year", "quarter", "month", "date", "week", "fiscal_year", "fiscal_quarter"})
 
 
-def answer(session: Session, request: Request, *, with_parts: bool = False) -> Result:
+def answer(session: Session, request: Request, *, with_parts: bool = False, styled: bool = True) -> Result:
     """Ask a session a request.
 
     Parameters
@@ -38,6 +39,8 @@ def answer(session: Session, request: Request, *, with_parts: bool = False) -> R
         The question.
     with_parts : bool
         Work out the parts that totals over some members may be put together from, too.
+    styled : bool
+        Work out where style rules hold; conditions of rules are asked without.
 
     Raises
     ------
@@ -51,10 +54,10 @@ def answer(session: Session, request: Request, *, with_parts: bool = False) -> R
     resolved = resolve_request(session, request)
     session = resolved.session
     tell_step("working out the answer")
-    styled = cell_rules(session, request)
+    rules = cell_rules(session, request) if styled else NO_RULES
     maker = RecipeMaker(session, resolved.fields)
     recipes = tuple(map(maker.recipe, resolved.formulas)) if with_parts else ()
-    beside = (*styled.conditions, *(part.expression for part in maker.parts))
+    beside = (*rules.conditions, *(part.expression for part in maker.parts))
     wanted = replace(wanted_of(resolved, request.show_empty, request.cell_limit), beside=beside)
     plan, notes = session.plan(wanted)
     found = session.engine.run(plan)
@@ -80,12 +83,12 @@ def answer(session: Session, request: Request, *, with_parts: bool = False) -> R
         tuple(shown),
         orders,
         worst_first(notes),
-        styled.rules,
-        member_rules(session, request, resolved, axes, answer),
+        rules.rules,
+        member_rules(session, request, resolved, axes, functools.partial(answer, styled=False)) if styled else (),
         declaration.theme,
         recipes,
         tuple(
-            PartColumn(len(resolved.formulas) + len(styled.conditions) + number, part.merge)
+            PartColumn(len(resolved.formulas) + len(rules.conditions) + number, part.merge)
             for number, part in enumerate(maker.parts)
         ),
     )

@@ -33,6 +33,9 @@ class CellRules:
     conditions: tuple[Expression, ...]
 
 
+NO_RULES = CellRules((), ())
+
+
 def cell_rules(session: Session, request: Request) -> CellRules:
     """The rules for the cells of each value: those of the measure that it is, then the request's own.
 

@@ -31,7 +31,7 @@ class NoMatch(Enum):
 
 NO_MATCH = NoMatch.NO_MATCH
 #: The parts of a request that can be changed, as callers name them.
-PARTS = ("rows", "columns", "values", "where", "keep", "totals", "show_empty", "values_on", "cell_limit")
+PARTS = ("rows", "columns", "values", "where", "keep", "totals", "show_empty", "values_on", "cell_limit", "style")
 
 
 def changed(request: Request, parts: Mapping[str, Any]) -> Request:

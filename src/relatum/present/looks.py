@@ -115,7 +115,8 @@ class Looks:
                 found.append((each.rule, each.holds))
                 name = self.result.axes[axis].label
                 listed = ", ".join(map(str, each.rule.members))
-                self._tell(each.rule, each.rule.about or f"{name}: {each.rule.when or listed or 'every member'}")
+                if each.holds.any():
+                    self._tell(each.rule, each.rule.about or f"{name}: {each.rule.when or listed or 'every member'}")
         return found
 
     def _layers(self, value: int) -> list[_Layer]:
@@ -136,7 +137,8 @@ class Looks:
                     holds = np.asarray(told.values, np.bool_)
                     holds = holds if told.nulls is None else holds & ~told.nulls
                 label = self.result.values[value].heading
-                self._tell(rule, rule.about or (rule.when or f"every {label}"))
+                if holds is None or holds.any():
+                    self._tell(rule, rule.about or (rule.when or f"every {label}"))
                 layers.append(_Flat(self._of(rule), holds))
         return layers
 

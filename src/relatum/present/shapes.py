@@ -96,7 +96,7 @@ def sheet_number(write: Writer, value: Any, mark: str = "") -> SheetNumber | Non
     if shape is None or isinstance(value, bool) or (isinstance(value, float) and not math.isfinite(value)):
         return None
     exact = Decimal(repr(value)) if isinstance(value, float) else Decimal(value)
-    if len(exact.as_tuple().digits) > SHEET_DIGITS or exact.is_nan():
+    if not isinstance(value, float) and len(exact.normalize().as_tuple().digits) > SHEET_DIGITS:
         return None
     texts = [write(abs(value)), write(-abs(value))] if value else [write(value)]
     if value == 0 and shape.zero:

@@ -101,7 +101,7 @@ def canvas(
 
 def _surround(made: Canvas) -> None:
     """Title and filters above, legend and notes below; the plot gets what is left."""
-    frame, figure = made.frame, made.figure
+    figure = made.figure
     width, height = figure.get_size_inches()
     top = 0.06 if made.options.bare else _EDGE
     if not made.options.bare:
