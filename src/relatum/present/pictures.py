@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from io import BytesIO
 from typing import Any
 
@@ -23,6 +24,7 @@ def picture_bytes(figure: Any, ending: str) -> bytes:
     out = BytesIO()
     dated = {".png": {}, ".svg": {"Date": None}, ".pdf": {"CreationDate": None}}[ending]
     # Without a salt of its own, the same drawing has other names inside each time.
-    with rc_context({"svg.hashsalt": "relatum"}):
+    with rc_context({"svg.hashsalt": "relatum"}), warnings.catch_warnings():
+        warnings.filterwarnings("ignore", "Glyph .* missing from font")  # a note says so, in words
         figure.savefig(out, format=ending[1:], dpi=DOTS_PER_INCH, facecolor=figure.get_facecolor(), metadata=dated)
     return out.getvalue()

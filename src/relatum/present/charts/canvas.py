@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -181,7 +182,9 @@ def _fit(made: Canvas, top: float, bottom: float) -> None:
     width, height = figure.get_size_inches()
     renderer: Any = FigureCanvasAgg(figure).get_renderer()  # type: ignore[no-untyped-call]
     for _ in range(2):
-        found = [plot.get_tightbbox(renderer) for plot in figure.axes if plot.get_visible()]
+        with warnings.catch_warnings():
+            warnings.filterwarnings("ignore", "Glyph .* missing from font")  # a note says so, in words
+            found = [plot.get_tightbbox(renderer) for plot in figure.axes if plot.get_visible()]
         boxes = [box for box in found if box is not None]
         if not boxes:
             return
