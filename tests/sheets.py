@@ -46,7 +46,7 @@ def drawn(number: float, code: str, decimal: str, group: str) -> str:
         if not piece[3]:
             out.append(piece[1] or piece[2] or "%")
             continue
-        slots = piece[3].partition(".")[0]
+        slots = piece[3].partition(".")[0].rstrip(",")
         own = left if at == min(place for place, each in enumerate(pieces) if each[3]) else left[len(left) - len(slots):]
         left = left[: len(left) - len(own)]
         out.append(own + (decimal + fraction if "." in piece[3] else ""))

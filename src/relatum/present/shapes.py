@@ -78,11 +78,16 @@ def shape_of(write: Writer) -> Shape | None:
 
 @dataclass(frozen=True, slots=True)
 class SheetNumber:
-    """A number for a spreadsheet: what the cell holds, the format code that shows it, and what it was divided by."""
+    """A number for a spreadsheet: what the cell holds, the format code that shows it, and what it was divided by.
+
+    ``places`` are the digits after the point that it is rounded to, negative for tens and hundreds, where no code
+    rounds it so; None where it is held in full.
+    """
 
     number: float
     code: str
     divided: int = 1
+    places: int | None = None
 
 
 def sheet_number(write: Writer, value: Any, mark: str = "") -> SheetNumber | None:
@@ -105,7 +110,14 @@ def sheet_number(write: Writer, value: Any, mark: str = "") -> SheetNumber | Non
     scale = 1 if shape.percent in (0, 2) else 10**shape.percent
     commas = "," * (shape.power // 3) if divided == 1 else ""
     codes = [_section(shape, text, commas, mark) for text in texts]
-    return SheetNumber(float(exact * scale / divided), ";".join(codes), divided)
+    places = None
+    if shape.significant and exact:
+        # No code rounds to tens or hundreds: the cell holds what is shown.
+        rounded, _ = write.rounded(exact.scaleb(-write.power))
+        if rounded.scaleb(write.power) != exact and rounded.adjusted() - shape.significant + 1 > 0:
+            exact = rounded.scaleb(write.power)
+            places = shape.significant - 1 - exact.adjusted()
+    return SheetNumber(float(exact * scale / divided), ";".join(codes), divided, places)
 
 
 def _marked(mark: str, text: str) -> str:

@@ -190,6 +190,8 @@ class _GridSheet:
             if number is not None:
                 style = _with_code(style, number.code)
                 formula = None if self.formulas is None else self.formulas.of(cell, line, top, number.divided)
+                if formula is not None and number.places is not None:
+                    formula = f"=ROUND({formula[1:]},{number.places})"
                 if formula is None:
                     self.page.write_number(row, column, number.number, self.book.format(style))
                 else:

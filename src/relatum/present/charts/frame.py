@@ -129,7 +129,7 @@ def frame_of(result: Result, *, swapped: bool = False) -> Frame:
         categories, others, fields, owners = heads, members, axes[0], axes[1]
         cells = {(at, other, number): grid[at][other * per + number]
                  for at in range(len(heads)) for other in range(len(members)) for number in numeric}  # fmt: skip
-    paints = _paints(result, others, owners, len(numeric))
+    paints = _paints(result, others, owners)
     found = []
     for other, head in enumerate(others):
         for number in numeric:
@@ -137,8 +137,9 @@ def frame_of(result: Result, *, swapped: bool = False) -> Frame:
             name = " / ".join(head.labels)
             value = result.values[number].heading
             title = f"{name}, {value}" if name and len(numeric) > 1 else name or value
-            place = other if len(numeric) == 1 or len(others) > 1 else numeric.index(number)
-            found.append(Series(title, number, np.array([_number(cell) for cell in own]), own, paints[place]))
+            by_value = not head.labels or (len(others) == 1 and len(numeric) > 1)
+            colour = series(result.theme, numeric.index(number)) if by_value else paints[other]
+            found.append(Series(title, number, np.array([_number(cell) for cell in own]), own, colour))
     return Frame(
         result,
         sheet.writers,
@@ -190,10 +191,10 @@ def member_paint(result: Result, axis: Axis, code: int, name: str) -> Paint | No
     return None
 
 
-def _paints(result: Result, members: Sequence[Category], axes: Sequence[Axis], values: int) -> list[Paint]:
+def _paints(result: Result, members: Sequence[Category], axes: Sequence[Axis]) -> list[Paint]:
     """A colour for each series: the member's own, else by its place in its column, so that it stays the same."""
     if not axes or not members or not members[0].labels:
-        return [series(result.theme, number) for number in range(max(values, 1))]
+        return []
     axis = [each for each in axes if each.attribute is None][-1]
     found: list[Paint] = []
     for member in members:

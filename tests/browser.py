@@ -1,0 +1,96 @@
+"""A real browser without a screen, and what a test asks of a page in it."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from selenium import webdriver
+from selenium.webdriver.chrome.options import Options
+from selenium.webdriver.chrome.service import Service
+from selenium.webdriver.common.by import By
+
+_ARGUMENTS = (
+    "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync", "--lang=en",
+)  # fmt: skip
+
+
+@contextmanager
+def chromium(folder: Path) -> Iterator[webdriver.Chrome]:
+    """The browser, with a folder of its own for what it keeps."""
+    options = Options()
+    options.binary_location = "/usr/bin/chromium"
+    for each in (*_ARGUMENTS, f"--user-data-dir={folder}"):
+        options.add_argument(each)
+    options.set_capability("goog:loggingPrefs", {"browser": "ALL", "performance": "ALL"})
+    driver = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
+    try:
+        yield driver
+    finally:
+        driver.quit()
+
+
+class Opened:
+    """A page that is open."""
+
+    def __init__(self, driver: webdriver.Chrome, path: Path, width: int = 1280, height: int = 800, dark: bool = False) -> None:
+        self.driver = driver
+        size = {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": False}
+        driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
+        scheme = [{"name": "prefers-color-scheme", "value": "dark" if dark else "light"}]
+        driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": scheme})
+        driver.get_log("browser")
+        driver.get_log("performance")
+        driver.get(path.as_uri())
+        self.until(lambda: self.script("return document.documentElement.dataset.drawn !== undefined || !document.getElementById('page')"))
+
+    def script(self, text: str, *arguments: Any) -> Any:
+        """What a script in the page gives back."""
+        return self.driver.execute_script(text, *arguments)
+
+    def until(self, holds: Callable[[], Any], seconds: float = 8) -> Any:
+        """Waits for something to hold."""
+        end = time.monotonic() + seconds
+        while True:
+            found = holds()
+            if found:
+                return found
+            assert time.monotonic() < end, "it never came to be"
+            time.sleep(0.03)
+
+    def find(self, path: str) -> Any:
+        """An element by XPath, as soon as it is there."""
+        return self.until(lambda: self.driver.find_elements(By.XPATH, path))[0]
+
+    def click(self, path: str) -> None:
+        """Clicks an element, which is scrolled to."""
+        element = self.find(path)
+        self.script("arguments[0].scrollIntoView({block: 'nearest'})", element)
+        element.click()
+        self.settle()
+
+    def settle(self) -> None:
+        """Waits until the page has drawn what was done."""
+        self.driver.execute_async_script("requestAnimationFrame(() => requestAnimationFrame(arguments[0]))")
+
+    def lines(self) -> list[list[str]]:
+        """The lines in view: heads and cells, as they are read; what is struck out in tildes."""
+        self.settle()
+        return self.script(
+            "return [...document.querySelectorAll('.line')].sort((a, b) => a.ariaRowIndex - b.ariaRowIndex).map(line => "
+            "[...line.querySelectorAll('[role=rowheader],[role=gridcell]')].map(cell => "
+            "{ const text = [...cell.querySelectorAll('span:not(.hidden):not(.track)')].map(each => each.textContent).join('');"
+            " return cell.classList.contains('struck') ? `~${text}~` : text; }))"
+        )
+
+    def errors(self) -> list[str]:
+        """What the browser complained of, and every address that was asked for but the page itself."""
+        found = [entry["message"] for entry in self.driver.get_log("browser") if entry["level"] in ("SEVERE", "WARNING")]
+        for entry in self.driver.get_log("performance"):
+            if '"Network.requestWillBeSent"' in entry["message"] and '"url":"file:' not in entry["message"] and '"url":"data:' not in entry["message"]:
+                found.append(entry["message"])
+        return found
