@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 export PIP_DISABLE_PIP_VERSION_CHECK := 1
 
-.PHONY: demo test benchmark clean
+.PHONY: demo test docs page benchmark clean
 
 # Lark's strict mode, which a test uses, needs interegular. It lies beside the environment: where lark can import it,
 # lark checks the grammar's terminals at every start, for half a second.
@@ -13,16 +13,31 @@ $(VENV)/.installed: pyproject.toml
 	$(BIN)/pip install --quiet --upgrade --target $(VENV)/strict 'interegular>=0.3.3'
 	touch $@
 
+# What the page's script is bundled, linted and tested with.
+web/node_modules/.installed: web/package.json web/package-lock.json
+	tests/install_browser.sh
+	npm ci --prefix web --silent --no-audit --no-fund
+	touch $@
+
 demo: $(VENV)/.installed
 	$(BIN)/relatum demo hollowmere
 
-test: $(VENV)/.installed
-	$(BIN)/ruff check src tests examples benchmarks
+test: $(VENV)/.installed web/node_modules/.installed docs
+	$(BIN)/ruff check src tests examples benchmarks docs
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 	if [ -f ../shared/tools/own_names.py ]; then $(PYTHON) ../shared/tools/own_names.py .; fi
 	tests/install_postgresql.sh
-	$(BIN)/pytest --numprocesses auto
+	tests/install_browser.sh
+	$(BIN)/pytest --numprocesses auto --dist loadgroup
+
+# The documentation, as pages that need no network: build/site/index.html.
+docs: $(VENV)/.installed
+	NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build --quiet --strict
+
+# The script and style of a grid's page, bundled anew from web/src into the package.
+page: web/node_modules/.installed
+	cd web && npm run --silent build
 
 benchmark: $(VENV)/.installed
 	$(BIN)/python benchmarks/star.py

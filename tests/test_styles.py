@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import re
 from pathlib import Path
 from typing import Any
 
@@ -13,9 +14,10 @@ from rich.console import Console
 
 import relatum
 from conftest import make_stall, run
+from relatum.model.colours import contrast, text_on
 from relatum.model.looks import ThemeColours
 from relatum.present.looks import Look
-from relatum.present.paint import DARK, LIGHT, contrast, mixed, text_on
+from relatum.present.paint import DARK, LIGHT, mixed
 from relatum.present.sheet import sheet_of
 from relatum.present.text import print_grid
 
@@ -249,3 +251,23 @@ def test_the_demo_says_its_looks_in_the_file(hollowmere: Path) -> None:
     assert result.exit_code == 0
     result = run("pivot", hollowmere, "--rows", "category.department", "--values", "revenue", "--style", "value = revenue")
     assert result.exit_code == 2 and "cannot be read" in result.stderr
+
+
+CHECKED = [
+    ('style = [{ when = "worht < 1", mark = "x" }]', "problem", "measure worth has a style that cannot be asked: .*Did you mean worth"),
+    ('style = [{ when = "worth < 1", colour = "#ffee00" }]', "remark", "measure worth writes #ffee00 on #ffffff: a contrast of 1.2"),
+    ('[[report.r.part]]\nfigures = ["worht"]', "problem", "report r part 1 cannot be asked: .*Did you mean worth"),
+    ('style = [{ when = "worth < 1", colour = "bad" }]', "", ""),
+]
+
+
+@pytest.mark.parametrize(("line", "severity", "text"), CHECKED)
+def test_check_tells_what_cannot_be_asked_or_read(tmp_path: Path, line: str, severity: str, text: str) -> None:
+    (tmp_path / "sales.csv").write_text("product,worth\nfig,3\n")
+    (tmp_path / "m.toml").write_text(
+        f'relatum = 1\n[table.sales]\nsource = "sales.csv"\n[measure.worth]\nformula = "sum(sales.worth)"\n{line}\n'
+    )
+    found = [(each.severity, f"{each.subject} {each.text}") for each in relatum.open(tmp_path / "m.toml").check().findings]
+    told = [(kind, said) for kind, said in found if "style" in said or "writes" in said or said.startswith("report")]
+    assert [kind for kind, _ in told] == ([severity] if severity else [])
+    assert all(re.match(text, said) for _, said in told)

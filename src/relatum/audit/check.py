@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from relatum import markup
 from relatum.audit.finding import SEVERITIES, Finding, Money
+from relatum.audit.looks import look_findings
 from relatum.audit.measures import control_findings, measure_findings
 from relatum.audit.pivots import pivot_findings
 from relatum.audit.relationships import relationship_findings
@@ -110,6 +111,7 @@ def _findings(session: Session, money: Money) -> Iterator[Finding]:
     for name in told(declaration.measures, lambda each: f"checking {each}"):
         yield from measure_findings(session, name)
     yield from pivot_findings(session)
+    yield from look_findings(session)
     for control in told(declaration.controls, lambda each: f"checking the control of {each.measure}"):
         yield from control_findings(session, control)
 

@@ -10,10 +10,11 @@ from numpy.typing import NDArray
 
 from relatum.data.columns import Array, Column
 from relatum.data.types import Kind
+from relatum.model.colours import text_on
 from relatum.model.looks import StyleRule
 from relatum.pivot.result import Result
 from relatum.present.numbers import Writer
-from relatum.present.paint import MODES, Mode, Paint, colours_of, mixed, paint, series, text_on
+from relatum.present.paint import MODES, Mode, Paint, colours_of, mixed, paint, series
 
 #: Shades are drawn in so many steps, and so many letters stand in for them where there is no colour.
 SHADES, SHADE_LETTERS = 64, "ABCDE"

@@ -8,6 +8,7 @@ from typing import Any, Literal, get_args
 
 import msgspec
 
+from relatum.model.colours import channels, whole
 from relatum.model.looks import Theme, ThemeColours
 
 Mode = Literal["light", "dark"]
@@ -87,14 +88,14 @@ def _filled(usual: ThemeColours, own: ThemeColours) -> ThemeColours:
     stated: dict[str, Any] = {}
     for name, value in msgspec.structs.asdict(own).items():
         if value:
-            stated[name] = _whole(value) if isinstance(value, str) else tuple(map(_whole, value))
+            stated[name] = whole(value) if isinstance(value, str) else tuple(map(whole, value))
     return msgspec.structs.replace(usual, **stated)
 
 
 def paint(colour: str, theme: Theme) -> Paint:
     """A colour of a rule: a word of the theme, or the same in both modes."""
     if colour.startswith("#"):
-        return Paint(_whole(colour), _whole(colour))
+        return Paint(whole(colour), whole(colour))
     return Paint(*(getattr(colours_of(theme, mode), colour) for mode in MODES))
 
 
@@ -102,34 +103,6 @@ def series(theme: Theme, number: int) -> Paint:
     """The colour of the so-and-so many-th series."""
     every = [colours_of(theme, mode).series for mode in MODES]
     return Paint(*(each[number % len(each)] for each in every))
-
-
-def _whole(colour: str) -> str:
-    """#rgb as #rrggbb."""
-    return "#" + "".join(2 * digit for digit in colour[1:]) if len(colour) == 4 else colour.lower()
-
-
-def channels(colour: str) -> tuple[float, float, float]:
-    """Red, green and blue, from 0 to 1."""
-    return tuple(int(colour[at : at + 2], 16) / 255 for at in (1, 3, 5))  # type: ignore[return-value]
-
-
-def _luminance(colour: str) -> float:
-    parts = (each / 12.92 if each <= 0.04045 else ((each + 0.055) / 1.055) ** 2.4 for each in channels(colour))
-    return sum(weight * each for weight, each in zip((0.2126, 0.7152, 0.0722), parts, strict=True))
-
-
-@cache
-def contrast(one: str, other: str) -> float:
-    """The contrast ratio of two colours, 1 to 21 (Web Content Accessibility Guidelines 2.2, 1.4.3)."""
-    darker, lighter = sorted((_luminance(one), _luminance(other)))
-    return (lighter + 0.05) / (darker + 0.05)
-
-
-@cache
-def text_on(fill: str) -> str:
-    """Black or white, whichever reads better on a colour."""
-    return max(("#000000", "#ffffff"), key=lambda each: contrast(each, fill))
 
 
 @cache

@@ -9,12 +9,13 @@ from typing import Any
 import numpy as np
 
 from relatum.data.types import FLOAT
+from relatum.model.colours import text_on
 from relatum.model.looks import Format
 from relatum.present.charts.canvas import Canvas
 from relatum.present.charts.frame import Frame, Series, member_paint
 from relatum.present.charts.options import mark_texts
 from relatum.present.numbers import formatter
-from relatum.present.paint import mixed, text_on
+from relatum.present.paint import mixed
 
 #: Labels of more characters, or more members, lie beside horizontal bars.
 LONG, MANY = 10, 12

@@ -15,12 +15,13 @@ from matplotlib.lines import Line2D
 from matplotlib.patches import Rectangle
 from matplotlib.ticker import FuncFormatter
 
+from relatum.model.colours import text_on
 from relatum.model.looks import ThemeColours
 from relatum.present.charts.fonts import fonts_for
 from relatum.present.charts.frame import Frame, Series
 from relatum.present.charts.options import ChartOptions
 from relatum.present.numbers import Writer
-from relatum.present.paint import FONT, SIZE, colours_of, text_on
+from relatum.present.paint import FONT, SIZE, colours_of
 
 #: Room around the plot, and for each line of text above and below it, in inches.
 _EDGE, _LINE = 0.22, 0.21

@@ -9,10 +9,11 @@ from typing import Any
 import numpy as np
 from matplotlib.patches import Rectangle
 
+from relatum.model.colours import text_on
 from relatum.present.charts.bars import beside_of, outer_labels, thinned
 from relatum.present.charts.canvas import Canvas
 from relatum.present.charts.options import mark_texts
-from relatum.present.paint import mixed, text_on
+from relatum.present.paint import mixed
 
 #: Series differ by the form of their marks and lines too, not by colour alone.
 _MARKS, _DASHES = "osD^vPX*", ["-", (0, (5, 1.5)), (0, (1.5, 1.2)), (0, (6, 1.5, 1.5, 1.5))]
