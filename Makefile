@@ -45,6 +45,7 @@ benchmark: $(VENV)/.installed
 	$(BIN)/python benchmarks/jumps.py
 	$(BIN)/python benchmarks/grids.py
 	$(BIN)/python benchmarks/draft.py
+	$(BIN)/python benchmarks/page.py
 
 clean:
 	rm -rf $(VENV) hollowmere

@@ -135,7 +135,7 @@ def test_where_there_is_no_colour_marks_and_letters_stand_in(stall: relatum.Mode
     assert "b 30" in plain and "a −5" in plain and "E 30" in plain and "A −5" in plain and "█" in plain
     assert "a  worth < 0" in plain and "b  worth > 9" in plain and "s, low to high, A to E: −5 to 30" in plain
     coloured = shown(grid, True)
-    assert "a −5" not in coloured and "E 30" not in coloured and "\x1b[38;2;161;32;58m   −5" in coloured and "48;2;255;238;0m   30" in coloured
+    assert "a −5" not in coloured and "E 30" not in coloured and "\x1b[31m   −5" in coloured and "48;2;255;238;0m   30" in coloured
 
 
 def test_a_page_of_colours_is_legible() -> None:
@@ -271,3 +271,9 @@ def test_check_tells_what_cannot_be_asked_or_read(tmp_path: Path, line: str, sev
     told = [(kind, said) for kind, said in found if "style" in said or "writes" in said or said.startswith("report")]
     assert [kind for kind, _ in told] == ([severity] if severity else [])
     assert all(re.match(text, said) for _, said in told)
+
+
+def test_a_colour_that_cannot_be_read_on_its_fill_gives_way(stall: relatum.Model) -> None:
+    for fill, colour, written in (("#7fbcb8", "#a1203a", "#000000"), ("#ffffff", "#a1203a", "#a1203a"), ("#000000", "#111111", "#ffffff")):
+        grid = stall.pivot(values="worth", style=[{"fill": fill, "colour": colour}])
+        assert looks(grid)[0][0].text_colour("light") == written

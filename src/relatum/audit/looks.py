@@ -6,15 +6,12 @@ from collections.abc import Iterator
 
 from relatum.audit.finding import Finding
 from relatum.errors import RelatumError
-from relatum.model.colours import contrast, text_on, whole
+from relatum.model.colours import LEGIBLE, contrast, text_on, whole
 from relatum.model.looks import Report, StyleRule
 from relatum.model.names import column_name, quoted
 from relatum.pivot.axes import resolve_request
 from relatum.pivot.request import ask
 from relatum.session.session import Session
-
-#: The least contrast of texts (Web Content Accessibility Guidelines 2.2, 1.4.3, level AA).
-_LEAST = 4.5
 
 
 def look_findings(session: Session) -> Iterator[Finding]:
@@ -51,12 +48,12 @@ def _hard_to_read(session: Session, subject: str, rule: StyleRule) -> Iterator[F
     ground = whole(rule.fill) if rule.fill.startswith("#") else page
     colour = whole(rule.colour) if rule.colour.startswith("#") else text_on(ground)
     found = contrast(colour, ground)
-    if found < _LEAST and (rule.colour.startswith("#") or rule.fill.startswith("#")):
+    if found < LEGIBLE and (rule.colour.startswith("#") or rule.fill.startswith("#")):
         yield Finding(
             "remark",
             subject,
             f"writes {colour} on {ground}: a contrast of {found:.1f}, which many cannot read",
-            f"Choose colours with {_LEAST} or more, or a word of the theme.",
+            f"Choose colours with {LEGIBLE} or more, or a word of the theme.",
         )
 
 

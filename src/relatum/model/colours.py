@@ -15,6 +15,10 @@ def _luminance(colour: str) -> float:
     return sum(weight * each for weight, each in zip((0.2126, 0.7152, 0.0722), parts, strict=True))
 
 
+#: The least contrast of texts (Web Content Accessibility Guidelines 2.2, 1.4.3, level AA).
+LEGIBLE = 4.5
+
+
 @cache
 def contrast(one: str, other: str) -> float:
     """The contrast ratio of two colours, 1 to 21 (Web Content Accessibility Guidelines 2.2, 1.4.3)."""

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from relatum.data.columns import Array, Column
 from relatum.data.types import Kind
-from relatum.model.colours import text_on
+from relatum.model.colours import LEGIBLE, contrast, text_on
 from relatum.model.looks import StyleRule
 from relatum.pivot.result import Result
 from relatum.present.numbers import Writer
@@ -24,7 +24,7 @@ SHADES, SHADE_LETTERS = 64, "ABCDE"
 class Look:
     """How one cell or head looks. ``bar`` is where a bar starts and stops, as parts of the cell's width.
 
-    ``letter`` stands for a colour where there is none.
+    ``letter`` stands for a colour where there is none, ``word`` is the theme's word for the colour, if it is one.
     """
 
     colour: Paint | None = None
@@ -34,12 +34,14 @@ class Look:
     bar: tuple[float, float] | None = None
     bar_paint: Paint | None = None
     letter: str = ""
+    word: str = ""
 
     def text_colour(self, mode: Mode) -> str:
-        """The colour of its text in one mode: as stated, else what reads on the fill, else none."""
-        if self.colour is not None:
+        """The colour of its text in one mode: as stated where it reads on the fill, else what does, else none."""
+        ground = self.fill.of(mode) if self.fill is not None else ""
+        if self.colour is not None and (not ground or contrast(self.colour.of(mode), ground) >= LEGIBLE):
             return self.colour.of(mode)
-        return text_on(self.fill.of(mode)) if self.fill is not None else ""
+        return text_on(ground) if ground else ""
 
 
 PLAIN_LOOK = Look()
@@ -160,6 +162,7 @@ class Looks:
             {"": None, "bold": True, "normal": False}[rule.weight],
             rule.mark,
             letter=letter,
+            word="" if rule.colour.startswith("#") else rule.colour,
         )
 
     def _shaded(self, rule: StyleRule, value: int, column: Column) -> _Layer:
@@ -261,4 +264,5 @@ def _over(look: Look, other: Look) -> Look:
         look.bar,
         look.bar_paint,
         other.letter or look.letter,
+        other.word if other.colour is not None else look.word,
     )

@@ -87,7 +87,7 @@ def shortened(name: str, width: int) -> str:
 def print_grid(result: Result, console: Console, extent: Extent = SCREEN) -> None:
     """Print a grid: the filters in force, the values, the notes, the worst of them first."""
     console.print(_caption(result, writers_of(result)))
-    marks = _Marks(console.color_system is not None, "light")
+    marks = _Marks(console.color_system is not None, console.color_system in ("256", "truecolor"), "light")
     labels, values, totals, left_out, legend = _columns(result, extent, marks)
     if not extent.whole:
         labels, values = _fitting(labels, values, console.width)
@@ -210,15 +210,21 @@ _STYLES: dict[Kind, str] = {
 }
 
 
+#: The colours of terminals that stand for the words of a theme.
+_WORDS = {"good": "green", "bad": "red", "notable": "yellow", "faint": "dim"}
 #: A bar is so many characters wide; its ends are eighths of one.
 _BAR, _EIGHTHS = 8, " ▏▎▍▌▋▊▉█"
 
 
 @dataclass(frozen=True, slots=True)
 class _Marks:
-    """Draws looks in a terminal: in colours where it has them, else by marks and letters."""
+    """Draws looks in a terminal: in colours where it has them, else by marks and letters.
+
+    ``shaded`` says that it has enough of them to fill cells; one with sixteen would show all shades alike.
+    """
 
     coloured: bool
+    shaded: bool
     mode: Mode
 
     def own_head(self, label: Label) -> Text:
@@ -250,9 +256,17 @@ class _Marks:
     def _drawn(self, text: str, look: Look, usual: str) -> Text:
         if look == PLAIN_LOOK:
             return Text(text, style=usual)
-        mark = look.mark or ("" if self.coloured else look.letter)
-        style = [usual] if look.colour is None and look.fill is None else []
-        colour = look.text_colour(self.mode)
+        look = look if self.shaded else replace(look, fill=None)
+        filled = look.fill is not None
+        told = self.shaded or (self.coloured and look.colour is not None)
+        mark = look.mark or ("" if told else look.letter)
+        style = [usual] if look.colour is None and not filled else []
+        # What a terminal's ground is, nobody knows: its own red reads on it.
+        colour = (
+            look.text_colour(self.mode)
+            if look.fill is not None
+            else _WORDS.get(look.word) or look.text_colour(self.mode)
+        )
         style += [colour] if colour else []
         style += [f"on {look.fill.of(self.mode)}"] if look.fill is not None else []
         style += ["bold"] if look.bold else ["not bold"] if look.bold is False else []
@@ -270,11 +284,12 @@ def _bar_text(start: float, stop: float) -> str:
 def _told(told: Told, marks: _Marks) -> Text:
     """A line of the legend."""
     if not told.shades:
-        mark = told.look.mark or ("■" if marks.coloured else told.look.letter)
+        shown = marks.shaded or (marks.coloured and told.look.colour is not None)
+        mark = told.look.mark or ("■" if shown else told.look.letter)
         sample = marks.head(Label(mark, "member", look=replace(told.look, mark="", letter="")), mark)
         return Text.assemble("  ", sample, f"  {told.text}")
     ends = f" {told.ends[0]} to {told.ends[-1]}" if told.ends else ""
-    blocks = [Text("  ", style=f"on {each.of(marks.mode)}") for each in told.shades] if marks.coloured else []
+    blocks = [Text("  ", style=f"on {each.of(marks.mode)}") for each in told.shades] if marks.shaded else []
     letters = "" if blocks else f", {SHADE_LETTERS[0]} to {SHADE_LETTERS[-1]}"
     return Text.assemble("  ", *blocks, "  " if blocks else "", f"{told.text}{letters}:{ends}")
 

@@ -418,6 +418,8 @@ def _about(book: _Book, page: Any, result: Result, sheet: Sheet) -> None:
     head, plain = book.format(_Style(bold=True)), book.format(_Style(wrap=True))
     page.set_column(0, 0, 18)
     page.set_column(1, 2, 70)
+    page.set_landscape()
+    page.fit_to_pages(1, 0)
     for row, (what, text, more) in enumerate(_told(result, sheet)):
         page.write_string(row, 0, what, head)
         page.write_string(row, 1, text, plain)

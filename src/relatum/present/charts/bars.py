@@ -352,4 +352,5 @@ def draw_steps(made: Canvas, names: Sequence[str], numbers: Sequence[float], tex
                      frame.heading(frame.series[0].value))  # fmt: skip
     made.key(total, "total")
     made.key(up, "up")
-    made.key(down, "down", NEGATIVE)
+    if any(number < 0 for number in numbers[1:-1]):
+        made.key(down, "down", NEGATIVE)
