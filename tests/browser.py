@@ -78,8 +78,18 @@ class Opened:
         self.driver.execute_async_script("requestAnimationFrame(() => requestAnimationFrame(arguments[0]))")
 
     def lines(self) -> list[list[str]]:
-        """The lines in view: heads and cells, as they are read; what is struck out in tildes."""
-        self.settle()
+        """The lines in view, as soon as they stay: heads and cells, as they are read; what is struck out in tildes."""
+        before: list[list[str]] = []
+        for _ in range(60):
+            self.settle()
+            found = self._read()
+            if found and found == before:
+                return found
+            before = found
+            time.sleep(0.05)
+        raise AssertionError("the lines never stayed")
+
+    def _read(self) -> list[list[str]]:
         return self.script(
             "return [...document.querySelectorAll('.line')].sort((a, b) => a.ariaRowIndex - b.ariaRowIndex).map(line => "
             "[...line.querySelectorAll('[role=rowheader],[role=gridcell]')].map(cell => "

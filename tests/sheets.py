@@ -91,7 +91,7 @@ class Book:
     def worked_out(self, formula: str) -> Any:
         """A formula of sums over ranges, worked out anew from the cells that it names."""
         text = formula.lstrip("=")
-        for call in re.findall(r"SUM(?:IFS)?\([^()]*\)", text):
+        for call in re.findall(r"SUM\([^()]*\)|SUMPRODUCT\((?:\([^()]*\)\*)+[^()]*\)", text):
             text = text.replace(call, f"({self._sum(call)})", 1)
         assert re.fullmatch(r"[-+*/().\d eE]+", text), text
         try:
@@ -100,10 +100,10 @@ class Book:
             return None
 
     def _sum(self, call: str) -> float:
-        arguments = re.findall(r"'[^']+'![$A-Z\d:]+|-?\d+", call)
-        total, criteria = self._range(arguments[0]), arguments[1:]
+        *criteria, summed = re.findall(r"('[^']+'![$A-Z\d:]+)(?:=(-?\d+))?", call)
+        total = self._range(summed[0])
         kept = [True] * len(total)
-        for where, wanted in zip(criteria[::2], criteria[1::2], strict=True):
+        for where, wanted in criteria:
             kept = [keep and value == int(wanted) for keep, value in zip(kept, self._range(where), strict=True)]
         return sum(float(value) for value, keep in zip(total, kept, strict=True) if keep and value is not None)
 

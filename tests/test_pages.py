@@ -71,4 +71,10 @@ def test_there_are_examples_and_pictures() -> None:
         "diff",
         "refresh",
         "plot",
+        "page",
+        "report",
+        "workbook",
+        "chart_bars",
+        "chart_lines",
+        "chart_steps",
     }

@@ -67,7 +67,7 @@ def test_notes_are_told_the_worst_few_or_all(hollowmere: Path) -> None:
     assert few[-1] == f"{len(told) - 3} more notes: --notes all shows them" if len(told) > 4 else few[-1].startswith("1 more note:")
 
 
-KINDS = [("grid.ods", "Known endings: .csv, .json, .parquet, .arrow, .txt, .md, .html, .xlsx"), ("grid", "ending in nothing"), ("gone/grid.csv", "cannot be written"), ("grid.docx", "ending in .docx")]
+KINDS = [("grid.ods", "Known endings: .csv, .json, .parquet, .arrow, .txt, .md, .xlsx, .html, .png, .svg, .pdf"), ("grid", "ending in nothing"), ("gone/grid.csv", "cannot be written"), ("grid.docx", "ending in .docx")]
 
 
 @pytest.mark.parametrize(("name", "said"), KINDS)

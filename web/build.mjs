@@ -21,7 +21,8 @@ const licences = INSIDE.map((name) => {
   return `${name} ${version} (${license})\n\n${file.trim()}\n`;
 });
 const files = {
-  "page.js": script.outputFiles[0].text.replaceAll("</script", "<\\/script"),
+  // Keywords with a blank before their brackets, as in the sources.
+  "page.js": script.outputFiles[0].text.replaceAll("</script", "<\\/script").replaceAll(/\bswitch\(/g, "switch ("),
   "page.css": style.outputFiles[0].text,
   "LICENCES.txt": licences.join("\n----\n\n"),
 };

@@ -405,9 +405,12 @@ class _Formulas:
         listed, own = self.lists[place], self.behind.tables[place].members
         if any(at not in own for at in members):
             return None
-        criteria = "".join(f",{listed.range('member', at)},{code}" for at, code in members.items())
         total = listed.range("part", number)
-        return f"SUMIFS({total}{criteria})" if criteria else f"SUM({total})"
+        if not members:
+            return f"SUM({total})"
+        # A product with what is true sums the rows of the members, which are named by number: no text is compared.
+        criteria = "*".join(f"({listed.range('member', at)}={code})" for at, code in members.items())
+        return f"SUMPRODUCT({criteria}*{total})"
 
 
 # -- about ------------------------------------------------------------------------------------------------------------
