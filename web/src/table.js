@@ -141,15 +141,15 @@ export class Table {
     }
   }
 
-  /** The leaves under a path that are chosen: their places among the parts, and over which fields some are left out. */
-  left(path, every, fields, state) {
+  /** What a line is put together from: places among the parts, and the fields over whose members they are added up. */
+  left(path, { every, places }, fields, state) {
     const own = every.filter((leaf) => extends_(leaf.path, path));
     const deep = fields.find((field, at) => state.chosen[field] !== undefined && own.some((leaf) => leaf.path.length <= at));
     if (deep !== undefined && path.length < fields.length) return { whole: false, fields: [], lines: [], deep };
     const chosen = own.filter((leaf) => chosenPath(leaf.path, fields, state.chosen));
-    if (chosen.length === own.length) return { whole: true, fields: [], lines: chosen.map((leaf) => leaf.at) };
-    const narrowed = fields.filter((field, at) => at >= path.length && state.chosen[field] !== undefined);
-    return { whole: false, fields: narrowed, lines: chosen.map((leaf) => leaf.at) };
+    // A line of which nothing is left out stands for itself; another is put together over all that lies under it.
+    if (chosen.length === own.length) return { whole: true, fields: [], lines: [places.get(path.join(","))] };
+    return { whole: false, fields: fields.slice(path.length), lines: chosen.map((leaf) => leaf.at) };
   }
 
   /** All that is shown, as lines of texts with tabs between: what a spreadsheet takes. */
@@ -178,7 +178,7 @@ function missing(one, other) {
   return 0;
 }
 
-/** The lines that lie under no other's path: each path once, with its place among them. */
+/** The lines that no other lies under, and the place of each path among the parts. */
 function leaves(paths) {
   const found = new Map();
   paths.forEach((path) => {
@@ -190,5 +190,8 @@ function leaves(paths) {
   every.forEach((leaf) => {
     for (let length = 0; length < leaf.path.length; length += 1) outer.add(leaf.path.slice(0, length).join(","));
   });
-  return every.filter((leaf) => !outer.has(leaf.path.join(",")) || every.length === 1);
+  return {
+    every: every.filter((leaf) => !outer.has(leaf.path.join(",")) || every.length === 1),
+    places: new Map([...found].map(([key, leaf]) => [key, leaf.at])),
+  };
 }
