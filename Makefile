@@ -22,7 +22,7 @@ web/node_modules/.installed: web/package.json web/package-lock.json
 demo: $(VENV)/.installed
 	$(BIN)/relatum demo hollowmere
 
-test: $(VENV)/.installed web/node_modules/.installed docs
+test: $(VENV)/.installed web/node_modules/.installed
 	$(BIN)/ruff check src tests examples benchmarks docs
 	$(BIN)/mypy
 	$(BIN)/lint-imports

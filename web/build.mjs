@@ -27,6 +27,11 @@ const files = {
   "LICENCES.txt": licences.join("\n----\n\n"),
 };
 
+// Lets the documentation's search run where pages are opened as files.
+const worker = "iframe-worker";
+files["../../../../docs/assets/iframe-worker.js"] = `/*! ${worker} ${JSON.parse(readFileSync(`node_modules/${worker}/package.json`, "utf8")).version}\n${
+  readFileSync(`node_modules/${worker}/LICENSE`, "utf8").trim()} */\n${readFileSync(`node_modules/${worker}/shim/index.js`, "utf8")}`;
+
 let stale = false;
 for (const [name, text] of Object.entries(files)) {
   const path = new URL(name, out);
