@@ -36,8 +36,9 @@ def test_the_site_is_built_and_searched_without_a_network(tmp_path: Path) -> Non
     for call in ("relatum.Model.pivot", "relatum.Model.report", "relatum.Grid.chart", "relatum.Grid.to_html", "relatum.open"):
         assert f'id="{call}"' in calls or f"id={call}" in calls
     with chromium(tmp_path / "chromium") as driver:
+        driver.set_window_size(1280, 800)
         driver.get((site / "index.html").as_uri())
-        driver.execute_script("document.querySelector('input.md-search__input').focus()")
+        driver.find_element('css selector', 'input.md-search__input').click()
         driver.switch_to.active_element.send_keys("crow's foot", Keys.ARROW_DOWN)
         driver.implicitly_wait(15)
         found = driver.find_element("css selector", ".md-search-result__item a")
