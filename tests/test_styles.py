@@ -76,7 +76,7 @@ REFUSED: list[tuple[dict[str, Any], str]] = [
     ({"shades": ["low"]}, "two or three colours"), ({"shades": ["low", "high"], "between": [1]}, "a number for each colour"),
     ({"shades": ["low", "high"], "between": [2, 1]}, "go up"), ({"field": "sales.product", "bar": True}, "they are for values"),
     ({"value": "worth", "field": "sales.product", "mark": "x"}, "a value or a field"), ({"members": ["fig"], "mark": "x"}, "needs a field"),
-    ({"hue": "red"}, "Its words are value, field, when"), ({"field": "sales.product", "when": "worth < 0", "members": ["fig"], "mark": "x"}, "not both"),
+({"hue": "red"}, "Its words are value, field, when"), ({"field": "sales.product", "when": "worth < 0", "members": ["fig"], "mark": "x"}, "not both"),
 ]  # fmt: skip
 
 
@@ -277,3 +277,10 @@ def test_a_colour_that_cannot_be_read_on_its_fill_gives_way(stall: relatum.Model
     for fill, colour, written in (("#7fbcb8", "#a1203a", "#000000"), ("#ffffff", "#a1203a", "#a1203a"), ("#000000", "#111111", "#ffffff")):
         grid = stall.pivot(values="worth", style=[{"fill": fill, "colour": colour}])
         assert looks(grid)[0][0].text_colour("light") == written
+
+
+def test_bars_are_for_numbers(stall: relatum.Model) -> None:
+    with pytest.raises(relatum.RequestError, match="Bars and shades show numbers, and first is text"):
+        stall.pivot("sales.year", values="first: min(sales.product)", style=[{"value": "first", "bar": True}])
+    grid = stall.pivot("sales.year", values="first: min(sales.product), worth", style=[{"shades": ["low", "high"]}])
+    assert [line[0].fill for line in looks(grid)] == [None] * 3 and looks(grid)[0][1].fill is not None

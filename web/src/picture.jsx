@@ -21,7 +21,7 @@ export function marks(page, table, state, column) {
   });
   const value = Math.max(grid.columns[column]?.v ?? 0, 0);
   const same = table.visibleColumns(state).filter((at) => Math.max(grid.columns[at].v, 0) === value && !grid.columns[at].total);
-  const wanted = page.values[value].timed || same.length > 1 ? same : [column];
+  const wanted = same.length > 1 ? same : [column];
   return { lines, columns: wanted.length ? wanted : [column], value };
 }
 

@@ -54,7 +54,7 @@ def answer(session: Session, request: Request, *, with_parts: bool = False, styl
     resolved = resolve_request(session, request)
     session = resolved.session
     tell_step("working out the answer")
-    rules = cell_rules(session, request) if styled else NO_RULES
+    rules = cell_rules(session, request, resolved.formulas) if styled else NO_RULES
     maker = RecipeMaker(session, resolved.fields)
     recipes = tuple(map(maker.recipe, resolved.formulas)) if with_parts else ()
     beside = (*rules.conditions, *(part.expression for part in maker.parts))

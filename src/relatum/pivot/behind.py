@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from relatum.data.columns import Array, Column
-from relatum.data.types import Type
+from relatum.data.types import INTEGER, Type
 from relatum.errors import RequestError
 from relatum.language.expression import Aggregate, ColumnValue, Expression, columns_in
 from relatum.model.names import column_name
@@ -103,12 +103,16 @@ class _Finder:
                 f"There are {len(rows):,} rows of {table} behind the grid: more than {MOST_ROWS:,}.",
                 fix="Ask for fewer with a condition: --where.",
             )
-        at = next((at for at, each in enumerate(self.found) if each[0] == table), len(self.found))
+        same = (at for at, each in enumerate(self.found) if each[0] == table and np.array_equal(each[1], rows))
+        at = next(same, len(self.found))
         if at == len(self.found):
             self.found.append((table, rows, evidence, []))
-        assert np.array_equal(self.found[at][1], rows), "sums over one table see the same rows of it"
         self.found[at][3].extend(node.arguments)
         worth = evidence.columns(table, list(node.arguments[:1]), rows)
+        if expression.function == "count":
+            # Each row with a value counts one, whatever the value is.
+            ones = np.ones(len(rows), np.int64)
+            worth = [Column(INTEGER, ones, worth[0].nulls, None, 1, 1)]
         return PartBehind(at, worth[0] if worth else None)
 
     def tables(self) -> tuple[TableBehind, ...]:

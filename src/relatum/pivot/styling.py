@@ -36,13 +36,13 @@ class CellRules:
 NO_RULES = CellRules((), ())
 
 
-def cell_rules(session: Session, request: Request) -> CellRules:
+def cell_rules(session: Session, request: Request, formulas: Sequence[Expression]) -> CellRules:
     """The rules for the cells of each value: those of the measure that it is, then the request's own.
 
     Raises
     ------
     RequestError
-        A rule names members, and no field that they are of.
+        A rule names members, and no field that they are of; it draws what is no number as a bar.
     FormulaError
         A condition cannot be understood, or is none.
     """
@@ -51,6 +51,11 @@ def cell_rules(session: Session, request: Request) -> CellRules:
 
     def add(rule: StyleRule, number: int, owner: str) -> None:
         column = None
+        type_ = formulas[number].type
+        if (rule.bar or rule.shades) and not type_.numeric:
+            if rule.value:
+                raise RequestError(f"Bars and shades show numbers, and {rule.value} is {type_}.")
+            return  # a rule for every value is for those that can have it
         if rule.when:
             text = _with_labels(rule.when, request.values)
             column = len(request.values) + len(conditions)

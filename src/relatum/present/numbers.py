@@ -131,7 +131,10 @@ class Writer:
         self.blank = format.blank or BLANK
         self.power = _power(format.scale, largest, locale) if type_.numeric and not format.duration else 0
         self.unit = scale_word(format.scale, self.power, locale) if self.power else ""
-        self.time = (format.pattern or _TIMES[format.duration]) if type_.numeric and format.duration else ""
+        self.time = ""
+        if type_.numeric and format.duration:
+            # A measure's own number pattern gives way where a request asks for time.
+            self.time = format.pattern if _TIME.fullmatch(format.pattern) else _TIMES[format.duration]
         self.number: NumberPattern | None = None
         if type_.numeric and not self.time:
             pattern = format.pattern if any(sign in format.pattern for sign in "#0@") else ""

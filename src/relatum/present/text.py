@@ -167,10 +167,7 @@ def _columns(
         labels = [
             _Column(
                 [heading],
-                [
-                    marks.head(line.labels[at], "" if line.labels[at].again else line.labels[at].text)
-                    for line in sheet.rows
-                ],
+                [marks.own_head(line.labels[at]) for line in sheet.rows],
                 False,
                 least=widths.get(names[at], 0),
             )

@@ -15,7 +15,6 @@ from matplotlib.lines import Line2D
 from matplotlib.patches import Rectangle
 from matplotlib.ticker import FuncFormatter
 
-from relatum.model.colours import text_on
 from relatum.model.looks import ThemeColours
 from relatum.present.charts.fonts import fonts_for
 from relatum.present.charts.frame import Frame, Series
@@ -70,10 +69,6 @@ class Canvas:
         """Add a line to the legend: a square, or with a ``marker`` a piece of a line."""
         if (colour, text, hatch, marker) not in self.keys:
             self.keys.append((colour, text, hatch, marker))
-
-    def text_on(self, fill: str) -> str:
-        """The colour of text on a fill."""
-        return text_on(fill)
 
 
 def tick_text(write: Writer, number: float) -> str:

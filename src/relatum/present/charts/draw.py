@@ -18,6 +18,7 @@ from relatum.present.charts.lines import draw_heat, draw_lines, draw_panels, dra
 from relatum.present.charts.options import ChartOptions, check_options
 
 _WIDE, _HIGH = 9.2, 5.2
+_NOTHING, _WHY = "No cell of the grid has a number to draw.", "Look at its notes: print the grid."
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,6 +55,8 @@ def draw(
     whole = frame_of(result, swapped=choice.swapped)
     check_options(options, whole)
     frame = _drawn(whole, options, choice.kind)
+    if not frame.marks:
+        raise RequestError(_NOTHING, fix=_WHY)
     refuse_crowd(choice.kind, frame)
     found = steps() if choice.kind == "steps" else None
     with canvas(frame, whole, options, _size(frame, choice.kind, found), _texts(whole)) as made:
@@ -73,6 +76,8 @@ def _stated(result: Result, kind: Kind) -> Choice:
 def _drawn(whole: Frame, options: ChartOptions, kind: Kind) -> Frame:
     """The marks that are drawn themselves: those of one value, or of all that are written alike."""
     values = list(dict.fromkeys(each.value for each in whole.series))
+    if not values:
+        raise RequestError(_NOTHING, fix=_WHY)
     first = whole.value_number(options.value) if options.value else values[0]
     if not whole.of_value(first):
         raise RequestError(f"The value {options.value} is no number, so there is nothing to draw.")

@@ -144,7 +144,6 @@ def _page(result: Result, request: Request, asker: Asker, looks: _Looks) -> dict
                 "fields": sorted(heads.index(at) for at in recipe.fields if at in heads) if told else [],
                 "reason": f"{value.heading}: {reason}",
                 "shape": None if shape is None else asdict(shape),
-                "timed": False,
             }
         )
     rows = [at for at in heads if at < result.row_count]
