@@ -112,7 +112,7 @@ def _shades(made: Canvas, one: Series) -> list[str]:
     frame = made.frame
     number = frame.value_number(made.options.colour)
     beside = beside_of(made, one, number)
-    low, high = (float(each(beside.numbers)) for each in (np.nanmin, np.nanmax))
+    low, high = ends_of(beside.numbers)
     ends = mixed(made.colours.low, "#a06a00", 0.45), mixed(made.colours.high, "#00484b", 0.45)
     span = (high - low) or 1.0
     write = frame.writers[number]
@@ -122,6 +122,12 @@ def _shades(made: Canvas, one: Series) -> list[str]:
     return [
         made.colours.line if math.isnan(each) else mixed(*ends, (each - low) / span) for each in beside.numbers.tolist()
     ]
+
+
+def ends_of(numbers: Any) -> tuple[float, float]:
+    """The least and the greatest of some numbers; 0 and 1 where there is none."""
+    known = numbers[np.isfinite(numbers)]
+    return (float(known.min()), float(known.max())) if len(known) else (0.0, 1.0)
 
 
 def beside_of(made: Canvas, one: Series, number: int) -> Series:

@@ -10,7 +10,7 @@ import numpy as np
 from matplotlib.patches import Rectangle
 
 from relatum.model.colours import text_on
-from relatum.present.charts.bars import beside_of, outer_labels, thinned
+from relatum.present.charts.bars import beside_of, ends_of, outer_labels, thinned
 from relatum.present.charts.canvas import Canvas
 from relatum.present.charts.options import mark_texts
 from relatum.present.paint import mixed
@@ -110,10 +110,12 @@ def draw_points(made: Canvas) -> None:
     numbers = list(dict.fromkeys(each.value for each in whole.series))
     across, up = (whole.of_value(number) for number in numbers[:2])
     for one, other in zip(across, up, strict=True):
+        if not np.isfinite(one.numbers + other.numbers).any():
+            continue
         colour: Any = one.paint.of(made.options.mode)
         if made.options.colour:
             beside = beside_of(made, one, whole.value_number(made.options.colour))
-            low, high = float(np.nanmin(beside.numbers)), float(np.nanmax(beside.numbers))
+            low, high = ends_of(beside.numbers)
             ends = mixed(made.colours.low, "#a06a00", 0.45), mixed(made.colours.high, "#00484b", 0.45)
             span = (high - low) or 1.0
             colour = [made.colours.line if math.isnan(each) else mixed(*ends, (each - low) / span)
