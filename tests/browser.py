@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -101,6 +102,9 @@ class Opened:
         """What the browser complained of, and every address that was asked for but the page itself."""
         found = [entry["message"] for entry in self.driver.get_log("browser") if entry["level"] in ("SEVERE", "WARNING")]
         for entry in self.driver.get_log("performance"):
-            if '"Network.requestWillBeSent"' in entry["message"] and '"url":"file:' not in entry["message"] and '"url":"data:' not in entry["message"]:
-                found.append(entry["message"])
+            told = json.loads(entry["message"])["message"]
+            # A browser that starts asks for pages of its own.
+            if told["method"] == "Network.requestWillBeSent" and not told["params"]["documentURL"].startswith("chrome:"):
+                address = told["params"]["request"]["url"]
+                found += [address] if not address.startswith(("file:", "data:", "blob:")) else []
         return found

@@ -141,7 +141,7 @@ function List({ list, label, chosen, choose }) {
       </div>
       <div class="members">
         {found.slice(0, MOST_LISTED).map((member) => (
-          <label class={member.there ? "" : "without"}>
+          <label class={member.there ? "" : "without"} title={member.there ? undefined : "not in this grid"}>
             <input type="checkbox" checked={member.there && has(member.c)} disabled={!member.there}
               onChange={() => flip(member.c)} />
             <span>{member.t}</span>

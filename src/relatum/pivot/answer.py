@@ -20,6 +20,7 @@ from relatum.pivot.styling import NO_RULES, cell_rules, member_rules, style_note
 from relatum.plan.compile import Wanted
 from relatum.plan.engine import Answer
 from relatum.plan.notes import Note, loss_notes, worst_first
+from relatum.plan.slots import row_tables
 from relatum.progress import tell_step
 from relatum.session.session import Session
 
@@ -86,6 +87,7 @@ def answer(session: Session, request: Request, *, with_parts: bool = False, styl
         rules.rules,
         member_rules(session, request, resolved, axes, functools.partial(answer, styled=False)) if styled else (),
         declaration.theme,
+        row_tables(resolved.formulas),
         recipes,
         tuple(
             PartColumn(len(resolved.formulas) + len(rules.conditions) + number, part.merge)

@@ -156,6 +156,7 @@ class Result:
 
     ``fields`` are the positions in ``axes`` of the fields that cells have keys for: all but attributes. ``orders`` are
     the values that a field's members are ordered by, with their combinations, by the field's number among these.
+    ``facts`` are the tables whose rows the values are over.
     ``cells`` have the conditions of style rules after the values, and then the ``parts`` that ``recipes`` use, where
     they were asked for.
     """
@@ -174,6 +175,7 @@ class Result:
     rules: tuple[CellRule, ...] = ()
     member_rules: tuple[MemberRule, ...] = ()
     theme: Theme = USUAL
+    facts: tuple[str, ...] = ()
     recipes: tuple[Recipe, ...] = ()
     parts: tuple[PartColumn, ...] = ()
 

@@ -133,9 +133,8 @@ def ends_of(numbers: Any) -> tuple[float, float]:
 def beside_of(made: Canvas, one: Series, number: int) -> Series:
     """The series of another value that belongs to one."""
     every = made.all_series
-    stem = one.name.split(", ")[0]
     own = [each for each in every if each.value == number]
-    return next((each for each in own if each.name.split(", ")[0] == stem), own[0])
+    return next((each for each in own if each.member == one.member), own[0])
 
 
 def _label(

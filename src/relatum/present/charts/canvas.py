@@ -28,7 +28,10 @@ _EDGE, _LINE = 0.22, 0.21
 
 @dataclass(slots=True)
 class Canvas:
-    """A figure, with the marks that are drawn on it, those of every value, and one set of colours and sizes."""
+    """A figure, with the marks that are drawn on it, those of every value, and one set of colours and sizes.
+
+    ``values`` are the numbers of those that its title names, where these are not the ones of its marks.
+    """
 
     frame: Frame
     whole: Frame
@@ -37,6 +40,7 @@ class Canvas:
     colours: ThemeColours
     size: float
     notes: list[str] = field(default_factory=list)
+    values: list[int] = field(default_factory=list)
     keys: list[tuple[str, str, str, str]] = field(default_factory=list)
 
     @property
@@ -118,7 +122,8 @@ def _told_above(made: Canvas, top: float) -> float:
     """Title and filters; how far down they reach, in inches."""
     frame, figure = made.frame, made.figure
     width, height = figure.get_size_inches()
-    title = made.options.title or ", ".join(dict.fromkeys(frame.heading(each.value) for each in frame.series))
+    drawn = dict.fromkeys(frame.heading(number) for number in made.values or [each.value for each in frame.series])
+    title = made.options.title or ", ".join(drawn)
     figure.text(_EDGE / width, 1 - top / height, title, color=made.colours.text, fontsize=made.size * 1.25,
                 fontweight="bold", va="top")  # fmt: skip
     top += _LINE * 1.3

@@ -7,7 +7,7 @@ from typing import Literal, get_args
 
 from relatum.errors import RequestError
 from relatum.pivot.result import Result
-from relatum.present.charts.frame import Frame, frame_of
+from relatum.present.charts.frame import Frame, frame_of, of_values
 from relatum.wording import suggestion
 
 Kind = Literal["bars", "stacked", "shares", "lines", "areas", "points", "heat", "panels", "ranked", "steps", "table"]
@@ -45,11 +45,17 @@ def choose(result: Result) -> Choice:
         swapped = frame_of(result, swapped=True)
         return Choice(_choose(swapped)[0], True, _choose(swapped)[1])
     if frame.series_time and not frame.time:
-        return Choice(*_over_time(frame_of(result, swapped=True), True))
+        return Choice(*_over_time(_one_value(frame_of(result, swapped=True)), True))
     if frame.time:
-        return Choice(*_over_time(frame, False))
+        return Choice(*_over_time(_one_value(frame), False))
     kind, reason = _choose(frame)
     return Choice(kind, False, reason)
+
+
+def _one_value(frame: Frame) -> Frame:
+    """Where there are members beside each other, the marks of the first value: it alone is drawn."""
+    values = list(dict.fromkeys(each.value for each in frame.series))
+    return of_values(frame, values[:1]) if frame.series_field else frame
 
 
 def _over_time(frame: Frame, swapped: bool) -> tuple[Kind, bool, str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import assert_never
 
 from matplotlib.figure import Figure
@@ -13,7 +13,7 @@ from relatum.pivot.result import Result
 from relatum.present.charts.bars import draw_bars, draw_ranked, draw_steps, lying
 from relatum.present.charts.canvas import Canvas, canvas
 from relatum.present.charts.choose import Choice, Kind, choose, refuse_crowd
-from relatum.present.charts.frame import Frame, frame_of
+from relatum.present.charts.frame import Frame, frame_of, of_values
 from relatum.present.charts.lines import draw_heat, draw_lines, draw_panels, draw_points, draw_table
 from relatum.present.charts.options import ChartOptions, check_options
 
@@ -102,7 +102,7 @@ def _drawn(whole: Frame, options: ChartOptions, kind: Kind) -> Frame:
         alike = [first]
         if len(whole.of_value(first)) > 1:
             raise RequestError("Bars in order are of one value by the rows alone.", fix="Leave out the columns.")
-    return replace(whole, series=tuple(each for each in whole.series if each.value in alike))
+    return of_values(whole, alike)
 
 
 def _unit(frame: Frame, number: int) -> tuple[str, str, str]:

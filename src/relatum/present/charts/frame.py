@@ -44,9 +44,13 @@ class Category:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Series:
-    """The marks of one colour: a number for each category, NaN where there is none, and the cells as written."""
+    """The marks of one colour: a number for each category, NaN where there is none, and the cells as written.
+
+    ``member`` is what it is of, empty where there are no columns; its name says the value too, where there are several.
+    """
 
     name: str
+    member: str
     value: int
     numbers: NDArray[np.float64]
     cells: tuple[Cell, ...]
@@ -139,7 +143,7 @@ def frame_of(result: Result, *, swapped: bool = False) -> Frame:
             title = f"{name}, {value}" if name and len(numeric) > 1 else name or value
             by_value = not head.labels or (len(others) == 1 and len(numeric) > 1)
             colour = series(result.theme, numeric.index(number)) if by_value else paints[other]
-            found.append(Series(title, number, np.array([_number(cell) for cell in own]), own, colour))
+            found.append(Series(title, name, number, np.array([_number(cell) for cell in own]), own, colour))
     return Frame(
         result,
         sheet.writers,
@@ -150,6 +154,14 @@ def frame_of(result: Result, *, swapped: bool = False) -> Frame:
         bool(fields) and is_time(fields[-1]),
         bool(owners) and is_time(owners[-1]),
     )
+
+
+def of_values(frame: Frame, values: Sequence[int]) -> Frame:
+    """The marks of some values alone; those of one are called by their members."""
+    own = tuple(each for each in frame.series if each.value in values)
+    if len(values) == 1:
+        own = tuple(replace(each, name=each.member or each.name) for each in own)
+    return replace(frame, series=own)
 
 
 def _category(line: Line, axes: Sequence[Axis], depth: int | None = None) -> Category:

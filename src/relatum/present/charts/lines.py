@@ -108,6 +108,7 @@ def draw_points(made: Canvas) -> None:
     whole = made.whole
     plot = made.axes(grid="both")
     numbers = list(dict.fromkeys(each.value for each in whole.series))
+    made.values = numbers[:2]
     across, up = (whole.of_value(number) for number in numbers[:2])
     for one, other in zip(across, up, strict=True):
         if not np.isfinite(one.numbers + other.numbers).any():
@@ -126,7 +127,7 @@ def draw_points(made: Canvas) -> None:
                 made.key(mixed(*ends, part), name + write(value if write.type.kind.value == "float" else round(value)))
         plot.scatter(one.numbers, other.numbers, s=34, c=colour, edgecolors=made.colours.page, linewidths=0.6)
         if len(across) > 1:
-            made.key(one.paint.of(made.options.mode), one.name.split(", ")[0])
+            made.key(one.paint.of(made.options.mode), one.member or one.name)
         if len(whole.categories) <= 30 and made.options.labels != "none":
             _name_points(made, plot, one.numbers, other.numbers)
     made.number_axis(plot.xaxis, whole.writers[numbers[0]], whole.heading(numbers[0]))

@@ -69,7 +69,7 @@ def mark_texts(frame: Frame, one: Series, template: str) -> Sequence[str]:
         return [""] * len(one.cells)
     if not template:
         return ["" if cell.null or not cell.there else _marked(cell.look.mark, cell.text) for cell in one.cells]
-    same = [each for each in frame.series if each.name.split(", ")[0] == one.name.split(", ")[0]]
+    same = [each for each in frame.series if each.member == one.member]
     names = _HOLE.findall(template)
     beside = {}
     for name in names:

@@ -87,8 +87,8 @@ def document(request: Request, asker: Asker, prepare: Sequence[str]) -> dict[str
     RequestError
         The prepared grids would have too many cells; a column is on an axis already.
     """
-    lists = [_prepared(request, asker, column) for column in prepare]
     first = asker.parts(request)
+    lists = [_prepared(request, asker, column, first.facts) for column in prepare]
     _refuse_axes(first, prepare)
     grids: dict[str, dict[str, Any]] = {}
     looks = _Looks()
@@ -200,7 +200,7 @@ def _list(result: Result, position: int, number: int, asker: Asker) -> dict[str,
     else:
         found = asker.members(axis.name, result.where)
         codes = found.codes.tolist()
-        counts = _counts(found)
+        counts = _counts(found, result.facts)
         axis = found.axis
     names = code_names(result.axes[position], np.array(codes, np.int64), result.locale)
     shown = codes if len(codes) <= MOST_MEMBERS else [code for code in codes if code in there][:MOST_MEMBERS]
@@ -210,9 +210,10 @@ def _list(result: Result, position: int, number: int, asker: Asker) -> dict[str,
     return {"field": number, "members": members, "more": len(codes) - len(shown)}
 
 
-def _counts(found: Found) -> dict[int, str]:
-    """How many rows each member has, of the first fact that has any."""
-    _, column = found.values[0]
+def _counts(found: Found, facts: Sequence[str]) -> dict[int, str]:
+    """How many rows each member has, of the fact that the grid's values are over, else of the first one."""
+    wanted = [f"rows of {fact}" for fact in facts]
+    _, column = next((each for each in found.values if each[0].label in wanted), found.values[0])
     return {
         code: f"{value:,}"
         for code, value in zip(found.codes.tolist(), python_values(column), strict=True)
@@ -220,14 +221,14 @@ def _counts(found: Found) -> dict[int, str]:
     }
 
 
-def _prepared(request: Request, asker: Asker, column: str) -> dict[str, Any]:
+def _prepared(request: Request, asker: Asker, column: str, facts: Sequence[str]) -> dict[str, Any]:
     """A column's members with the condition that each of them is."""
     found = asker.members(column, request.where)
     axis = found.axis
     name = column_name(axis.table, axis.column)
     values = axis.member_values(found.codes)
     names = code_names(axis, found.codes, found.locale)
-    counts = _counts(found)
+    counts = _counts(found, facts)
     members, conditions = [], []
     for code, present in zip(found.codes.tolist(), found.present.tolist(), strict=True):
         if not present:
