@@ -328,9 +328,10 @@ def _table(labels: list[_Column], values: list[_Column], totals: list[bool]) -> 
     height = max(len(column.heading) for column in [*labels, *values])
     for label in labels:
         heading = "\n" * (height - 1) + label.heading[0]
-        table.add_column(Text(heading), no_wrap=True, overflow="ellipsis")
+        table.add_column(Text(heading), no_wrap=True, overflow="ellipsis", min_width=label.least or None)
     for column, heading in zip(values, _headings(values, height), strict=True):
-        table.add_column(Text(heading), justify="right", no_wrap=True, style="bold" if column.total else None)
+        style = "bold" if column.total else None
+        table.add_column(Text(heading), justify="right", no_wrap=True, style=style, min_width=column.least or None)
     for row in range(len(values[0].cells) if values else 0):
         cells = [column.cells[row] for column in [*labels, *values]]
         table.add_row(*cells, style="bold" if totals[row] else None)
