@@ -170,7 +170,9 @@ class Behind:
             arrays.append(column_to_arrow(column.take(chosen)))
         text = step.text if not isinstance(step.expression, Aggregate) else step.expression.text
         filters = () if step.counted is None else told_filters(self.seen, step.counted, step.filters)
-        shown = folded(node.function, values[0].take(chosen)) if isinstance(node, Nested) else None
+        # Where a count has no value (nothing relates what it counts), what is listed comes to none either, not to 0.
+        counted = isinstance(node, Nested) and value is not None
+        shown = folded(node.function, values[0].take(chosen)) if counted else None
         return Evidence(
             text,
             step.source,
