@@ -220,3 +220,20 @@ def test_what_cannot_be_prepared_is_refused(
     result = run("pivot", hollowmere, *arguments, "--values", "revenue", "--out", tmp_path / "x.html")
     assert result.exit_code == 2 and reason in result.stderr
     assert not (tmp_path / "x.html").exists()
+
+
+def test_two_prepared_columns_and_a_printed_page(driver: WebDriver, nursery: relatum.Model, tmp_path: Path) -> None:
+    asked = {"rows": "product.plant", "values": "revenue"}
+    nursery.pivot(**asked).save(tmp_path / "two.html", prepare="calendar.year, customer.region")
+    opened = Opened(driver, tmp_path / "two.html", height=500)
+    opened.click("//fieldset[legend='Year']//label[span='2023']/input")
+    opened.click("//fieldset[legend='region']//label[span='South']/input")
+    whole = shown(nursery.pivot(**asked, where="calendar.year = 2023 and customer.region = 'South'"))
+    seen = opened.lines()
+    assert seen == whole[: len(seen)] and len(seen) < len(whole), "only what is seen is drawn"
+    opened.script("dispatchEvent(new Event('beforeprint'))")
+    assert opened.lines() == whole, "all of it is printed"
+    opened.script("dispatchEvent(new Event('afterprint'))")
+    assert len(opened.lines()) < len(whole)
+    assert {each.text for each in driver.find_elements("xpath", "//p[@class='filters']/span")} == {"Year: 2023", "region: South"}
+    assert opened.errors() == []
