@@ -158,3 +158,13 @@ def test_frames_of_any_library_are_dressed_alike() -> None:
         texts.add(model.pivot("sales.product", values="w: sum(sales.worth * 1000) format '¤#,##0' scale lakh digits 2").to_text(60))
     (text,) = texts
     assert "w (lakh)" in text and "₹15" in text and "₹25" in text
+
+
+def test_show_lists_reports(folder: Path, shop: relatum.Model) -> None:
+    parts = [{"text": "Hello\nthere"}, {"figures": ["worth"], "against": "pin kind.kind = 'tree'"}, {"pivot": "kinds", "chart": "bars"}, {"diagram": True}]
+    shop.add_report("week", parts, title="The week")
+    shop.save(folder / "m.toml")
+    lines = [line.split(maxsplit=1) for line in run("show", folder / "m.toml").stdout.splitlines()]
+    at = next(number for number, line in enumerate(lines) if line[:1] == ["report"])
+    assert lines[at + 1] == ["week", "text Hello there"]
+    assert [" ".join(line) for line in lines[at + 2 : at + 5]] == ["figures worth against pin kind.kind = 'tree'", "pivot kinds as chart bars and table", "the diagram"]

@@ -10,6 +10,7 @@ from relatum.errors import DataError, ModelError
 from relatum.language.mentions import Known, mentions
 from relatum.model.declaration import Control, Declaration, Hierarchy, Relationship, SavedPivot
 from relatum.model.graph import kind_of
+from relatum.model.looks import Report, ReportPart
 from relatum.model.names import column_name, quoted, split_name
 from relatum.model.routes import Hop, Place, hops_of
 from relatum.session.session import Session
@@ -115,6 +116,16 @@ class Overview:
     hierarchies: tuple[Hierarchy, ...] = ()
     controls: tuple[Control, ...] = ()
     pivots: tuple[SavedPivot, ...] = ()
+    reports: tuple[ReportOverview, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class ReportOverview:
+    """A report: its name, what heads it, and what each of its parts shows."""
+
+    name: str
+    title: str
+    parts: tuple[str, ...]
 
 
 def overview(session: Session, name: str = "") -> Overview:
@@ -135,6 +146,7 @@ def overview(session: Session, name: str = "") -> Overview:
             tuple(declaration.hierarchies.values()),
             declaration.controls,
             tuple(declaration.pivots.values()),
+            tuple(_report(*each) for each in declaration.reports.items()),
         )
     parts = split_name(name)
     table = parts[0] if parts else ""
@@ -159,6 +171,20 @@ def overview(session: Session, name: str = "") -> Overview:
         found = TableOverview(found.name, found.kind, found.rows, found.key, found.source, found.about, columns)
         related = [each for each in related if _names(each, *parts)]
     return Overview(declaration.name, (found,), tuple(_relationship(session, each) for each in related), ())
+
+
+def _report(name: str, report: Report) -> ReportOverview:
+    return ReportOverview(name, report.title, tuple(map(_shown_by, report.part)))
+
+
+def _shown_by(part: ReportPart) -> str:
+    """What a part of a report shows, in a few words."""
+    if part.figures:
+        return f"figures {', '.join(part.figures)}" + (f" against {part.against}" if part.against else "")
+    if part.pivot:
+        kinds = [f"chart {part.chart}"] * bool(part.chart) + ["table"] * part.table
+        return f"pivot {part.pivot} as {' and '.join(kinds)}"
+    return "the diagram" if part.diagram else f"text {' '.join(part.text.split())[:60]}"
 
 
 def _names(relationship: Relationship, table: str, column: str) -> bool:

@@ -164,6 +164,13 @@ def _print_rest(out: Any, found: Overview) -> None:
             for place, (word, told) in enumerate(asked):
                 lines.add_row(Text("" if place else pivot.name, style="bold"), Text(word, style="dim"), told)
         out.print(lines)
+    if found.reports:
+        out.print()
+        lines = listing("report", "what it shows")
+        for report in found.reports:
+            for place, part in enumerate(report.parts):
+                lines.add_row(Text("" if place else report.name, style="bold"), part)
+        out.print(lines)
     if found.controls:
         out.print()
         lines = listing("", "measure", "at", "equals", numbers=("equals",))
