@@ -164,7 +164,7 @@ def test_show_lists_reports(folder: Path, shop: relatum.Model) -> None:
     parts = [{"text": "Hello\nthere"}, {"figures": ["worth"], "against": "pin kind.kind = 'tree'"}, {"pivot": "kinds", "chart": "bars"}, {"diagram": True}]
     shop.add_report("week", parts, title="The week")
     shop.save(folder / "m.toml")
-    lines = [line.split(maxsplit=1) for line in run("show", folder / "m.toml").stdout.splitlines()]
+    lines = [line.rstrip().split(maxsplit=1) for line in run("show", folder / "m.toml").stdout.splitlines()]
     at = next(number for number, line in enumerate(lines) if line[:1] == ["report"])
     assert lines[at + 1] == ["week", "text Hello there"]
     assert [" ".join(line) for line in lines[at + 2 : at + 5]] == ["figures worth against pin kind.kind = 'tree'", "pivot kinds as chart bars and table", "the diagram"]
