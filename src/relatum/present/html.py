@@ -1,4 +1,4 @@
-"""Grids and members in a notebook: plain HTML, no script."""
+"""Grids in a notebook: plain HTML, no script."""
 
 from __future__ import annotations
 
@@ -10,7 +10,6 @@ from relatum import markup
 from relatum.markup import Text
 from relatum.pivot.result import Result
 from relatum.present.looks import PLAIN_LOOK, Look, Told
-from relatum.present.members import MemberList
 from relatum.present.sheet import Cell, Label, Sheet, headed, sheet_of
 
 _MOST_ROWS, _MOST_COLUMNS = 60, 20
@@ -106,19 +105,3 @@ def legend_html(legend: Sequence[Told]) -> list[str]:
         marks = "".join(markup.sample(told.look.mark or "\u2003", css_of(each)) for each in samples)
         lines.append(markup.line(f"{told.text}{ends}", faint=True, before=marks))
     return lines
-
-
-def members_html(members: MemberList) -> str:
-    """The members of a column with their counts."""
-    headings, lines = members.lines(_MOST_ROWS)
-    found = members.found
-    rows = [
-        [Text(texts[0], faint=not there), *(Text(text, number=True, faint=not there) for text in texts[1:])]
-        for texts, there in lines
-    ]
-    return markup.block(
-        markup.line(f"members of {found.axis.name}", bold=True),
-        markup.line(f"where {found.where}" if found.where else "no filters", faint=True),
-        markup.table([[headings[0], *(Text(each, number=True) for each in headings[1:])]], rows),
-        markup.line(members.summary(len(lines)), faint=True),
-    )

@@ -10,6 +10,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from relatum import markup
 from relatum.data.arrow import python_values
 from relatum.pivot.members import Found
 from relatum.pivot.turning import NO_MATCH
@@ -17,6 +18,9 @@ from relatum.present.numbers import formatter
 from relatum.present.printed import printed
 from relatum.present.sheet import code_names
 from relatum.wording import counted
+
+#: So many members are shown in a notebook.
+_MOST_IN_HTML = 60
 
 
 class MemberList:
@@ -82,8 +86,6 @@ class MemberList:
     __repr__ = __str__
 
     def _repr_html_(self) -> str:
-        from relatum.present.html import members_html  # noqa: PLC0415 - needed in a notebook alone
-
         return members_html(self)
 
 
@@ -102,3 +104,22 @@ def print_members(members: MemberList, console: Console, most: int | None = 200)
         table.add_row(*map(Text, texts), style=None if there else "dim")
     console.print(table)
     console.print(Text(members.summary(len(lines)), style="dim"))
+
+
+def members_html(members: MemberList) -> str:
+    """The members of a column with their counts."""
+    headings, lines = members.lines(_MOST_IN_HTML)
+    found = members.found
+    rows = [
+        [
+            markup.Text(texts[0], faint=not there),
+            *(markup.Text(text, number=True, faint=not there) for text in texts[1:]),
+        ]
+        for texts, there in lines
+    ]
+    return markup.block(
+        markup.line(f"members of {found.axis.name}", bold=True),
+        markup.line(f"where {found.where}" if found.where else "no filters", faint=True),
+        markup.table([[headings[0], *(markup.Text(each, number=True) for each in headings[1:])]], rows),
+        markup.line(members.summary(len(lines)), faint=True),
+    )
