@@ -237,3 +237,15 @@ def test_two_prepared_columns_and_a_printed_page(driver: WebDriver, nursery: rel
     assert len(opened.lines()) < len(whole)
     assert {each.text for each in driver.find_elements("xpath", "//p[@class='filters']/span")} == {"Year: 2023", "region: South"}
     assert opened.errors() == []
+
+
+def test_a_wide_table_of_a_report_is_printed_whole(driver: WebDriver, nursery: relatum.Model, tmp_path: Path) -> None:
+    (tmp_path / "r.html").write_text(nursery.report("year").text)
+    opened = Opened(driver, tmp_path / "r.html", width=700)
+    driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"media": "print"})
+    opened.settle()
+    # Paper of A4 less its margins is 182 mm wide.
+    wide = opened.script("return [...document.querySelectorAll('table')].map(each => each.getBoundingClientRect().width * 25.4 / 96)")
+    assert wide and max(wide) <= 184
+    driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"media": ""})
+    assert opened.errors() == []

@@ -86,7 +86,7 @@ def svg_html(svg: str, label: str) -> str:
 def filters_html(result: Result) -> str:
     """The filters in force."""
     told = [f"{word} {text}" for word, text in (("where", result.where), ("keep", result.request.keep)) if text]
-    return "".join(f'<p class="told">{escape(text)}</p>' for text in told)
+    return "".join(f'<p class="told above">{escape(text)}</p>' for text in told)
 
 
 def notes_html(result: Result) -> str:
@@ -100,8 +100,23 @@ def table_html(result: Result) -> str:
     lines = nested(sheet, [axis.attribute is not None for axis in result.axes[: result.row_count]])
     body = "".join(_line(line, sheet) for line in lines[:MOST_LINES])
     more = f'<p class="told">{len(lines) - MOST_LINES:,} more lines</p>' if len(lines) > MOST_LINES else ""
-    table = f'<div class="wide"><table><thead>{_heads(result, sheet)}</thead><tbody>{body}</tbody></table></div>'
+    inner = f"<thead>{_heads(result, sheet)}</thead><tbody>{body}</tbody>"
+    table = f'<div class="wide"><table style="--characters:{_characters(lines, sheet)}">{inner}</table></div>'
     return table + more + "".join(legend_html(sheet.legend))
+
+
+def _characters(lines: Sequence[NestedLine], sheet: Sheet) -> int:
+    """How many characters wide a table is: in print it is set so small that all of it stands on the paper."""
+    heads = max((len(line.text) + 2 * line.depth for line in lines), default=8)
+    columns = [
+        max([len(line.cells[at].text) for line in lines if line.cells] + [_longest_word(sheet, at)])
+        for at in range(len(sheet.columns))
+    ]
+    return heads + sum(each + 3 for each in columns) + 3
+
+
+def _longest_word(sheet: Sheet, at: int) -> int:
+    return max((len(word) for label in sheet.columns[at].labels for word in label.text.split()), default=4)
 
 
 def _heads(result: Result, sheet: Sheet) -> str:
@@ -166,6 +181,9 @@ th[scope=row],thead .first{text-align:left}
 .null{color:var(--null)}.negative{color:var(--negative)}
 @media (max-width:600px){main{padding:1rem .8rem}.figure{flex-basis:100%}}
 @page{margin:16mm 14mm}
-@media print{main{max-width:none;padding:0}h2{break-after:avoid}figure,.figure,tr{break-inside:avoid}
+@media print{main{max-width:none;padding:0}.wide,figure{overflow:visible}
+thead th{white-space:normal;vertical-align:bottom}
+table{font-size:min(.95em,calc(182mm / var(--characters) / .62))}th,td{padding:.2em .5em}.told{break-before:avoid}
+.above{break-after:avoid}h2{break-after:avoid}figure,.figure,tr{break-inside:avoid}
 thead{display:table-header-group}a{color:inherit}}
 """
