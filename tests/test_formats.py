@@ -53,7 +53,7 @@ WRITTEN: list[tuple[Type, dict[str, Any], str, str, Any, str]] = [
     (FLOAT, {"digits": 3}, "en", "EUR", 9.995, "10.0"),
     (FLOAT, {"digits": 3}, "en", "EUR", 0.0012345, "0.00123"),
     (FLOAT, {"digits": 2, "format": "0%"}, "en", "EUR", 0.12345, "12%"),
-    (FLOAT, {"digits": 3}, "en", "EUR", 0.0, "0"),
+    (FLOAT, {"digits": 3}, "en", "EUR", 0.0, "0"), (FLOAT, {"digits": 3}, "en", "EUR", -0.0, "0"),
     (INTEGER, {"duration": "seconds"}, "en", "EUR", 3725, "1:02:05"),
     (INTEGER, {"duration": "minutes"}, "en", "EUR", 125, "2:05"),
     (FLOAT, {"duration": "hours"}, "en", "EUR", 1.5, "1:30"),

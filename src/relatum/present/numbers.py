@@ -177,7 +177,7 @@ class Writer:
         if digits not in self._fixed:
             self._fixed[digits] = number = copy.copy(self.number)
             number.frac_prec = (digits, digits)
-        return shown.scaleb(-self.number.scale), self._fixed[digits]
+        return (shown or abs(shown)).scaleb(-self.number.scale), self._fixed[digits]
 
 
 def formatter(type_: Type, format: Format, values: Iterable[Any], locale: str, currency: str) -> Writer:
