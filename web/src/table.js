@@ -35,7 +35,8 @@ export class Table {
     this.rowLeaves = leaves(grid.rows.map((row) => row.p));
     this.columnLeaves = leaves(grid.columns.map((column) => column.p));
     this.cache = new Map();
-    this.key = "";
+    this.found = new Map();
+    this.chosen = null;
   }
 
   /** Which lines are shown, in order: open, chosen, sorted. */
@@ -88,10 +89,11 @@ export class Table {
   }
 
   remember(state) {
-    const key = JSON.stringify(Object.entries(state.chosen).map(([field, codes]) => [field, [...codes]]));
-    if (key !== this.key) {
-      this.key = key;
+    // What is chosen is another object whenever it is another choice.
+    if (state.chosen !== this.chosen) {
+      this.chosen = state.chosen;
       this.cache.clear();
+      this.found.clear();
     }
   }
 
@@ -106,10 +108,15 @@ export class Table {
     return this.cache.get(place);
   }
 
+  once(name, make) {
+    if (!this.found.has(name)) this.found.set(name, make());
+    return this.found.get(name);
+  }
+
   chosenCell(row, column, state, given) {
     const { rows, columns, rowFields, columnFields, values } = this.grid;
-    const left = this.left(rows[row].p, this.rowLeaves, rowFields, state);
-    const top = this.left(columns[column].p, this.columnLeaves, columnFields, state);
+    const left = this.once(`r${rows[row].p}`, () => this.left(rows[row].p, this.rowLeaves, rowFields, state));
+    const top = this.once(`c${columns[column].p}`, () => this.left(columns[column].p, this.columnLeaves, columnFields, state));
     if (left.whole && top.whole) return given;
     const number = columns[column].v >= 0 ? columns[column].v : rows[row].v;
     const value = values[Math.max(number, 0)];

@@ -47,6 +47,11 @@ class Request:
     cell_limit: int = 1_000_000
     style: tuple[StyleRule, ...] = ()
 
+    @property
+    def filters(self) -> list[str]:
+        """The filters that it sets, as they are told beside an answer."""
+        return [f"{word} {text}" for word, text in (("where", self.where), ("keep", self.keep)) if text]
+
 
 def ask(
     rows: Names = (),

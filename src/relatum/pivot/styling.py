@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from relatum.data.types import Kind
+from relatum.data.vectors import there
 from relatum.errors import FormulaError, RequestError
 from relatum.language.expression import Expression
 from relatum.model.looks import StyleRule
@@ -47,7 +48,7 @@ def cell_rules(session: Session, request: Request, formulas: Sequence[Expression
         A condition cannot be understood, or is none.
     """
     found: list[CellRule] = []
-    conditions: list[Expression] = []
+    conditions: dict[str, Expression] = {}
 
     def add(rule: StyleRule, number: int, owner: str) -> None:
         column = None
@@ -58,8 +59,9 @@ def cell_rules(session: Session, request: Request, formulas: Sequence[Expression
             return  # a rule for every value is for those that can have it
         if rule.when:
             text = _with_labels(rule.when, request.values)
-            column = len(request.values) + len(conditions)
-            conditions.append(_condition(session, text, rule.when, f"style of {owner}"))
+            if text not in conditions:
+                conditions[text] = _condition(session, text, rule.when, f"style of {owner}")
+            column = len(request.values) + list(conditions).index(text)
         found.append(CellRule(rule, number, column))
 
     for number, value in enumerate(request.values):
@@ -76,7 +78,7 @@ def cell_rules(session: Session, request: Request, formulas: Sequence[Expression
         for number, label in enumerate(labels):
             if rule.value in ("", label):
                 add(rule, number, f"value {quoted(label)}")
-    return CellRules(tuple(found), tuple(conditions))
+    return CellRules(tuple(found), tuple(conditions.values()))
 
 
 def style_notes(request: Request, axes: Sequence[Axis]) -> list[Note]:
@@ -98,7 +100,7 @@ def style_notes(request: Request, axes: Sequence[Axis]) -> list[Note]:
 def _with_labels(text: str, values: Sequence[ValueText]) -> str:
     """A condition in which labels of values stand for their formulas."""
     bindings = [
-        f"{quoted(each.label)} = ({each.formula})"
+        f"{quoted(each.label)} = ({each.formula}\n)"  # on a line of its own: a comment may end the formula
         for each in values
         if each.label != each.formula.strip() and re.search(rf"(?<![\w.]){re.escape(each.label)}(?![\w.])", text)
     ]
@@ -180,7 +182,7 @@ def _holds(
     )
     found = ask(session, asked)
     column = found.column_of(0)
-    true = np.asarray(column.values, np.bool_) & (True if column.nulls is None else ~column.nulls)
+    true = column.values.astype(np.bool_) & there(column)
     codes = np.concatenate([each.codes[:, 0] for each in found.cells])
     holds[codes[true]] = True
     return holds

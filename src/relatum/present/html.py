@@ -18,8 +18,7 @@ _MOST_ROWS, _MOST_COLUMNS = 60, 20
 def grid_html(result: Result) -> str:
     """A grid: the filters in force, the values, the notes."""
     sheet = sheet_of(result, _MOST_ROWS, _MOST_COLUMNS)
-    filters = [("where", result.where), ("keep", result.request.keep)]
-    told = [f"{word} {text}" for word, text in filters if text] or ["no filters"]
+    told = result.request.filters or ["no filters"]
     hidden = []
     if sheet.hidden_rows:
         hidden.append(f"{sheet.hidden_rows:,} more rows")
@@ -41,7 +40,7 @@ def grid_html(result: Result) -> str:
 
 def _heads(sheet: Sheet) -> list[list[Text]]:
     """The lines of column heads; one that goes on over several columns is written once."""
-    depth = max((len(line.labels) for line in sheet.columns), default=1) or 1
+    depth = sheet.depth
     lines = []
     for level in range(depth):
         own = [Text(name) if level == depth - 1 else Text("") for name in sheet.headings]
@@ -60,17 +59,13 @@ def _heads(sheet: Sheet) -> list[list[Text]]:
 
 def _head(label: Label) -> Text:
     faint = label.kind in ("null", "no match", "others")
-    text = "" if label.again else _marked(label.look, label.text)
+    text = "" if label.again else label.look.marked(label.text)
     return Text(text, bold=label.kind == "total", faint=faint, css=css_of(label.look) if text else "")
 
 
 def _value(cell: Cell, total: bool) -> Text:
     css = css_of(cell.look)
-    return Text(_marked(cell.look, cell.text), number=True, bold=total, faint=cell.null and not css, css=css)
-
-
-def _marked(look: Look, text: str) -> str:
-    return f"{look.mark} {text}" if look.mark and text else text
+    return Text(cell.look.marked(cell.text), number=True, bold=total, faint=cell.null and not css, css=css)
 
 
 def css_of(look: Look) -> str:
@@ -100,8 +95,7 @@ def legend_html(legend: Sequence[Told]) -> list[str]:
     """What looks mean, a line each."""
     lines = []
     for told in legend:
-        ends = f": {told.ends[0]} to {told.ends[-1]}" if told.ends else ""
         samples = [Look(fill=each) for each in told.shades] or [replace(told.look, mark="")]
         marks = "".join(markup.sample(told.look.mark or "\u2003", css_of(each)) for each in samples)
-        lines.append(markup.line(f"{told.text}{ends}", faint=True, before=marks))
+        lines.append(markup.line(told.line, faint=True, before=marks))
     return lines

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from relatum.data.columns import Array, Column
 from relatum.data.types import Kind
+from relatum.data.vectors import there
 from relatum.model.colours import LEGIBLE, contrast, text_on
 from relatum.model.looks import StyleRule
 from relatum.pivot.result import Result
@@ -36,6 +37,11 @@ class Look:
     letter: str = ""
     word: str = ""
 
+    def marked(self, text: str, *, letters: bool = False) -> str:
+        """A text with its mark before it; with ``letters``, the letter where there is no mark."""
+        mark = self.mark or (self.letter if letters else "")
+        return f"{mark} {text}" if mark and text else text
+
     def text_colour(self, mode: Mode) -> str:
         """The colour of its text in one mode: as stated where it reads on the fill, else what does, else none."""
         ground = self.fill.of(mode) if self.fill is not None else ""
@@ -55,6 +61,11 @@ class Told:
     text: str
     shades: tuple[Paint, ...] = ()
     ends: tuple[str, ...] = ()
+
+    @property
+    def line(self) -> str:
+        """What it says, with the ends of shades."""
+        return f"{self.text}: {self.ends[0]} to {self.ends[-1]}" if self.ends else self.text
 
 
 class Looks:
@@ -137,8 +148,7 @@ class Looks:
                 holds = None
                 if each.condition is not None:
                     told = self.result.column_of(each.condition)
-                    holds = np.asarray(told.values, np.bool_)
-                    holds = holds if told.nulls is None else holds & ~told.nulls
+                    holds = told.values.astype(np.bool_) & there(told)
                 label = self.result.values[value].heading
                 if holds is None or holds.any():
                     self._tell(rule, rule.about or (rule.when or f"every {label}"))
@@ -191,8 +201,7 @@ class Looks:
 
     def _numbers(self, column: Column) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
         """A value's numbers, and which cells are drawn: those with a number, at the full grain."""
-        known = self._whole
-        known = known if column.nulls is None else known & ~column.nulls
+        known = self._whole & there(column)
         numbers = np.asarray(column.values, np.float64)
         if column.type.kind is Kind.DECIMAL:
             numbers = numbers / 10.0**column.type.scale

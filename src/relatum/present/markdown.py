@@ -15,8 +15,7 @@ def grid_markdown(result: Result) -> str:
     """A grid as shown: the filters in force, a table, the notes."""
     sheet = sheet_of(result)
     values = ", ".join(map(headed, result.values, sheet.writers))
-    filters = [("where", result.where), ("keep", result.request.keep)]
-    told = [f"{word} {plain(text)}" for word, text in filters if text] or ["no filters"]
+    told = [plain(text) for text in result.request.filters] or ["no filters"]
     heads = [plain(heading) for heading in sheet.headings]
     heads += [plain(" / ".join(label.text for label in line.labels if label.text)) for line in sheet.columns]
     lines = [f"**{plain(result.model)}** {plain(values)}", "", *told, ""]
@@ -42,10 +41,8 @@ def _row(cells: list[str]) -> str:
 def _head(label: Label) -> str:
     if label.again:
         return ""
-    mark = label.look.mark or label.look.letter
-    return plain(f"{mark} {label.text}" if mark and label.text else label.text)
+    return plain(label.look.marked(label.text, letters=True))
 
 
 def _value(cell: Cell) -> str:
-    mark = cell.look.mark or cell.look.letter
-    return plain(f"{mark} {cell.text}" if mark else cell.text)
+    return plain(cell.look.marked(cell.text, letters=True))

@@ -18,6 +18,7 @@ from babel.numbers import NumberPattern, format_decimal, parse_pattern
 
 from relatum.data.columns import Column
 from relatum.data.types import Kind, Type
+from relatum.data.vectors import there
 from relatum.errors import ModelError, RequestError
 from relatum.model.declaration import Declaration
 from relatum.model.looks import SCALES, Format
@@ -198,7 +199,7 @@ def column_writer(column: Column, type_: Type, format: Format, locale: str, curr
 def _largest(column: Column, type_: Type) -> Decimal:
     if not type_.numeric or not len(column):
         return Decimal(0)
-    values = column.values if column.nulls is None else column.values[~column.nulls]
+    values = column.values[there(column)]
     if type_.kind is Kind.FLOAT:
         values = values[np.isfinite(values)]
         return Decimal(repr(float(np.abs(values).max(initial=0.0))))
@@ -324,6 +325,11 @@ def date_text(value: date, pattern: str, locale: str) -> str:
     return format_date(value, pattern, locale=locale)
 
 
+def is_number(value: Any) -> bool:
+    """Whether a value is a number; true and false are none."""
+    return isinstance(value, int | float | Decimal) and not isinstance(value, bool)
+
+
 def plain(value: Any) -> str:
     """A value that is no number, as text."""
     if value is None:
@@ -378,14 +384,16 @@ def member_writer(pattern: str, period: str, locale: str) -> Callable[[Any], str
     """
     if not pattern:
         return member_text
-    numbers = any(sign in pattern for sign in "#0@")
+    write = None
+    if any(sign in pattern for sign in "#0@"):
+        write = Writer(Type(Kind.FLOAT), Format(pattern=pattern), Decimal(0), locale, "")
 
     def written(value: Any) -> str:
         if value is None:
             return member_text(value)
-        if numbers and isinstance(value, int | float | Decimal) and not isinstance(value, bool):
-            return formatter(Type(Kind.FLOAT), Format(pattern=pattern), [value], locale, "")(value)
-        day = None if numbers else _period_date(value, period)
+        if write is not None:
+            return write(value) if is_number(value) else member_text(value)
+        day = _period_date(value, period)
         return member_text(value) if day is None else date_text(day, pattern, locale)
 
     return written

@@ -6,6 +6,7 @@ import math
 import re
 from dataclasses import dataclass
 from decimal import Decimal
+from functools import lru_cache
 from typing import Any
 
 from babel.numbers import get_decimal_symbol, get_group_symbol
@@ -44,6 +45,7 @@ class Shape:
     blank: str
 
 
+@lru_cache(maxsize=64)
 def shape_of(write: Writer) -> Shape | None:
     """The shape of the numbers that a writer writes; None where it is no plain one (exponents, durations, dates)."""
     number = write.number
@@ -128,12 +130,10 @@ def _section(shape: Shape, text: str, commas: str, mark: str) -> str:
     core = _CORE.search(text)
     assert core is not None, "a number has digits"
     whole, _, fraction = core[0].partition(shape.decimal) if shape.decimal in core[0] else (core[0], "", "")
-    ends = [_ends(_marked(mark, text[: core.start()]) if mark else text[: core.start()], shape),
+    ends = [_ends(_marked(mark, text[: core.start()]), shape),
             _ends(text[core.end() :], shape)]  # fmt: skip
-    digits = re.sub(r"\D", "", whole)
     if shape.groups == (3, 3):
-        places = "#,##0" if len(digits) > 3 or shape.whole <= 1 else "#,##" + "0" * shape.whole
-        places = "#,##0" if shape.whole <= 1 else places
+        places = "#,##" + "0" * max(shape.whole, 1)
     elif not shape.groups[0]:
         places = "0" * max(shape.whole, 1)
     else:

@@ -19,7 +19,7 @@ from relatum.errors import RequestError
 from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Layout, Result, Value
 from relatum.pivot.turning import NO_MATCH
 from relatum.present.looks import PLAIN_LOOK, Look, Looks, Told
-from relatum.present.numbers import Writer, column_writer, member_writer
+from relatum.present.numbers import Writer, column_writer, is_number, member_writer
 from relatum.wording import suggestion
 
 Kind = Literal["member", "null", "no match", "others", "total", "below", "value"]
@@ -89,6 +89,11 @@ class Sheet:
     hidden_columns: int = 0
     legend: tuple[Told, ...] = ()
     writers: tuple[Writer, ...] = ()
+
+    @property
+    def depth(self) -> int:
+        """How many lines of heads stand above the columns."""
+        return max((len(line.labels) for line in self.columns), default=0) or 1
 
 
 def sheet_of(result: Result, most_rows: int | None = None, most_columns: int | None = None) -> Sheet:
@@ -249,7 +254,7 @@ def _written(
 def _cell(value: Any, write: Writer, number: int, look: Look = PLAIN_LOOK) -> Cell:
     if value is None:
         return Cell(write.blank, null=True, look=look, number=number)
-    negative = isinstance(value, int | float | Decimal) and not isinstance(value, bool) and value < 0
+    negative = is_number(value) and value < 0
     return Cell(write(value), negative=negative, look=look, value=value, number=number)
 
 

@@ -138,8 +138,7 @@ def grid_text(result: Result, width: int | None = None, extent: Extent = SCREEN)
 def _caption(result: Result, writers: Sequence[Writer]) -> Text:
     values = ", ".join(map(headed, result.values, writers))
     caption = Text.assemble((result.model, "bold"), (f"  {values}", ""))
-    filters = [("where", result.where), ("keep", result.request.keep)]
-    told = [f"{word} {text}" for word, text in filters if text]
+    told = result.request.filters
     caption.append("\n" + ("\n".join(told) or "no filters"), style="cyan" if told else "dim")
     return caption
 
@@ -285,10 +284,9 @@ def _told(told: Told, marks: _Marks) -> Text:
         mark = told.look.mark or ("■" if shown else told.look.letter)
         sample = marks.head(Label(mark, "member", look=replace(told.look, mark="", letter="")), mark)
         return Text.assemble("  ", sample, f"  {told.text}")
-    ends = f" {told.ends[0]} to {told.ends[-1]}" if told.ends else ""
     blocks = [Text("  ", style=f"on {each.of(marks.mode)}") for each in told.shades] if marks.shaded else []
     letters = "" if blocks else f", {SHADE_LETTERS[0]} to {SHADE_LETTERS[-1]}"
-    return Text.assemble("  ", *blocks, "  " if blocks else "", f"{told.text}{letters}:{ends}")
+    return Text.assemble("  ", *blocks, "  " if blocks else "", replace(told, text=told.text + letters).line)
 
 
 def _blocks(labels: list[_Column], values: list[_Column], width: int) -> list[list[_Column]]:

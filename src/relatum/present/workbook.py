@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
@@ -14,7 +14,7 @@ from relatum.model.looks import said_of
 from relatum.pivot.behind import RowsBehind, TableBehind
 from relatum.pivot.result import OTHERS, TOTAL, Recipe, Result
 from relatum.present.looks import PLAIN_LOOK, Look
-from relatum.present.numbers import member_text
+from relatum.present.numbers import is_number, member_text
 from relatum.present.paint import SIZE, Paint, colours_of
 from relatum.present.shapes import SHEET_DIGITS, sheet_number
 from relatum.present.sheet import Cell, Label, Line, Sheet, code_names, headed, sheet_of
@@ -118,18 +118,18 @@ def _sheet_names(behind: RowsBehind) -> list[str]:
 class _GridSheet:
     def __init__(self, book: _Book, page: Any, result: Result, sheet: Sheet) -> None:
         self.book, self.page, self.result, self.sheet = book, page, result, sheet
-        self.depth = max((len(line.labels) for line in sheet.columns), default=0) or 1
+        self.depth = sheet.depth
         self.first_row, self.first_column = 2 + self.depth, len(sheet.headings) or 1
         self.formulas: _Formulas | None = None
 
     def write(self) -> None:
         page, sheet, book = self.page, self.sheet, self.book
         colours = book.colours
-        told = [f"{word} {text}" for word, text in (("where", self.result.where), ("keep", self.result.request.keep))
-                if text]  # fmt: skip
         values = ", ".join(map(headed, self.result.values, sheet.writers))
         page.write_string(0, 0, f"{self.result.model}  {values}", book.format(_Style(bold=True)))
-        page.write_string(1, 0, "; ".join(told) or "no filters", book.format(_Style(colour=colours.faint)))
+        page.write_string(
+            1, 0, "; ".join(self.result.request.filters) or "no filters", book.format(_Style(colour=colours.faint))
+        )
         self._heads()
         for number, (line, cells) in enumerate(zip(sheet.rows, sheet.cells, strict=True)):
             row = self.first_row + number
@@ -160,7 +160,7 @@ class _GridSheet:
                 again = again and labels[:level] == before[:level]
                 style = self._looked(_Style(bold=True, colour=head.colour, fill=head.fill, right=True), label.look)
                 row = bottom - len(labels) + 1 + level
-                self.page.write_string(row, self.first_column + at, "" if again else _marked(label.look, label.text),
+                self.page.write_string(row, self.first_column + at, "" if again else label.look.marked(label.text),
                                        self.book.format(style))  # fmt: skip
             before = labels
 
@@ -168,7 +168,7 @@ class _GridSheet:
         colours = self.book.colours
         faint = label.kind in ("null", "no match", "others")
         style = _Style(bold=total, italic=faint, colour=colours.faint if faint else "", fill=colours.total * total)
-        text = "" if label.again else _marked(label.look, label.text)
+        text = "" if label.again else label.look.marked(label.text)
         self.page.write_string(row, at, text, self.book.format(self._looked(style, label.look)))
 
     def _cell(self, row: int, column: int, cell: Cell, line: Line, top: Line) -> None:
@@ -185,10 +185,10 @@ class _GridSheet:
         style = self._looked(style, cell.look)
         write = self.sheet.writers[cell.number]
         value = cell.value
-        if isinstance(value, int | float | Decimal) and not isinstance(value, bool):
+        if is_number(value):
             number = sheet_number(write, value, cell.look.mark)
             if number is not None:
-                style = _with_code(style, number.code)
+                style = replace(style, code=number.code)
                 formula = None if self.formulas is None else self.formulas.of(cell, line, top, number.divided)
                 if formula is not None and number.places is not None:
                     formula = f"=ROUND({formula[1:]},{number.places})"
@@ -200,9 +200,9 @@ class _GridSheet:
         if isinstance(value, date) and not write.format.pattern:
             code = "yyyy-mm-dd hh:mm:ss" if isinstance(value, datetime) else "yyyy-mm-dd"
             if value.year >= 1900 and not cell.look.mark:
-                self.page.write_datetime(row, column, value, self.book.format(_with_code(style, code)))
+                self.page.write_datetime(row, column, value, self.book.format(replace(style, code=code)))
                 return
-        self.page.write_string(row, column, _marked(cell.look, cell.text), self.book.format(style))
+        self.page.write_string(row, column, cell.look.marked(cell.text), self.book.format(style))
 
     def _looked(self, style: _Style, look: Look) -> _Style:
         """A style with a look put on it."""
@@ -211,7 +211,7 @@ class _GridSheet:
         fill = look.fill.of("light") if look.fill is not None else style.fill
         colour = look.text_colour("light") or style.colour
         bold = style.bold if look.bold is None else look.bold
-        return _Style(style.code, bold, style.italic, colour, fill, style.right, style.indent, style.top)
+        return replace(style, bold=bold, colour=colour, fill=fill)
 
     def _fold(self) -> None:
         """Levels as outline groups: what is deeper folds into the total above or below it."""
@@ -270,14 +270,6 @@ class _GridSheet:
         cell = self.sheet.cells[row - self.first_row][column - self.first_column]
         number = sheet_number(self.sheet.writers[cell.number], cell.value)
         return 0.0 if number is None else number.number
-
-
-def _with_code(style: _Style, code: str) -> _Style:
-    return _Style(code, style.bold, style.italic, style.colour, style.fill, style.right, style.indent, style.top)
-
-
-def _marked(look: Look, text: str) -> str:
-    return f"{look.mark} {text}" if look.mark and text else text
 
 
 def _depth(line: Line, axes: Sequence[Any]) -> int:
@@ -443,7 +435,6 @@ def _told(result: Result, sheet: Sheet) -> Iterator[tuple[str, str, str]]:
         if words:
             yield "", words, ""
     for told in sheet.legend:
-        ends = f" {told.ends[0]} to {told.ends[-1]}" if told.ends else ""
-        yield "legend", f"{told.look.mark} {told.text}{ends}".strip(), ""
+        yield "legend", told.look.marked(told.line), ""
     for note in result.notes:
         yield "note", note.text, ""

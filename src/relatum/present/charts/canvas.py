@@ -127,9 +127,7 @@ def _told_above(made: Canvas, top: float) -> float:
     figure.text(_EDGE / width, 1 - top / height, title, color=made.colours.text, fontsize=made.size * 1.25,
                 fontweight="bold", va="top")  # fmt: skip
     top += _LINE * 1.3
-    told = [f"{word} {text}" for word, text in
-            (("where", frame.result.where), ("keep", frame.result.request.keep)) if text]  # fmt: skip
-    for line in told:
+    for line in frame.result.request.filters:
         figure.text(_EDGE / width, 1 - top / height, line, color=made.colours.faint, fontsize=made.size, va="top")
         top += _LINE
     return top

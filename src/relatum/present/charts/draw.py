@@ -68,8 +68,6 @@ def _stated(result: Result, kind: Kind) -> Choice:
     frame = frame_of(result)
     along = kind in ("lines", "areas", "panels", "table")
     swapped = along and frame.series_time and not frame.time
-    if kind in ("ranked", "steps"):
-        swapped = False
     return Choice(kind, swapped, "as asked")
 
 

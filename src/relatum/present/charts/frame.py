@@ -5,8 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from decimal import Decimal
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,9 +12,9 @@ from numpy.typing import NDArray
 from relatum.data.types import Kind
 from relatum.errors import RequestError
 from relatum.pivot.result import Axis, Result
-from relatum.present.numbers import Writer
+from relatum.present.numbers import Writer, is_number
 from relatum.present.paint import Paint, paint, series
-from relatum.present.sheet import Cell, Label, Line, headed, sheet_of
+from relatum.present.sheet import CLOSED, OPEN, Cell, Label, Line, headed, sheet_of
 
 #: Columns of a calendar in which time goes on.
 _PERIODS = frozenset(
@@ -178,15 +176,11 @@ def _category(line: Line, axes: Sequence[Axis], depth: int | None = None) -> Cat
 
 
 def _marked(label: Label) -> str:
-    text = label.text.lstrip("▸▾ ")
-    return f"{label.look.mark} {text}" if label.look.mark else text
+    return label.look.marked(label.text.lstrip(CLOSED + OPEN))
 
 
 def _number(cell: Cell) -> float:
-    value: Any = cell.value
-    if value is None or isinstance(value, bool) or not isinstance(value, int | float | Decimal):
-        return math.nan
-    return float(value)
+    return float(cell.value) if is_number(cell.value) else math.nan
 
 
 def is_time(axis: Axis) -> bool:

@@ -68,7 +68,7 @@ def mark_texts(frame: Frame, one: Series, template: str) -> Sequence[str]:
     if template == "none":
         return [""] * len(one.cells)
     if not template:
-        return ["" if cell.null or not cell.there else _marked(cell.look.mark, cell.text) for cell in one.cells]
+        return ["" if cell.null or not cell.there else cell.look.marked(cell.text) for cell in one.cells]
     same = [each for each in frame.series if each.member == one.member]
     names = _HOLE.findall(template)
     beside = {}
@@ -82,7 +82,3 @@ def mark_texts(frame: Frame, one: Series, template: str) -> Sequence[str]:
         else _HOLE.sub(lambda hole, at=at: beside[hole[1]].cells[at].text, template)  # type: ignore[misc]
         for at in range(len(one.cells))
     ]
-
-
-def _marked(mark: str, text: str) -> str:
-    return f"{mark} {text}" if mark else text

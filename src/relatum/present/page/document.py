@@ -20,7 +20,7 @@ from relatum.model.looks import said_of
 from relatum.model.names import column_name, literal, quoted
 from relatum.pivot.members import Found
 from relatum.pivot.request import Request
-from relatum.pivot.result import BELOW, TOTAL, Axis, Result
+from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Layout, Result
 from relatum.present.charts.frame import is_time, member_paint
 from relatum.present.looks import PLAIN_LOOK, Look, Told
 from relatum.present.paint import FONT, SIZE, colours_of, series
@@ -88,6 +88,7 @@ def document(request: Request, asker: Asker, prepare: Sequence[str]) -> dict[str
         The prepared grids would have too many cells; a column is on an axis already.
     """
     first = asker.parts(request)
+    first_sheet = sheet_of(first)
     lists = [_prepared(request, asker, column, first.facts) for column in prepare]
     _refuse_axes(first, prepare)
     grids: dict[str, dict[str, Any]] = {}
@@ -104,8 +105,9 @@ def document(request: Request, asker: Asker, prepare: Sequence[str]) -> dict[str
                 f"The page would hold {combinations:,} grids, and over {MOST_CELLS:,} cells.",
                 fix="Prepare fewer columns, or ask for a smaller grid.",
             )
-        grids[",".join(map(str, choice))] = _grid(result, looks)
-    told = _page(first, request, asker, looks)
+        sheet = first_sheet if result is first else sheet_of(result)
+        grids[",".join(map(str, choice))] = _grid(result, sheet, looks)
+    told = _page(first, first_sheet, request, asker, looks)
     told["prepared"] = [{key: each[key] for key in ("name", "label", "members")} for each in lists]
     told["grids"], told["first"] = grids, ",".join("0" for _ in lists)
     told["looks"] = looks.told()
@@ -123,8 +125,8 @@ def _refuse_axes(result: Result, prepare: Sequence[str]) -> None:
 # -- the whole --------------------------------------------------------------------------------------------------------
 
 
-def _page(result: Result, request: Request, asker: Asker, looks: _Looks) -> dict[str, Any]:
-    sheet = sheet_of(result)
+def _page(result: Result, sheet: Sheet, request: Request, asker: Asker, looks: _Looks) -> dict[str, Any]:
+    layout = result.layout()
     heads = _heads(result)
     theme = result.theme
     values: list[dict[str, Any]] = []
@@ -151,14 +153,14 @@ def _page(result: Result, request: Request, asker: Asker, looks: _Looks) -> dict
     return {
         "title": f"{result.model}: {', '.join(value['heading'] for value in values)}",
         "locale": result.locale.replace("_", "-"),
-        "filters": [f"{word} {text}" for word, text in (("where", request.where), ("keep", request.keep)) if text],
+        "filters": request.filters,
         "notes": [f"note: {note.text}" for note in result.notes],
         "legend": [_told(each, looks) for each in sheet.legend],
         "values": values,
         "fields": [{"label": result.axes[at].label, "name": result.axes[at].name} for at in heads],
         "rowFields": [heads.index(at) for at in rows],
         "columnFields": [heads.index(at) for at in columns],
-        "lists": [_list(result, at, heads.index(at), asker) for at in heads],
+        "lists": [_list(result, layout, at, heads.index(at), asker) for at in heads],
         "rowTime": bool(rows) and is_time(result.axes[rows[-1]]),
         "columnTime": bool(columns) and is_time(result.axes[columns[-1]]),
         "chart": bool(rows) and any(value.type.numeric for value in result.values),
@@ -177,19 +179,17 @@ def _heads(result: Result) -> list[int]:
 
 
 def _told(told: Told, looks: _Looks) -> dict[str, Any]:
-    ends = f" {told.ends[0]} to {told.ends[-1]}" if told.ends else ""
     return {
         "look": looks.number(replace(told.look, mark="", bar=None)),
         "sample": told.look.mark or "■",
-        "text": told.text + ends,
+        "text": told.line,
         "shades": [[each.light, each.dark] for each in told.shades],
     }
 
 
-def _list(result: Result, position: int, number: int, asker: Asker) -> dict[str, Any]:
+def _list(result: Result, layout: Layout, position: int, number: int, asker: Asker) -> dict[str, Any]:
     """The members of a field: those of the grid can be chosen, the others are named as being without rows."""
     axis = result.axes[position]
-    layout = result.layout()
     lines = layout.rows if position < result.row_count else layout.columns
     own = lines[:, position if position < result.row_count else position - result.row_count]
     there = set(own[own >= 0].tolist())
@@ -205,8 +205,8 @@ def _list(result: Result, position: int, number: int, asker: Asker) -> dict[str,
     names = code_names(result.axes[position], np.array(codes, np.int64), result.locale)
     shown = codes if len(codes) <= MOST_MEMBERS else [code for code in codes if code in there][:MOST_MEMBERS]
     members = [{"c": code, "t": names[code], "n": counts.get(code, ""), "there": code in there} for code in shown]
-    if -2 in set(own.tolist()):
-        members.append({"c": -2, "t": "others", "n": "", "there": True})
+    if OTHERS in set(own.tolist()):
+        members.append({"c": OTHERS, "t": "others", "n": "", "there": True})
     return {"field": number, "members": members, "more": len(codes) - len(shown)}
 
 
@@ -247,8 +247,7 @@ def _condition(axis: Axis, name: str, code: int, values: Mapping[int, Any]) -> s
 # -- one grid ---------------------------------------------------------------------------------------------------------
 
 
-def _grid(result: Result, looks: _Looks) -> dict[str, Any]:
-    sheet = sheet_of(result)
+def _grid(result: Result, sheet: Sheet, looks: _Looks) -> dict[str, Any]:
     on_rows = bool(sheet.headings) and sheet.headings[-1] == "" and result.request.values_on == "rows"
     lines = nested(sheet, [axis.attribute is not None for axis in result.axes[: result.row_count]])
     paths = _nested_paths(lines)
@@ -270,19 +269,19 @@ def _grid(result: Result, looks: _Looks) -> dict[str, Any]:
                 styled[len(texts)] = look
             texts.append(cell.text)
             numbers.append(_ordinal(cell))
-    value_of = _value_of(result, on_rows)
+    several = len(result.values) > 1
     row_lines = [
         {
             "t": line.text,
             "d": line.depth,
             "k": line.kind,
             "p": list(path),
-            "v": value_of(line, number) if on_rows else -1,
+            "v": _value_of(line, several) if on_rows else -1,
             "l": looks.number(line.look),
             "total": line.total,
             "paint": _paint(result, path, rows=True),
         }
-        for number, (line, path) in enumerate(zip(lines, paths, strict=True))
+        for line, path in zip(lines, paths, strict=True)
     ]
     column_lines = [
         {
@@ -306,7 +305,7 @@ def _grid(result: Result, looks: _Looks) -> dict[str, Any]:
         "texts": texts,
         "numbers": numbers,
         "looks": styled,
-        "heads": max((len(line.labels) for line in sheet.columns), default=1) or 1,
+        "heads": sheet.depth,
         "heading": heading,
         "headWidth": min(max([len(heading), *head_texts], default=8), 60),
         "width": len(distinct_columns),
@@ -340,16 +339,10 @@ def _nested_paths(lines: Sequence[NestedLine]) -> list[tuple[int, ...]]:
     return found
 
 
-def _value_of(result: Result, on_rows: bool) -> Callable[[NestedLine, int], int]:
-    several = len(result.values) > 1
-
-    def number(line: NestedLine, _: int) -> int:
-        if not on_rows or not several:
-            return 0 if on_rows else -1
-        cell = next((cell for cell in line.cells or () if cell.there), None)
-        return cell.number if cell is not None else -1
-
-    return number
+def _value_of(line: NestedLine, several: bool) -> int:
+    """Which value a line of values on rows is of; -1 where it is none's."""
+    cell = next((cell for cell in line.cells or () if cell.there), None)
+    return (-1 if cell is None else cell.number) if several else 0
 
 
 def _column_path(line: Line, result: Result) -> tuple[int, ...]:

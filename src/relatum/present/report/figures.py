@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from decimal import Decimal
 from typing import Any
 
 from relatum.data.arrow import python_values
@@ -13,7 +12,7 @@ from relatum.data.types import FLOAT
 from relatum.model.looks import Format
 from relatum.pivot.request import Request, ValueText, ask
 from relatum.pivot.result import Result
-from relatum.present.numbers import Writer, formatter
+from relatum.present.numbers import Writer, formatter, is_number
 from relatum.present.sheet import headed, writers_of
 
 
@@ -52,7 +51,7 @@ def figures_of(result: Result, against: str) -> list[Figure]:
 
 def _moved(write: Writer, percent: Writer, now: Any, before: Any, against: str) -> str:
     """How a figure moved: the difference, and for what is no share how much that is of what it was."""
-    if not _is_number(now) or not _is_number(before):
+    if not all(is_number(each) and math.isfinite(each) for each in (now, before)):
         return f"nothing to compare with: {against}"
     change = now - before
     sign = "▲" if change > 0 else "▼" if change < 0 else "·"
@@ -64,9 +63,3 @@ def _moved(write: Writer, percent: Writer, now: Any, before: Any, against: str) 
 
 def _signed(points: Any) -> str:
     return f"{float(points):+.1f}".replace("-", "−")
-
-
-def _is_number(value: Any) -> bool:
-    if isinstance(value, float):
-        return math.isfinite(value)
-    return isinstance(value, int | Decimal) and not isinstance(value, bool)

@@ -85,8 +85,7 @@ def svg_html(svg: str, label: str) -> str:
 
 def filters_html(result: Result) -> str:
     """The filters in force."""
-    told = [f"{word} {text}" for word, text in (("where", result.where), ("keep", result.request.keep)) if text]
-    return "".join(f'<p class="told above">{escape(text)}</p>' for text in told)
+    return "".join(f'<p class="told above">{escape(text)}</p>' for text in result.request.filters)
 
 
 def notes_html(result: Result) -> str:
@@ -120,7 +119,7 @@ def _longest_word(sheet: Sheet, at: int) -> int:
 
 
 def _heads(result: Result, sheet: Sheet) -> str:
-    depth = max((len(line.labels) for line in sheet.columns), default=1) or 1
+    depth = sheet.depth
     heading = " / ".join(axis.label for axis in result.axes[: result.row_count] if axis.attribute is None)
     rows = []
     for level in range(depth):
@@ -141,17 +140,15 @@ def _heads(result: Result, sheet: Sheet) -> str:
 def _line(line: NestedLine, sheet: Sheet) -> str:
     faint = line.kind in ("null", "no match", "others")
     kind = ' class="total"' if line.total else ' class="faint"' if faint else ""
-    mark = f"{line.look.mark} " if line.look.mark else ""
     style = f"padding-left:{0.4 + line.depth * 1.1:.1f}em;{css_of(line.look)}"
-    cells = [f'<th scope="row" style="{style}">{escape(mark + line.text)}</th>']
+    cells = [f'<th scope="row" style="{style}">{escape(line.look.marked(line.text))}</th>']
     for at, cell in enumerate(line.cells or ()):
         names = [name for name, there in (("null", cell.null), ("negative", cell.negative),
                                           ("total", sheet.columns[at].total)) if there]  # fmt: skip
         named = f' class="{" ".join(names)}"' if names else ""
         own = css_of(cell.look)
         styled = f' style="{own}"' if own else ""
-        text = f"{cell.look.mark} {cell.text}" if cell.look.mark and cell.text else cell.text
-        cells.append(f"<td{named}{styled}>{escape(text)}</td>")
+        cells.append(f"<td{named}{styled}>{escape(cell.look.marked(cell.text))}</td>")
     if line.cells is None:
         cells += ["<td></td>"] * len(sheet.columns)
     return f"<tr{kind}>{''.join(cells)}</tr>"
