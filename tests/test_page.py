@@ -249,3 +249,15 @@ def test_a_wide_table_of_a_report_is_printed_whole(driver: WebDriver, nursery: r
     assert wide and max(wide) <= 184
     driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"media": ""})
     assert opened.errors() == []
+
+
+def test_a_prepared_null_member_is_not_the_rows_that_find_nothing(driver: WebDriver, tmp_path: Path) -> None:
+    model = relatum.Model("m")
+    model.add_table("sales", pa.table({"p": ["a", "b", "zz"], "x": [1, 2, 4]}))
+    model.add_table("kind", pa.table({"p": ["a", "b"], "k": ["t", None]}), key="p")
+    model.relate("sales.p -> kind.p")
+    model.pivot("sales.p", values="v: sum(sales.x)").save(tmp_path / "n.html", prepare="kind.k")
+    opened = Opened(driver, tmp_path / "n.html")
+    for member, total in (("t", "1"), ("(null)", "2"), ("(no match)", "4"), ("all", "7")):
+        opened.click(f"//fieldset[legend='k']//label[span='{member}']/input")
+        assert opened.lines()[-1] == ["total", total]

@@ -284,3 +284,14 @@ def test_bars_are_for_numbers(stall: relatum.Model) -> None:
         stall.pivot("sales.year", values="first: min(sales.product)", style=[{"value": "first", "bar": True}])
     grid = stall.pivot("sales.year", values="first: min(sales.product), worth", style=[{"shades": ["low", "high"]}])
     assert [line[0].fill for line in looks(grid)] == [None] * 3 and looks(grid)[0][1].fill is not None
+
+
+def test_a_comment_in_a_labelled_formula_stays_in_it(stall: relatum.Model) -> None:
+    grid = stall.pivot("sales.product", values={"part": "sum(sales.worth) -- all of it"}, style=[{"when": "part < 0", "mark": "▼"}])
+    assert marks(grid) == ["30", "▼ −5", "7", "32"]
+
+
+def test_one_condition_serves_every_value(stall: relatum.Model) -> None:
+    grid = stall.pivot("sales.product", values="worth, twice: worth * 2", style=[{"when": "worth < 0", "mark": "▼"}])
+    assert marks(grid) == ["30", "60", "▼ −5", "▼ −10", "7", "14", "32", "64"]
+    assert len(grid.result.cells[0].values) == 3, "it is worked out once"

@@ -181,8 +181,7 @@ class Looks:
         paints = tuple(paint(each, self.theme) for each in rule.shades)
         places = np.interp(numbers, stops, np.linspace(0, 1, len(stops))) if stops else np.zeros(len(numbers))
         write = self.writers[value]
-        kind = column.type.kind
-        ends = tuple(write(round(each) if kind is Kind.INTEGER else float(each)) for each in stops)
+        ends = tuple(map(write.near, stops))
         text = rule.about or f"{self.result.values[value].heading}, low to high"
         self.legend.append(Told(PLAIN_LOOK, text, paints, ends))
         return _Shaded(places, known, paints)

@@ -152,6 +152,10 @@ class Writer:
             return date_text(value, self.format.pattern, self.locale)
         return plain(value)
 
+    def near(self, number: float) -> str:
+        """A number between values, written as they are: where they are whole, rounded to a whole one."""
+        return self(round(number) if self.type.kind is Kind.INTEGER and not self.time else float(number))
+
     def _number(self, value: Any) -> str:
         if isinstance(value, float) and not math.isfinite(value):
             text = self.format.infinity or INFINITE

@@ -112,13 +112,18 @@ def _shades(made: Canvas, one: Series) -> list[str]:
     frame = made.frame
     number = frame.value_number(made.options.colour)
     beside = beside_of(made, one, number)
+    return shades_of(made, beside)
+
+
+def shades_of(made: Canvas, beside: Series) -> list[str]:
+    """A colour for each number of a value, from its lowest to its highest, told in the legend."""
     low, high = ends_of(beside.numbers)
     ends = mixed(made.colours.low, "#a06a00", 0.45), mixed(made.colours.high, "#00484b", 0.45)
     span = (high - low) or 1.0
-    write = frame.writers[number]
-    for part, name in ((0.0, "low"), (0.5, ""), (1.0, "high")):
-        text = write(low + span * part) if write.type == FLOAT else write(round(low + span * part))
-        made.key(mixed(*ends, part), f"{frame.heading(number)} {text}" if name == "low" else text)
+    write = made.whole.writers[beside.value]
+    for part in (0.0, 0.5, 1.0):
+        text = write.near(low + span * part)
+        made.key(mixed(*ends, part), text if part else f"{made.whole.heading(beside.value)} {text}")
     return [
         made.colours.line if math.isnan(each) else mixed(*ends, (each - low) / span) for each in beside.numbers.tolist()
     ]

@@ -197,6 +197,11 @@ def member_paint(result: Result, axis: Axis, code: int, name: str) -> Paint | No
     return None
 
 
+def place_of(axis: Axis, code: int, other: int) -> int:
+    """Which colour a member has that none is given to: by its place in its column, so that it stays the same."""
+    return int(axis.rank[code]) if 0 <= code < len(axis.rank) else other
+
+
 def _paints(result: Result, members: Sequence[Category], axes: Sequence[Axis]) -> list[Paint]:
     """A colour for each series: the member's own, else by its place in its column, so that it stays the same."""
     if not axes or not members or not members[0].labels:
@@ -206,7 +211,7 @@ def _paints(result: Result, members: Sequence[Category], axes: Sequence[Axis]) -
     for member in members:
         code = member.codes[-1] if member.codes else -1
         own = member_paint(result, axis, code, member.name)
-        place = int(axis.rank[code]) if 0 <= code < len(axis.rank) else len(found)
+        place = place_of(axis, code, len(found))
         shifted = (series(result.theme, place + step) for step in range(8))
         found.append(own or next((each for each in shifted if each not in found), series(result.theme, place)))
     return found

@@ -10,7 +10,7 @@ import numpy as np
 from matplotlib.patches import Rectangle
 
 from relatum.model.colours import text_on
-from relatum.present.charts.bars import beside_of, ends_of, outer_labels, thinned
+from relatum.present.charts.bars import beside_of, outer_labels, shades_of, thinned
 from relatum.present.charts.canvas import Canvas
 from relatum.present.charts.options import mark_texts
 from relatum.present.paint import mixed
@@ -115,16 +115,7 @@ def draw_points(made: Canvas) -> None:
             continue
         colour: Any = one.paint.of(made.options.mode)
         if made.options.colour:
-            beside = beside_of(made, one, whole.value_number(made.options.colour))
-            low, high = ends_of(beside.numbers)
-            ends = mixed(made.colours.low, "#a06a00", 0.45), mixed(made.colours.high, "#00484b", 0.45)
-            span = (high - low) or 1.0
-            colour = [made.colours.line if math.isnan(each) else mixed(*ends, (each - low) / span)
-                      for each in beside.numbers.tolist()]  # fmt: skip
-            write = whole.writers[beside.value]
-            for part, name in ((0.0, f"{whole.heading(beside.value)} "), (1.0, "")):
-                value = low + span * part
-                made.key(mixed(*ends, part), name + write(value if write.type.kind.value == "float" else round(value)))
+            colour = shades_of(made, beside_of(made, one, whole.value_number(made.options.colour)))
         plot.scatter(one.numbers, other.numbers, s=34, c=colour, edgecolors=made.colours.page, linewidths=0.6)
         if len(across) > 1:
             made.key(one.paint.of(made.options.mode), one.member or one.name)
@@ -193,7 +184,7 @@ def draw_heat(made: Canvas) -> None:
     outer_labels(made, plot, True, np.arange(rows))
     write = frame.writers[frame.series[0].value]
     for value in (-reach, 0.0, reach) if both else (low, low + span / 2, high):
-        made.key(colour(value), write(value if write.type.kind.value == "float" else round(value)))
+        made.key(colour(value), write.near(value))
 
 
 def _square(column: int, row: int, fill: str, edge: str) -> Rectangle:

@@ -21,7 +21,7 @@ from relatum.model.names import column_name, literal, quoted
 from relatum.pivot.members import Found
 from relatum.pivot.request import Request
 from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Layout, Result
-from relatum.present.charts.frame import is_time, member_paint
+from relatum.present.charts.frame import is_time, member_paint, place_of
 from relatum.present.looks import PLAIN_LOOK, Look, Told
 from relatum.present.paint import FONT, SIZE, colours_of, series
 from relatum.present.shapes import shape_of
@@ -234,14 +234,18 @@ def _prepared(request: Request, asker: Asker, column: str, facts: Sequence[str])
         if not present:
             continue
         members.append({"t": names[code], "n": counts.get(code, ""), "there": True})
-        conditions.append(_condition(axis, name, code, values))
+        conditions.append(_condition(axis, code, values, axis.members.no_match in found.codes))
     return {"name": name, "label": axis.label, "members": members, "conditions": conditions}
 
 
-def _condition(axis: Axis, name: str, code: int, values: Mapping[int, Any]) -> str:
+def _condition(axis: Axis, code: int, values: Mapping[int, Any], unmatched: bool) -> str:
+    """The condition that a member is; ``unmatched`` says that some rows find none, whose column is null as well."""
+    name, no_match = column_name(axis.table, axis.column), f"{quoted(axis.table)} is no match"
     if code == axis.members.no_match:
-        return f"{quoted(axis.table)} is no match"
-    return f"{name} is null" if code == axis.members.null else f"{name} = {literal(values[code])}"
+        return no_match
+    if code == axis.members.null:
+        return f"{name} is null and not ({no_match})" if unmatched else f"{name} is null"
+    return f"{name} = {literal(values[code])}"
 
 
 # -- one grid ---------------------------------------------------------------------------------------------------------
@@ -321,8 +325,7 @@ def _paint(result: Result, path: tuple[int, ...], *, rows: bool) -> list[str] | 
     axis = result.axes[heads[len(path) - 1]]
     names = code_names(axis, np.array([path[-1]]), result.locale)
     own = member_paint(result, axis, path[-1], names[path[-1]])
-    rank = int(axis.rank[path[-1]]) if path[-1] < len(axis.rank) else path[-1]
-    found = own or series(result.theme, rank)
+    found = own or series(result.theme, place_of(axis, path[-1], path[-1]))
     return [found.light, found.dark]
 
 
