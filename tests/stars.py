@@ -70,7 +70,7 @@ def random_case(rnd: random.Random, plain: bool = False) -> Case:
     if {"product", "category"} & {table for table, _ in fields}:
         # Which combinations of a one-to-one pair occur is a matter of whose rows are looked at.
         fields = tuple(field for field in fields if field[0] != "detail")
-    if len(fields) == 3 and _stands_after_its_key(*fields[1:]):
+    if len(fields) == 3 and (_stands_after_its_key(*fields[1:]) or _stands_after_its_level(star, *fields[1:])):
         # What stands after its key on an axis is its attribute, without totals of its own: whole grids have these.
         fields = (fields[0], fields[2], fields[1])
     formulas = tuple(
@@ -83,6 +83,11 @@ def random_case(rnd: random.Random, plain: bool = False) -> Case:
 def _stands_after_its_key(key: tuple[str, str], other: tuple[str, str]) -> bool:
     table, column = key
     return KEYS.get(table) == column and (other[0] == table or (table, other[0]) == ("product", "category"))
+
+
+def _stands_after_its_level(star: Star, level: tuple[str, str], other: tuple[str, str]) -> bool:
+    links = [link for link in star.links if link.level and (link.one, link.one_columns) == (level[0], (level[1],))]
+    return bool(links) and other[0] == level[0] and other != level and star.determined(links[0], other[1])
 
 
 def random_star(rnd: random.Random) -> Star:
