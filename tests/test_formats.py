@@ -201,3 +201,43 @@ def test_digits_read_back_are_the_rounded_number(value: Any, pattern: str, digit
         unit = max(unit, D(1).scaleb(exact.adjusted() - digits + 1), D(1).scaleb(shown.adjusted() - digits + 1))
     assert abs(shown - exact) <= unit / 2
     assert ("−" in text or "(" in text) == (value < 0 and shown != 0)
+
+
+NEAR = [
+    (INTEGER, {}, 2.5, "2"),
+    (INTEGER, {}, 1234.6, "1,235"),
+    (INTEGER, {"scale": "thousands", "format": "0.0"}, 1250.0, "1.3"),
+    (INTEGER, {"duration": "minutes"}, 90.0, "1:30"),
+    (FLOAT, {"format": "0.00"}, 2.345, "2.35"),
+    (decimal(2), {"format": "¤0.0"}, 2.25, "€2.3"),
+]
+
+
+@pytest.mark.parametrize(("type_", "words", "number", "text"), NEAR)
+def test_a_number_between_values_is_written_as_they_are(type_: Type, words: dict[str, Any], number: float, text: str) -> None:
+    """The ends of a legend and the ticks of an axis are no values themselves."""
+    assert formatter(type_, format_of_words(words), [int(number)], "en", "EUR").near(number) == text
+
+
+TOLD = [
+    ({}, []),
+    ({"where": " sales.quantity > 1 "}, ["where sales.quantity > 1"]),
+    ({"keep": ["top 1 sales.product by count(sales)"]}, ["keep top 1 sales.product by count(sales)"]),
+    (
+        {"where": "sales.quantity > 1", "keep": "sales.product where count(sales) > 0"},
+        ["where sales.quantity > 1", "keep sales.product where count(sales) > 0"],
+    ),
+]
+
+
+@pytest.mark.parametrize(("parts", "told"), TOLD)
+def test_filters_are_told_alike_in_every_medium(parts: dict[str, Any], told: list[str]) -> None:
+    grid = make_stall().pivot("sales.product", values="n: count(sales)", **parts)
+    assert grid.request.filters == told
+    shown = told or ["no filters"]
+    assert grid.to_text(90).splitlines()[1 : 1 + len(shown)] == shown
+    for text in shown:
+        assert text.replace(">", "&gt;") in grid._repr_html_()
+        assert text.replace(">", "\\>") in grid.to_markdown()
+    said = [text for text in grid.chart("bars").texts if text.get_text().startswith(("where", "keep"))]
+    assert [text.get_text() for text in said] == told
