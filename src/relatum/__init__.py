@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from relatum.errors import (
     DataError,
     FormulaError,
+    LimitError,
     ModelError,
     RelatumError,
     RequestError,
@@ -24,6 +25,7 @@ if TYPE_CHECKING:
     from relatum.audit.check import Report
     from relatum.drafting import draft
     from relatum.explaining import Explanation
+    from relatum.limits import limited
     from relatum.pivot.turning import NO_MATCH
     from relatum.present.grid import Grid
     from relatum.progress import listening
@@ -36,6 +38,7 @@ __all__ = [
     "Explanation",
     "FormulaError",
     "Grid",
+    "LimitError",
     "Model",
     "ModelError",
     "RelatumError",
@@ -45,6 +48,7 @@ __all__ = [
     "ValueOverflowError",
     "__version__",
     "draft",
+    "limited",
     "listening",
     "open",
     "refresh",
@@ -58,6 +62,7 @@ _LAZY = {
     "draft": ("relatum.drafting", "draft"),
     "OTHERS": ("relatum.audit.cell.place", "OTHERS"),
     "NO_MATCH": ("relatum.pivot.turning", "NO_MATCH"),
+    "limited": ("relatum.limits", "limited"),
     "listening": ("relatum.progress", "listening"),
     "open": ("relatum.api", "open_model"),
     "refresh": ("relatum.api", "refresh_file"),

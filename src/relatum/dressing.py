@@ -12,6 +12,7 @@ import msgspec
 
 from relatum.changing import Changeable, in_turn
 from relatum.errors import ModelError
+from relatum.limits import read_limits
 from relatum.model.declaration import ColumnSettings, frozen
 from relatum.model.file import read_theme, theme_of
 from relatum.model.looks import Report, check_colour, check_report
@@ -48,6 +49,30 @@ class Dressable(Changeable):
         else:
             declaration = dataclasses.replace(self.declaration, theme=read_theme(Path(theme)), theme_source="")
         self._change(declaration)
+
+    @in_turn
+    def limit(self, /, **limits: int | str) -> None:
+        """State limits of the model, as ``[limits]`` in its file does; the others stay as they are.
+
+        Parameters
+        ----------
+        **limits : int or str
+            ``rows``, ``columns``, ``members``, ``dates``, ``cells``, ``file``, ``model``, ``time``, ``memory``: a whole
+            number, or a text with a unit (``"8 GB"``, ``"10 min"``).
+
+        Raises
+        ------
+        ModelError
+            There is no such limit, or it is none.
+
+        Examples
+        --------
+        >>> import relatum
+        >>> model = relatum.Model("stall")
+        >>> model.limit(cells=5_000_000, memory="8 GB")
+        """
+        read_limits(limits)
+        self._change(dataclasses.replace(self.declaration, limits=frozen({**self.declaration.limits, **limits})))
 
     @in_turn
     def look(

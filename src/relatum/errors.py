@@ -107,5 +107,9 @@ class RequestError(RelatumError, ValueError):
     """A request that cannot be asked: an unknown column on an axis, two values with one label, too many cells."""
 
 
+class LimitError(SourceError, RequestError):
+    """More than a limit allows: rows, columns, cells, memory, time. The error says how many, and how to raise it."""
+
+
 class ValueOverflowError(RelatumError, OverflowError):
     """A whole number or decimal that does not fit 64 bits. Relatum stops rather than show a wrong number."""

@@ -15,7 +15,8 @@ from relatum.drafts.words import plain_name
 from relatum.errors import HeadingError, SourceError
 from relatum.sources.arrow import read_frame, with_numbers
 from relatum.sources.content import stem as bare_stem
-from relatum.sources.database import ForeignKey, database_tables, is_database, is_server
+from relatum.sources.database.ask import database_tables, is_database, is_server
+from relatum.sources.database.base import ForeignKey
 from relatum.sources.datapackage import read_datapackage
 from relatum.sources.place import READERS, WORKBOOKS, Source, files_in, read_source, readable
 from relatum.sources.stated import PLAIN, Stated
@@ -154,7 +155,7 @@ def _pointing_plainly(raw: Raw, tables: list[Raw]) -> Raw:
 
 def _found(address: str, site: _Site, left_out: list[LeftOut]) -> Iterator[Raw]:
     if is_server(address):
-        yield from _database(address, site)
+        yield from _database(address, site, left_out)
         return
     path = Path(address)
     if path.is_dir():
@@ -164,13 +165,13 @@ def _found(address: str, site: _Site, left_out: list[LeftOut]) -> Iterator[Raw]:
     elif "*" in path.name:
         yield _file(path, site, _stem(path.name.replace("*", "")))
     else:
-        yield from _one(path, site)
+        yield from _one(path, site, left_out)
 
 
-def _one(path: Path, site: _Site) -> Iterator[Raw]:
+def _one(path: Path, site: _Site, left_out: list[LeftOut]) -> Iterator[Raw]:
     relative = _relative(path, site.folder)
     if is_database(str(path)):
-        yield from _database(relative, site)
+        yield from _database(relative, site, left_out)
     elif path.suffix.lower() in WORKBOOKS and path.is_file():
         for part in workbook_parts(path):
             yield site.table(_word(part), Source(relative, part))
@@ -195,24 +196,24 @@ def _folder(path: Path, site: _Site, left_out: list[LeftOut]) -> Iterator[Raw]:
             continue
         if each.is_dir():
             if any(readable(inner) for inner in each.iterdir()):
-                reads.append((each, partial(_one, each, site)))
+                reads.append((each, partial(_one, each, site, left_out)))
             else:
                 left_out.append(LeftOut(str(each), "a folder without data files"))
         elif readable(each):
             groups.setdefault((_NUMBERED.sub("", bare_stem(each)) or bare_stem(each), _endings(each)), []).append(each)
         elif kind in WORKBOOKS or is_database(each.name):
-            reads.append((each, partial(_one, each, site)))
+            reads.append((each, partial(_one, each, site, left_out)))
         else:
             said = f"files ending in {kind or 'nothing'} are no data"
             left_out.append(LeftOut(str(each), "an archive of several files" if kind == ".zip" else said))
     for (stem, kind), files in groups.items():
-        reads += _grouped(stem, kind, files, site)
+        reads += _grouped(stem, kind, files, site, left_out)
     yield from _readings(reads, left_out)
     if not reads:
         raise SourceError("There is no data file here.", path=path, fix=f"Known endings: {listed(sorted(READERS))}.")
 
 
-def _grouped(stem: str, kind: str, files: list[Path], site: _Site) -> list[_Reading]:
+def _grouped(stem: str, kind: str, files: list[Path], site: _Site, left_out: list[LeftOut]) -> list[_Reading]:
     """Files whose names differ by a number alone are one table if they have the same columns; else one each."""
     if len(files) > 1:
         pattern = files[0].with_name(f"{stem}*{kind}")
@@ -222,7 +223,7 @@ def _grouped(stem: str, kind: str, files: list[Path], site: _Site) -> list[_Read
                 return [(pattern, lambda: [whole])]
             except SourceError:
                 pass  # of different shape: tables of their own
-    return [(each, partial(_one, each, site)) for each in files]
+    return [(each, partial(_one, each, site, left_out)) for each in files]
 
 
 def _readings(readings: list[_Reading], left_out: list[LeftOut]) -> Iterator[Raw]:
@@ -249,8 +250,11 @@ def _package(path: Path, site: _Site) -> Iterator[Raw]:
         yield Raw(_word(each.name), source, data, None, each.key, foreign, each.types, each.labels, each.about)
 
 
-def _database(address: str, site: _Site) -> Iterator[Raw]:
+def _database(address: str, site: _Site, left_out: list[LeftOut]) -> Iterator[Raw]:
     for each in database_tables(address, site.folder):
+        if each.fault:
+            left_out.append(LeftOut(each.name, each.fault))
+            continue
         source = Source(address, each.name)
         data = site.read(source)
         yield Raw(_word(each.name), source, data, None, each.key, _pointing(each.foreign_keys))

@@ -44,7 +44,7 @@ from relatum.model.links import parse_link
 from relatum.model.names import column_name, quoted, split_name
 from relatum.model.routes import Place, RouteMap
 from relatum.progress import told
-from relatum.sources.database import is_database
+from relatum.sources.database.ask import is_database
 from relatum.wording import counted
 
 

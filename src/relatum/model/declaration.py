@@ -12,6 +12,7 @@ from types import MappingProxyType
 from typing import Literal, TypeVar
 
 from relatum.errors import ModelError
+from relatum.limits import read_limits
 from relatum.model.looks import PLAIN, USUAL, Format, Report, StyleRule, Theme
 from relatum.model.names import column_name, quoted, split_name
 from relatum.wording import suggestion
@@ -212,6 +213,12 @@ class Declaration:
     reports: Mapping[str, Report] = field(default_factory=lambda: MappingProxyType({}))
     theme: Theme = USUAL
     theme_source: str = ""
+    limits: Mapping[str, int | str] = field(default_factory=lambda: MappingProxyType({}))
+
+    @property
+    def bounds(self) -> dict[str, int]:
+        """The limits that it states, as numbers."""
+        return read_limits(self.limits)
 
     def table(self, name: str) -> Table:
         """The table of that name, or an error with the nearest one."""

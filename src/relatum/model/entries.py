@@ -140,6 +140,7 @@ class ModelEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True)
     pivot: dict[str, PivotEntry] = {}
     report: dict[str, Report] = {}
     theme: Theme | str = ""
+    limits: dict[str, int | str] = {}
 
 
 def json_schema() -> bytes:

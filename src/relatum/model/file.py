@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 import tomllib
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from datetime import date
 from pathlib import Path
 from typing import Any, TypeVar
@@ -12,6 +12,7 @@ from typing import Any, TypeVar
 import msgspec
 
 from relatum.errors import ModelError
+from relatum.limits import read_limits
 from relatum.model.declaration import (
     WEEKDAYS,
     CalendarRange,
@@ -132,6 +133,7 @@ class _Reader:
             timezone=document.get("timezone", "UTC"),
             theme=self._theme(document.get("theme", {})),
             theme_source=document["theme"] if isinstance(document.get("theme"), str) else "",
+            limits=self._limits(document.get("limits", {})),
         )
         for name, body in self._named(document, "table"):
             declaration = self._added(declaration.with_table, self._table(name, body), ("table", name))
@@ -256,6 +258,10 @@ class _Reader:
                 f"The theme {said} lies outside the model's folder.", ("theme",), "Put the file beside the model."
             )
         return read_theme(self.path.parent / said)
+
+    def _limits(self, said: dict[str, int | str]) -> Mapping[str, int | str]:
+        self._checked(read_limits, said, ("limits",))
+        return frozen(said)
 
     def _calendar(self, entry: CalendarEntry | bool | None, where: KeyPath) -> CalendarRange | None:
         if not isinstance(entry, CalendarEntry):

@@ -84,6 +84,7 @@ def to_document(declaration: Declaration, sources: Mapping[str, str]) -> dict[st
         {name: _pivot_entry(pivot) for name, pivot in declaration.pivots.items()},
         dict(declaration.reports),
         declaration.theme_source or (declaration.theme if declaration.theme != Theme() else ""),
+        dict(declaration.limits),
     )
     document: dict[str, Any] = plain_lists(msgspec.to_builtins(entry, builtin_types=(date, datetime)))
     return {"relatum": VERSION, "name": declaration.name, **document}

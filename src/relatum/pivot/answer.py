@@ -6,6 +6,7 @@ import functools
 from dataclasses import replace
 
 from relatum.language.expression import Aggregate, ColumnValue, Expression, FilterPart
+from relatum.limits import in_force, limit
 from relatum.model.declaration import ColumnSettings
 from relatum.model.names import column_name
 from relatum.pivot.absent import absent_notes
@@ -52,6 +53,11 @@ def answer(session: Session, request: Request, *, with_parts: bool = False, styl
     ValueOverflowError
         A value does not fit 64 bits.
     """
+    with in_force(session.declaration.bounds):
+        return _answer(session, request, with_parts, styled)
+
+
+def _answer(session: Session, request: Request, with_parts: bool, styled: bool) -> Result:
     resolved = resolve_request(session, request)
     session = resolved.session
     tell_step("working out the answer")
@@ -59,7 +65,7 @@ def answer(session: Session, request: Request, *, with_parts: bool = False, styl
     maker = RecipeMaker(session, resolved.fields)
     recipes = tuple(map(maker.recipe, resolved.formulas)) if with_parts else ()
     beside = (*rules.conditions, *(part.expression for part in maker.parts))
-    wanted = replace(wanted_of(resolved, request.show_empty, request.cell_limit), beside=beside)
+    wanted = replace(wanted_of(resolved, request.show_empty, request.cell_limit or limit("cells")), beside=beside)
     plan, notes = session.plan(wanted)
     found = session.engine.run(plan)
     notes += loss_notes(found.losses)

@@ -44,7 +44,7 @@ class Request:
     totals: bool = True
     show_empty: bool = False
     values_on: AxisWord = "columns"
-    cell_limit: int = 1_000_000
+    cell_limit: int | None = None
     style: tuple[StyleRule, ...] = ()
 
     @property
@@ -62,7 +62,7 @@ def ask(
     totals: bool = True,
     show_empty: bool = False,
     values_on: str = "",
-    cell_limit: int = 1_000_000,
+    cell_limit: int | None = None,
     style: Sequence[Mapping[str, Any] | StyleRule] = (),
 ) -> Request:
     """A request from what a caller passes: names may stand in one text, separated by commas.

@@ -17,10 +17,20 @@ from relatum.model.declaration import ColumnSettings, Declaration, Table
 from relatum.progress import told
 from relatum.session.cache import WORTH_BYTES, Cache, NotKeptError, identity_of
 from relatum.sources.arrow import read_frame
-from relatum.sources.database import is_database, is_server
-from relatum.sources.files import sentences
+from relatum.sources.database.ask import is_database, is_server
+from relatum.sources.files import kind_of, plain_file, sentences
 from relatum.sources.fingerprint import Digests, FileState, has_grown, refuse_changed
-from relatum.sources.place import GROWING, Source, files_in, is_folder, read_file, read_source, read_tail
+from relatum.sources.place import (
+    GROWING,
+    LAZY,
+    Source,
+    files_in,
+    is_folder,
+    leads_outside,
+    read_file,
+    read_source,
+    read_tail,
+)
 from relatum.sources.stacked import stacked
 from relatum.sources.stated import Stated
 from relatum.wording import suggestion
@@ -37,6 +47,11 @@ class Whereabouts:
     frames: Mapping[str, object] = field(default_factory=dict)
     allow_outside: bool = False
     cache: Cache | None = None
+
+    @property
+    def within(self) -> Path | None:
+        """The folder that no source may lie outside of."""
+        return None if self.allow_outside else self.folder
 
 
 def load_table(
@@ -73,9 +88,9 @@ def load_table(
     source = Source(table.source, table.part, table.query)
 
     def read() -> TableData:
-        return reading.read(lambda stated: read_source(source, whereabouts.folder, stated))
+        return reading.read(lambda stated: read_source(source, whereabouts.folder, stated, whereabouts.within))
 
-    if path is None or is_database(table.source) or not (path.exists() or "*" in path.name):
+    if path is None or is_database(table.source) or not ("*" in table.source or kind_of(path)):
         return read()
     return _from_files(reading, path, whereabouts, former, read)
 
@@ -85,7 +100,7 @@ def _from_files(
 ) -> TableData:
     cache = whereabouts.cache
     digests = cache.digests if cache is not None else Digests()
-    files = files_in(path) if is_folder(path.name, path.parent) else [path]
+    files = files_in(path, whereabouts.within) if is_folder(path.name, path.parent) else [plain_file(path)]
     with sentences(path):
         states = tuple(digests.state(each) for each in files)
     said = reading.said(path)
@@ -98,13 +113,14 @@ def _from_files(
     data = worth.table(identity, states) if worth is not None else None
     if data is None:
         data = _grown(reading, states, former, worth, said) or _guarded(read(), states)
+        refuse_changed(states)
         data = data.identified(identity, states)
     return data if worth is None else worth.kept(data, said, read)
 
 
 def _guarded(data: TableData, states: tuple[FileState, ...]) -> TableData:
     """Data whose columns are read later: from the files as they were, or not at all."""
-    if not any(state.path.lower().endswith(".parquet") for state in states):
+    if not any(state.path.lower().endswith(LAZY) for state in states):
         return data
 
     def fetch(name: str) -> Column:
@@ -295,12 +311,18 @@ def source_path(table: Table, whereabouts: Whereabouts) -> Path | None:
     if is_server(table.source):
         return None
     path = whereabouts.folder / table.source
-    if not whereabouts.allow_outside and not path.resolve().is_relative_to(whereabouts.folder.resolve()):
-        raise ModelError(
-            f"The source {table.source} of table {table.name} lies outside the model's folder.",
-            fix="Move the file, or open the model with allow_outside=True.",
-            place=("table", table.name, "source"),
-        )
+    if whereabouts.within is not None:
+        try:
+            outside = leads_outside(path, whereabouts.folder)
+        except SourceError as error:
+            error.place = ("table", table.name, "source")
+            raise
+        if outside:
+            raise ModelError(
+                f"The source {table.source} of table {table.name} lies outside the model's folder.",
+                fix="Move the file, or open the model with allow_outside=True.",
+                place=("table", table.name, "source"),
+            )
     return path
 
 

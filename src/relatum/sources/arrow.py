@@ -14,10 +14,11 @@ from relatum.data.columns import Column
 from relatum.data.table import TableData
 from relatum.data.types import TEXT, Type
 from relatum.errors import HeadingError, SourceError
+from relatum.limits import refuse_above
 from relatum.model.names import quoted
 from relatum.sources.stated import Stated
 from relatum.sources.texts import midnights
-from relatum.wording import suggestion
+from relatum.wording import counted, suggestion
 
 
 def read_frame(frame: object, stated: Stated, name: str) -> TableData:
@@ -67,6 +68,8 @@ def table_data(schema: Any, stated: Stated, source: str, rows: int, read: Callab
 
     A column whose Arrow type alone does not say which type holds all of it is looked at at once.
     """
+    refuse_above("columns", len(schema.names), f"{source} has {counted(len(schema.names), 'column')}")
+    refuse_above("rows", rows, f"{source} has {counted(rows, 'row')}")
     names = with_numbers(schema.names) if stated.numbered else list(schema.names)
     twice = [name for name, count in Counter(names).items() if count > 1]
     if twice:

@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 import gzip
+import lzma
 import zipfile
 import zlib
 from pathlib import Path
-from typing import Any
+from typing import IO, Any, BinaryIO
 
 import pyarrow as pa
 
 from relatum.errors import SourceError
+from relatum.limits import refuse_above, refuse_memory
+from relatum.sources.files import read_bytes
+
+_BLOCK = 1 << 20
 
 #: Endings of files that hold one text file, packed.
 PACKED = (".gz", ".zip")
@@ -38,7 +43,7 @@ def stem(path: Path) -> str:
 
 
 def content_of(path: Path) -> Any:
-    """An Arrow buffer of what a file holds, unpacked; a plain file is mapped rather than read.
+    """An Arrow buffer of what a file holds, unpacked.
 
     Raises
     ------
@@ -49,15 +54,30 @@ def content_of(path: Path) -> Any:
     try:
         if last == ".gz":
             with gzip.open(path) as packed:
-                return pa.py_buffer(packed.read())
+                return pa.py_buffer(_unpacked(packed, path))
         if last == ".zip":
             name = only_member(path)
-            with zipfile.ZipFile(path) as archive:
-                return pa.py_buffer(archive.read(name))
-    except (gzip.BadGzipFile, zipfile.BadZipFile, zlib.error, EOFError, RuntimeError) as error:
+            with zipfile.ZipFile(path) as archive, archive.open(name) as packed:
+                return pa.py_buffer(_unpacked(packed, path))
+    except (gzip.BadGzipFile, zipfile.BadZipFile, zlib.error, lzma.LZMAError, *_REFUSED) as error:
         raise SourceError(f"The file cannot be unpacked: {error}", path=path, fix="Pack it anew.") from None
-    with pa.memory_map(str(path)) as mapped:
-        return mapped.read_buffer()
+    return read_bytes(path)
+
+
+#: What is raised by packed files that end too early, need a password, or are packed in a way that is not known.
+_REFUSED = (EOFError, RuntimeError, NotImplementedError, OSError)
+
+
+def _unpacked(packed: BinaryIO | gzip.GzipFile | IO[bytes], path: Path) -> bytes:
+    """All that is in a packed file; a small one may hold more than fits anywhere."""
+    blocks, size = [], 0
+    while block := packed.read(_BLOCK):
+        size += len(block)
+        refuse_above("file", size, f"{path} is larger, unpacked")
+        if size % (_BLOCK << 6) < len(block):
+            refuse_memory(size, f"{path}, unpacked,")
+        blocks.append(block)
+    return b"".join(blocks)
 
 
 def only_member(path: Path) -> str:
@@ -65,7 +85,7 @@ def only_member(path: Path) -> str:
     try:
         with zipfile.ZipFile(path) as archive:
             names = [each.filename for each in archive.infolist() if not each.is_dir()]
-    except (zipfile.BadZipFile, OSError) as error:
+    except (zipfile.BadZipFile, *_REFUSED) as error:
         raise SourceError(f"The file cannot be unpacked: {error}", path=path, fix="Pack it anew.") from None
     names = [name for name in names if not name.startswith("__MACOSX/")]
     if len(names) != 1:

@@ -14,7 +14,7 @@ import msgspec
 
 from relatum.data.types import Kind, Type
 from relatum.errors import SourceError
-from relatum.sources.database import ForeignKey
+from relatum.sources.database.base import ForeignKey
 from relatum.wording import suggestion
 
 #: The types of a Table Schema, and what they are here. Others are left to what the file says.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import stat
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -15,6 +16,7 @@ from relatum.data.arrow import type_of
 from relatum.data.table import TableData
 from relatum.data.types import TEXT
 from relatum.errors import MissingSourceError, SourceError
+from relatum.limits import refuse_memory
 from relatum.sources.arrow import table_data
 from relatum.sources.stated import Stated
 from relatum.wording import first_line, suggestion
@@ -27,12 +29,69 @@ def sentences(path: Path) -> Iterator[None]:
         yield
     except PermissionError:
         raise SourceError("The file may not be read.", path=path, fix="Check its permissions.") from None
-    except (pa.ArrowInvalid, pa.ArrowNotImplementedError, OSError) as error:
+    except _DAMAGE as error:
         raise SourceError(
-            f"This is not a file of its kind, or it is damaged: {first_line(error)}",
+            f"This is not a file of its kind, or it is damaged: {_damage(error)}",
             path=path,
             fix=f"The ending says {path.suffix}; check how it was written.",
         ) from None
+
+
+#: What readers raise where the bytes of a file are not what they must be. A size that is none is memory that is none.
+_DAMAGE = (pa.ArrowException, OSError, UnicodeDecodeError, OverflowError)
+
+
+def _damage(error: Exception) -> str:
+    said = first_line(error)
+    return said if len(said) <= 200 else said[:199] + "…"
+
+
+def plain_file(path: Path) -> Path:
+    """A path, once it is sure that a plain file is there: a pipe would be waited for.
+
+    Raises
+    ------
+    MissingSourceError
+        There is none.
+    SourceError
+        It is something else, or a path that cannot be followed.
+    """
+    kind = kind_of(path)
+    if not kind:
+        raise missing_file(path)
+    if kind != "file":
+        raise SourceError(f"This is a {kind}, not a file.", path=path, fix="Name a file.")
+    return path
+
+
+def kind_of(path: Path) -> str:
+    """What is at a path, links followed: file, folder, pipe, socket or device; nothing where nothing is there.
+
+    Raises
+    ------
+    SourceError
+        It is no path that can be followed: too long, a circle of links, with characters that no path has.
+    """
+    try:
+        mode = path.stat().st_mode
+    except (FileNotFoundError, NotADirectoryError):
+        return ""
+    except ValueError:
+        raise SourceError("The path holds a character that no path has.", path=repr(str(path))) from None
+    except PermissionError:
+        raise SourceError("The file may not be read.", path=path, fix="Check its permissions.") from None
+    except OSError as error:
+        shown = str(path) if len(str(path)) < 200 else f"{str(path)[:199]}…"
+        raise SourceError(f"The path cannot be followed: {error.strerror}.", path=shown) from None
+    tests = {"file": stat.S_ISREG, "folder": stat.S_ISDIR, "pipe": stat.S_ISFIFO, "socket": stat.S_ISSOCK}
+    return next((kind for kind, test in tests.items() if test(mode)), "device")
+
+
+def read_bytes(path: Path) -> Any:
+    """All that a file holds, as a buffer of its own: one that is mapped would end the process if it were cut short."""
+    refuse_memory(path.stat().st_size, str(path))
+    with pa.OSFile(str(path)) as file:
+        return file.read_buffer()
 
 
 def missing_file(path: Path) -> MissingSourceError:
@@ -58,14 +117,35 @@ def read_parquet(path: Path, stated: Stated) -> TableData:
     coarse = pq.ParquetFile(path, metadata=metadata, coerce_int96_timestamp_unit="us") if old else file
 
     def read(name: str) -> Any:
-        try:
+        with damaged_column():
+            refuse_memory(_size(metadata, name), f"{path}, column {name}")
             if name in old:
                 return _int96(file.read([name]).column(0), coarse.read([name]).column(0))
-            return file.read([name]).column(0)
-        except (pa.ArrowInvalid, OSError) as error:
-            raise SourceError(f"cannot be read, the file is damaged: {first_line(error)}") from None
+            return checked(file.read([name]).column(0))
 
     return table_data(file.schema_arrow, stated, str(path), file.metadata.num_rows, read)
+
+
+def _size(metadata: Any, name: str) -> int:
+    """How many bytes a column of a Parquet file takes unpacked."""
+    (at,) = [at for at in range(metadata.num_columns) if metadata.schema.column(at).path == name] or [-1]
+    groups = range(metadata.num_row_groups if at >= 0 else 0)
+    return sum(metadata.row_group(group).column(at).total_uncompressed_size for group in groups)
+
+
+@contextmanager
+def damaged_column() -> Iterator[None]:
+    """Turn what goes wrong while a column is read into a SourceError whose sentence goes on after its name."""
+    try:
+        yield
+    except _DAMAGE as error:
+        raise SourceError(f"cannot be read, the file is damaged: {_damage(error)}") from None
+
+
+def checked(array: Any) -> Any:
+    """An array whose offsets, codes and texts were looked at: wild ones would end the process later."""
+    array.validate(full=True)
+    return array
 
 
 def _int96(fine: Any, coarse: Any) -> Any:
@@ -74,9 +154,22 @@ def _int96(fine: Any, coarse: Any) -> Any:
 
 
 def read_ipc(path: Path, stated: Stated) -> TableData:
-    """An Arrow IPC file, or a stream of them, mapped rather than read."""
-    with pa.memory_map(str(path)) as mapped:
-        head = mapped.read(6)
-    source = pa.memory_map(str(path))
-    table = (paipc.open_file(source) if head == b"ARROW1" else paipc.open_stream(source)).read_all()
-    return table_data(table.schema, stated, str(path), table.num_rows, table.column)
+    """An Arrow IPC file, a column of which is read when it is first needed, or a stream of them, read at once."""
+    with path.open("rb") as file:
+        head = file.read(6)
+    if head != b"ARROW1":
+        table = paipc.open_stream(read_bytes(path)).read_all()
+        return table_data(table.schema, stated, str(path), table.num_rows, lambda name: checked(table.column(name)))
+    with pa.OSFile(str(path)) as source:
+        file = paipc.open_file(source)
+        schema, rows = file.schema, file.count_rows()
+
+    def read(name: str) -> Any:
+        options = paipc.IpcReadOptions(included_fields=[schema.names.index(name)])
+        with damaged_column(), pa.OSFile(str(path)) as source:
+            array = checked(paipc.open_file(source, options=options).read_all().column(0))
+            if len(array) != rows:
+                raise pa.ArrowInvalid(f"{len(array)} values for {rows} rows")
+            return array
+
+    return table_data(schema, stated, str(path), rows, read)

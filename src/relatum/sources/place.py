@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -9,15 +10,16 @@ from pathlib import Path
 from relatum.data.table import TableData
 from relatum.data.types import Type
 from relatum.errors import MissingSourceError, SourceError
+from relatum.limits import refuse_above
 from relatum.sources.content import PACKED, ending, only_member
-from relatum.sources.database import is_database, read_database
+from relatum.sources.database.ask import is_database, read_database
 from relatum.sources.delimited import read_csv, read_csv_tail
-from relatum.sources.files import missing_file, read_ipc, read_parquet, sentences
+from relatum.sources.files import kind_of, plain_file, read_ipc, read_parquet, sentences
 from relatum.sources.lines import read_lines, read_lines_tail
 from relatum.sources.stacked import stacked
 from relatum.sources.stated import Stated
 from relatum.sources.workbook import read_workbook
-from relatum.wording import listed
+from relatum.wording import counted, listed
 
 ReadFile = Callable[[Path, Stated], TableData]
 
@@ -33,6 +35,8 @@ READERS: dict[str, ReadFile] = {
     ".ndjson": read_lines,
 }
 WORKBOOKS = (".xlsx", ".xlsm")
+#: Files whose columns are read one by one, when each is first needed.
+LAZY = (".parquet", ".arrow", ".ipc", ".feather")
 #: Files that grow by lines at their end.
 GROWING = (".csv", ".tsv", ".jsonl", ".ndjson")
 
@@ -50,7 +54,7 @@ class Source:
     query: str = ""
 
 
-def read_source(source: Source, folder: Path, stated: Stated) -> TableData:
+def read_source(source: Source, folder: Path, stated: Stated, within: Path | None = None) -> TableData:
     """The rows and columns of a source.
 
     Parameters
@@ -61,30 +65,33 @@ def read_source(source: Source, folder: Path, stated: Stated) -> TableData:
         What a relative path is relative to.
     stated : Stated
         How its columns are read where the model says so.
+    within : Path, optional
+        The folder that no file of it may lie outside of, links followed.
 
     Raises
     ------
     SourceError
-        The source is not there, or is not what its ending says.
+        The source is not there, is not what its ending says, or lies outside.
     """
     if is_database(source.address):
         return read_database(source.address, source.part, source.query, folder, stated)
     path = folder / source.address
     if source.query:
         raise SourceError("Only a database can be asked a query.", path=path, fix="Leave query out.")
-    if path.suffix.lower() in WORKBOOKS and path.is_file():
+    if path.suffix.lower() in WORKBOOKS and kind_of(path) == "file":
+        refuse_large(path)
         with sentences(path):
             return read_workbook(path, source.part, stated)
     if source.part:
         raise SourceError(f"A file of this kind has no part {source.part!r}.", path=path, fix="Leave part out.")
     if is_folder(source.address, folder):
-        return _read_folder(path, stated)
+        return _read_folder(path, stated, within)
     return read_file(path, stated)
 
 
 def is_folder(address: str, folder: Path) -> bool:
     """Whether an address is a folder, or a pattern of file names."""
-    return "*" in Path(address).name or (folder / address).is_dir()
+    return "*" in address or kind_of(folder / address) == "folder"
 
 
 def read_file(path: Path, stated: Stated) -> TableData:
@@ -95,8 +102,8 @@ def read_file(path: Path, stated: Stated) -> TableData:
     SourceError
         The file is not there, is empty, or is not what its ending says.
     """
-    if not path.exists():
-        raise missing_file(path)
+    plain_file(path)
+    refuse_large(path)
     if path.stat().st_size == 0:
         raise SourceError("The file is empty.", path=path, fix="A CSV file needs at least a heading row.")
     if path.suffix.lower() == ".zip":
@@ -118,20 +125,43 @@ def readable(path: Path) -> bool:
     return ending(path) in GROWING if last in PACKED else last in READERS
 
 
-def files_in(path: Path) -> list[Path]:
+def refuse_large(path: Path) -> None:
+    """Raise a LimitError for a file larger than files may be."""
+    size = path.stat().st_size
+    refuse_above("file", size, f"{path} has {counted(size, 'byte')}")
+
+
+def files_in(path: Path, within: Path | None = None) -> list[Path]:
     """The data files of a folder, or those that a pattern of names matches, in the order of their names.
+
+    ``within`` is the folder that none may lie outside of, links followed.
 
     Raises
     ------
     SourceError
-        There is none.
+        There is none, one lies outside, or the pattern is none.
     """
     parent, pattern = (path.parent, path.name) if "*" in path.name else (path, "*")
+    if "**" in pattern or "*" in str(parent):
+        raise SourceError(
+            "A pattern names the files of one folder.",
+            path=path,
+            fix="* stands for any characters of a file's name: parts/sales-*.csv.",
+        )
+    matches = re.compile(".*".join(map(re.escape, pattern.split("*"))), re.DOTALL).fullmatch
     found = sorted(
         each
-        for each in (parent.glob(pattern) if parent.is_dir() else ())
-        if each.is_file() and not each.name.startswith(".") and readable(each)
+        for each in (parent.iterdir() if kind_of(parent) == "folder" else ())
+        if matches(each.name) and not each.name.startswith(".") and readable(each) and kind_of(each) == "file"
     )
+    if within is not None:
+        for each in found:
+            if leads_outside(each, within):
+                raise SourceError(
+                    "This leads to a file outside the model's folder.",
+                    path=each,
+                    fix="Put the file itself there, or open the model with allow_outside=True.",
+                )
     if not found:
         raise MissingSourceError(
             "There is no data file here.", path=path, fix=f"Files ending in {listed(sorted(READERS))} are read."
@@ -145,6 +175,21 @@ def read_tail(path: Path, start: int, stated: Stated, former: Mapping[str, Type]
     return read(path, start, stated, former)
 
 
-def _read_folder(path: Path, stated: Stated) -> TableData:
-    files = files_in(path)
+def leads_outside(path: Path, folder: Path) -> bool:
+    """Whether a path leads outside a folder, links followed.
+
+    Raises
+    ------
+    SourceError
+        It cannot be followed.
+    """
+    kind_of(path)
+    try:
+        return not path.resolve().is_relative_to(folder.resolve())
+    except RuntimeError:  # links in a circle, as Python 3.11 tells of them
+        return True
+
+
+def _read_folder(path: Path, stated: Stated, within: Path | None) -> TableData:
+    files = files_in(path, within)
     return stacked({str(file): read_file(file, stated) for file in files})

@@ -15,14 +15,11 @@ from relatum.data.days import day_number
 from relatum.data.groups import Links, number_groups
 from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.scans import Scans, coded, reach_of
-from relatum.errors import RequestError
+from relatum.limits import refuse_above
 from relatum.model.names import quoted
 from relatum.model.routes import Place, Route
 from relatum.plan.dependencies import dates_keys
 from relatum.plan.nodes import Calendar, DateSet, Hidden, Kept, Match
-
-#: Sets of dates hold at most so many dates together: a byte each, several times over.
-DATES_LIMIT = 500_000_000
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -157,13 +154,13 @@ class DateSets:
 
 
 def _refuse_many(sets: int, days: int, calendar: str) -> None:
-    """Raise a RequestError where sets of dates would not fit memory."""
-    if sets * days > DATES_LIMIT:
-        raise RequestError(
-            f"A calendar change would make {sets:,} sets of dates out of the {days:,} dates of {quoted(calendar)}; "
-            f"{DATES_LIMIT:,} dates in all is the limit.",
-            fix="Give the calendar the years of the data, or take a coarser period than these.",
-        )
+    """Raise a LimitError where sets of dates would not fit memory."""
+    refuse_above(
+        "dates",
+        sets * days,
+        f"A calendar change would make {sets:,} sets of dates out of the {days:,} dates of {quoted(calendar)}",
+        "Give the calendar the years of the data, or take a coarser period than these.",
+    )
 
 
 def cell_codes(scans: Scans, matches: Iterable[Match], cells: Frame) -> list[Array]:

@@ -7,7 +7,6 @@ from typing import assert_never
 
 from relatum.data.columns import Array
 from relatum.data.groups import joined, pair_count
-from relatum.errors import RequestError
 from relatum.language.expression import (
     Aggregate,
     Apply,
@@ -24,20 +23,16 @@ from relatum.language.expression import (
     Slot,
 )
 from relatum.language.register import SCALARS
+from relatum.limits import refuse_above, refuse_late
 from relatum.plan.nodes import Aggregation, Formula, Kept, KeyColumn, Named, Naming, Nested, RankedAmong
 from relatum.plan.slots import node_in
 
-#: A formula is worked out for at most so many members of all cells together: more would not fit memory.
-MEMBER_LIMIT = 100_000_000
-
 
 def refuse_many(count: int) -> None:
-    """Raise a RequestError for more inner cells than fit memory."""
-    if count > MEMBER_LIMIT:
-        raise RequestError(
-            f"A formula would be worked out for {count:,} members; the limit is {MEMBER_LIMIT:,}.",
-            fix="Take a coarser grain, or filter first.",
-        )
+    """Raise a LimitError for more inner cells than may be worked out at once."""
+    refuse_late()
+    said = f"A formula would be worked out for {count:,} members"
+    refuse_above("members", count, said, "Take a coarser grain, or filter first.")
 
 
 def pairs_of(left: Sequence[Array], right: Sequence[Array], sizes: Sequence[int]) -> tuple[Array, Array]:

@@ -21,7 +21,7 @@ from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.inner import refuse_many
 from relatum.engine.memory.scans import reach_of
 from relatum.engine.memory.tops import Tops
-from relatum.errors import RequestError
+from relatum.errors import LimitError
 from relatum.plan.nodes import (
     Aggregation,
     AxisBounds,
@@ -140,9 +140,9 @@ class Shown:
 
     def _refuse_many(self, count: int) -> None:
         if count > self.plan.cell_limit:
-            raise RequestError(
+            raise LimitError(
                 f"The grid would have {count:,} combinations; the limit is {self.plan.cell_limit:,}.",
-                fix="Take a coarser column, add a filter, or raise cell_limit.",
+                fix="Take a coarser column, filter, or raise it: cells under [limits], --limit-cells, cell_limit.",
             )
 
     # -- what may be shown --------------------------------------------------------------------------------------------

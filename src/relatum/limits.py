@@ -1,0 +1,197 @@
+"""How much is read, worked out and waited for at most: each limit has a name, and a way to raise it.
+
+Limits come from three places: what stands here, what a model states under ``[limits]``, and what the caller states with
+:func:`limited` or the shell with ``--limit-…``. The last of them that states one wins.
+"""
+
+from __future__ import annotations
+
+import re
+import time
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from contextvars import ContextVar
+from functools import cache
+
+import psutil
+
+from relatum.errors import LimitError, ModelError
+
+#: What each limit bounds, and what it is unless somebody states it; ``memory`` is half of what is there.
+LIMITS: dict[str, tuple[str, int]] = {
+    "rows": ("rows of a table", 4_000_000_000),
+    "columns": ("columns of a table", 20_000),
+    "members": ("members that a formula is worked out for at once", 100_000_000),
+    "dates": ("dates in all the sets that a calendar change makes", 500_000_000),
+    "cells": ("cells of a grid", 1_000_000),
+    "file": ("bytes of a file, as it is and unpacked", 64 << 30),
+    "model": ("bytes of a model file", 16 << 20),
+    "time": ("seconds that a request, or a question to a database, takes", 3600),
+    "memory": ("bytes of memory", 0),
+}
+_UNITS = {"": 1, "B": 1, "KB": 1 << 10, "MB": 1 << 20, "GB": 1 << 30, "TB": 1 << 40, "S": 1, "MIN": 60, "H": 3600}
+_BYTES, _SECONDS = ("B", "KB", "MB", "GB", "TB"), ("S", "MIN", "H")
+_SIZED = re.compile(r"\s*(\d{1,18}(?:\.\d{1,6})?)\s*([A-Za-z]*)\s*\Z")
+
+_stated: ContextVar[Mapping[str, int]] = ContextVar("stated", default={})  # noqa: B039 - never changed in place
+_in_force: ContextVar[Mapping[str, int] | None] = ContextVar("in_force", default=None)
+_ends: ContextVar[float | None] = ContextVar("ends", default=None)
+
+
+def read_limits(words: Mapping[str, object]) -> dict[str, int]:
+    """Limits as numbers.
+
+    Parameters
+    ----------
+    words : mapping of str to int or str
+        Limits by name: a whole number, or a text with a unit (``"8 GB"``, ``"90 s"``, ``"10 min"``).
+
+    Raises
+    ------
+    ModelError
+        There is no such limit, or it is none.
+
+    Examples
+    --------
+    >>> read_limits({"memory": "8 GB", "cells": 2_000_000})
+    {'memory': 8589934592, 'cells': 2000000}
+    """
+    return {name: _number(name, word) for name, word in words.items()}
+
+
+def _number(name: str, word: object) -> int:
+    if name not in LIMITS:
+        raise ModelError(f"There is no limit {name}.", fix=f"Known: {', '.join(LIMITS)}.", place=(name,))
+    units = _BYTES if name in ("file", "model", "memory") else _SECONDS if name == "time" else ()
+    found = _SIZED.match(word) if isinstance(word, str) else None
+    if found is not None and found[2].upper() in ("", *units):
+        number = int(float(found[1]) * _UNITS[found[2].upper()])
+    elif isinstance(word, int) and not isinstance(word, bool):
+        number = word
+    else:
+        number = 0
+    if not 0 < number < 1 << 62:
+        example = '"8 GB"' if units == _BYTES else '"10 min"' if units else "2000000"
+        raise ModelError(
+            f"The limit {name} is {word!r}; it must be a whole number above 0"
+            + (f", or a text with a unit ({', '.join(each.lower() if units == _SECONDS else each for each in units)})"
+               if units else "") + ".",
+            fix=f"Write {name} = {example}.",
+            place=(name,),
+        )  # fmt: skip
+    return number
+
+
+@contextmanager
+def limited(**limits: int | str) -> Iterator[None]:
+    """Have other limits than a model states inside the block.
+
+    Parameters
+    ----------
+    **limits : int or str
+        ``rows``, ``columns``, ``members``, ``dates``, ``cells``, ``file``, ``model``, ``time``, ``memory``: a whole
+        number, or a text with a unit (``"8 GB"``, ``"10 min"``).
+
+    Raises
+    ------
+    ModelError
+        There is no such limit, or it is none.
+
+    Examples
+    --------
+    >>> import relatum
+    >>> with relatum.limited(cells=5_000_000, memory="8 GB"):
+    ...     model = relatum.Model()
+    """
+    token = _stated.set({**_stated.get(), **read_limits(limits)})
+    try:
+        yield
+    finally:
+        _stated.reset(token)
+
+
+@contextmanager
+def in_force(declared: Mapping[str, int]) -> Iterator[None]:
+    """Have a model's limits in force inside the block; its time runs from here, unless it runs already."""
+    limits = {**{name: number for name, (_, number) in LIMITS.items()}, **declared, **_stated.get()}
+    token = _in_force.set(limits)
+    ends = _ends.set(_ends.get() or time.monotonic() + limits["time"])
+    try:
+        yield
+    finally:
+        _in_force.reset(token)
+        _ends.reset(ends)
+
+
+def limit(name: str) -> int:
+    """A limit that is in force."""
+    limits = _in_force.get()
+    number = limits[name] if limits is not None else _stated.get().get(name, LIMITS[name][1])
+    return number or _half_of_memory()
+
+
+@cache
+def _half_of_memory() -> int:
+    """Half of the memory that this process may use."""
+    there = psutil.virtual_memory().total
+    for path in ("/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory/memory.limit_in_bytes"):
+        try:
+            with open(path, encoding="ascii") as file:  # noqa: PTH123 - a file of the system's
+                there = min(there, int(file.read()))
+        except (OSError, ValueError):
+            continue
+    return int(there // 2)
+
+
+def refuse_above(name: str, count: int, what: str, fix: str = "") -> None:
+    """Raise a LimitError where a count is above a limit.
+
+    Raises
+    ------
+    LimitError
+        It is: ``what`` says so, with the count.
+    """
+    most = limit(name)
+    if count > most:
+        raise LimitError(f"{what}; the limit is {_shown(name, most)} {LIMITS[name][0]}.", fix=_ways(name, fix))
+
+
+def refuse_late() -> None:
+    """Raise a LimitError where a request has taken longer than it may."""
+    ends = _ends.get()
+    if ends is not None and time.monotonic() > ends:
+        raise LimitError(f"This takes longer than {_shown('time', limit('time'))}.", fix=_ways("time", "Ask for less."))
+
+
+def refuse_memory(need: int, what: str) -> None:
+    """Raise a LimitError where so many bytes more than are in use would be above the memory that may be used."""
+    most = limit("memory")
+    if need > most // 8 and resident() + need > most:
+        raise LimitError(
+            f"{what} takes {_shown('memory', need)} of memory, {_shown('memory', resident())} are in use; "
+            f"the limit is {_shown('memory', most)}.",
+            fix=_ways("memory", "Ask for less, or filter first."),
+        )
+
+
+def resident() -> int:
+    """How many bytes of memory this process uses for itself."""
+    used = psutil.Process().memory_info()
+    return int(used.rss - getattr(used, "shared", 0))
+
+
+def _ways(name: str, fix: str) -> str:
+    option = {"file": '"100 GB"', "model": '"32 MB"', "time": '"2 h"', "memory": '"16 GB"'}.get(name, "NUMBER")
+    way = f"Raise it with {name} = {option} under [limits] in the model, or --limit-{name}."
+    return f"{fix} {way}" if fix else way
+
+
+def _shown(name: str, number: int) -> str:
+    if name == "time":
+        return f"{number:,} seconds"
+    if name not in ("file", "model", "memory"):
+        return f"{number:,}"
+    for unit in ("TB", "GB", "MB", "KB"):
+        if number >= _UNITS[unit]:
+            return f"{number / _UNITS[unit]:,.1f} {unit}".replace(".0 ", " ")
+    return f"{number:,} bytes"

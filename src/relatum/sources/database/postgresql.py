@@ -1,0 +1,174 @@
+"""Tables of a PostgreSQL server, asked in transactions that can only read."""
+
+from __future__ import annotations
+
+from contextlib import closing, suppress
+from typing import Any
+from urllib.parse import parse_qsl, urlsplit
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from relatum.data.types import MAX_SCALE
+from relatum.errors import LimitError, SourceError
+from relatum.limits import limit
+from relatum.sources.database.base import (
+    Database,
+    DatabaseTable,
+    ForeignKey,
+    described,
+    driver,
+    gathered,
+    quoted,
+    reason,
+    refusal,
+)
+
+#: What an address may say beside where the server is: nothing that names a file, a user or another server.
+_PARAMETERS = frozenset({"application_name", "connect_timeout", "sslmode", "target_session_attrs"})
+
+
+def open_postgresql(address: str, shown: str) -> Database:
+    """A connection to a server.
+
+    Raises
+    ------
+    SourceError
+        It cannot be reached, the address says more than where it is, or the driver is not installed.
+    """
+    parts = urlsplit(address)
+    named = [name for name, _ in parse_qsl(parts.query, keep_blank_values=True)]
+    if "@" in parts.netloc or any(name in ("user", "password") for name in named):
+        raise SourceError(
+            "The address holds a user or password, and a model file is no place for them.",
+            path=shown,
+            fix="Leave them out and set the environment variables PGUSER and PGPASSWORD.",
+        )
+    wrong = next((name for name in named if name not in _PARAMETERS), "")
+    if wrong or "\0" in address:
+        raise SourceError(
+            f"The address says {wrong}, which a model file may not." if wrong else "The address is none.",
+            path=shown,
+            fix=f"It may say {', '.join(sorted(_PARAMETERS))}; set anything else in the environment.",
+        )
+    adbc = driver("adbc_driver_postgresql.dbapi")
+    # A password is never sent as it is: whoever wrote the file would read it.
+    extra = {"require_auth": "!password", "connect_timeout": "10"}
+    asked = "&".join(f"{name}={value}" for name, value in extra.items() if name not in named)
+    try:
+        connection = adbc.connect(f"{address}{'&' if parts.query else '?'}{asked}")
+    except (adbc.Error, pa.ArrowException) as error:
+        raise SourceError(
+            f"The database cannot be reached: {reason(error)}",
+            path=shown,
+            fix="Check that it runs and the address is right; user and password are read from the environment "
+            "variables PGUSER and PGPASSWORD.",
+        ) from None
+    try:
+        with closing(connection.cursor()) as cursor:
+            cursor.execute("set session characteristics as transaction read only")
+            cursor.execute(f"set statement_timeout = {min(limit('time') * 1000, (1 << 31) - 1)}")
+        connection.commit()
+    except (adbc.Error, pa.ArrowException) as error:
+        connection.close()
+        raise refusal(error, shown) from None
+    return _PostgreSQL(connection, shown)
+
+
+class _PostgreSQL(Database):
+    dialect = "postgres"
+
+    def tables(self) -> list[DatabaseTable]:
+        columns = self.records(_COLUMNS)
+        keys = self.records(_CONSTRAINTS)
+        names = {each["id"]: ".".join(filter(None, (each["schema"], each["table_name"]))) for each in columns}
+        return described(
+            columns,
+            {each["id"]: tuple(each["columns"]) for each in keys if each["kind"] == "p"},
+            {
+                id_: [
+                    ForeignKey(tuple(each["columns"]), names[each["target"]], tuple(each["target_columns"]))
+                    for each in keys
+                    if each["id"] == id_ and each["kind"] == "f" and each["target"] in names
+                ]
+                for id_ in names
+            },
+        )
+
+    def chosen(self, table: DatabaseTable) -> list[str]:
+        kinds = {
+            each["column_name"]: each["kind"]
+            for each in self.records(_COLUMNS)
+            if tuple(filter(None, (each["schema"], each["table_name"]))) == table.parts
+        }
+        return [
+            f"{quoted(name)}::text as {quoted(name)}" if kinds[name] in ("uuid", "enum") else quoted(name)
+            for name in table.columns
+        ]
+
+    def answer(self, statement: str, shown: str, parameters: tuple[str, ...] = ()) -> tuple[Any, list[str]]:
+        adbc = driver("adbc_driver_postgresql.dbapi")
+        try:
+            with closing(self.connection.cursor()) as cursor:
+                cursor.execute(statement, parameters or None)
+                reader = cursor.fetch_record_batch()
+                table = gathered(reader.schema, reader, shown)
+        except (adbc.Error, pa.ArrowException, OSError) as error:
+            with suppress(adbc.Error):
+                self.connection.rollback()
+            if "statement timeout" in str(error):
+                raise LimitError(f"{shown}: the database takes longer than {limit('time'):,} seconds.") from None
+            raise refusal(error, shown) from None
+        for at, field in enumerate(table.schema):
+            table = table.set_column(at, field.name, _plain(table.column(at), field))
+        return table, []
+
+    def close(self) -> None:
+        self.connection.close()
+
+
+#: Tables in the search path go by their name alone, others by schema.name.
+_COLUMNS = """
+select c.oid::bigint as id, a.attname::text as column_name, c.relname::text as table_name,
+       case when pg_table_is_visible(c.oid) then '' else n.nspname::text end as schema,
+       case when t.typtype = 'e' then 'enum' else t.typname::text end as kind
+from pg_class c join pg_namespace n on n.oid = c.relnamespace join pg_attribute a on a.attrelid = c.oid
+     join pg_type t on t.oid = a.atttypid
+where c.relkind in ('r', 'p', 'v', 'm', 'f') and a.attnum > 0 and not a.attisdropped
+  and n.nspname not in ('pg_catalog', 'information_schema') and n.nspname not like 'pg_toast%'
+  and has_table_privilege(c.oid, 'select')
+order by n.nspname, c.relname, a.attnum
+"""
+_CONSTRAINTS = """
+select k.conrelid::bigint as id, k.confrelid::bigint as target, k.contype::text as kind,
+       array(select a.attname::text from unnest(k.conkey) with ordinality as p(number, at)
+             join pg_attribute a on a.attrelid = k.conrelid and a.attnum = p.number order by p.at) as columns,
+       array(select a.attname::text from unnest(k.confkey) with ordinality as p(number, at)
+             join pg_attribute a on a.attrelid = k.confrelid and a.attnum = p.number order by p.at) as target_columns
+from pg_constraint k where k.contype in ('p', 'f') order by k.conname
+"""
+
+
+def _plain(array: Any, field: Any) -> Any:
+    """A column as the driver hands it out, in a type that has a value's exact meaning."""
+    metadata = {key.decode(): value.decode() for key, value in (field.metadata or {}).items()}
+    kind = metadata.get("POSTGRESQL:type", "")
+    if isinstance(field.type, pa.BaseExtensionType):
+        array = pa.chunked_array([chunk.storage for chunk in array.chunks], field.type.storage_type)
+    if kind == "numeric":
+        return _numeric(array, int(metadata.get("POSTGRESQL:typmod", "-1")))
+    return pc.utf8_rtrim_whitespace(array) if kind == "bpchar" else array
+
+
+def _numeric(texts: Any, modifier: int) -> Any:
+    if modifier >= 4:
+        scale = (modifier - 4) & 0xFFFF
+    else:
+        # A numeric without a scale: as many digits as some value has.
+        lengths = pc.subtract(pc.utf8_length(texts), pc.find_substring(texts, "."))
+        places = pc.if_else(pc.match_substring(texts, "."), pc.subtract(lengths, 1), 0)
+        scale = pc.max(places).as_py() or 0
+    try:
+        return texts.cast(pa.decimal128(38, scale)) if scale <= MAX_SCALE else texts.cast(pa.float64())
+    except pa.ArrowInvalid:
+        return texts.cast(pa.float64())
