@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import tempfile
 from collections.abc import Iterator
 from datetime import date
 from decimal import Decimal
@@ -17,6 +19,9 @@ from relatum.cli.main import app
 from relatum.demo.write import write_demo
 
 LINES = 4_000
+#: What a person's own state is for the tests: none of it is left.
+_STATE = tempfile.TemporaryDirectory(prefix="relatum-state-")
+os.environ["XDG_STATE_HOME"] = _STATE.name
 
 
 @pytest.fixture(scope="session")

@@ -298,7 +298,7 @@ FAULTS = [
     Fault("a condition in brackets without where", lambda folder: None, "A condition follows where", pivot("revenue[product.plant = 'Fern']")),
     Fault("others need what is removed", lambda folder: None, "is needed by measure share", ("edit", "shop.toml", "remove", "revenue")),
     Fault("an edit breaks a formula", lambda folder: None, "no column nothing", ("edit", "shop.toml", "measure", "revenue", "sum(sales.nothing)")),
-    Fault("the record of the last refresh is damaged", refreshed_then(lambda folder: next((folder / ".relatum").glob("state*")).write_text("{")), "nothing to compare with yet", ("refresh", "shop.toml"), 0),
+    Fault("the record of the last refresh is damaged", refreshed_then(lambda folder: next((folder / ".relatum").glob("state*.kept")).write_text("{")), "nothing to compare with yet", ("refresh", "shop.toml"), 0),
 ]  # fmt: skip
 
 

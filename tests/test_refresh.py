@@ -210,7 +210,7 @@ def cached(shop: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 
 
 def arrows(model: Path) -> list[Path]:
-    return sorted((model.parent / ".relatum").glob("*.arrow"))
+    return sorted((model.parent / ".relatum").glob("*.kept"))
 
 
 def test_the_cache_answers_without_the_source_being_read(cached: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -325,11 +325,19 @@ class Model(Askable):
         return sources
 
 
-def refresh_file(path: str | os.PathLike[str]) -> Refreshed:
+def refresh_file(path: str | os.PathLike[str], *, verify: bool = False) -> Refreshed:
     """Read a model file's sources again, compare them with what was recorded the last time, and record them.
 
     The record and what was read of large files are kept in the folder ``.relatum`` beside the model. Where the data as
     it is now cannot be used, the former record stays.
+
+    Parameters
+    ----------
+    path : path
+        The model's file.
+    verify : bool
+        Read every source as a whole to see whether it has changed. Without it, one that the system says is as it was,
+        and of which samples are as they were, is taken to be the same.
 
     Raises
     ------
@@ -343,7 +351,7 @@ def refresh_file(path: str | os.PathLike[str]) -> Refreshed:
     file = Path(path)
     declaration = read_model(file)
     folder = file.resolve().parent
-    cache = Cache(folder)
+    cache = Cache(folder, verify)
     stored = cache.state(file.name)
     try:
         before = None if stored is None else msgspec.json.decode(stored, type=State)
@@ -361,7 +369,9 @@ def refresh_file(path: str | os.PathLike[str]) -> Refreshed:
     return found
 
 
-def open_model(path: str | os.PathLike[str], *, allow_outside: bool = False, cache: bool = True) -> Model:
+def open_model(
+    path: str | os.PathLike[str], *, allow_outside: bool = False, cache: bool = True, verify: bool = False
+) -> Model:
     """Open a model file and read what its tables need.
 
     Parameters
@@ -373,6 +383,8 @@ def open_model(path: str | os.PathLike[str], *, allow_outside: bool = False, cac
     cache : bool
         Keep what is read of large files in the folder ``.relatum`` beside the model, so that it opens at once the next
         time. That folder can be deleted at any time.
+    verify : bool
+        Read every source as a whole to see whether it has changed, whatever the system says of it.
 
     Raises
     ------
@@ -384,7 +396,7 @@ def open_model(path: str | os.PathLike[str], *, allow_outside: bool = False, cac
     file = Path(path)
     declaration = read_model(file)
     folder = file.resolve().parent
-    whereabouts = Whereabouts(folder, {}, allow_outside, Cache(folder) if cache else None)
+    whereabouts = Whereabouts(folder, {}, allow_outside, Cache(folder, verify) if cache else None)
     try:
         return Model.of(declaration, whereabouts)
     except RelatumError as error:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from decimal import Decimal, InvalidOperation
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -25,7 +25,13 @@ if TYPE_CHECKING:
     from relatum.model.declaration import Declaration
 
 
-def refresh(file: ModelFile, format: FormatOption = Format.TEXT) -> None:
+def refresh(
+    file: ModelFile,
+    verify: Annotated[
+        bool, typer.Option("--verify", help="Read every source as a whole to see whether it has changed.")
+    ] = False,
+    format: FormatOption = Format.TEXT,
+) -> None:
     """Read a model's sources again and say what changed since the last time: files, rows, columns, members, totals.
 
     Of a file that has grown only the new lines are read. Where the data as it is now cannot be used, it says what broke
@@ -37,7 +43,7 @@ def refresh(file: ModelFile, format: FormatOption = Format.TEXT) -> None:
     with errors_as_sentences():
         import relatum
 
-        found = relatum.refresh(file)
+        found = relatum.refresh(file, verify=verify)
         if format is Format.JSON:
             print_json(found)
         else:

@@ -1,8 +1,7 @@
-"""Columns and row numbers in Arrow IPC files that are mapped into memory rather than read."""
+"""Columns and row numbers in the format of Arrow IPC files."""
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -63,12 +62,22 @@ def numbers_of(batch: Any) -> tuple[Array, dict[str, int]]:
     return np.asarray(array_values(batch.column(0))), facts
 
 
-def write_batch(path: Path, batch: Any) -> None:
-    """Write one record batch as an Arrow IPC file."""
-    with pa.OSFile(str(path), "wb") as sink, paipc.new_file(sink, batch.schema) as writer:
+def batch_bytes(batch: Any) -> bytes:
+    """One record batch in the format of an Arrow IPC file."""
+    sink = pa.BufferOutputStream()
+    with paipc.new_file(sink, batch.schema) as writer:
         writer.write_batch(batch)
+    return bytes(sink.getvalue().to_pybytes())
 
 
-def map_batch(path: Path) -> Any:
-    """The one record batch of a file, mapped into memory."""
-    return paipc.open_file(pa.memory_map(str(path))).get_batch(0)
+def read_batch(content: bytes) -> Any:
+    """The one record batch of such a file, its offsets and codes looked at before anything goes by them.
+
+    Raises
+    ------
+    pyarrow.ArrowException
+        It is none, or damaged.
+    """
+    batch = paipc.open_file(pa.BufferReader(content)).get_batch(0)
+    batch.validate(full=True)
+    return batch

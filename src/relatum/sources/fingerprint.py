@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import os
 import time
 from dataclasses import dataclass, field
 from hashlib import blake2b
 from pathlib import Path
+
+import msgspec
 
 from relatum.errors import SourceError
 from relatum.progress import tell_step
@@ -13,36 +16,81 @@ from relatum.progress import tell_step
 _BLOCK = 1 << 22
 #: A file changed less than this many nanoseconds before it was looked at may change again without its time telling.
 _TOO_NEW = 2_000_000_000
+#: A file of at most so many bytes is looked at as a whole each time; of a larger one so many blocks of so many bytes.
+_SMALL = 1 << 20
+_SAMPLES, _SAMPLE = 32, 4096
 
 
 @dataclass(frozen=True, slots=True)
 class FileState:
-    """A file as it was: its name, how large, when it was last written, and a digest of all it held."""
+    """A file as it was: its name, how large, when it was last written, and a digest of all it held.
+
+    ``changed`` is when anything about it was last changed, and ``number`` its number in its file system: neither can
+    be set back as the time of writing can.
+    """
 
     path: str
     size: int
     modified: int
     digest: str
+    changed: int = 0
+    number: int = 0
+
+    def is_as(self, found: os.stat_result) -> bool:
+        """Whether a file is still as it was, by what the system says of it."""
+        return (self.size, self.modified, self.changed, self.number) == _told(found)
+
+
+class Known(msgspec.Struct, frozen=True):
+    """What was found out about a file: what the system said of it, when that was, and digests of some of it and all."""
+
+    told: tuple[int, int, int, int]
+    looked: int
+    sampled: str
+    digest: str
+
+
+def _told(found: os.stat_result) -> tuple[int, int, int, int]:
+    return found.st_size, found.st_mtime_ns, found.st_ctime_ns, found.st_ino
 
 
 @dataclass
 class Digests:
-    """The digests of files known by their size and time, so that what has not been touched is not read again."""
+    """The digests of files by name, so that what has not been touched is not read again as a whole."""
 
-    known: dict[str, tuple[int, int, int, str]] = field(default_factory=dict)
+    known: dict[str, Known] = field(default_factory=dict)
     changed: bool = False
 
     def state(self, path: Path) -> FileState:
         """A file's state now."""
         name = str(path.resolve())
-        stat = path.stat()
-        size, modified, looked, digest = self.known.get(name, (-1, -1, -1, ""))
-        if (size, modified) != (stat.st_size, stat.st_mtime_ns) or looked - modified < _TOO_NEW:
+        told = _told(path.stat())
+        size, modified, changed, number = told
+        known = self.known.get(name)
+        if (
+            known is None
+            or known.told != told
+            or size <= _SMALL
+            or known.looked - max(modified, changed) < _TOO_NEW
+            or known.sampled != _sampled(path, size)
+        ):
             looked = time.time_ns()
-            digest = digest_of(path)
-            self.known[name] = (stat.st_size, stat.st_mtime_ns, looked, digest)
+            known = Known(told, looked, _sampled(path, size), digest_of(path))
+            self.known[name] = known
             self.changed = True
-        return FileState(name, stat.st_size, stat.st_mtime_ns, digest)
+        return FileState(name, size, modified, known.digest, changed, number)
+
+
+def _sampled(path: Path, size: int) -> str:
+    """A digest of blocks that lie evenly over a file, its first and last bytes among them."""
+    if size <= _SMALL:
+        return ""
+    found = blake2b(digest_size=20)
+    with path.open("rb") as file:
+        for number in range(_SAMPLES):
+            file.seek((size - _SAMPLE) * number // (_SAMPLES - 1))
+            found.update(file.read(_SAMPLE))
+    return found.hexdigest()
 
 
 def digest_of(path: Path, size: int | None = None) -> str:
@@ -70,7 +118,7 @@ def has_grown(path: Path, before: FileState) -> bool:
 
 
 def refuse_changed(files: tuple[FileState, ...]) -> None:
-    """Raise a SourceError unless every file still has the size and time that it had.
+    """Raise a SourceError unless every file is still as it was, by what the system says of it.
 
     Raises
     ------
@@ -79,10 +127,10 @@ def refuse_changed(files: tuple[FileState, ...]) -> None:
     """
     for state in files:
         try:
-            stat = Path(state.path).stat()
+            same = state.is_as(Path(state.path).stat())
         except OSError:
-            stat = None
-        if stat is None or (stat.st_size, stat.st_mtime_ns) != (state.size, state.modified):
+            same = False
+        if not same:
             raise SourceError(
                 "The file has changed since the model was opened.",
                 path=state.path,
