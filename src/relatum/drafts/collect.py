@@ -21,7 +21,7 @@ from relatum.sources.datapackage import read_datapackage
 from relatum.sources.place import READERS, WORKBOOKS, Source, files_in, read_source, readable
 from relatum.sources.stated import PLAIN, Stated
 from relatum.sources.workbook import workbook_parts
-from relatum.wording import listed
+from relatum.wording import listed, suggestion
 
 #: What a file's name may have that tells its part of a table: a date, a number.
 _NUMBERED = re.compile(r"[-_ .]*\d[\d_.-]*")
@@ -246,6 +246,14 @@ def _package(path: Path, site: _Site) -> Iterator[Raw]:
         source = Source(_relative(path.parent / each.path, site.folder))
         types = {name: parse_type(type_) for name, type_ in each.types.items()}
         data = site.read(source, Stated(types))
+        keys = [(each.key, "primary key"), *((key.columns, "foreign key") for key in each.foreign_keys)]
+        wrong = next(((name, what) for names, what in keys for name in names if name not in data.types), None)
+        if wrong is not None:
+            raise SourceError(
+                f"The {wrong[1]} of {each.name} names {wrong[0]}, which is no column of its file.",
+                path=path,
+                fix=suggestion(wrong[0], data.types, noun="column"),
+            )
         foreign = _pointing(each.foreign_keys)
         yield Raw(_word(each.name), source, data, None, each.key, foreign, each.types, each.labels, each.about)
 

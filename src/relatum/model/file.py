@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import re
 import tomllib
 from collections.abc import Callable, Iterable, Mapping
 from datetime import date
@@ -12,7 +13,7 @@ from typing import Any, TypeVar
 import msgspec
 
 from relatum.errors import ModelError
-from relatum.limits import read_limits
+from relatum.limits import read_limits, refuse_above
 from relatum.model.declaration import (
     WEEKDAYS,
     CalendarRange,
@@ -54,9 +55,13 @@ from relatum.model.looks import (
     check_theme,
     format_of_words,
 )
-from relatum.wording import suggestion
+from relatum.paths import kind_of, leads_outside
+from relatum.wording import counted, first_line, suggestion
 
 Entry = TypeVar("Entry", bound=msgspec.Struct)
+#: A key of very many dotted parts takes a reader of TOML hours, and is none that a person wrote.
+_DOTS = 100
+_DOTTED = re.compile(r"""(?<![\w-])(?:(?:[\w-]+|"[^"\n]*"|'[^'\n]*')[ \t]*\.[ \t]*){100}""")
 
 
 def read_model(path: Path) -> Declaration:
@@ -78,10 +83,15 @@ def read_model(path: Path) -> Declaration:
 
 def read_text(path: Path) -> str:
     """The text of a model file; a ModelError where there is none."""
-    if not path.exists():
+    kind = kind_of(path)
+    if not kind:
         raise ModelError("There is no such file.", path=path, fix="A model is a TOML file; relatum demo writes one.")
-    if path.is_dir():
+    if kind == "folder":
         raise ModelError("This is a folder, not a model file.", path=path, fix="Name the TOML file in it.")
+    if kind != "file":
+        raise ModelError(f"This is a {kind}, not a model file.", path=path, fix="Name a TOML file.")
+    size = path.stat().st_size
+    refuse_above("model", size, f"{path} has {counted(size, 'byte')}")
     try:
         text = path.read_text(encoding="utf-8")
     except UnicodeDecodeError:
@@ -98,6 +108,9 @@ def read_text(path: Path) -> str:
 class _Reader:
     def __init__(self, path: Path, text: str) -> None:
         self.path = path
+        for at, written in enumerate(text.splitlines(), 1) if _DOTTED.search(text) else ():
+            if written.count(".") >= _DOTS and _DOTTED.search(written):
+                raise ModelError(f"A name has more than {_DOTS} parts.", path=path, line=at)
         try:
             self.document = tomllib.loads(text)
         except tomllib.TOMLDecodeError as error:
@@ -105,6 +118,9 @@ class _Reader:
             raise ModelError(f"This is not TOML: {reason}.", path=path, line=line) from None
         except RecursionError:
             raise ModelError("This is not TOML: brackets are nested too deeply.", path=path) from None
+        except ValueError as error:  # a whole number of more digits than Python reads, a date that is none
+            reason = f"This is not TOML that can be read: {first_line(error)}"
+            raise ModelError(reason.partition("; use sys")[0] + ".", path=path) from None
         self.lines = key_lines(text)
 
     def error(self, reason: str, where: KeyPath, fix: str = "") -> ModelError:
@@ -253,7 +269,7 @@ class _Reader:
         if not said:
             return Theme()
         folder = self.path.parent.resolve()
-        if not (folder / said).resolve().is_relative_to(folder):
+        if leads_outside(folder / said, folder):
             raise self.error(
                 f"The theme {said} lies outside the model's folder.", ("theme",), "Put the file beside the model."
             )

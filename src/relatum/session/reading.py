@@ -14,11 +14,12 @@ from relatum.data.types import NULL, TEXT, Kind, Type, parse_type
 from relatum.data.written import DatePattern, date_pattern, dates_of
 from relatum.errors import ModelError, RelatumError, SourceError
 from relatum.model.declaration import ColumnSettings, Declaration, Table
+from relatum.paths import kind_of, leads_outside
 from relatum.progress import told
 from relatum.session.cache import WORTH_BYTES, Cache, NotKeptError, identity_of
 from relatum.sources.arrow import read_frame
 from relatum.sources.database.ask import is_database, is_server
-from relatum.sources.files import kind_of, plain_file, sentences
+from relatum.sources.files import plain_file, sentences
 from relatum.sources.fingerprint import Digests, FileState, has_grown, refuse_changed
 from relatum.sources.place import (
     GROWING,
@@ -26,7 +27,6 @@ from relatum.sources.place import (
     Source,
     files_in,
     is_folder,
-    leads_outside,
     read_file,
     read_source,
     read_tail,

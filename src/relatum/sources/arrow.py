@@ -84,6 +84,7 @@ def table_data(schema: Any, stated: Stated, source: str, rows: int, read: Callab
                 path=source,
                 fix=suggestion(name, names, noun="column"),
             )
+    headings = dict(zip(names, schema.names, strict=True))
     known: dict[str, Type] = {}
     left_out: dict[str, str] = {}
     remarks: list[str] = []
@@ -101,7 +102,7 @@ def table_data(schema: Any, stated: Stated, source: str, rows: int, read: Callab
     def fetch(name: str) -> Column:
         markers = stated.markers(name)
         try:
-            array = read(schema.names[names.index(name)])
+            array = read(headings[name])
             return column_from_arrow(with_nulls(array, markers) if markers else array, known[name], stated.zone)
         except SourceError as error:
             raise SourceError(f"Column {quoted(name)} {error.reason}", path=source, fix=error.fix) from None

@@ -14,8 +14,12 @@ import msgspec
 
 from relatum.data.types import Kind, Type
 from relatum.errors import SourceError
+from relatum.limits import refuse_above
+from relatum.paths import leads_outside
 from relatum.sources.database.base import ForeignKey
-from relatum.wording import suggestion
+from relatum.sources.files import plain_file
+from relatum.sources.place import files_in
+from relatum.wording import counted, suggestion
 
 #: The types of a Table Schema, and what they are here. Others are left to what the file says.
 _TYPES = {
@@ -87,11 +91,16 @@ def read_datapackage(path: Path) -> tuple[str, list[Resource]]:
     SourceError
         The descriptor is no such JSON, or a resource has no file.
     """
+    size = plain_file(path).stat().st_size
+    refuse_above("model", size, f"{path} has {counted(size, 'byte')}")
     try:
         package = msgspec.json.decode(path.read_bytes(), type=_Package)
-    except msgspec.MsgspecError as error:
+    except (msgspec.MsgspecError, RecursionError, UnicodeDecodeError) as error:
         raise SourceError(f"This is no Data Package descriptor: {error}.", path=path) from None
     names = [each.name for each in package.resources]
+    twice = next((name for name in names if names.count(name) > 1), None) if len(set(names)) < len(names) else None
+    if twice is not None:
+        raise SourceError(f"Two resources have the name {twice}.", path=path, fix="Give each a name of its own.")
     return package.name, [_resource(each, names, path) for each in package.resources]
 
 
@@ -101,6 +110,17 @@ def _resource(resource: _Resource, names: list[str], path: Path) -> Resource:
         raise SourceError(
             f"The schema of {resource.name} stands in another file, {schema}.", path=path, fix="Put it in the resource."
         )
+    fields = [each.name for each in schema.fields]
+    keys = [(_listed(schema.primary_key), "primary key")]
+    keys += [(_listed(each.fields), "foreign key") for each in schema.foreign_keys]
+    for names_of, what in keys:
+        wrong = next((name for name in names_of if fields and name not in fields), None)
+        if wrong is not None:
+            raise SourceError(
+                f"The {what} of {resource.name} names {wrong}, which is no field.",
+                path=path,
+                fix=suggestion(wrong, fields, noun="field"),
+            )
     foreign = []
     for each in schema.foreign_keys:
         target = each.reference.resource or resource.name
@@ -128,16 +148,23 @@ def _one_path(resource: _Resource, path: Path) -> str:
         raise SourceError(
             f"The resource {resource.name} has no path.", path=path, fix="Data in the descriptor is not read."
         )
+    if len(set(paths)) < len(paths):
+        raise SourceError(f"The resource {resource.name} names a path twice.", path=path, fix="Name each file once.")
+    if any(leads_outside(path.parent / each, path.parent) for each in paths if "://" not in each):
+        raise SourceError(
+            f"The resource {resource.name} lies outside the folder of the descriptor.",
+            path=path,
+            fix="Put its file beside the descriptor, or below.",
+        )
     if any("://" in each for each in paths):
         raise SourceError(f"The resource {resource.name} lies elsewhere: {paths[0]}.", path=path, fix="Fetch it first.")
     if len(paths) == 1:
         return paths[0]
     folder = Path(paths[0]).parent
     names = [Path(each).name for each in paths]
-    alike = next(at for at in range(len(names[0]) + 1) if len({name[: at + 1] for name in names}) > 1)
+    alike = next((at for at in range(len(names[0]) + 1) if len({name[: at + 1] for name in names}) > 1), 0)
     pattern = f"{names[0][:alike]}*{Path(paths[0]).suffix}"
-    there = sorted((path.parent / folder).glob(pattern))
-    if there != sorted(path.parent / each for each in paths):
+    if files_in(path.parent / folder / pattern) != sorted(path.parent / each for each in paths):
         raise SourceError(
             f"The files of {resource.name} cannot be named by one pattern.",
             path=path,

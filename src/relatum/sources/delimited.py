@@ -19,8 +19,9 @@ from relatum.data.arrow import arrow_type
 from relatum.data.table import TableData
 from relatum.data.types import INTEGER, TEXT, Kind, Type
 from relatum.errors import SourceError
+from relatum.limits import refuse_above
 from relatum.sources import texts
-from relatum.sources.arrow import table_data, told_apart, with_column
+from relatum.sources.arrow import table_data, told_apart
 from relatum.sources.content import content_of, without_footer
 from relatum.sources.stated import Stated
 from relatum.wording import counted, first_line
@@ -107,12 +108,14 @@ def _fits(found: Type, former: Type) -> bool:
 def _read(path: Path, content: Any, stated: Stated) -> TableData:
     layout = _layout(path, content, stated.numbered)
     try:
-        table, remarks = _Sheet(path, content, layout, stated).read()
+        found, remarks = _Sheet(path, content, layout, stated).read()
     except pa.ArrowInvalid as error:
         _explain(path, content, layout, stated)
         raise SourceError(f"This is not a CSV file that can be read: {first_line(error)}", path=path) from None
     types = stated.types
-    data = table_data(table.schema, Stated(types, zone=stated.zone), str(path), table.num_rows, table.column)
+    schema = pa.schema([(name, array.type) for name, array in found.items()])
+    rows = len(next(iter(found.values()), ()))
+    data = table_data(schema, Stated(types, zone=stated.zone), str(path), rows, found.__getitem__)
     return TableData(data.types, data.rows, data.column, data.left_out, data.orders, [*data.remarks, *remarks])
 
 
@@ -122,29 +125,26 @@ class _Sheet:
     def __init__(self, path: Path, content: Any, layout: _Layout, stated: Stated) -> None:
         self.path, self.content, self.layout, self.stated = path, content, layout, stated
 
-    def read(self) -> tuple[Any, list[str]]:
-        """The rows as an Arrow table, and what a person should know of how they were read."""
+    def read(self) -> tuple[dict[str, Any], list[str]]:
+        """The columns as Arrow arrays, and what a person should know of how they were read."""
         stated, names = self.stated, self.layout.columns
-        moments = [name for name, type_ in stated.types.items() if type_.kind in (Kind.DATE, Kind.TIMESTAMP)]
-        types = {name: arrow_type(type_) for name, type_ in stated.types.items() if name in names}
-        table = self.columns(self.layout.names, types | dict.fromkeys(moments, pa.string()))
-        if _BLANK in self.layout.names:
-            self._refuse_unnamed(table.column(_BLANK))
-            table = table.drop_columns([_BLANK])
-        for name in moments:
-            if name in names:
-                table = with_column(table, name, self._stated_moments(name, table.column(name)))
+        moments = {name for name, type_ in stated.types.items() if type_.kind in (Kind.DATE, Kind.TIMESTAMP)}
+        types = {name: arrow_type(type_) for name, type_ in stated.types.items() if name in self.layout.names}
+        found = self.columns(self.layout.names, types | dict.fromkeys(moments, pa.string()))
+        if _BLANK in found:
+            self._refuse_unnamed(found.pop(_BLANK))
+        for name in moments & found.keys():
+            found[name] = self._stated_moments(name, found[name])
         remarks: list[str] = []
         free = {name for name in names if name not in stated.types}
-        for name, array in self._naming(table, free).items():
-            table = with_column(table, name, array)
-        for name in sorted(free, key=names.index):
-            array, remark = self._looked_at(name, table.column(name))
-            table = with_column(table, name, array)
-            remarks += [f"{name}: {remark}"] if remark else []
-        return table, remarks
+        found |= self._naming(found, free)
+        for name in names:
+            if name in free:
+                found[name], remark = self._looked_at(name, found[name])
+                remarks += [f"{name}: {remark}"] if remark else []
+        return found, remarks
 
-    def columns(self, names: Collection[str], types: Mapping[str, Any]) -> Any:
+    def columns(self, names: Collection[str], types: Mapping[str, Any]) -> dict[str, Any]:
         """Some of the columns, each with the texts that mean null in it."""
         groups: dict[tuple[str, ...], list[str]] = {}
         for name in names:
@@ -152,8 +152,8 @@ class _Sheet:
         parts: dict[str, Any] = {}
         for markers, group in groups.items():
             table = self._parsed(group, markers, types)
-            parts |= {name: table.column(name) for name in group}
-        return pa.table([parts[name] for name in names], names=list(names))
+            parts |= zip(group, table.columns, strict=True)
+        return {name: parts[name] for name in names}
 
     def _parsed(self, names: Collection[str], markers: Iterable[str], types: Mapping[str, Any]) -> Any:
         options = pacsv.ConvertOptions(
@@ -175,23 +175,23 @@ class _Sheet:
         rest = memoryview(self.content)[:_HEAD].tobytes().split(b"\n", self.layout.heading_lines)
         return len(rest) > self.layout.heading_lines and bool(rest[-1].strip())
 
-    def texts(self, names: Collection[str]) -> Any:
+    def texts(self, names: Collection[str]) -> dict[str, Any]:
         """Some of the columns as they are written."""
         return self.columns(names, dict.fromkeys(names, pa.string()))
 
-    def _naming(self, table: Any, free: set[str]) -> dict[str, Any]:
+    def _naming(self, arrays: Mapping[str, Any], free: set[str]) -> dict[str, Any]:
         """The texts of those whole-number columns in which some number names things, as ``0042`` and ``0x1F`` do."""
-        whole = [field.name for field in table.schema if pa.types.is_integer(field.type)]
+        whole = [name for name, array in arrays.items() if pa.types.is_integer(array.type)]
         # A look at the bytes is cheap, and in most files finds no such number anywhere.
         if not whole or _NAMING.search(memoryview(self.content)) is None:
             return {}
         written = self.texts(whole)
         found = {}
         for name in whole:
-            naming = pc.match_substring_regex(written.column(name), _NAMING_TEXT)
+            naming = pc.match_substring_regex(written[name], _NAMING_TEXT)
             if name in free and pc.any(naming).as_py():
-                found[name] = written.column(name)
-            elif name not in free and pc.any(pc.match_substring_regex(written.column(name), r"^[+-]?0[xX]")).as_py():
+                found[name] = written[name]
+            elif name not in free and pc.any(pc.match_substring_regex(written[name], r"^[+-]?0[xX]")).as_py():
                 raise pa.ArrowInvalid("a number in other digits")
         return found
 
@@ -201,12 +201,12 @@ class _Sheet:
         if pa.types.is_string(type_):
             return texts.moments(array, self.stated.zone)
         if pa.types.is_floating(type_) and texts.too_wide(array):
-            written = self.texts([name]).column(0)
+            written = self.texts([name])[name]
             if texts.all_whole(written):
                 return written, "whole numbers of more than 64 bits: read as text, since a float would make two of one"
         if pa.types.is_date(type_) or pa.types.is_timestamp(type_):
             if texts.outside_years(array):
-                written = self.texts([name]).column(0)
+                written = self.texts([name])[name]
                 return written, "dates outside the years 1 to 9999: read as text; null = […] says which mean no date"
             if pa.types.is_timestamp(type_) and texts.midnights(array):
                 return array.cast(pa.date32()), ""
@@ -243,7 +243,10 @@ def _layout(path: Path, content: Any, numbered: bool) -> _Layout:
         raise _encoding_error(path, content) from None
     except csv.Error as error:
         raise SourceError(f"The heading row cannot be read: {error}", path=path, line=1) from None
-    rows = list(csv.reader(lines[reader.line_num :], delimiter=delimiter))
+    try:
+        rows = list(csv.reader(lines[reader.line_num :], delimiter=delimiter))
+    except csv.Error:
+        rows = []  # some field is too long to say anything of how fields are parted
     fields = [field for row in rows for field in row]
     # Where commas do not part fields, they may part fractions: in some number, and a point in none.
     commas = delimiter != "," and any(map(_COMMA_NUMBER.match, fields)) and not any(map(_POINT_NUMBER.match, fields))
@@ -257,6 +260,7 @@ def _layout(path: Path, content: Any, numbered: bool) -> _Layout:
 
 
 def _checked(path: Path, names: list[str], numbered: bool) -> list[str]:
+    refuse_above("columns", len(names), f"{path} has {counted(len(names), 'column')}")
     if any("\0" in name and name != _BLANK for name in names):
         raise _no_text(path)
     if not any(name.strip() for name in names if name != _BLANK):

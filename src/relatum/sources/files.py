@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import stat
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -17,6 +16,7 @@ from relatum.data.table import TableData
 from relatum.data.types import TEXT
 from relatum.errors import MissingSourceError, SourceError
 from relatum.limits import refuse_memory
+from relatum.paths import kind_of
 from relatum.sources.arrow import table_data
 from relatum.sources.stated import Stated
 from relatum.wording import first_line, suggestion
@@ -62,29 +62,6 @@ def plain_file(path: Path) -> Path:
     if kind != "file":
         raise SourceError(f"This is a {kind}, not a file.", path=path, fix="Name a file.")
     return path
-
-
-def kind_of(path: Path) -> str:
-    """What is at a path, links followed: file, folder, pipe, socket or device; nothing where nothing is there.
-
-    Raises
-    ------
-    SourceError
-        It is no path that can be followed: too long, a circle of links, with characters that no path has.
-    """
-    try:
-        mode = path.stat().st_mode
-    except (FileNotFoundError, NotADirectoryError):
-        return ""
-    except ValueError:
-        raise SourceError("The path holds a character that no path has.", path=repr(str(path))) from None
-    except PermissionError:
-        raise SourceError("The file may not be read.", path=path, fix="Check its permissions.") from None
-    except OSError as error:
-        shown = str(path) if len(str(path)) < 200 else f"{str(path)[:199]}…"
-        raise SourceError(f"The path cannot be followed: {error.strerror}.", path=shown) from None
-    tests = {"file": stat.S_ISREG, "folder": stat.S_ISDIR, "pipe": stat.S_ISFIFO, "socket": stat.S_ISSOCK}
-    return next((kind for kind, test in tests.items() if test(mode)), "device")
 
 
 def read_bytes(path: Path) -> Any:

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.json as pajson
+from numpy.typing import NDArray
 
 from relatum.data.arrow import with_nulls
 from relatum.data.table import TableData
@@ -20,17 +23,57 @@ from relatum.sources.delimited import grown
 from relatum.sources.stated import Stated
 from relatum.wording import first_line
 
+#: Brackets within brackets that are read.
+_DEEPEST = 64
+_BLOCK = 1 << 24
+#: What is looked at in a line: brackets, and texts in which they are none.
+_MARKS = re.compile(rb'"(?:[^"\\]|\\.)*"|[\[\]{}]')
+
 
 def read_lines(path: Path, stated: Stated) -> TableData:
     """A file of JSON lines."""
     content = content_of(path)
+    _refuse_deep(path, content)
     return _read(path, without_footer(content, stated.footer) if stated.footer else content, stated)
 
 
 def read_lines_tail(path: Path, start: int, stated: Stated, former: Mapping[str, Type]) -> TableData | None:
     """The lines of a file from a byte on; None where they say that a column has another type than it had."""
     tail = content_of(path).slice(start)
+    _refuse_deep(path, tail)
     return grown(lambda types: _read(path, tail, stated.typed(types)), stated.types, former)
+
+
+def _refuse_deep(path: Path, content: Any) -> None:
+    """Raise a SourceError for lines nested deeper than the parser can follow: it would end the process."""
+    data = memoryview(content)
+    ends = np.append(_places(data, b"\n"), len(data))
+    opened = _places(data, b"[{")
+    counts = np.bincount(np.searchsorted(ends, opened), minlength=len(ends))
+    for line in np.flatnonzero(counts > _DEEPEST):
+        depth = deepest = 0
+        for mark in _MARKS.findall(data[ends[line - 1] + 1 if line else 0 : ends[line]]):
+            depth += 1 if mark in b"[{" else -1 if mark in b"]}" else 0  # a text counts for nothing
+            deepest = max(deepest, depth)
+        if deepest > _DEEPEST:
+            raise SourceError(
+                f"The line nests {deepest} brackets; at most {_DEEPEST} are read.",
+                path=path,
+                line=int(line) + 1,
+                fix="Write one value a column.",
+            )
+
+
+def _places(data: memoryview, marks: bytes) -> NDArray[np.int64]:
+    """Where any of some bytes stand."""
+    found = []
+    for start in range(0, len(data), _BLOCK):
+        block = np.frombuffer(data[start : start + _BLOCK], np.uint8)
+        hits = block == marks[0]
+        for mark in marks[1:]:
+            hits |= block == mark
+        found.append(np.flatnonzero(hits) + start)
+    return np.concatenate(found) if found else np.zeros(0, np.int64)
 
 
 def _read(path: Path, content: Any, stated: Stated) -> TableData:

@@ -11,10 +11,11 @@ from relatum.data.table import TableData
 from relatum.data.types import Type
 from relatum.errors import MissingSourceError, SourceError
 from relatum.limits import refuse_above
+from relatum.paths import kind_of, leads_outside
 from relatum.sources.content import PACKED, ending, only_member
 from relatum.sources.database.ask import is_database, read_database
 from relatum.sources.delimited import read_csv, read_csv_tail
-from relatum.sources.files import kind_of, plain_file, read_ipc, read_parquet, sentences
+from relatum.sources.files import plain_file, read_ipc, read_parquet, sentences
 from relatum.sources.lines import read_lines, read_lines_tail
 from relatum.sources.stacked import stacked
 from relatum.sources.stated import Stated
@@ -173,21 +174,6 @@ def read_tail(path: Path, start: int, stated: Stated, former: Mapping[str, Type]
     """The lines that a file has gained, as the types of those before; None where they have others."""
     read = read_csv_tail if path.suffix.lower() in (".csv", ".tsv") else read_lines_tail
     return read(path, start, stated, former)
-
-
-def leads_outside(path: Path, folder: Path) -> bool:
-    """Whether a path leads outside a folder, links followed.
-
-    Raises
-    ------
-    SourceError
-        It cannot be followed.
-    """
-    kind_of(path)
-    try:
-        return not path.resolve().is_relative_to(folder.resolve())
-    except RuntimeError:  # links in a circle, as Python 3.11 tells of them
-        return True
 
 
 def _read_folder(path: Path, stated: Stated, within: Path | None) -> TableData:

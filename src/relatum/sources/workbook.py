@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import re
+import warnings
+import zipfile
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from pathlib import Path
 from typing import Any
-from zipfile import BadZipFile
 
 import pyarrow as pa
 
@@ -18,13 +19,26 @@ from relatum.data.arrow import arrow_type
 from relatum.data.table import TableData
 from relatum.data.types import Type
 from relatum.errors import MissingSourceError, SourceError
+from relatum.limits import refuse_above, refuse_memory
 from relatum.sources.arrow import table_data, told_apart
 from relatum.sources.stated import Stated
-from relatum.wording import counted, listed, suggestion
+from relatum.wording import counted, first_line, listed, suggestion
 
 #: So many rows at the top of a sheet are looked at for its heading.
 _SEARCHED = 30
 _WIDE = "whole numbers of more than 64 bits: read as text, since a float would make two of one"
+#: Whole numbers that are larger are no floats.
+_LARGEST = 10**300
+#: So many times the size of its parts, unpacked, a workbook takes in memory.
+_SPREAD = 8
+#: Blank columns between others, up to so many, are laid out and counted.
+_GAP = 64
+#: A cell with a formula and no value, and where the cells of a workbook are.
+_UNWORKED = re.compile(
+    rb"(?:</(?:\w+:)?f>|<(?:\w+:)?f[^<>]*/>)\s*"
+    rb"(?:<(?:\w+:)?v\s*/>|<(?:\w+:)?v></(?:\w+:)?v>)?\s*</(?:\w+:)?c>"
+)
+_SHEET = re.compile(r"xl/worksheets/[^/]*\.xml\Z", re.IGNORECASE)
 _PADDED = re.compile(r"00+\Z")
 _Row = Sequence[Any]
 
@@ -46,8 +60,9 @@ def workbook_parts(path: Path) -> dict[str, Part]:
     SourceError
         The file is no workbook.
     """
-    with closing(_opened(path)) as book:
-        return {name: part for name, part in _parts(book) if part.rows}
+    book, unworked = _opened(path)
+    with closing(book):
+        return {name: part for name, part in _parts(book, unworked) if part.rows}
 
 
 def read_workbook(path: Path, part: str, stated: Stated) -> TableData:
@@ -87,27 +102,97 @@ def read_workbook(path: Path, part: str, stated: Stated) -> TableData:
     return TableData(data.types, data.rows, data.column, data.left_out, data.orders, [*data.remarks, *remarks])
 
 
-def _opened(path: Path) -> Any:
-    import openpyxl  # noqa: PLC0415 - heavy, and needed by workbooks alone
-
+def _opened(path: Path) -> tuple[Any, dict[str, list[str]]]:
+    """A workbook's values, and by sheet the cells of formulas that no program has worked out."""
     try:
-        return openpyxl.load_workbook(path, data_only=True)
-    except (BadZipFile, KeyError, ValueError, openpyxl.utils.exceptions.InvalidFileException) as error:
+        with zipfile.ZipFile(path) as archive:
+            size = sum(each.file_size for each in archive.infolist())
+            refuse_above("file", size, f"{path} has {counted(size, 'byte')} unpacked")
+            refuse_memory(size * _SPREAD, f"{path}, unpacked,")
+            waiting = any(_UNWORKED.search(archive.read(name)) for name in archive.namelist() if _SHEET.match(name))
+        book = _loaded(path, data_only=True)
+        return book, _unworked(book, _loaded(path, data_only=False)) if waiting else {}
+    except SourceError:
+        raise
+    except Exception as error:  # a reader of a format as wide as this one fails in ways that no list holds
+        said = f"{type(error).__name__}: {first_line(error)}"[:200]
         raise SourceError(
-            f"This is no workbook, or it is damaged: {error}", path=path, fix="Save it as .xlsx again."
+            f"This is no workbook, or it is damaged: {said}", path=path, fix="Save it as .xlsx again."
         ) from None
 
 
-def _parts(book: Any) -> Iterator[tuple[str, Part]]:
+def _loaded(path: Path, *, data_only: bool) -> Any:
+    import openpyxl  # noqa: PLC0415 - heavy, and needed by workbooks alone
+
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # of parts of a workbook that hold no values
+        return openpyxl.load_workbook(path, data_only=data_only)
+
+
+def _unworked(book: Any, written: Any) -> dict[str, list[str]]:
+    found: dict[str, list[str]] = {}
+    for sheet in written.worksheets:
+        values = _cells(book[sheet.title])
+        waiting = [cell for at, cell in _cells(sheet).items() if cell.data_type == "f" and _empty(values.get(at))]
+        if waiting:
+            found[sheet.title] = [cell.coordinate for cell in waiting]
+    return found
+
+
+def _empty(cell: Any) -> bool:
+    return cell is None or cell.value is None
+
+
+def _cells(sheet: Any) -> dict[tuple[int, int], Any]:
+    # The cells that are there: a walk over the rectangle that they span has no end where one stands far away.
+    return dict(sheet._cells)
+
+
+def _parts(book: Any, unworked: dict[str, list[str]]) -> Iterator[tuple[str, Part]]:
     for sheet in book.worksheets:
+        waiting = unworked.get(sheet.title, [])
+        remarks = (
+            [f"{counted(len(waiting), 'formula')} never worked out, and read as null, from {waiting[0]} on: "
+             "open and save the workbook with a program that works them out"] if waiting else []
+        )  # fmt: skip
+        rows: dict[int, dict[int, Any]] = {}
+        for (row, column), cell in sorted(_cells(sheet).items()):
+            value = _value(cell)
+            if value is not None:
+                rows.setdefault(row, {})[column] = value
         for table in sheet.tables.values():
-            rows = [[_value(cell) for cell in row] for row in sheet[table.ref]]
-            below = table.totalsRowCount or 0
-            rows = rows[: len(rows) - below] if below else rows
-            remark = [f"{counted(below, 'total row')} below the table left out"] if below else []
-            yield table.displayName, Part(tuple(_text(each) for each in rows[0]), _filled(rows[1:]), tuple(remark))
+            yield table.displayName, _named(table, rows, remarks)
         if not sheet.tables:
-            yield sheet.title, _found([[_value(cell) for cell in row] for row in sheet.iter_rows()])
+            yield sheet.title, _found(_laid_out(rows), remarks)
+
+
+def _named(table: Any, rows: Mapping[int, Mapping[int, Any]], remarks: list[str]) -> Part:
+    """A named table: the rows of its range that hold something."""
+    from openpyxl.utils import range_boundaries  # noqa: PLC0415 - it is loaded already
+
+    left, top, right, bottom = range_boundaries(table.ref)
+    refuse_above("columns", right - left + 1, f"The table {table.displayName} has {right - left + 1:,} columns")
+    below = table.totalsRowCount or 0
+    remark = [f"{counted(below, 'total row')} below the table left out"] if below else []
+    columns = range(left, right + 1)
+    heading = tuple(_text(rows.get(top, {}).get(column)) for column in columns)
+    body = [[row.get(column) for column in columns] for at, row in rows.items() if top < at <= bottom - below]
+    return Part(heading, _filled(body), (*remark, *remarks))
+
+
+def _laid_out(rows: Mapping[int, Mapping[int, Any]]) -> list[list[Any]]:
+    """The rows of a sheet as lists of one width, a single blank row for each gap between them."""
+    used = sorted({column for row in rows.values() for column in row})
+    wide = not used or used[-1] <= 4 * len(used) + _GAP
+    columns = range(1, used[-1] + 1) if used and wide else used
+    found: list[list[Any]] = []
+    former = 0
+    for at, row in rows.items():
+        if at > former + 1:
+            found.append([None] * len(columns))
+        found.append([row.get(column) for column in columns])
+        former = at
+    return found
 
 
 def _value(cell: Any) -> Any:
@@ -122,7 +207,7 @@ def _filled(rows: Sequence[_Row]) -> tuple[_Row, ...]:
     return tuple(row for row in rows if any(value is not None for value in row))
 
 
-def _found(rows: list[list[Any]]) -> Part:
+def _found(rows: list[list[Any]], told: list[str]) -> Part:
     """The table on a sheet: titles above its heading, blank columns and what stands below it are left out."""
     widths = [sum(value is not None for value in row) for row in rows]
     usual = max(widths[: 4 * _SEARCHED], default=0)
@@ -137,7 +222,7 @@ def _found(rows: list[list[Any]]) -> Part:
     )
     if top is None:
         return Part((), (), ())
-    remarks = []
+    remarks = list(told)
     above = [next(value for value in row if value is not None) for row in _filled(rows[:top])]
     if above:
         remarks.append(f"{counted(len(above), 'row')} above the heading left out: {listed(list(map(str, above)), 3)}")
@@ -186,13 +271,15 @@ def _array(values: list[Any], wanted: Type | None) -> tuple[Any, str]:
         return pa.array(values, pa.string()), "no value in any row"
     if set(kinds) <= {bool}:
         return pa.array(values, pa.bool_()), ""
-    if set(kinds) <= {int} or (set(kinds) <= {int, float} and all(v is None or float(v).is_integer() for v in values)):
+    if set(kinds) <= {int} or (set(kinds) <= {int, float} and all(v is None or v == v // 1 for v in values)):
         whole = [None if v is None else int(v) for v in values]
         if all(v is None or abs(v) < 1 << 63 for v in whole):
             return pa.array(whole, pa.int64()), ""
         if set(kinds) <= {int}:
             return pa.array([None if v is None else str(v) for v in whole], pa.string()), _WIDE
     if set(kinds) <= {int, float}:
+        if any(v is not None and abs(v) >= _LARGEST for v in values):
+            return pa.array([None if v is None else _written(v) for v in values], pa.string()), _WIDE
         return pa.array([None if v is None else float(v) for v in values], pa.float64()), ""
     if set(kinds) <= dates:
         moments = [v if v is None or isinstance(v, datetime) else datetime.combine(v, time()) for v in values]

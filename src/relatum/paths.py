@@ -1,0 +1,46 @@
+"""What is at a path, and whether it leads out of a folder: links are followed, nothing is opened."""
+
+from __future__ import annotations
+
+import stat
+from pathlib import Path
+
+from relatum.errors import SourceError
+
+
+def kind_of(path: Path) -> str:
+    """What is at a path, links followed: file, folder, pipe, socket or device; nothing where nothing is there.
+
+    Raises
+    ------
+    SourceError
+        It is no path that can be followed: too long, a circle of links, with characters that no path has.
+    """
+    try:
+        mode = path.stat().st_mode
+    except (FileNotFoundError, NotADirectoryError):
+        return ""
+    except ValueError:
+        raise SourceError("The path holds a character that no path has.", path=repr(str(path))) from None
+    except PermissionError:
+        raise SourceError("The file may not be read.", path=path, fix="Check its permissions.") from None
+    except OSError as error:
+        shown = str(path) if len(str(path)) < 200 else f"{str(path)[:199]}…"
+        raise SourceError(f"The path cannot be followed: {error.strerror}.", path=shown) from None
+    tests = {"file": stat.S_ISREG, "folder": stat.S_ISDIR, "pipe": stat.S_ISFIFO, "socket": stat.S_ISSOCK}
+    return next((kind for kind, test in tests.items() if test(mode)), "device")
+
+
+def leads_outside(path: Path, folder: Path) -> bool:
+    """Whether a path leads outside a folder, links followed.
+
+    Raises
+    ------
+    SourceError
+        It cannot be followed.
+    """
+    kind_of(path)
+    try:
+        return not path.resolve().is_relative_to(folder.resolve())
+    except RuntimeError:  # links in a circle, as Python 3.11 tells of them
+        return True
