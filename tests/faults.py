@@ -358,7 +358,7 @@ def said_of(result: Outcome) -> str:
 def run_fault(fault: Fault, folder: Path) -> Outcome:
     """Ask in a folder in which something is wrong."""
     if fault.program:
-        code = f"{fault.program}; import sys; from relatum.cli.main import main; sys.argv = {['relatum', *fault.command]!r}; main()"
+        code = f"{fault.program}; import sys; from relatum.start import main; sys.argv = {['relatum', *fault.command]!r}; main()"
         done = subprocess.run([sys.executable, "-c", code], cwd=folder, capture_output=True, text=True)
         return Outcome(done.returncode, done.stdout, done.stderr)
     here = Path.cwd()

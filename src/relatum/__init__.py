@@ -5,16 +5,6 @@ from __future__ import annotations
 import importlib
 from typing import TYPE_CHECKING, Any
 
-from relatum.errors import (
-    DataError,
-    FormulaError,
-    LimitError,
-    ModelError,
-    RelatumError,
-    RequestError,
-    SourceError,
-    ValueOverflowError,
-)
 from relatum.version import __version__
 
 if TYPE_CHECKING:
@@ -24,6 +14,16 @@ if TYPE_CHECKING:
     from relatum.audit.cell.place import OTHERS
     from relatum.audit.check import Report
     from relatum.drafting import draft
+    from relatum.errors import (
+        DataError,
+        FormulaError,
+        LimitError,
+        ModelError,
+        RelatumError,
+        RequestError,
+        SourceError,
+        ValueOverflowError,
+    )
     from relatum.explaining import Explanation
     from relatum.limits import limited
     from relatum.pivot.turning import NO_MATCH
@@ -55,6 +55,14 @@ __all__ = [
 ]
 
 _LAZY = {
+    "DataError": ("relatum.errors", "DataError"),
+    "FormulaError": ("relatum.errors", "FormulaError"),
+    "LimitError": ("relatum.errors", "LimitError"),
+    "ModelError": ("relatum.errors", "ModelError"),
+    "RelatumError": ("relatum.errors", "RelatumError"),
+    "RequestError": ("relatum.errors", "RequestError"),
+    "SourceError": ("relatum.errors", "SourceError"),
+    "ValueOverflowError": ("relatum.errors", "ValueOverflowError"),
     "Explanation": ("relatum.explaining", "Explanation"),
     "Grid": ("relatum.present.grid", "Grid"),
     "Model": ("relatum.api", "Model"),
@@ -70,7 +78,7 @@ _LAZY = {
 
 
 def __getattr__(name: str) -> Any:
-    # The console command imports this package; numbers and Arrow are loaded only once something needs them.
+    # The console command imports this package; everything else is loaded only once something needs it.
     if name in _LAZY:
         module, attribute = _LAZY[name]
         return getattr(importlib.import_module(module), attribute)

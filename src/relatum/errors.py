@@ -9,7 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from relatum.wording import pointed
+from relatum.wording import pointed, visible, visible_lines
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,10 +48,11 @@ class RelatumError(Exception):
         self.place = place
 
     def __str__(self) -> str:
-        text = self.sentence()
+        text = visible_lines(self.sentence())
         if self.path is None:
             return text
-        return f"{self.path}:{self.line}: {text}" if self.line is not None else f"{self.path}: {text}"
+        path = visible(str(self.path))
+        return f"{path}:{self.line}: {text}" if self.line is not None else f"{path}: {text}"
 
     def sentence(self) -> str:
         """What, why and what to do, without where."""

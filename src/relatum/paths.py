@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import stat
 from pathlib import Path
 
@@ -29,6 +30,17 @@ def kind_of(path: Path) -> str:
         raise SourceError(f"The path cannot be followed: {error.strerror}.", path=shown) from None
     tests = {"file": stat.S_ISREG, "folder": stat.S_ISDIR, "pipe": stat.S_ISFIFO, "socket": stat.S_ISSOCK}
     return next((kind for kind, test in tests.items() if test(mode)), "device")
+
+
+def is_named_by(name: str, pattern: str) -> bool:
+    """Whether a pattern stands for a file's name: ``*`` for any characters, everything else for itself.
+
+    Examples
+    --------
+    >>> is_named_by("sales-2024.csv", "sales-*.csv"), is_named_by("sales.csv", "sale?.csv")
+    (True, False)
+    """
+    return re.fullmatch(".*".join(map(re.escape, pattern.split("*"))), name, re.DOTALL) is not None
 
 
 def leads_outside(path: Path, folder: Path) -> bool:

@@ -81,6 +81,34 @@ def first_line(error: Exception) -> str:
     return str(error).strip().splitlines()[0][:300] if str(error).strip() else type(error).__name__
 
 
+#: What a terminal would obey or be turned by, and what is shown for it: one character each, so that widths stay.
+_MARKS = (
+    {code: 0x2400 + code for code in range(32)}
+    | {0x7F: 0x2421}
+    | dict.fromkeys(
+        [*range(0x80, 0xA0), 0x061C, 0x2028, 0x2029, *range(0x202A, 0x202F), *range(0x2066, 0x206A)], 0xFFFD
+    )
+    | dict.fromkeys([*range(0xD800, 0xE000), *range(0xE0000, 0xE0080)], 0xFFFD)
+)
+_MARKS_BUT_LINES = {code: mark for code, mark in _MARKS.items() if code not in (9, 10)}
+
+
+def visible(text: str) -> str:
+    """A text that comes from data or a file as a terminal may have it: what is no text in it stands there as a mark.
+
+    Examples
+    --------
+    >>> visible("fern\\x1b[31m\\n")
+    'fern␛[31m␊'
+    """
+    return text if text.isprintable() else text.translate(_MARKS)
+
+
+def visible_lines(text: str) -> str:
+    """Lines of text as a terminal may have them: as :func:`visible`, with the ends of lines and tabs left."""
+    return text if text.isprintable() else text.translate(_MARKS_BUT_LINES)
+
+
 def sample_text(value: object) -> str:
     """A value as it is shown among examples: texts in quotes, so that blanks are seen."""
     return f"'{value}'" if isinstance(value, str) else str(value)

@@ -15,7 +15,7 @@ from relatum.audit.tables import hierarchy_findings, table_findings
 from relatum.errors import ModelError
 from relatum.progress import told
 from relatum.session.session import Session
-from relatum.wording import counted, suggestion
+from relatum.wording import counted, suggestion, visible_lines
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +54,7 @@ class Report:
             " ".join(filter(None, [f"{each.severity}: {each.subject}", each.text, each.effect]))
             for each in self.findings
         ]
-        return "\n".join([self.model, *lines, self.summary])
+        return visible_lines("\n".join([self.model, *lines, self.summary]))
 
     def _repr_html_(self) -> str:
         rows: list[markup.Row] = [

@@ -47,6 +47,7 @@ from relatum.model.routes import Opened, Place, Route, hops_of
 from relatum.plan.compile import Wanted
 from relatum.plan.describe import describe
 from relatum.session.session import Session
+from relatum.wording import visible_lines
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,7 +82,7 @@ class Reading:
             lines += [f"    looks up: {route}" for route in each.lookups]
             lines.append(f"    filtered by: {', '.join(each.filtered_by) or 'nothing'}")
         lines += ["  plan:", *(f"    {line}" for line in self.plan.splitlines())]
-        return "\n".join(lines)
+        return visible_lines("\n".join(lines))
 
 
 def read_formula(session: Session, text: str) -> Reading:

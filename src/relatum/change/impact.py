@@ -16,7 +16,7 @@ from relatum.model.looks import Report, StyleRule
 from relatum.model.names import column_name, quoted, split_name
 from relatum.model.routes import Route
 from relatum.session.session import Session
-from relatum.wording import listed, suggestion
+from relatum.wording import listed, suggestion, visible_lines
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,7 +57,7 @@ class Impact:
     changes: tuple[Dependant, ...]
 
     def __str__(self) -> str:
-        return "\n".join(self.lines())
+        return visible_lines("\n".join(self.lines()))
 
     def lines(self) -> Iterator[str]:
         """The impact as lines of text."""

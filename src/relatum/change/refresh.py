@@ -29,7 +29,7 @@ from relatum.session.session import Session
 from relatum.sources.fingerprint import FileState, has_grown
 from relatum.sources.place import GROWING
 from relatum.sources.texts import converts
-from relatum.wording import counted, listed, sample_text
+from relatum.wording import counted, listed, sample_text, visible_lines
 
 #: Members are remembered by name where there are no more than this.
 _MOST_MEMBERS = 2_000
@@ -123,7 +123,7 @@ class Refreshed(msgspec.Struct, frozen=True):
         return tuple(each for each in self.tables if each.what != "same")
 
     def __str__(self) -> str:
-        return "\n".join(self.lines())
+        return visible_lines("\n".join(self.lines()))
 
     def lines(self, *, values: bool = True) -> Iterator[str]:
         """The news as lines of text, those of measures among them or not."""

@@ -13,6 +13,9 @@ from relatum.cli.output import Format, FormatOption, console, errors_as_sentence
 def demo(
     folder: Annotated[Path, typer.Argument(metavar="DIR", help="Where to write it.")] = Path("hollowmere"),
     lines: Annotated[int, typer.Option(help="How many order lines; 6000000 works too.", min=1)] = 60_000,
+    force: Annotated[
+        bool, typer.Option("--force", help="Over what was changed there, and beside other files.")
+    ] = False,
     format: FormatOption = Format.TEXT,
 ) -> None:
     """Write the demo model and its data, and ask it a first request.
@@ -27,7 +30,7 @@ def demo(
         from relatum.demo.write import write_demo
         from relatum.present.text import print_grid
 
-        file = write_demo(folder, lines)
+        file = write_demo(folder, lines, force=force)
         tell(f"wrote {file} and its data: {lines:,} order lines")
         grid = relatum.open(file).pivot(
             rows="category.department", columns="calendar.year", values=["revenue", "margin"]

@@ -7,7 +7,7 @@ from typing import Annotated, Optional
 
 import typer
 
-from relatum.cli.output import Format, FormatOption, ModelFile, errors_as_sentences, print_json, say, tell
+from relatum.cli.output import Format, FormatOption, ModelFile, errors_as_sentences, print_json, refuse_over, say, tell
 
 
 def diagram(
@@ -31,6 +31,8 @@ def diagram(
     with errors_as_sentences():
         import relatum
 
+        if out is not None:
+            refuse_over(out, file)
         drawn = relatum.open(file).diagram()
         if format is Format.JSON:
             print_json(drawn.graph)

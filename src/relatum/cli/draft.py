@@ -7,7 +7,16 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from relatum.cli.output import Format, FormatOption, console, errors_as_sentences, listing, print_json, tell
+from relatum.cli.output import (
+    Format,
+    FormatOption,
+    console,
+    errors_as_sentences,
+    listing,
+    print_json,
+    refuse_over_data,
+    tell,
+)
 
 if TYPE_CHECKING:
     from relatum.drafting import Draft
@@ -45,6 +54,7 @@ def draft(
     with errors_as_sentences():
         import relatum
 
+        refuse_over_data(out, data)
         found = relatum.draft(*data, name=name or out.stem, timezone=timezone)
         found.save(out, replace=replace)
         if format is Format.JSON:

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from relatum.cli.output import ModelFile, errors_as_sentences, tell
+from relatum.cli.output import ModelFile, errors_as_sentences, refuse_over, tell
 
 
 def export(
@@ -26,5 +26,6 @@ def export(
     with errors_as_sentences():
         import relatum
 
+        refuse_over(out, file)
         left_out = relatum.open(file).export(out)
         tell(f"wrote {out}" + (f"; left out, since no files: {', '.join(left_out)}" if left_out else ""))

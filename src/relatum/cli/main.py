@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from typing import Annotated
 
 import typer
@@ -16,11 +17,15 @@ from relatum.cli.edit import edit
 from relatum.cli.explain import explain
 from relatum.cli.export import export
 from relatum.cli.impact import impact
+from relatum.cli.interrupts import watch_interrupts
+from relatum.cli.limits import with_limits
 from relatum.cli.members import members
+from relatum.cli.output import CLEAN, UNREADABLE, errors_as_sentences
 from relatum.cli.pivot import pivot
 from relatum.cli.refresh import refresh
 from relatum.cli.report import report
 from relatum.cli.show import show
+from relatum.cli.streams import prepare_streams
 
 app = typer.Typer(
     name="relatum",
@@ -32,7 +37,7 @@ app = typer.Typer(
     context_settings={"help_option_names": ["-h", "--help"]},
 )
 for command in (demo, draft, check, show, diagram, pivot, report, members, explain, impact, diff, refresh, export):
-    app.command()(command)
+    app.command()(with_limits(command))
 app.add_typer(edit, name="edit")
 
 
@@ -51,10 +56,28 @@ def _options(
     pass
 
 
-def main() -> None:
-    """Run the command line."""
-    app()
+def run() -> int:
+    """Run the command line.
 
-
-if __name__ == "__main__":
-    main()
+    Returns
+    -------
+    int
+        The exit code: 0 nothing wrong, 1 problems found, 2 cannot be read or answered, 130 interrupted.
+    """
+    prepare_streams()
+    watch_interrupts()
+    code: int | str | None = CLEAN
+    try:
+        with errors_as_sentences():
+            app()
+    except SystemExit as left:
+        code = left.code
+    except typer.Exit as left:
+        code = left.exit_code
+    try:
+        # What is still to be written is written here: at the very end an error could not be told.
+        with errors_as_sentences():
+            sys.stdout.flush()
+    except typer.Exit as left:
+        code = left.exit_code or code
+    return code if isinstance(code, int) else CLEAN if code is None else UNREADABLE

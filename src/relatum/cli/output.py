@@ -18,7 +18,11 @@ from typing import Annotated, Any
 
 import typer
 
+from relatum.cli.interrupts import INTERRUPTED
+from relatum.cli.streams import silence, write_exactly
 from relatum.errors import RelatumError
+from relatum.paths import is_named_by
+from relatum.wording import visible, visible_lines
 
 #: Exit codes: nothing wrong, problems found, cannot be read or answered.
 CLEAN, PROBLEMS, UNREADABLE = 0, 1, 2
@@ -51,11 +55,20 @@ def errors_as_sentences() -> Iterator[None]:
         raise typer.Exit(UNREADABLE) from None
     except BrokenPipeError:
         # Whoever read our output has gone, as head does: nothing is wrong, and nothing more can be written.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        silence(sys.stdout)
         raise typer.Exit(CLEAN) from None
+    except OSError as error:
+        said = f"{error.filename}: {error.strerror}" if error.filename else f"This cannot be written: {error.strerror}"
+        silence(sys.stdout)
+        complain(f"{said}.\nThe system says so; see to it and try again.")
+        raise typer.Exit(UNREADABLE) from None
     except MemoryError:
         complain("There is not enough memory for this.\nAsk for fewer columns, or filter the rows first.")
         raise typer.Exit(UNREADABLE) from None
+    except KeyboardInterrupt:
+        _bar.close()
+        silence(sys.stdout)
+        raise typer.Exit(INTERRUPTED) from None
     except (typer.Exit, typer.Abort):
         raise
     except Exception as error:
@@ -95,6 +108,7 @@ class _Bar:
     def hear(self, what: str, done: int, total: int) -> None:
         """Note how far work has come."""
         with self.lock:
+            what = visible(what)
             self.latest = (what, done, total)
             if self.progress is not None:
                 self.progress.update(self.task, description=what, completed=done, total=total or None)
@@ -111,7 +125,12 @@ class _Bar:
         with self.lock:
             if self.timer is None:
                 return
-            columns = (SpinnerColumn(), TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn())
+            columns = (
+                SpinnerColumn(),
+                TextColumn("{task.description}", markup=False),
+                BarColumn(),
+                TimeElapsedColumn(),
+            )
             self.progress = Progress(*columns, console=Console(stderr=True), transient=True)
             what, done, total = self.latest
             self.task = self.progress.add_task(what, completed=done, total=total or None)
@@ -143,46 +162,60 @@ def _origin(error: Exception) -> str:
 def complain(text: str) -> None:
     """Print an error on standard error."""
     _bar.close()
-    typer.secho("error: ", fg="red", bold=True, nl=False, err=True)
-    typer.echo(_wrapped(text) if sys.stderr.isatty() else text, err=True)
+    text = visible_lines(text)
+    with _last_words():
+        typer.secho("error: ", fg="red", bold=True, nl=False, err=True)
+        typer.echo(_wrapped(text) if sys.stderr.isatty() else text, err=True)
+
+
+@contextmanager
+def _last_words() -> Iterator[None]:
+    """Where standard error cannot be written either, nothing is left to say it with: the exit code does."""
+    try:
+        yield
+    except OSError:
+        silence(sys.stderr)
 
 
 def _wrapped(text: str) -> str:
     # Sentences are broken between words; a formula and the carets below it stay as they are.
-    width = shutil.get_terminal_size().columns - len("error: ")
+    width = max(shutil.get_terminal_size().columns - len("error: "), 20)
     return "\n".join(line if line.startswith("  ") else textwrap.fill(line, width) for line in text.splitlines())
 
 
 def tell(text: str) -> None:
     """Print a message on standard error."""
     _bar.close()
-    typer.secho(text, dim=True, err=True)
+    with _last_words():
+        typer.secho(visible_lines(text), dim=True, err=True)
 
 
 def say(text: str) -> None:
-    """Print a text on standard output as it is."""
+    """Print a document on standard output as it is; where that is a terminal, what it would obey is shown as marks."""
     _bar.close()
-    typer.echo(text, nl=not text.endswith("\n"))
+    text = text if text.endswith("\n") else text + "\n"
+    if sys.stdout.isatty():
+        typer.echo(visible_lines(text), nl=False)
+    else:
+        write_exactly(text)
 
 
 def print_json(value: Any) -> None:
     """Print a value as JSON."""
     import msgspec
 
-    _bar.close()
-
     # The only values that it does not know are read-only views of mappings.
     encoded = msgspec.json.Encoder(decimal_format="number", enc_hook=dict).encode(value)
-    typer.echo(msgspec.json.format(encoded, indent=2).decode())
+    say(msgspec.json.format(encoded, indent=2).decode())
 
 
 def console() -> Any:
     """A rich console on standard output; as wide as the terminal, 100 columns where there is none."""
-    from rich.console import Console
+    from relatum.present.printed import Terminal
 
     _bar.close()
     width = None if sys.stdout.isatty() or "COLUMNS" in os.environ else 100
-    return Console(highlight=False, markup=False, width=width, soft_wrap=False)
+    return Terminal(highlight=False, markup=False, width=width, soft_wrap=False)
 
 
 def paged(out: Any, draw: Callable[[Any], None]) -> None:
@@ -219,6 +252,46 @@ def whole_words(table: Any) -> Any:
         words = [word for cell in column.cells for word in str(cell).split()]
         column.min_width = min(max(map(len, words), default=0), 40) or None
     return table
+
+
+def refuse_over(out: Path, file: Path) -> None:
+    """Raise a ModelError where a result would be written over the model, or into what a table is read from."""
+    from relatum.errors import ModelError
+    from relatum.model.file import read_model
+
+    folder = file.resolve().parent
+    model = read_model(file)
+    sources = [(f"the source of the table {each.name}", each.source) for each in model.tables.values() if each.source]
+    sources += [("the theme of the model", model.theme_source)] * bool(model.theme_source)
+    owners = [("the model itself", file), *((what, folder / source) for what, source in sources)]
+    for what, path in owners:
+        if _holds(path, out):
+            raise ModelError(
+                f"This is {what}, or lies in it: nothing is written there.", path=out, fix="Name another file."
+            )
+
+
+def refuse_over_data(out: Path, data: list[str]) -> None:
+    """Raise a ModelError where a model would be written over data: a file of it, whatever its name."""
+    from relatum.errors import ModelError
+
+    for each in map(Path, data):
+        # A model may well lie in the folder of its data.
+        files = [path for path in each.iterdir() if path.suffix != ".toml"] if each.is_dir() else [each]
+        if any(path.is_file() and _holds(path, out) for path in files):
+            raise ModelError("This is data: no model is written over it.", path=out, fix="Name another file.")
+
+
+def _holds(path: Path, out: Path) -> bool:
+    """Whether a file is what a path names: the file itself by whatever name, or one that a folder or pattern holds."""
+    try:
+        if "*" in path.name:
+            return out.resolve().parent == path.parent.resolve() and is_named_by(out.name, path.name)
+        if path.is_dir():
+            return out.resolve().parent == path.resolve()
+        return path.exists() and out.exists() and path.samefile(out)
+    except (OSError, RuntimeError, ValueError):
+        return False  # no path that anything can be written to: the writing says so
 
 
 def value_text(value: Any) -> str:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Optional
 
 import typer
 
-from relatum.cli.output import ModelFile, console, errors_as_sentences, paged, say, tell
+from relatum.cli.output import ModelFile, console, errors_as_sentences, paged, refuse_over, say, tell
 
 if TYPE_CHECKING:
     from relatum.present.grid import Grid
@@ -177,6 +177,8 @@ def pivot(
         from relatum.present.grid import NOTELESS, PICTURES, TIDY
         from relatum.present.text import Extent, print_grid
 
+        if out is not None:
+            refuse_over(out, file)
         text = format is GridFormat.TEXT if out is None else out.suffix.lower() not in TIDY
         with_totals = text if totals is None else totals
         model = relatum.open(file)

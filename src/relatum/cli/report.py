@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from relatum.cli.output import ModelFile, errors_as_sentences, tell
+from relatum.cli.output import ModelFile, errors_as_sentences, refuse_over, tell
 
 
 def report(
@@ -29,7 +29,8 @@ def report(
     with errors_as_sentences():
         import relatum
 
-        made = relatum.open(file).report(Path(name) if name.endswith(".toml") else name)
         target = out if out != Path() else Path(f"{Path(name).stem}.html")
+        refuse_over(target, file)
+        made = relatum.open(file).report(Path(name) if name.endswith(".toml") else name)
         made.save(target)
         tell(f"wrote {target}")

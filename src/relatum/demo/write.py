@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from datetime import date
 from decimal import Decimal
+from hashlib import blake2b
 from importlib import resources
 from pathlib import Path
 from typing import Any
@@ -16,15 +17,16 @@ import pyarrow.parquet as pq
 
 from relatum.demo.generate import DEFAULT_LINES, generate
 from relatum.errors import SourceError
-from relatum.model.atomic import write_atomically
+from relatum.model.atomic import write_atomically, written_aside
 from relatum.progress import tell_step, told
+from relatum.sources.fingerprint import digest_of
 
 MODEL_FILE = "nursery.toml"
 _FACTS = ("sales", "quota", "stock")
-_CONTROL = re.compile(r"^equals = .*$", re.MULTILINE)
+_WRITTEN = re.compile(r"^# ([0-9a-f]{40}) ([\w.]+)$", re.MULTILINE)
 
 
-def write_demo(folder: Path, lines: int = DEFAULT_LINES) -> Path:
+def write_demo(folder: Path, lines: int = DEFAULT_LINES, *, force: bool = False) -> Path:
     """Write the nursery's model and data.
 
     Parameters
@@ -33,6 +35,8 @@ def write_demo(folder: Path, lines: int = DEFAULT_LINES) -> Path:
         Made when it is not there. A demo that stands in it unchanged is written anew.
     lines : int
         How many order lines.
+    force : bool
+        Write it over what somebody has changed, and beside other files.
 
     Returns
     -------
@@ -46,14 +50,17 @@ def write_demo(folder: Path, lines: int = DEFAULT_LINES) -> Path:
     """
     if lines < 1:
         raise SourceError(f"A demo of {lines} lines has nothing to show.", fix="Ask for one line or more.")
-    _refuse_other(folder)
+    if not force:
+        _refuse_other(folder)
     try:
         folder.mkdir(parents=True, exist_ok=True)
         tell_step(f"making {lines:,} order lines")
         tables = generate(lines)
+        files = []
         for name, table in told(tables.items(), lambda each: f"writing {each[0]}"):
-            _write_table(table, folder / _file_of(name))
-        write_atomically(folder / MODEL_FILE, _model_text(tables))
+            files.append(folder / _file_of(name))
+            _write_table(table, files[-1])
+        write_atomically(folder / MODEL_FILE, _model_text(tables, files))
     except OSError as error:
         raise SourceError(f"The demo cannot be written: {error.strerror}.", path=folder) from None
     return folder / MODEL_FILE
@@ -72,26 +79,44 @@ def _refuse_other(folder: Path) -> None:
         raise SourceError("This is a file, and the demo needs a folder.", path=folder)
     if not folder.exists() or not any(folder.iterdir()):
         return
+    changed = _changed(folder)
+    if changed:
+        raise SourceError(
+            f"The folder holds {changed}: nothing was written.",
+            path=folder,
+            fix="Name a new folder, or say that the demo is written there anyhow (--force).",
+        )
+
+
+def _changed(folder: Path) -> str:
+    """What a demo would be written over that is not as a demo was written; nothing where there is no such."""
     model = folder / MODEL_FILE
-    pristine = model.is_file() and _CONTROL.sub("", model.read_text("utf-8", "replace")).startswith(_template())
-    if not pristine:
-        what = f"a {MODEL_FILE} that somebody has changed" if model.exists() else "other files"
-        raise SourceError(f"The folder holds {what}: nothing was written.", path=folder, fix="Name a new folder.")
+    if not model.exists():
+        return "other files"
+    text = model.read_text("utf-8", "replace") if model.is_file() else ""
+    written = {name: digest for digest, name in _WRITTEN.findall(text)}
+    if _text_digest(text[: text.rfind("#")]) != written.pop(MODEL_FILE, ""):
+        return f"a {MODEL_FILE} that somebody has changed"
+    for name, digest in written.items():
+        if (folder / name).exists() and digest_of(folder / name) != digest:
+            return f"a {name} that somebody has changed"
+    return ""
+
+
+def _text_digest(text: str) -> str:
+    return blake2b(text.encode(), digest_size=20).hexdigest()
 
 
 def _write_table(table: pa.Table, path: Path) -> None:
-    temporary = path.with_name(f".{path.name}.part")
-    try:
+    with written_aside(path) as temporary:
         if path.suffix == ".parquet":
             pq.write_table(table, temporary, compression="zstd")
         else:
             pacsv.write_csv(table, temporary, pacsv.WriteOptions(quoting_style="needed"))
-        temporary.replace(path)
-    finally:
-        temporary.unlink(missing_ok=True)
+        temporary.chmod(0o644)
 
 
-def _model_text(tables: dict[str, pa.Table]) -> str:
+def _model_text(tables: dict[str, pa.Table], files: list[Path]) -> str:
     # Control totals from the raw columns, by another way than the engine's: a sum over the Parquet file itself.
     sales = tables["sales"]
     sold_on = sales["sold_on"].to_numpy()
@@ -104,4 +129,6 @@ def _model_text(tables: dict[str, pa.Table]) -> str:
     text = _template() + "\n# ---- control totals, taken from the files themselves ----\n"
     for measure, at, equals in controls:
         text += f'\n[[control]]\nmeasure = "{measure}"\n' + (f"{at}\n" if at else "") + f"equals = {equals}\n"
-    return text
+    text += "\n# ---- what was written, so that nothing is written over what somebody has changed since ----\n\n"
+    text += "".join(f"# {digest_of(path)} {path.name}\n" for path in files)
+    return text + f"# {_text_digest(text)} {MODEL_FILE}\n"

@@ -29,6 +29,8 @@ class Catalog:
     listed: Mapping[ColumnKey, tuple[str, ...]] = field(default_factory=dict)
     #: Derived columns whose members are bands.
     banded: frozenset[ColumnKey] = frozenset()
+    #: Columns that are there and are not read, with the reason.
+    unread: Mapping[ColumnKey, str] = field(default_factory=dict)
 
     def is_calendar(self, table: str) -> bool:
         """Whether a table is a calendar, or a role of one."""

@@ -75,6 +75,12 @@ class Reader:
         if table not in tables:
             raise self.error(f"There is no table {table}.", node.span, suggestion(table, tables, noun="table"))
         columns = self.catalog.columns(table)
+        unread = self.catalog.unread.get((self.catalog.declaration.rows_of(table), column))
+        if unread is not None and column not in columns:
+            reason, parted, way = unread.partition(" are not read: ")
+            reason += parted.removesuffix(": ")
+            fix = f"{way[:1].upper()}{way[1:]}." if way else "Convert the column where the data is made."
+            raise self.error(f"{column_name(table, column)} cannot be used: {reason}.", node.span, fix)
         if column not in columns:
             elsewhere = self.catalog.tables_with(column)
             close = nearest(column, columns)

@@ -8,7 +8,9 @@ from relatum.errors import ModelError
 from relatum.model.declaration import End
 from relatum.model.names import split_list, split_name
 
-_SEVERAL = re.compile(r"(?P<table>.+?)\.\s*\((?P<columns>.*)\)\s*\Z", re.DOTALL)
+_SEVERAL = re.compile(r'(?P<table>(?:"(?:[^"]|"")*"|[^"])+?)\.\s*\((?P<columns>.*)\)\s*\Z', re.DOTALL)
+#: A name in quotes, in which no arrow is one, or an arrow.
+_PIECES = re.compile(r'"(?:[^"]|"")*"|<->|>-<|->|<-')
 #: What stands between the ends, and the kind of relationship that it says.
 ARROWS = {"<->": "one_to_one", ">-<": "many_to_many", "->": "many_to_one", "<-": "many_to_one"}
 
@@ -38,15 +40,15 @@ def parse_link(text: str) -> tuple[End, End, str]:
     >>> many.table, one.columns, kind
     ('budget', ('region', 'month'), 'many_to_one')
     """
-    arrow = next((arrow for arrow in ARROWS if arrow in text), "->")
-    sides = text.split(arrow)
-    if len(sides) != 2:
+    arrows = [each for each in _PIECES.finditer(text) if each[0] in ARROWS]
+    if len(arrows) != 1:
         raise ModelError(
             f"The link {text!r} has no single '->' between its two ends.",
             fix="Write the many side first: sales.product_id -> product.product_id. "
             "One to one is <->, many to many >-<.",
             place=("link",),
         )
+    arrow, sides = arrows[0][0], (text[: arrows[0].start()], text[arrows[0].end() :])
     left, right = (_parse_end(side, text) for side in (reversed(sides) if arrow == "<-" else sides))
     if len(left.columns) != len(right.columns):
         raise ModelError(

@@ -424,9 +424,13 @@ class Grid:
             write_atomically(Path(path), text)
         return text
 
-    def to_csv(self, path: str | os.PathLike[str] | None = None, *, totals: bool = False) -> str:
-        """The tidy table as CSV text, numbers in full and without grouping; with a ``path`` it is written there too."""
-        text = csv_text(self.to_arrow(totals))
+    def to_csv(self, path: str | os.PathLike[str] | None = None, *, totals: bool = False, guarded: bool = True) -> str:
+        """The tidy table as CSV text, numbers in full and without grouping; with a ``path`` it is written there too.
+
+        An apostrophe stands before a text that begins as a formula does (``=``, ``+``, ``-``, ``@``), so that no
+        program in which the file is opened works it out; ``guarded=False`` leaves it as it is.
+        """
+        text = csv_text(self.to_arrow(totals), guarded)
         if path is not None:
             write_atomically(Path(path), text)
         return text

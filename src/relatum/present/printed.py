@@ -1,16 +1,36 @@
-"""What is printed to a console, as a text."""
+"""A console whose terminal takes what stands in data for text, and what is printed there as a text."""
 
 from __future__ import annotations
 
 import io
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
+from typing import Any
 
 from rich.console import Console
+from rich.segment import Segment
+from rich.text import Text
+
+from relatum.wording import visible_lines
+
+
+class Terminal(Console):
+    """A console that shows as marks what a terminal would obey: escapes and controls, and what turns text around."""
+
+    def render_str(self, text: str, **said: Any) -> Text:
+        """A string as a text."""
+        return super().render_str(visible_lines(text), **said)
+
+    def render(self, renderable: Any, options: Any = None) -> Iterable[Segment]:
+        """The pieces of what is printed."""
+        if isinstance(renderable, Text) and not renderable.plain.isprintable():
+            renderable = renderable.copy()
+            renderable.plain = visible_lines(renderable.plain)
+        return super().render(renderable, options)
 
 
 def printed(prints: Callable[[Console], None], width: int) -> str:
     """What a function prints, as plain lines without blanks at their ends."""
     buffer = io.StringIO()
     # In a notebook rich would show what is printed there, and leave the buffer empty.
-    prints(Console(file=buffer, width=width, color_system=None, highlight=False, markup=False, force_jupyter=False))
+    prints(Terminal(file=buffer, width=width, color_system=None, highlight=False, markup=False, force_jupyter=False))
     return "\n".join(line.rstrip() for line in buffer.getvalue().splitlines())

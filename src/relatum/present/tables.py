@@ -20,12 +20,21 @@ from relatum.wording import listed
 _EXACT = 2.0**53
 
 
-def csv_text(table: Any) -> str:
-    """A table as CSV, numbers in full and without grouping."""
+#: What a program that opens a CSV file takes for a formula, to be worked out there.
+_FORMULA = ("=", "+", "-", "@", "\t", "\r")
+
+
+def csv_text(table: Any, guarded: bool = True) -> str:
+    """A table as CSV, numbers in full and without grouping.
+
+    With ``guarded``, an apostrophe stands before a text that begins as a formula does: a program that works formulas
+    out takes it for the text that it is.
+    """
     buffer = io.StringIO()
     writer = csv.writer(buffer, lineterminator="\n")
-    writer.writerow(table.column_names)
-    columns = [[_csv_value(value) for value in column.to_pylist()] for column in table.columns]
+    write = _guarded if guarded else _csv_value
+    writer.writerow([_guarded(name) if guarded else name for name in table.column_names])
+    columns = [[write(value) for value in column.to_pylist()] for column in table.columns]
     writer.writerows(zip(*columns, strict=True))
     return buffer.getvalue()
 
@@ -87,6 +96,10 @@ def write_as(path: Path, what: str, writers: dict[str, Callable[[], str | bytes]
         write_bytes_atomically(path, content)
     else:
         write_atomically(path, content)
+
+
+def _guarded(value: Any) -> Any:
+    return f"'{value}" if isinstance(value, str) and value.startswith(_FORMULA) else _csv_value(value)
 
 
 def _csv_value(value: Any) -> Any:

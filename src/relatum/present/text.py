@@ -19,7 +19,7 @@ from relatum.present.numbers import Writer
 from relatum.present.paint import Mode
 from relatum.present.printed import printed
 from relatum.present.sheet import NOTHING, Cell, Kind, Label, Line, headed, nested, sheet_of, writers_of
-from relatum.wording import counted
+from relatum.wording import counted, visible, visible_lines
 
 _SHOWN_COLUMNS = 60
 #: Names of members and headings of values are shortened to so many characters; where room is short, names to fewer.
@@ -102,7 +102,7 @@ def print_grid(result: Result, console: Console, extent: Extent = SCREEN) -> Non
         console.print(_told(told, marks))
     notes = result.notes[: extent.notes]
     for note in notes:
-        console.print(Text(f"note: {note.text}", style="yellow"))
+        console.print(Text(visible_lines(f"note: {note.text}"), style="yellow"))
     if len(notes) < len(result.notes):
         rest = counted(len(result.notes) - len(notes), "more note")
         console.print(Text(f"{rest}: {extent.more}", style="yellow"))
@@ -136,10 +136,10 @@ def grid_text(result: Result, width: int | None = None, extent: Extent = SCREEN)
 
 
 def _caption(result: Result, writers: Sequence[Writer]) -> Text:
-    values = ", ".join(map(headed, result.values, writers))
-    caption = Text.assemble((result.model, "bold"), (f"  {values}", ""))
+    values = visible(", ".join(map(headed, result.values, writers)))
+    caption = Text.assemble((visible(result.model), "bold"), (f"  {values}", ""))
     told = result.request.filters
-    caption.append("\n" + ("\n".join(told) or "no filters"), style="cyan" if told else "dim")
+    caption.append("\n" + ("\n".join(map(visible, told)) or "no filters"), style="cyan" if told else "dim")
     return caption
 
 
@@ -156,7 +156,7 @@ def _columns(
         texts = [
             marks.head(Label(line.text, line.kind, look=line.look), "  " * line.depth + line.text) for line in lines
         ]
-        heading = " / ".join(axis.label for axis in axes if axis.attribute is None)
+        heading = visible(" / ".join(axis.label for axis in axes if axis.attribute is None))
         labels = [_Column([heading], texts, False)]
         blank = (NOTHING,) * len(sheet.columns)
         cells = [blank if line.cells is None else line.cells for line in lines]
@@ -165,7 +165,7 @@ def _columns(
         names = [*(axis.name for axis in result.axes[: result.row_count]), ""]
         labels = [
             _Column(
-                [heading],
+                [visible(heading)],
                 [marks.own_head(line.labels[at]) for line in sheet.rows],
                 False,
                 least=widths.get(names[at], 0),
@@ -176,7 +176,7 @@ def _columns(
     values = []
     for at, top in enumerate(sheet.columns):
         # With values on rows and no columns there is nothing to say above the values.
-        heading_lines = [label.text for label in top.labels]
+        heading_lines = [visible(label.text) for label in top.labels]
         heading_lines = heading_lines if any(heading_lines) else [""]
         drawn = marks.values([row[at] for row in cells])
         number = next((row[at].number for row in cells if row[at].there), 0)
@@ -233,7 +233,8 @@ class _Marks:
     def values(self, cells: Sequence[Cell]) -> list[Text]:
         """The cells of a column; bars stand before the numbers, one below the other."""
         drawn = [
-            self._drawn(cell.text, cell.look, "dim" if cell.null else "red" if cell.negative else "") for cell in cells
+            self._drawn(visible(cell.text), cell.look, "dim" if cell.null else "red" if cell.negative else "")
+            for cell in cells
         ]
         if all(cell.look.bar is None for cell in cells):
             return drawn
@@ -250,12 +251,13 @@ class _Marks:
         ]
 
     def _drawn(self, text: str, look: Look, usual: str) -> Text:
+        text = visible(text)
         if look == PLAIN_LOOK:
             return Text(text, style=usual)
         look = look if self.shaded else replace(look, fill=None)
         filled = look.fill is not None
         told = self.shaded or (self.coloured and look.colour is not None)
-        mark = look.mark or ("" if told else look.letter)
+        mark = visible(look.mark) or ("" if told else look.letter)
         style = [usual] if look.colour is None and not filled else []
         # What a terminal's ground is, nobody knows: its own red reads on it.
         colour = (
@@ -283,10 +285,10 @@ def _told(told: Told, marks: _Marks) -> Text:
         shown = marks.shaded or (marks.coloured and told.look.colour is not None)
         mark = told.look.mark or ("■" if shown else told.look.letter)
         sample = marks.head(Label(mark, "member", look=replace(told.look, mark="", letter="")), mark)
-        return Text.assemble("  ", sample, f"  {told.text}")
+        return Text.assemble("  ", sample, f"  {visible(told.text)}")
     blocks = [Text("  ", style=f"on {each.of(marks.mode)}") for each in told.shades] if marks.shaded else []
     letters = "" if blocks else f", {SHADE_LETTERS[0]} to {SHADE_LETTERS[-1]}"
-    return Text.assemble("  ", *blocks, "  " if blocks else "", replace(told, text=told.text + letters).line)
+    return Text.assemble("  ", *blocks, "  " if blocks else "", visible(replace(told, text=told.text + letters).line))
 
 
 def _blocks(labels: list[_Column], values: list[_Column], width: int) -> list[list[_Column]]:

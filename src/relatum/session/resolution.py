@@ -282,7 +282,8 @@ def _catalog(
         if not declaration.tables[name].role_of
         for column, members in table.orders.items()
     }
-    return Catalog(declaration, types, routes, facts.determines, facts.is_period, listed, banded)
+    unread = {(name, column): why for name, table in data.items() for column, why in table.left_out.items()}
+    return Catalog(declaration, types, routes, facts.determines, facts.is_period, listed, banded, unread)
 
 
 def _known_measures(

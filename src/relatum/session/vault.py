@@ -21,6 +21,8 @@ from pathlib import Path
 
 import platformdirs
 
+from relatum.model.atomic import written_aside
+
 _DIGEST = 32
 _TAG = "Signature: 8a477f597d28d172789f06886806bc55\n# A cache of the models in this folder. It can be deleted.\n"
 _ENDING = ".kept"
@@ -71,16 +73,11 @@ class Vault:
         if key is None:
             raise OSError(errno.EACCES, "the folder for this person's own state cannot be written")
         self._prepare()
-        handle, temporary = tempfile.mkstemp(dir=self.folder, prefix=_ASIDE)
-        try:
-            with os.fdopen(handle, "wb") as file:
+        with written_aside(self._path(name, key), _ASIDE) as temporary:
+            with temporary.open("wb") as file:
                 file.write(_digest(name, content, key))
                 file.write(content)
-            Path(temporary).chmod(_rights(self.folder.parent) & 0o666)
-            Path(temporary).replace(self._path(name, key))
-        except BaseException:
-            Path(temporary).unlink(missing_ok=True)
-            raise
+            temporary.chmod(_rights(self.folder.parent) & 0o666)
 
     def tidy(self, seconds: float) -> None:
         """Take out what was not used for so long, and what a process that was killed left half-written."""

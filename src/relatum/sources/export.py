@@ -14,7 +14,7 @@ from relatum.model.names import quoted
 from relatum.sources.database.ask import is_database
 from relatum.sources.database.base import ForeignKey
 from relatum.sources.datapackage import Resource, package_document
-from relatum.wording import counted
+from relatum.wording import counted, visible
 
 _SQL = {
     Kind.INTEGER: "bigint",
@@ -123,13 +123,14 @@ def _statement(
     targets = {each.one.columns for each in _foreign_keys(declaration) if declaration.rows_of(each.one.table) == name}
     lines += [f"    unique ({', '.join(map(_named, each))})" for each in sorted(targets) if each != table.key]
     if table.about:
-        yield f"-- {table.about}"
+        # A line break would end the comment, and what follows it would be run.
+        yield from (f"-- {visible(line)}" for line in table.about.splitlines())
     for each in foreign:
         if declaration.rows_of(each.many.table) == name:
             said, lost = _reference(declaration, data, each)
             if lost:
                 # A database would refuse those rows: what it cannot promise stands as a comment.
-                yield f"-- {counted(lost, 'row')} would break it: {said}"
+                yield f"-- {counted(lost, 'row')} would break it: {visible(said)}"
             else:
                 lines.append(f"    {said}")
     yield f"create table {_named(name)} (\n" + ",\n".join(lines) + "\n);\n"

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -11,7 +10,7 @@ from relatum.data.table import TableData
 from relatum.data.types import Type
 from relatum.errors import MissingSourceError, SourceError
 from relatum.limits import refuse_above
-from relatum.paths import kind_of, leads_outside
+from relatum.paths import is_named_by, kind_of, leads_outside
 from relatum.sources.content import PACKED, ending, only_member
 from relatum.sources.database.ask import is_database, read_database
 from relatum.sources.delimited import read_csv, read_csv_tail
@@ -149,11 +148,13 @@ def files_in(path: Path, within: Path | None = None) -> list[Path]:
             path=path,
             fix="* stands for any characters of a file's name: parts/sales-*.csv.",
         )
-    matches = re.compile(".*".join(map(re.escape, pattern.split("*"))), re.DOTALL).fullmatch
     found = sorted(
         each
         for each in (parent.iterdir() if kind_of(parent) == "folder" else ())
-        if matches(each.name) and not each.name.startswith(".") and readable(each) and kind_of(each) == "file"
+        if is_named_by(each.name, pattern)
+        and not each.name.startswith(".")
+        and readable(each)
+        and kind_of(each) == "file"
     )
     if within is not None:
         for each in found:

@@ -13,7 +13,7 @@ from relatum.model.atomic import write_atomically, write_bytes_atomically
 from relatum.model.graph import Graph
 from relatum.present.diagram.lines import told_of
 from relatum.present.pictures import picture_bytes
-from relatum.wording import counted
+from relatum.wording import counted, visible
 
 PICTURES, TEXTS = (".svg", ".png", ".pdf"), (".mmd", ".mermaid", ".md")
 _SVG = "http://www.w3.org/2000/svg"
@@ -119,4 +119,4 @@ class Diagram:
 
 
 def _plain(text: str) -> str:
-    return re.sub(r'["<>|]', "'", text)
+    return re.sub(r'["<>|`]', "'", visible(text)).replace("#", "#35;")
