@@ -160,7 +160,12 @@ def refuse_late() -> None:
     """Raise a LimitError where a request has taken longer than it may."""
     ends = _ends.get()
     if ends is not None and time.monotonic() > ends:
-        raise LimitError(f"This takes longer than {_shown('time', limit('time'))}.", fix=_ways("time", "Ask for less."))
+        raise too_late("This")
+
+
+def too_late(what: str) -> LimitError:
+    """The error for what takes longer than it may."""
+    return LimitError(f"{what} takes longer than {_shown('time', limit('time'))}.", fix=_ways("time", "Ask for less."))
 
 
 def refuse_memory(need: int, what: str) -> None:
@@ -188,7 +193,7 @@ def _ways(name: str, fix: str) -> str:
 
 def _shown(name: str, number: int) -> str:
     if name == "time":
-        return f"{number:,} seconds"
+        return "1 second" if number == 1 else f"{number:,} seconds"
     if name not in ("file", "model", "memory"):
         return f"{number:,}"
     for unit in ("TB", "GB", "MB", "KB"):

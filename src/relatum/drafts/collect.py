@@ -259,13 +259,20 @@ def _package(path: Path, site: _Site) -> Iterator[Raw]:
 
 
 def _database(address: str, site: _Site, left_out: list[LeftOut]) -> Iterator[Raw]:
-    for each in database_tables(address, site.folder):
-        if each.fault:
-            left_out.append(LeftOut(each.name, each.fault))
-            continue
+    """The tables of a database that can be read: one that cannot keeps no one from the others."""
+    tables = database_tables(address, site.folder)
+    errors = []
+    for each in tables:
         source = Source(address, each.name)
-        data = site.read(source)
+        try:
+            data = site.read(source)
+        except SourceError as error:
+            errors.append(error)
+            left_out.append(LeftOut(each.name, " ".join(error.sentence().split())))
+            continue
         yield Raw(_word(each.name), source, data, None, each.key, _pointing(each.foreign_keys))
+    if errors and len(errors) == len(tables):
+        raise errors[0]
 
 
 def _pointing(keys: Iterable[ForeignKey]) -> tuple[ForeignKey, ...]:

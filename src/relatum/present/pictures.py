@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import re
 import warnings
 from io import BytesIO
 from typing import Any
 
+from relatum.wording import visible
+
 DOTS_PER_INCH = 130
+_CONTROLS = re.compile(rb"[\x00-\x08\x0b\x0c\x0e-\x1f]")
 
 
 def picture_bytes(figure: Any, ending: str) -> bytes:
@@ -27,4 +31,7 @@ def picture_bytes(figure: Any, ending: str) -> bytes:
     with rc_context({"svg.hashsalt": "relatum"}), warnings.catch_warnings():
         warnings.filterwarnings("ignore", "Glyph .* missing from font")  # a note says so, in words
         figure.savefig(out, format=ending[1:], dpi=DOTS_PER_INCH, facecolor=figure.get_facecolor(), metadata=dated)
-    return out.getvalue()
+    if ending != ".svg":
+        return out.getvalue()
+    # XML has no place for controls: what stands in data as such is shown as a mark.
+    return _CONTROLS.sub(lambda found: visible(found[0].decode()).encode(), out.getvalue())

@@ -100,7 +100,8 @@ def _from_files(
 ) -> TableData:
     cache = whereabouts.cache
     digests = cache.digests if cache is not None else Digests()
-    files = files_in(path, whereabouts.within) if is_folder(path.name, path.parent) else [plain_file(path)]
+    several = is_folder(reading.table.source, whereabouts.folder)
+    files = files_in(path, whereabouts.within) if several else [plain_file(path)]
     with sentences(path):
         states = tuple(digests.state(each) for each in files)
     said = reading.said(path)

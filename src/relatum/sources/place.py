@@ -90,7 +90,19 @@ def read_source(source: Source, folder: Path, stated: Stated, within: Path | Non
 
 
 def is_folder(address: str, folder: Path) -> bool:
-    """Whether an address is a folder, or a pattern of file names."""
+    """Whether an address is a folder, or a pattern of file names.
+
+    Raises
+    ------
+    SourceError
+        It is a pattern of folders, or a path that cannot be followed.
+    """
+    if "*" in address and ("**" in address or "*" not in Path(address).name or "*" in str(Path(address).parent)):
+        raise SourceError(
+            "A pattern names the files of one folder.",
+            path=address,
+            fix="* stands for any characters of a file's name: parts/sales-*.csv.",
+        )
     return "*" in address or kind_of(folder / address) == "folder"
 
 
@@ -142,12 +154,6 @@ def files_in(path: Path, within: Path | None = None) -> list[Path]:
         There is none, one lies outside, or the pattern is none.
     """
     parent, pattern = (path.parent, path.name) if "*" in path.name else (path, "*")
-    if "**" in pattern or "*" in str(parent):
-        raise SourceError(
-            "A pattern names the files of one folder.",
-            path=path,
-            fix="* stands for any characters of a file's name: parts/sales-*.csv.",
-        )
     found = sorted(
         each
         for each in (parent.iterdir() if kind_of(parent) == "folder" else ())

@@ -39,6 +39,8 @@ _UNWORKED = re.compile(
     rb"(?:<(?:\w+:)?v\s*/>|<(?:\w+:)?v></(?:\w+:)?v>)?\s*</(?:\w+:)?c>"
 )
 _SHEET = re.compile(r"xl/worksheets/[^/]*\.xml\Z", re.IGNORECASE)
+#: A character that XML has no place for, as workbooks write it.
+_CODED = re.compile(r"_x([0-9A-Fa-f]{4})_")
 _PADDED = re.compile(r"00+\Z")
 _Row = Sequence[Any]
 
@@ -199,6 +201,8 @@ def _value(cell: Any) -> Any:
     if isinstance(cell.value, int) and _PADDED.match(cell.number_format or ""):
         # Shown with zeros in front, it is a code: 0042.
         return f"{cell.value:0{len(cell.number_format)}d}"
+    if isinstance(cell.value, str) and "_x" in cell.value:
+        cell.value = _CODED.sub(lambda found: chr(int(found[1], 16)), cell.value)  # ECMA-376, 22.9.2.19
     # An error in a formula, such as #N/A, is no value.
     return None if cell.data_type == "e" or (isinstance(cell.value, str) and not cell.value.strip()) else cell.value
 

@@ -113,7 +113,7 @@ class Diagram:
             text = titles.get(element.get("id", ""))
             if text is not None:
                 title = xml.Element(f"{{{_SVG}}}title")
-                title.text = text
+                title.text = visible(text)
                 element.insert(0, title)
         return '<?xml version="1.0" encoding="utf-8"?>\n' + xml.tostring(root, encoding="unicode") + "\n"
 

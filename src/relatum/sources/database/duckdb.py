@@ -9,8 +9,8 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from relatum.errors import LimitError, SourceError
-from relatum.limits import limit
+from relatum.errors import SourceError
+from relatum.limits import limit, too_late
 from relatum.sources.database.base import Database, DatabaseTable, ForeignKey, described, driver, gathered, refusal
 from relatum.sources.database.base import reason as said_by
 
@@ -82,7 +82,7 @@ class _DuckDB(Database):
             table = gathered(reader.schema, reader, shown)
         except (duckdb.Error, pa.ArrowException, RuntimeError) as error:
             if late.is_set():
-                raise LimitError(f"{shown}: the database takes longer than {limit('time'):,} seconds.") from None
+                raise too_late(f"{shown}: the database") from None
             raise refusal(error, shown) from None
         finally:
             timer.cancel()

@@ -10,8 +10,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from relatum.data.types import MAX_SCALE
-from relatum.errors import LimitError, SourceError
-from relatum.limits import limit
+from relatum.errors import SourceError
+from relatum.limits import limit, too_late
 from relatum.sources.database.base import (
     Database,
     DatabaseTable,
@@ -117,7 +117,7 @@ class _PostgreSQL(Database):
             with suppress(adbc.Error):
                 self.connection.rollback()
             if "statement timeout" in str(error):
-                raise LimitError(f"{shown}: the database takes longer than {limit('time'):,} seconds.") from None
+                raise too_late(f"{shown}: the database") from None
             raise refusal(error, shown) from None
         for at, field in enumerate(table.schema):
             table = table.set_column(at, field.name, _plain(table.column(at), field))

@@ -14,8 +14,8 @@ from urllib.parse import quote
 import pyarrow as pa
 
 from relatum.data.types import BOOLEAN, DATE, MAX_SCALE, TIMESTAMP, Type, decimal
-from relatum.errors import LimitError, SourceError
-from relatum.limits import limit
+from relatum.errors import SourceError
+from relatum.limits import limit, too_late
 from relatum.sources.database.base import Database, DatabaseTable, ForeignKey, gathered, quoted, refusal
 from relatum.wording import counted, first_line
 
@@ -125,7 +125,7 @@ class _SQLite(Database):
             ) from None
         except (sqlite3.Error, sqlite3.Warning) as error:
             if time.monotonic() > end:
-                raise LimitError(f"{shown}: the database takes longer than {limit('time'):,} seconds.") from None
+                raise too_late(f"{shown}: the database") from None
             if "interrupted" in str(error):
                 raise KeyboardInterrupt from None  # the handler above is where Python hears of it
             raise refusal(error, shown) from None
