@@ -59,6 +59,7 @@ def test_engine_agrees_when_filters_travel_up_several_relationships() -> None:
 def tiny_limits(monkeypatch: pytest.MonkeyPatch) -> None:
     """Limits so small that a dozen rows take the ways that millions do."""
     monkeypatch.setattr(scan, "CHUNK_ROWS", 3)
+    monkeypatch.setattr(scan, "_GROUPED_ROWS", 5)
     monkeypatch.setattr(groups, "DENSE_GROUPS", 8)
     monkeypatch.setattr(groups, "SPARSE", 1)
     monkeypatch.setattr(joins, "_TABLE_SLOTS", 0)

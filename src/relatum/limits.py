@@ -179,10 +179,29 @@ def refuse_memory(need: int, what: str) -> None:
         )
 
 
+def refuse_full() -> None:
+    """Raise a LimitError where more memory is in use than may be."""
+    most, used = limit("memory"), resident()
+    if used > most:
+        raise LimitError(
+            f"This takes more memory than it may: {_shown('memory', used)} are in use; "
+            f"the limit is {_shown('memory', most)}.",
+            fix=_ways("memory", "Ask for less, or filter first."),
+        )
+
+
 def resident() -> int:
-    """How many bytes of memory this process uses for itself."""
+    """How many bytes of memory this process uses for itself, beside what it used before anything was asked."""
+    return max(_used() - _AT_START, 0)
+
+
+def _used() -> int:
     used = psutil.Process().memory_info()
     return int(used.rss - getattr(used, "shared", 0))
+
+
+#: What was in use before: a notebook may hold much that is none of ours.
+_AT_START = _used()
 
 
 def _ways(name: str, fix: str) -> str:

@@ -7,6 +7,7 @@ from typing import Any
 
 from relatum.data.columns import Column
 from relatum.data.types import Type
+from relatum.limits import refuse_full
 from relatum.progress import tell_step
 
 
@@ -60,6 +61,7 @@ class TableData:
         if name not in self._columns:
             tell_step(f"reading {name}")
             self._columns[name] = self._fetch(name)
+            refuse_full()
         return self._columns[name]
 
     def renamed(self, headings: Mapping[str, str]) -> TableData:

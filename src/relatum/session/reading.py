@@ -13,6 +13,7 @@ from relatum.data.table import TableData
 from relatum.data.types import NULL, TEXT, Kind, Type, parse_type
 from relatum.data.written import DatePattern, date_pattern, dates_of
 from relatum.errors import ModelError, RelatumError, SourceError
+from relatum.limits import in_force
 from relatum.model.declaration import ColumnSettings, Declaration, Table
 from relatum.paths import kind_of, leads_outside
 from relatum.progress import told
@@ -77,6 +78,11 @@ def load_table(
     ModelError
         A column's declared type is none, or the source lies outside the model's folder.
     """
+    with in_force(declaration.bounds):
+        return _loaded(table, declaration, whereabouts, former)
+
+
+def _loaded(table: Table, declaration: Declaration, whereabouts: Whereabouts, former: TableData | None) -> TableData:
     if table.calendar is not None:
         return generate_calendar(table.calendar).identified(identity_of(repr(table.calendar), ()), ())
     reading = _Reading(table, declaration.locale, declaration.timezone)

@@ -23,9 +23,12 @@ from relatum.language.expression import (
     Slot,
 )
 from relatum.language.register import SCALARS
-from relatum.limits import refuse_above, refuse_late
+from relatum.limits import refuse_above, refuse_late, refuse_memory
 from relatum.plan.nodes import Aggregation, Formula, Kept, KeyColumn, Named, Naming, Nested, RankedAmong
 from relatum.plan.slots import node_in
+
+#: What a member takes while formulas are worked out for it: its codes, its row numbers, values.
+_MEMBER_BYTES = 40
 
 
 def refuse_many(count: int) -> None:
@@ -33,6 +36,7 @@ def refuse_many(count: int) -> None:
     refuse_late()
     said = f"A formula would be worked out for {count:,} members"
     refuse_above("members", count, said, "Take a coarser grain, or filter first.")
+    refuse_memory(_MEMBER_BYTES * count, f"Work on {count:,} members")
 
 
 def pairs_of(left: Sequence[Array], right: Sequence[Array], sizes: Sequence[int]) -> tuple[Array, Array]:

@@ -19,10 +19,14 @@ from relatum.engine.memory.filters import PartTest, RowFilter, survivors
 from relatum.engine.memory.folds import Fold, FoldKind, GroupOfRow, fold_maker, same_counts
 from relatum.engine.memory.rows import Chunk, Evaluate
 from relatum.engine.memory.store import RowCodes
+from relatum.limits import refuse_full, refuse_late
 from relatum.model.routes import Route
 
 #: Rows worked at once. Smaller chunks would stay in a nearer cache, but then threads wait for each other's Python.
 CHUNK_ROWS = 1 << 19
+#: Where groups are too many for an accumulator each, so many rows are grouped at once, and then what came of them: what
+#: is held does not grow with the table. It is the same on every machine, so that float sums are.
+_GROUPED_ROWS = 1 << 23
 
 #: How an action is carried out for each number of a range.
 Each = Callable[[Callable[[int], None], range], None]
@@ -92,7 +96,10 @@ class _Scan:
         total: list[Fold] | None = None
         pending = _Batch([[] for _ in self.sizes], [[] for _ in self.task.arguments])
         lost: dict[tuple[int, Route], int] = {}
+        parts: list[ScanResult] = []
         for batch in self._batches():
+            refuse_late()
+            refuse_full()
             for key, count in batch.lost.items():
                 lost[key] = lost.get(key, 0) + count
             if batch.folds is not None:
@@ -102,13 +109,29 @@ class _Scan:
                 if self._foldable(pending.rows):
                     total = self._merged(total, self._fold_batch(pending))
                     pending = _Batch([[] for _ in self.sizes], [[] for _ in self.task.arguments])
+                elif not self.dense and not self.task.keep and pending.rows >= _GROUPED_ROWS:
+                    parts.append(self._numbered(*self._joined(pending), pending.rows, lost))
+                    pending = _Batch([[] for _ in self.sizes], [[] for _ in self.task.arguments])
         keys, columns = self._joined(pending)
         few = total is None and grouping.SPARSE * pending.rows < self.groups
         if self.dense and not few and not self.task.keep:
             if pending.rows or total is None:
                 total = self._merged(total, self._fold(keys, columns, pending.rows, self.groups, _side_by_side))
             return self._occurring(total, lost)
-        return self._numbered(keys, columns, pending.rows, lost)
+        last = self._numbered(keys, columns, pending.rows, lost)
+        return self._together([*parts, last], lost) if parts else last
+
+    def _together(self, parts: list[ScanResult], lost: dict[tuple[int, Route], int]) -> ScanResult:
+        """The groups of several parts of the rows as those of all of them."""
+        every = np.concatenate([part.codes for part in parts])
+        codes, groups = grouping.number_groups(list(every.T), self.sizes, len(every))
+        folds, start = None, 0
+        for part in parts:
+            own = groups[start : start + len(part.codes)]
+            folds = self._merged(folds, [fold.regrouped(own, len(codes)) for fold in part.folds])
+            start += len(part.codes)
+        assert folds is not None
+        return ScanResult(codes, folds, None, [], lost)
 
     def _foldable(self, rows: int) -> bool:
         return self.dense and not self.task.keep and rows >= self.groups
