@@ -1,188 +1,35 @@
-"""Broken inputs: what is done to a small model and its data, and what the shell must say about it.
-
-``python tests/faults.py`` runs them all and writes ``docs/faults.md``.
-"""
+"""Broken inputs: a list of faults. ``python tests/faults.py`` runs them all and writes ``docs/faults.md``."""
 
 from __future__ import annotations
 
-import os
 import re
-import sqlite3
-import subprocess
 import sys
 import tempfile
-import zipfile
-from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 
-import openpyxl
-import pyarrow as pa
-import pyarrow.parquet as pq
-from typer.testing import CliRunner, Result
-
-from relatum.cli.main import app
-
-MODEL = """relatum = 1
-name = "shop"
-
-[table.sales]
-source = "sales.csv"
-
-[table.product]
-source = "product.csv"
-key = "product_id"
-
-[table.product.derived.dear]
-formula = "price > 4"
-
-[[relationship]]
-link = "sales.product_id -> product.product_id"
-
-[measure.revenue]
-formula = "sum(sales.quantity * product.price)"
-format = "¤#,##0"
-
-[measure.share]
-formula = "revenue / revenue[ignoring product]"
-
-[[control]]
-measure = "revenue"
-equals = 36
-"""
-SALES = "product_id,quantity\nP1,2\nP2,3\nP1,1\n"
-PRODUCT = "product_id,plant,price\nP1,Fern,5\nP2,Ivy,7\n"
-Break = Callable[[Path], object]
-#: A process that may write hardly anything, and one that dies when a file that it has written is moved into place.
-FULL = "import resource; resource.setrlimit(resource.RLIMIT_FSIZE, (100, 100))"
-KILLED = "import os, pathlib; pathlib.Path.replace = lambda *_: os._exit(137)"
-
-
-@dataclass(frozen=True)
-class Fault:
-    """One thing that is wrong: what, how it is done, the command, and a part of what it must say.
-
-    ``code`` is the exit code: 2 where nothing can be read or answered, 1 where a problem is reported. ``program`` runs
-    the command in a process of its own, in which something happens to it.
-    """
-
-    what: str
-    done: Break
-    says: str
-    command: tuple[str, ...] = ("check", "shop.toml")
-    code: int = 2
-    program: str = ""
-
-
-def make_shop(folder: Path) -> None:
-    """A model of two tables that is right."""
-    (folder / "shop.toml").write_text(MODEL, encoding="utf-8")
-    (folder / "sales.csv").write_text(SALES, encoding="utf-8")
-    (folder / "product.csv").write_text(PRODUCT, encoding="utf-8")
-
-
-def edit(name: str, old: str, new: str) -> Break:
-    """A file with a piece of text replaced."""
-
-    def done(folder: Path) -> None:
-        text = (folder / name).read_text(encoding="utf-8")
-        assert old in text
-        (folder / name).write_text(text.replace(old, new), encoding="utf-8")
-
-    return done
-
-
-def add(text: str) -> Break:
-    """The model with more at its end."""
-
-    def done(folder: Path) -> None:
-        with (folder / "shop.toml").open("a", encoding="utf-8") as file:
-            file.write(text)
-
-    return done
-
-
-def write(name: str, content: bytes) -> Break:
-    """A file with other content."""
-    return lambda folder: (folder / name).write_bytes(content)
-
-
-def source(text: str, then: Break = lambda folder: None) -> Break:
-    """The table sales with another source."""
-
-    def done(folder: Path) -> None:
-        edit("shop.toml", 'source = "sales.csv"', text)(folder)
-        then(folder)
-
-    return done
-
-
-def workbook(*rows: tuple[object, ...]) -> Break:
-    """A workbook of one sheet."""
-
-    def done(folder: Path) -> None:
-        book = openpyxl.Workbook()
-        for row in rows:
-            book.active.append(list(row))
-        book.save(folder / "sales.xlsx")
-
-    return done
-
-
-def both(first: Break, second: Break) -> Break:
-    """Two things."""
-
-    def done(folder: Path) -> None:
-        first(folder)
-        second(folder)
-
-    return done
-
-
-def refreshed_then(done: Break) -> Break:
-    """A refresh first, so that there is a former state; then something breaks."""
-
-    def both(folder: Path) -> None:
-        assert ask("refresh", str(folder / "shop.toml")).exit_code == 0
-        done(folder)
-
-    return both
-
-
-def parquet_cut_short(folder: Path) -> None:
-    pq.write_table(pa.table({"product_id": ["P1"], "quantity": [1]}), folder / "sales.parquet")
-    content = (folder / "sales.parquet").read_bytes()
-    (folder / "sales.parquet").write_bytes(content[: len(content) // 2])
-
-
-def sqlite_without_table(folder: Path) -> None:
-    with sqlite3.connect(folder / "shop.sqlite") as base:
-        base.execute("create table orders (a int)")
-    base.close()
-
-
-def archive(folder: Path) -> None:
-    with zipfile.ZipFile(folder / "sales.zip", "w") as packed:
-        packed.writestr("a.csv", SALES)
-        packed.writestr("b.csv", SALES)
-
-
-def far_moment(folder: Path) -> None:
-    table = pa.table({"product_id": ["P1"], "quantity": [1], "sold_at": pa.array([10**14], pa.timestamp("s"))})
-    with pa.ipc.new_file(str(folder / "sales.arrow"), table.schema) as writer:
-        writer.write_table(table)
-
-
-def pivot(*values: str, where: str = "") -> tuple[str, ...]:
-    """A pivot of values."""
-    return ("pivot", "shop.toml", *(part for value in values for part in ("--values", value)), *(("--where", where) if where else ()))
-
-
-def two_shapes(folder: Path) -> None:
-    (folder / "parts").mkdir()
-    (folder / "parts" / "a.csv").write_text(SALES)
-    (folder / "parts" / "b.csv").write_text("product_id,number\nP1,1\n")
-
+from fault import (
+    FULL,
+    KILLED,
+    Fault,
+    add,
+    archive,
+    both,
+    edit,
+    far_moment,
+    make_shop,
+    parquet_cut_short,
+    pivot,
+    refreshed_then,
+    run_fault,
+    said_of,
+    source,
+    sqlite_without_table,
+    two_shapes,
+    workbook,
+    write,
+)
+from faults_hostile import HOSTILE
+from forker import Forker, Outcome
 
 SALES_LINK = 'link = "sales.product_id -> product.product_id"'
 FAULTS = [
@@ -253,8 +100,8 @@ FAULTS = [
     Fault("a drawing of an unknown kind", lambda folder: None, "Drawings ending in .bmp", ("diagram", "shop.toml", "-o", "star.bmp")),
     Fault("a draft would replace a model", lambda folder: None, "such a file already", ("draft", "sales.csv", "product.csv", "-o", "shop.toml")),
     Fault("a draft of data elsewhere", lambda folder: (folder / "models").mkdir(), "lies outside the folder", ("draft", "sales.csv", "-o", "models/new.toml")),
-    Fault("there is no room to write", write("new.sql", b"old"), "File too large", ("export", "shop.toml", "-o", "new.sql"), program=FULL),
-    Fault("there is no room for the record", lambda folder: None, "cannot be recorded", ("refresh", "shop.toml"), program=FULL),
+    Fault("there is no room to write", write("new.sql", b"old"), "File too large", ("export", "shop.toml", "-o", "new.sql"), prelude=FULL),
+    Fault("there is no room for the record", lambda folder: None, "cannot be recorded", ("refresh", "shop.toml"), prelude=FULL),
     Fault("killed while it writes", write("new.sql", b"old"), "", ("export", "shop.toml", "-o", "new.sql"), 137, KILLED),
     Fault("killed while it records", refreshed_then(edit("sales.csv", "P2,3", "P2,4")), "", ("refresh", "shop.toml"), 137, KILLED),
     # refreshing
@@ -300,74 +147,43 @@ FAULTS = [
     Fault("an edit breaks a formula", lambda folder: None, "no column nothing", ("edit", "shop.toml", "measure", "revenue", "sum(sales.nothing)")),
     Fault("the record of the last refresh is damaged", refreshed_then(lambda folder: next((folder / ".relatum").glob("state*.kept")).write_text("{")), "nothing to compare with yet", ("refresh", "shop.toml"), 0),
 ]  # fmt: skip
+FAULTS += HOSTILE
 
 
-@dataclass(frozen=True)
-class Outcome:
-    """What a command left with, and said."""
+HEAD = f"""# When something is wrong
 
-    exit_code: int
-    stdout: str
-    stderr: str
+{len(FAULTS)} broken inputs, and what the shell says about each. The tests do each of these to a small model and its
+data, compare the message and the exit code (2: cannot be read or answered; 1: problems found), and see to it that
+every file is as it was, that an answer comes within 10 seconds, and that it takes no more than 300 MB, unless
+another bound stands beside a case. `python tests/faults.py` writes this page.
 
-
-def ask(*arguments: str) -> Result:
-    """The shell's answer."""
-    return CliRunner().invoke(app, list(arguments), env={"COLUMNS": "100"})
+| what is wrong | command | says | exit |
+|---|---|---|---|
+"""
 
 
-def holdings(folder: Path) -> dict[str, bytes]:
-    """All that a person has in a folder; the cache can be made again."""
-    return {
-        str(path.relative_to(folder)): path.read_bytes()
-        for path in sorted(folder.rglob("*"))
-        if path.is_file() and ".relatum" not in path.parts
-    }
+def line_of(fault: Fault, result: Outcome, folder: Path) -> str:
+    """What the page says of a fault."""
+    said = said_of(result).replace(f"{folder}/", "").replace(str(folder), ".")
+    text = next((line for line in said.splitlines() if fault.says in line), "(it was killed)")
+    text = re.sub(r"[\d.,]+ MB are in use", "some MB are in use", text)
+    shown = re.sub(r"\s+", " ", text.removeprefix("error: ")).replace("|", "\\|").strip()
+    shown = shown if len(shown) <= 170 else shown[:167] + "…"
+    bounds = ", ".join([f"{fault.seconds:g} s"] * (fault.seconds != 10) + [f"{fault.memory:g} MB"] * (fault.memory != 300))
+    what = f"{fault.what} ({bounds})" if bounds else fault.what
+    return f"| {what} | `{' '.join(fault.command[:1])}` | {shown} | {result.exit_code} |\n"
 
 
 def page() -> str:
     """The table as a page of the documents."""
-    lines = [
-        "# When something is wrong",
-        "",
-        f"{len(FAULTS)} broken inputs, and what the shell says about each. The tests do each of these to a small model and its",
-        "data, compare the message and the exit code (2: cannot be read or answered; 1: problems found), and see to it that",
-        "every file is as it was. `python tests/faults.py` writes this page.",
-        "",
-        "| what is wrong | command | says | exit |",
-        "|---|---|---|---|",
-    ]
+    forker, lines = Forker(), []
     for fault in FAULTS:
         with tempfile.TemporaryDirectory() as name:
             make_shop(Path(name))
             fault.done(Path(name))
-            result = run_fault(fault, Path(name))
-            said = said_of(result).replace(name + "/", "").replace(name, ".")
-        text = next((line for line in said.splitlines() if fault.says in line), "(it was killed)")
-        shown = re.sub(r"\s+", " ", text.removeprefix("error: ")).replace("|", "\\|").strip()
-        shown = shown if len(shown) <= 170 else shown[:167] + "…"
-        lines.append(f"| {fault.what} | `{' '.join(fault.command[:1])}` | {shown} | {result.exit_code} |")
-    return "\n".join(lines) + "\n"
-
-
-def said_of(result: Outcome) -> str:
-    """All that a command said; lines broken to fit the terminal are whole again."""
-    return result.stderr + re.sub(r" *\n {8,}", " ", result.stdout)
-
-
-def run_fault(fault: Fault, folder: Path) -> Outcome:
-    """Ask in a folder in which something is wrong."""
-    if fault.program:
-        code = f"{fault.program}; import sys; from relatum.start import main; sys.argv = {['relatum', *fault.command]!r}; main()"
-        done = subprocess.run([sys.executable, "-c", code], cwd=folder, capture_output=True, text=True)
-        return Outcome(done.returncode, done.stdout, done.stderr)
-    here = Path.cwd()
-    os.chdir(folder)
-    try:
-        result = ask(*fault.command)
-    finally:
-        os.chdir(here)
-    return Outcome(result.exit_code, result.stdout, result.stderr)
+            lines.append(line_of(fault, run_fault(fault, Path(name), forker), Path(name)))
+    forker.close()
+    return HEAD + "".join(lines)
 
 
 if __name__ == "__main__":

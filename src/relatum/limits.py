@@ -24,10 +24,10 @@ LIMITS: dict[str, tuple[str, int]] = {
     "members": ("members that a formula is worked out for at once", 100_000_000),
     "dates": ("dates in all the sets that a calendar change makes", 500_000_000),
     "cells": ("cells of a grid", 1_000_000),
-    "file": ("bytes of a file, as it is and unpacked", 64 << 30),
-    "model": ("bytes of a model file", 16 << 20),
-    "time": ("seconds that a request, or a question to a database, takes", 3600),
-    "memory": ("bytes of memory", 0),
+    "file": ("for a file, as it is and unpacked", 64 << 30),
+    "model": ("for a model file", 16 << 20),
+    "time": ("for a request, and for a question to a database", 3600),
+    "memory": ("of memory", 0),
 }
 _UNITS = {"": 1, "B": 1, "KB": 1 << 10, "MB": 1 << 20, "GB": 1 << 30, "TB": 1 << 40, "S": 1, "MIN": 60, "H": 3600}
 _BYTES, _SECONDS = ("B", "KB", "MB", "GB", "TB"), ("S", "MIN", "H")

@@ -26,7 +26,7 @@ def kind_of(path: Path) -> str:
     except PermissionError:
         raise SourceError("The file may not be read.", path=path, fix="Check its permissions.") from None
     except OSError as error:
-        shown = str(path) if len(str(path)) < 200 else f"{str(path)[:199]}…"
+        shown = str(path) if len(str(path)) < 200 else f"…{str(path)[-60:]}"
         raise SourceError(f"The path cannot be followed: {error.strerror}.", path=shown) from None
     tests = {"file": stat.S_ISREG, "folder": stat.S_ISDIR, "pipe": stat.S_ISFIFO, "socket": stat.S_ISSOCK}
     return next((kind for kind, test in tests.items() if test(mode)), "device")

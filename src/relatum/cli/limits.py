@@ -45,7 +45,7 @@ def _option(name: str, what: str) -> Any:
     described = typer.Option(
         f"--limit-{name}",
         metavar=_UNITS.get(name, "NUMBER"),
-        help=f"At most so many {what}.",
+        help=f"At most {'this much' if name in _UNITS else 'so many'} {what}.",
         show_default=False,
         rich_help_panel="Limits",
     )

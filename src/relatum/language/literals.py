@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from datetime import date, datetime
 
@@ -18,12 +19,17 @@ def piece_error(reason: str, span: Span, fix: str = "") -> FormulaError:
 
 def number_literal(text: str, span: Span) -> Literal:
     """A number: whole, decimal, or a float where it has an exponent."""
+    shown = text if len(text) <= 40 else f"{text[:39]}…"
     if "e" in text.lower():
-        return Literal(float(text), FLOAT, span)
+        number = float(text)
+        if math.isinf(number):
+            raise piece_error(f"The number {shown} is larger than any float.", span, "The largest is 1.79e308.")
+        return Literal(number, FLOAT, span)
     whole, _, digits = text.partition(".")
-    value = int(whole + digits)
+    value = int(whole + digits) if len(text) < 400 else 1 << 63
     if value >= 1 << 63 or len(digits) > MAX_SCALE:
-        raise piece_error(f"The number {text} does not fit 64 bits.", span, f"As a float it fits: {text}e0.")
+        fix = f"As a float it fits: {shown}e0." if len(text) < 300 else ""
+        raise piece_error(f"The number {shown} does not fit 64 bits.", span, fix)
     return Literal(value, decimal(len(digits)) if digits else INTEGER, span)
 
 

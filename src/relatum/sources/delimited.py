@@ -172,8 +172,10 @@ class _Sheet:
         return pacsv.read_csv(reader, read_options=reading, parse_options=parsing, convert_options=options)
 
     def _has_rows(self) -> bool:
-        rest = memoryview(self.content)[:_HEAD].tobytes().split(b"\n", self.layout.heading_lines)
-        return len(rest) > self.layout.heading_lines and bool(rest[-1].strip())
+        head = memoryview(self.content)[:_HEAD].tobytes()
+        rest = re.split(rb"\r\n|\n|\r", head, maxsplit=self.layout.heading_lines)
+        # A heading longer than what is looked at says nothing of what comes after it.
+        return len(self.content) > _HEAD or (len(rest) > self.layout.heading_lines and bool(rest[-1].strip()))
 
     def texts(self, names: Collection[str]) -> dict[str, Any]:
         """Some of the columns as they are written."""

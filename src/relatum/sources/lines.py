@@ -114,6 +114,7 @@ def _parsed(path: Path, content: Any, types: Mapping[str, Any] | None = None) ->
     options = pajson.ParseOptions(newlines_in_values=False, explicit_schema=schema)
     try:
         table = pajson.read_json(pa.BufferReader(content), parse_options=options)
+        table.validate(full=True)  # its texts may be in another encoding
     except pa.ArrowInvalid as error:
         raise SourceError(
             f"This is not a file of JSON lines that can be read: {first_line(error)}",

@@ -41,6 +41,8 @@ def open_sqlite(path: Path) -> Database:
     """
     log = path.with_name(f"{path.name}-wal")
     still = "" if log.is_file() and log.stat().st_size else "&immutable=1"
+    if still:
+        _refuse_cut_short(path)
     try:
         connection = sqlite3.connect(f"file:{quote(str(path.resolve()))}?mode=ro{still}", uri=True)
         connection.isolation_level = None
@@ -52,6 +54,19 @@ def open_sqlite(path: Path) -> Database:
         raise SourceError(f"This is no database that can be read: {error}", path=path) from None
     connection.set_authorizer(_allowed)
     return _SQLite(connection, str(path))
+
+
+def _refuse_cut_short(path: Path) -> None:
+    """Raise a SourceError for a file with fewer pages than its header says: what is not there would read as no rows.
+
+    The header is described under https://www.sqlite.org/fileformat2.html#the_database_header.
+    """
+    with path.open("rb") as file:
+        header = file.read(100)
+    page = int.from_bytes(header[16:18], "big")
+    pages = int.from_bytes(header[28:32], "big") if header[24:28] == header[92:96] else 0
+    if path.stat().st_size < pages * (page if page != 1 else 1 << 16):
+        raise SourceError("The database is cut short: the file ends before its last page.", path=path)
 
 
 def _allowed(action: int, first: str | None, second: str | None, base: str | None, within: str | None) -> int:
