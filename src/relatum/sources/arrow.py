@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +14,7 @@ from relatum.data.arrow import column_from_arrow, needs_a_look, not_read, sized,
 from relatum.data.columns import Column
 from relatum.data.table import TableData
 from relatum.data.types import TEXT, Type
-from relatum.errors import HeadingError, SourceError
+from relatum.errors import HeadingError, LimitError, SourceError
 from relatum.limits import refuse_above
 from relatum.model.names import quoted
 from relatum.sources.stated import Stated
@@ -94,20 +95,30 @@ def table_data(schema: Any, stated: Stated, source: str, rows: int, read: Callab
             left_out[name] = not_read(field.type)
             continue
         if needs_a_look(field.type) and name not in types:
-            found = sized(read(field.name)) or found
+            with _of_column(name, source):
+                found = sized(read(field.name)) or found
         known[name] = types.get(name, found)
         remark = _remark(field.type, known[name])
         remarks += [f"{name}: {remark}"] if remark else []
 
     def fetch(name: str) -> Column:
         markers = stated.markers(name)
-        try:
+        with _of_column(name, source):
             array = read(headings[name])
             return column_from_arrow(with_nulls(array, markers) if markers else array, known[name], stated.zone)
-        except SourceError as error:
-            raise SourceError(f"Column {quoted(name)} {error.reason}", path=source, fix=error.fix) from None
 
     return TableData(known, rows, fetch, left_out, None, remarks)
+
+
+@contextmanager
+def _of_column(name: str, source: str) -> Iterator[None]:
+    """Say of which column, and where, an error is whose sentence goes on after a column's name."""
+    try:
+        yield
+    except LimitError:
+        raise
+    except SourceError as error:
+        raise SourceError(f"Column {quoted(name)} {error.reason}", path=source, fix=error.fix) from None
 
 
 def _remark(arrow: Any, type_: Type) -> str:

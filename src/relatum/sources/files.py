@@ -136,7 +136,8 @@ def read_ipc(path: Path, stated: Stated) -> TableData:
         head = file.read(6)
     if head != b"ARROW1":
         table = paipc.open_stream(read_bytes(path)).read_all()
-        return table_data(table.schema, stated, str(path), table.num_rows, lambda name: checked(table.column(name)))
+        table.validate(full=True)
+        return table_data(table.schema, stated, str(path), table.num_rows, table.column)
     with pa.OSFile(str(path)) as source:
         file = paipc.open_file(source)
         schema, rows = file.schema, file.count_rows()

@@ -1,0 +1,31 @@
+"""Files damaged at random, commands killed at random, a crowd at one model: a moment of each.
+
+``tests/fuzz.py``, ``tests/kills.py`` and ``tests/crowd.py`` do the same for as long as one likes.
+"""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+
+from crowd import crowd
+from kills import kill
+
+
+def test_what_is_damaged_ends_nothing() -> None:
+    # A process that forks must have no threads: the tests' own may have some.
+    done = subprocess.run([sys.executable, str(Path(__file__).with_name("fuzz.py")), "0"], capture_output=True, text=True)
+    assert (done.returncode, done.stderr) == (0, "")
+    (said,) = done.stdout.splitlines()
+    assert int(said.split()[0]) >= 10 * 15
+
+
+def test_killed_commands_lose_nothing(tmp_path: Path) -> None:
+    found = kill(12, 5, tmp_path)
+    assert found.wrong == [] and found.asked > 2
+
+
+def test_every_answer_is_of_a_state_that_was() -> None:
+    found = crowd(3, asking=8, editing=3)
+    assert found.wrong == [] and sum(found.done.values()) > 20
