@@ -71,7 +71,8 @@ def run() -> int:
         with errors_as_sentences():
             app()
     except SystemExit as left:
-        code = left.code
+        # Whoever read the help has gone: rich leaves with 1.
+        code = CLEAN if isinstance(left.__context__, BrokenPipeError) else left.code
     except typer.Exit as left:
         code = left.exit_code
     try:

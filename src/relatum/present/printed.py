@@ -20,6 +20,10 @@ class Terminal(Console):
         """A string as a text."""
         return super().render_str(visible_lines(text), **said)
 
+    def on_broken_pipe(self) -> None:
+        """Whoever read what is printed has gone: that is told to the command, which knows what to do."""
+        raise BrokenPipeError
+
     def render(self, renderable: Any, options: Any = None) -> Iterable[Segment]:
         """The pieces of what is printed."""
         if isinstance(renderable, Text) and not renderable.plain.isprintable():

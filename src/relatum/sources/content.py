@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import lzma
+import struct
 import zipfile
 import zlib
 from pathlib import Path
@@ -64,8 +65,8 @@ def content_of(path: Path) -> Any:
     return read_bytes(path)
 
 
-#: What is raised by packed files that end too early, need a password, or are packed in a way that is not known.
-_REFUSED = (EOFError, RuntimeError, NotImplementedError, OSError)
+#: What is raised by packed files that end too early, need a password, are damaged, or packed in a way not known.
+_REFUSED = (EOFError, RuntimeError, OSError, ValueError, IndexError, OverflowError, struct.error)
 
 
 def _unpacked(packed: BinaryIO | gzip.GzipFile | IO[bytes], path: Path) -> bytes:
@@ -84,7 +85,7 @@ def only_member(path: Path) -> str:
     """The name of the one file in an archive; a SourceError where it holds none or several."""
     try:
         with zipfile.ZipFile(path) as archive:
-            names = [each.filename for each in archive.infolist() if not each.is_dir()]
+            names = [each.filename for each in archive.infolist() if each.filename and not each.is_dir()]
     except (zipfile.BadZipFile, *_REFUSED) as error:
         raise SourceError(f"The file cannot be unpacked: {error}", path=path, fix="Pack it anew.") from None
     names = [name for name in names if not name.startswith("__MACOSX/")]
