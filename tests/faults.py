@@ -166,7 +166,7 @@ def line_of(fault: Fault, result: Outcome, folder: Path) -> str:
     """What the page says of a fault."""
     said = said_of(result).replace(f"{folder}/", "").replace(str(folder), ".")
     text = next((line for line in said.splitlines() if fault.says in line), "(it was killed)")
-    text = re.sub(r"[\d.,]+ MB are in use", "some MB are in use", text)
+    text = re.sub(r"[\d.,]+ \w+ are in use", "some are in use", text)
     shown = re.sub(r"\s+", " ", text.removeprefix("error: ")).replace("|", "\\|").strip()
     shown = shown if len(shown) <= 170 else shown[:167] + "…"
     bounds = ", ".join([f"{fault.seconds:g} s"] * (fault.seconds != 10) + [f"{fault.memory:g} MB"] * (fault.memory != 300))

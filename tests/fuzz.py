@@ -26,7 +26,7 @@ from faults_hostile import duck, ipc_bytes, lite, package, parquet_bytes, zipped
 from relatum.errors import RelatumError
 
 #: A reader that says nothing for so long hangs; one that takes more memory than that takes too much.
-PATIENCE, MEMORY = 20.0, 1500.0
+PATIENCE, MEMORY = 60.0, 1500.0
 LINES = b'{"product_id": "P1", "quantity": 2, "at": "2024-01-02T10:00:00", "tags": null}\n{"product_id": "P2", "quantity": 3.5}\n'
 
 

@@ -13,8 +13,6 @@ from contextlib import contextmanager
 from contextvars import ContextVar
 from functools import cache
 
-import psutil
-
 from relatum.errors import LimitError, ModelError
 
 #: What each limit bounds, and what it is unless somebody states it; ``memory`` is half of what is there.
@@ -113,6 +111,7 @@ def limited(**limits: int | str) -> Iterator[None]:
 @contextmanager
 def in_force(declared: Mapping[str, int]) -> Iterator[None]:
     """Have a model's limits in force inside the block; its time runs from here, unless it runs already."""
+    _at_start()
     limits = {**{name: number for name, (_, number) in LIMITS.items()}, **declared, **_stated.get()}
     token = _in_force.set(limits)
     ends = _ends.set(_ends.get() or time.monotonic() + limits["time"])
@@ -133,6 +132,8 @@ def limit(name: str) -> int:
 @cache
 def _half_of_memory() -> int:
     """Half of the memory that this process may use."""
+    import psutil  # noqa: PLC0415 - as below
+
     there = psutil.virtual_memory().total
     for path in ("/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory/memory.limit_in_bytes"):
         try:
@@ -191,17 +192,21 @@ def refuse_full() -> None:
 
 
 def resident() -> int:
-    """How many bytes of memory this process uses for itself, beside what it used before anything was asked."""
-    return max(_used() - _AT_START, 0)
+    """How many bytes of memory this process uses for itself, beside what it used before anything was read."""
+    return max(_used() - _at_start(), 0)
 
 
 def _used() -> int:
+    import psutil  # noqa: PLC0415 - not needed to say what limits there are
+
     used = psutil.Process().memory_info()
     return int(used.rss - getattr(used, "shared", 0))
 
 
-#: What was in use before: a notebook may hold much that is none of ours.
-_AT_START = _used()
+@cache
+def _at_start() -> int:
+    """What was in use when it was first asked: a notebook may hold much that is none of ours."""
+    return _used()
 
 
 def _ways(name: str, fix: str) -> str:

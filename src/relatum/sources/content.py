@@ -12,7 +12,7 @@ from typing import IO, Any, BinaryIO
 
 import pyarrow as pa
 
-from relatum.errors import SourceError
+from relatum.errors import LimitError, SourceError
 from relatum.limits import refuse_above, refuse_memory
 from relatum.sources.files import read_bytes
 
@@ -60,6 +60,8 @@ def content_of(path: Path) -> Any:
             name = only_member(path)
             with zipfile.ZipFile(path) as archive, archive.open(name) as packed:
                 return pa.py_buffer(_unpacked(packed, path))
+    except LimitError:
+        raise
     except (gzip.BadGzipFile, zipfile.BadZipFile, zlib.error, lzma.LZMAError, *_REFUSED) as error:
         raise SourceError(f"The file cannot be unpacked: {error}", path=path, fix="Pack it anew.") from None
     return read_bytes(path)
