@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 import gzip
+import importlib
 import os
 import select
 import signal
@@ -23,6 +24,7 @@ from hypothesis import strategies as st
 import relatum
 from fault import MODEL, edit, make_shop, workbook
 from faults_hostile import duck, ipc_bytes, lite, package, parquet_bytes, zipped
+from forker import LOADED
 from relatum.errors import RelatumError
 
 #: A reader that says nothing for so long hangs; one that takes more memory than that takes too much.
@@ -215,15 +217,17 @@ def guarded(reader: str, number: int, count: int) -> tuple[str, int]:
 
 
 def main() -> None:
-    """Look until the time is over; with 0 seconds once, at a dozen files of each."""
+    """Look until the time is over; with 0 seconds once, at a few files of each."""
     end = time.monotonic() + float(sys.argv[1])
     readers = sys.argv[2:] or list(READERS)
+    for name in LOADED:
+        importlib.import_module(name)  # once, and not in each process that is forked
     short = float(sys.argv[1]) == 0
     counts, number = dict.fromkeys(readers, 0), 0 if short else int(time.time()) % 100_000 * 1000
     while (short and number == 0) or time.monotonic() < end:
         for reader in readers:
             number += 1
-            said, done = guarded(reader, number, 12 if short else 100)
+            said, done = guarded(reader, number, 6 if short else 100)
             counts[reader] += done
             if said:
                 print(f"{reader}: {said}: /tmp/relatum-fuzz-{reader.replace(' ', '-')}-{number}.bin", flush=True)

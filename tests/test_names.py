@@ -41,7 +41,7 @@ def shop(folder: Path) -> relatum.Model:
 def test_random_names_survive_renaming_saving_and_opening(tmp_path: Path) -> None:
     things = ["sales.product", "sales.n", "product.kind", "product.day", "product.long", "total", "range", "sales", "product"]
     kept = 0
-    for seed in range(150):
+    for seed in range(70):
         chance = random.Random(seed)
         model = shop(tmp_path)
         want = model.evaluate("twice"), model.evaluate("total")
@@ -62,7 +62,7 @@ def test_random_names_survive_renaming_saving_and_opening(tmp_path: Path) -> Non
             many, one, kind = parse_link(str(each))
             assert (many, one, kind) == (each.many, each.one, each.kind)
         (tmp_path / "m.toml").unlink()
-    assert kept > 80
+    assert kept > 35
 
 
 @pytest.mark.parametrize("text", hostile.TEXTS)

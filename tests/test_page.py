@@ -216,7 +216,7 @@ REFUSED = [
 def test_what_cannot_be_prepared_is_refused(
     hollowmere: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, arguments: list[str], reason: str
 ) -> None:
-    monkeypatch.setattr("relatum.present.page.document.MOST_CELLS", 20_000)
+    monkeypatch.setattr("relatum.present.page.document.MOST_CELLS", 2_000)
     result = run("pivot", hollowmere, *arguments, "--values", "revenue", "--out", tmp_path / "x.html")
     assert result.exit_code == 2 and reason in result.stderr
     assert not (tmp_path / "x.html").exists()

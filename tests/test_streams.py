@@ -16,10 +16,8 @@ from conftest import run
 from fault import make_shop
 from relatum.demo.write import write_demo
 
-COMMANDS = [
-    ("pivot", "shop.toml", "--rows", "product.plant", "--values", "revenue"), ("pivot", "shop.toml", "--rows", "product.plant", "--values", "revenue", "--format", "json"),
-    ("pivot", "shop.toml", "--rows", "product.plant", "--values", "revenue", "--format", "csv"), ("check", "shop.toml"), ("diagram", "shop.toml"), ("--help",),
-]  # fmt: skip
+#: The faults of the list try each format on a full device; here the shell does it, to a few.
+COMMANDS = [("pivot", "shop.toml", "--rows", "product.plant", "--values", "revenue"), ("pivot", "shop.toml", "--values", "revenue", "--format", "csv"), ("--help",)]
 
 
 def shell(folder: Path, line: str, **env: str) -> subprocess.CompletedProcess[str]:
@@ -35,13 +33,12 @@ def test_readers_that_go_away_full_devices_and_closed_streams(tmp_path: Path) ->
         lines = [
             f"{asked} | head -c 1 >/dev/null; echo ${{PIPESTATUS[0]}}",
             f"{asked} >/dev/full 2>err; echo $?; cat err >&2",
-            f"{asked} >&- ; echo $?",
-            f"{asked} 2>&- >/dev/null; echo $?",
+            f"{asked} 2>&- >&-; echo $?",
             f"{asked} >/dev/full 2>/dev/full; echo $?",
         ]  # fmt: skip
         done = shell(tmp_path, "; ".join(lines))
         codes = done.stdout.split()
-        assert codes == ["0", "2", "0", "0", "2"], (command, done)
+        assert codes == ["0", "2", "0", "2"], (command, done)
         said = [line for line in done.stderr.splitlines() if line.startswith(("error", "Traceback", "Exception"))]
         assert said == ["error: This cannot be written: No space left on device."], (command, done.stderr)
 
@@ -51,7 +48,7 @@ ODD = [{"COLUMNS": "0"}, {"COLUMNS": "1"}, {"PYTHONIOENCODING": "ascii"}, {"PYTH
 
 @pytest.mark.parametrize("env", ODD, ids=str)
 def test_odd_environments(tmp_path: Path, env: dict[str, str]) -> None:
-    done = shell(tmp_path, "relatum pivot shop.toml --rows product.plant --values revenue && relatum pivot shop.toml --rows product.plant --values \"r: max(product.plant)\" --format json >out.json && relatum nothing 2>/dev/null; relatum check gone.toml", **env)
+    done = shell(tmp_path, "relatum pivot shop.toml --rows product.plant --values revenue --style \"bar = true\" && relatum pivot shop.toml --rows product.plant --values revenue --format json >out.json; relatum check gone.toml", **env)
     assert done.returncode == 2 and "Traceback" not in done.stderr and "fault of Relatum" not in done.stderr, done
     assert "36" in done.stdout and "no such file" in done.stderr
     assert '"Fern"' in (tmp_path / "out.json").read_text(encoding="utf-8")
