@@ -91,6 +91,10 @@ def compare_declarations(before: Declaration, after: Declaration) -> tuple[Diffe
         old, new = getattr(before, setting), getattr(after, setting)
         if old != new:
             found.append(Difference("changed", "model", before.name, setting, old, new))
+    for name in sorted(before.limits.keys() | after.limits.keys()):
+        old, new = (str(each.limits.get(name, "")) for each in (before, after))
+        if old != new:
+            found.append(Difference("changed", "model", before.name, f"limit {name}", old, new))
     found += _mapping("table", _named(before.tables), _named(after.tables))
     for name in before.tables:
         if name in after.tables:
