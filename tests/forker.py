@@ -23,7 +23,8 @@ from typing import Any
 #: What is loaded before a case begins. None of it starts threads, which a fork would lose.
 LOADED = (
     "adbc_driver_postgresql.dbapi", "duckdb", "openpyxl", "pyarrow.csv", "pyarrow.json", "pyarrow.parquet", "sqlglot.dialects.duckdb", "sqlglot.dialects.postgres", "sqlglot.dialects.sqlite",
-    "relatum.api", "relatum.asking", "relatum.cli.main", "relatum.drafting", "relatum.language.parse", "relatum.present.grid", "relatum.audit.check", "relatum.change.refresh",
+    "relatum.api", "relatum.asking", "relatum.cli.main", "relatum.drafting", "relatum.language.parse", "relatum.present.grid", "relatum.audit.check", "relatum.change.refresh", "relatum.change.edits", "relatum.change.compare", "relatum.sources.export", "relatum.present.text", "rich.table", "rich.progress", "rich._emoji_codes",
+    "babel.numbers", "babel.dates", "tomlkit",
 )  # fmt: skip
 
 
@@ -69,7 +70,9 @@ class Forker:
 def _serve() -> None:
     for name in LOADED:
         importlib.import_module(name)
+    # What is looked up once and needs no thread, which a fork would lose.
     importlib.import_module("relatum.language.parse").parse_formula("1")
+    importlib.import_module("relatum.present.numbers").check_locale("en")
     loaded = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     for line in sys.stdin:
         asked = json.loads(line)

@@ -26,6 +26,7 @@ from relatum.errors import SourceError
 from relatum.session.vault import Vault
 from relatum.sources.fingerprint import Digests, FileState, Known, refuse_changed
 from relatum.version import __version__
+from relatum.wording import visible
 
 #: What another release of the program kept is not looked at: it may have read the same file otherwise.
 _VERSION = f"2 {__version__}"
@@ -195,7 +196,7 @@ class Cache:
             self.vault.put(name, content)
         except OSError as error:
             self._usable = False
-            _log.warning("the cache %s cannot be written: %s", self.vault.folder, error.strerror or error)
+            _log.warning("the cache %s cannot be written: %s", visible(str(self.vault.folder)), error.strerror or error)
 
 
 def _digest(text: str) -> str:
