@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import base64
 import gzip
 import json
 import os
 import sqlite3
 import struct
 import zipfile
+import zlib
 from collections.abc import Callable
 from pathlib import Path
 
@@ -87,6 +89,13 @@ def book_with(member: str, change: Callable[[bytes], bytes]) -> Break:
     return source('source = "sales.xlsx"', done)
 
 
+#: A Parquet file whose statistics of one column are damaged: asked for them, the library ends the process.
+BAD_STATISTICS = zlib.decompress(base64.b85decode(
+    'c-obdO>fgc5Qb+r*2=AXNGo==EBTN^V-?8_Nu-t!<-j;f2#^XV0xEhzQ5=OJXk0gG;KqR?M}A+0IP)Xe^~OmNTo}oo_0G)m?ySZ!4jbIzlKXw_U?0E>DFDQc{N3ch_qhl;<7NFY{{#+c+>|tK?Ct4<'
+    'or+0ggp{Z*uk%`8XBmogDD03{39ON|*SI@eZgJ8rGNfDN2sr%5ZZ5ZbVC87(0Jx)C#~|6&_}%2=h&#Z&Y9x2lY@RH~i?_3+3Vq*5I#nv&%jM`|F<X2F!IZDU0DSJLV_;=<yM$B0#8)D|k>GLQ{@JVw'
+    '%>{94dMInx5}slz0H!qz&ROF&QaS8~h#w@lA;EX@f6e|ScefA|KQ%aT#V-oVmmUs>FU}s>TaaJqJ!AK$sBM7Oo+GX>nqn7mitRjvQG|GE7H!0*`Nr0xT}H1q-={A%^nqS<+MT>8M|W^z1{!@z&brIw'
+    '$%p!6P(W6O-?MS6J6J=zdHfAVD|?R4_PkLv+(6goDf&Ph_nuv!_g=qGx)0NH8^2YG2(prnvdiUUaWqcTqfwU4SC#8Yb~T${RGKHXdaa>CJr`y)+IpH|{R8|4ej|qn'
+))
 SHEET = "xl/worksheets/sheet1.xml"
 
 
@@ -199,6 +208,7 @@ HOSTILE = [
     Fault("a Parquet file damaged in its rows", data("sales.parquet", lambda: damaged(parquet_bytes(), 0.01, 0.2)), "the file is damaged"),
     Fault("a Parquet file damaged in its footer", data("sales.parquet", lambda: damaged(parquet_bytes(), 0.6, 0.9)), "not a file of its kind"),
     Fault("a Parquet file whose texts are none", data("sales.parquet", lambda: parquet_bytes(pa.table({"product_id": no_utf8(), "quantity": [1]}))), "the file is damaged"),
+    Fault("a Parquet file with damaged statistics", data("sales.parquet", BAD_STATISTICS), "the file is damaged"),
     Fault("a Parquet file without rows", data("sales.parquet", lambda: parquet_bytes(TABLE.slice(0, 0))), "sales has no rows", code=1),
     Fault("a Parquet file that is locked", data("sales.parquet", b"PARE" + b"\0" * 100 + b"PARE"), "not a file of its kind"),
     Fault("a Parquet file of lists", data("sales.parquet", lambda: parquet_bytes(TABLE.append_column("tags", pa.array([["a"]] * 3)))), "sales.tags cannot be used", pivot("count(distinct sales.tags)")),
