@@ -200,7 +200,7 @@ HOSTILE = [
     Fault("an Arrow file whose texts are none", data("sales.arrow", lambda: ipc_bytes(pa.table({"product_id": no_utf8(), "quantity": [1]}))), "the file is damaged"),
     Fault("an Arrow file without columns", data("sales.arrow", lambda: ipc_bytes(pa.table({}))), "no column product_id"),
     Fault("an Arrow file with a column twice", data("sales.arrow", lambda: ipc_bytes(pa.table([[1], [2]], names=["a", "a"]))), "there more than once"),
-    Fault("an Arrow file of lists", data("sales.arrow", lambda: ipc_bytes(TABLE.append_column("tags", pa.array([["a"]] * 3)))), "sales.tags cannot be used: values of type list", pivot("count(distinct sales.tags)")),
+    Fault("an Arrow file of lists", data("sales.arrow", lambda: ipc_bytes(TABLE.append_column("tags", pa.array([["a"]] * 3)))), "sales.tags cannot be used, since values of type list", pivot("count(distinct sales.tags)")),
     Fault("an Arrow file of bytes", data("sales.arrow", lambda: ipc_bytes(TABLE.append_column("raw", pa.array([b"a"] * 3)))), "values of type binary are not read", pivot("max(sales.raw)")),
     Fault("an Arrow file of decimals too fine", data("sales.arrow", lambda: ipc_bytes(TABLE.append_column("fine", pa.array([None] * 3, pa.decimal128(30, 25))))), "values of type decimal128(30, 25) are not read", pivot("max(sales.fine)")),
     Fault("an Arrow file of decimals too wide", data("sales.arrow", lambda: ipc_bytes(TABLE.append_column("wide", pa.array([10**30] * 3, pa.decimal128(38, 0))))), "does not fit 64 bits", pivot("max(sales.wide)")),

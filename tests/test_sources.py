@@ -195,7 +195,7 @@ def test_parquet_and_ipc_read_alike(tmp_path: Path) -> None:
         assert model.evaluate(f"max({name}.s)") == "é"
         assert model.evaluate(f"min({name}.d)") == date(1, 1, 1)
         assert model.evaluate(f"min({name}.ts)") == datetime(1969, 12, 31, 23, 59, 59)
-    with pytest.raises(relatum.FormulaError, match="cannot be used: values of type list"):
+    with pytest.raises(relatum.FormulaError, match="cannot be used, since values of type list"):
         model.evaluate("count(parquet.l)")
 
 

@@ -210,7 +210,7 @@ def test_columns_of_several_kinds_say_so(tmp_path: Path) -> None:
     model.add_table("t", tmp_path / "m.sqlite", part="t")
     assert model.evaluate("sum(t.b)") == 11.5 and model.evaluate("count(distinct t.a)") == 2 and model.evaluate("count(t.d)") == 0
     assert "a: 1 number among 1 text; all are read as text" in str(model.check())
-    with pytest.raises(relatum.FormulaError, match=r"t\.c cannot be used: values of type binary are not read"):
+    with pytest.raises(relatum.FormulaError, match=r"t\.c cannot be used, since values of type binary are not read"):
         model.evaluate("max(t.c)")
 
 

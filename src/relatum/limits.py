@@ -11,24 +11,45 @@ import time
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from contextvars import ContextVar
+from dataclasses import dataclass
 from functools import cache
+from typing import Literal
 
 from relatum.errors import LimitError, ModelError
+from relatum.wording import counted
 
-#: What each limit bounds, and what it is unless somebody states it; ``memory`` is half of what is there.
-LIMITS: dict[str, tuple[str, int]] = {
-    "rows": ("rows of a table", 4_000_000_000),
-    "columns": ("columns of a table", 20_000),
-    "members": ("members that a formula is worked out for at once", 100_000_000),
-    "dates": ("dates in all the sets that a calendar change makes", 500_000_000),
-    "cells": ("cells of a grid", 1_000_000),
-    "file": ("for a file, as it is and unpacked", 64 << 30),
-    "model": ("for a model file", 16 << 20),
-    "time": ("for a request, and for a question to a database", 3600),
-    "memory": ("of memory", 0),
+
+@dataclass(frozen=True, slots=True)
+class Limit:
+    """A limit: what it bounds, what it is unless somebody states it, and whether it counts things, bytes or seconds.
+
+    ``example`` is what it may be raised to.
+    """
+
+    bounds: str
+    usual: int
+    kind: Literal["count", "size", "time"] = "count"
+    example: str = "NUMBER"
+
+
+#: Every limit by name; ``memory`` is half of what is there.
+LIMITS = {
+    "rows": Limit("rows of a table", 4_000_000_000),
+    "columns": Limit("columns of a table", 20_000),
+    "members": Limit("members that a formula is worked out for at once", 100_000_000),
+    "dates": Limit("dates in all the sets that a calendar change makes", 500_000_000),
+    "cells": Limit("cells of a grid", 1_000_000),
+    "file": Limit("for a file, as it is and unpacked", 64 << 30, "size", '"100 GB"'),
+    "model": Limit("for a model file", 16 << 20, "size", '"32 MB"'),
+    "time": Limit("for a request, and for a question to a database", 3600, "time", '"2 h"'),
+    "memory": Limit("of memory", 0, "size", '"16 GB"'),
 }
-_UNITS = {"": 1, "B": 1, "KB": 1 << 10, "MB": 1 << 20, "GB": 1 << 30, "TB": 1 << 40, "S": 1, "MIN": 60, "H": 3600}
-_BYTES, _SECONDS = ("B", "KB", "MB", "GB", "TB"), ("S", "MIN", "H")
+#: The units of each kind, and what one of them is.
+_UNITS: dict[str, dict[str, int]] = {
+    "count": {},
+    "size": {"B": 1, "KB": 1 << 10, "MB": 1 << 20, "GB": 1 << 30, "TB": 1 << 40},
+    "time": {"s": 1, "min": 60, "h": 3600},
+}
 _SIZED = re.compile(r"\s*(\d{1,18}(?:\.\d{1,6})?)\s*([A-Za-z]*)\s*\Z")
 
 _stated: ContextVar[Mapping[str, int]] = ContextVar("stated", default={})  # noqa: B039 - never changed in place
@@ -60,23 +81,22 @@ def read_limits(words: Mapping[str, object]) -> dict[str, int]:
 def _number(name: str, word: object) -> int:
     if name not in LIMITS:
         raise ModelError(f"There is no limit {name}.", fix=f"Known: {', '.join(LIMITS)}.", place=(name,))
-    units = _BYTES if name in ("file", "model", "memory") else _SECONDS if name == "time" else ()
+    units = _UNITS[LIMITS[name].kind]
+    factors = {"": 1, **{unit.upper(): factor for unit, factor in units.items()}}
     found = _SIZED.match(word) if isinstance(word, str) else None
-    if found is not None and found[2].upper() in ("", *units):
-        number = int(float(found[1]) * _UNITS[found[2].upper()])
+    number = 0
+    if found is not None and found[2].upper() in factors:
+        number = int(float(found[1]) * factors[found[2].upper()])
     elif isinstance(word, int) and not isinstance(word, bool):
         number = word
-    else:
-        number = 0
     if not 0 < number < 1 << 62:
-        example = '"8 GB"' if units == _BYTES else '"10 min"' if units else "2000000"
+        also = f", or a text with a unit ({', '.join(units)})" if units else ""
+        example = LIMITS[name].example if units else "2000000"
         raise ModelError(
-            f"The limit {name} is {word!r}; it must be a whole number above 0"
-            + (f", or a text with a unit ({', '.join(each.lower() if units == _SECONDS else each for each in units)})"
-               if units else "") + ".",
+            f"The limit {name} is {word!r}; it must be a whole number above 0{also}.",
             fix=f"Write {name} = {example}.",
             place=(name,),
-        )  # fmt: skip
+        )
     return number
 
 
@@ -112,7 +132,7 @@ def limited(**limits: int | str) -> Iterator[None]:
 def in_force(declared: Mapping[str, int]) -> Iterator[None]:
     """Have a model's limits in force inside the block; its time runs from here, unless it runs already."""
     _at_start()
-    limits = {**{name: number for name, (_, number) in LIMITS.items()}, **declared, **_stated.get()}
+    limits = {**{name: each.usual for name, each in LIMITS.items()}, **declared, **_stated.get()}
     token = _in_force.set(limits)
     ends = _ends.set(_ends.get() or time.monotonic() + limits["time"])
     try:
@@ -125,7 +145,7 @@ def in_force(declared: Mapping[str, int]) -> Iterator[None]:
 def limit(name: str) -> int:
     """A limit that is in force."""
     limits = _in_force.get()
-    number = limits[name] if limits is not None else _stated.get().get(name, LIMITS[name][1])
+    number = limits[name] if limits is not None else _stated.get().get(name, LIMITS[name].usual)
     return number or _half_of_memory()
 
 
@@ -154,7 +174,7 @@ def refuse_above(name: str, count: int, what: str, fix: str = "") -> None:
     """
     most = limit(name)
     if count > most:
-        raise LimitError(f"{what}; the limit is {_shown(name, most)} {LIMITS[name][0]}.", fix=_ways(name, fix))
+        raise LimitError(f"{what}; the limit is {_shown(name, most)} {LIMITS[name].bounds}.", fix=_ways(name, fix))
 
 
 def refuse_late() -> None:
@@ -172,9 +192,9 @@ def too_late(what: str) -> LimitError:
 def refuse_memory(need: int, what: str) -> None:
     """Raise a LimitError where so many bytes more than are in use would be above the memory that may be used."""
     most = limit("memory")
-    if need > most // 8 and resident() + need > most:
+    if need > most // 8 and (used := resident()) + need > most:
         raise LimitError(
-            f"{what} takes {_shown('memory', need)} of memory, {_shown('memory', resident())} are in use; "
+            f"{what} takes {_shown('memory', need)} of memory, {_shown('memory', used)} are in use; "
             f"the limit is {_shown('memory', most)}.",
             fix=_ways("memory", "Ask for less, or filter first."),
         )
@@ -210,17 +230,17 @@ def _at_start() -> int:
 
 
 def _ways(name: str, fix: str) -> str:
-    option = {"file": '"100 GB"', "model": '"32 MB"', "time": '"2 h"', "memory": '"16 GB"'}.get(name, "NUMBER")
-    way = f"Raise it with {name} = {option} under [limits] in the model, or --limit-{name}."
+    way = f"Raise it with {name} = {LIMITS[name].example} under [limits] in the model, or --limit-{name}."
     return f"{fix} {way}" if fix else way
 
 
 def _shown(name: str, number: int) -> str:
-    if name == "time":
-        return "1 second" if number == 1 else f"{number:,} seconds"
-    if name not in ("file", "model", "memory"):
-        return f"{number:,}"
-    for unit in ("TB", "GB", "MB", "KB"):
-        if number >= _UNITS[unit]:
-            return f"{number / _UNITS[unit]:,.1f} {unit}".replace(".0 ", " ")
-    return f"{number:,} bytes"
+    match LIMITS[name].kind:
+        case "count":
+            return f"{number:,}"
+        case "time":
+            return counted(number, "second")
+        case "size":
+            unit = max((each for each in _UNITS["size"].items() if each[1] <= number), key=lambda each: each[1])
+            shown = f"{number / unit[1]:,.1f}".removesuffix(".0")
+            return f"{shown} {unit[0]}" if unit[1] > 1 else counted(number, "byte")

@@ -51,8 +51,5 @@ def leads_outside(path: Path, folder: Path) -> bool:
     SourceError
         It cannot be followed.
     """
-    kind_of(path)
-    try:
-        return not path.resolve().is_relative_to(folder.resolve())
-    except RuntimeError:  # links in a circle, as Python 3.11 tells of them
-        return True
+    kind_of(path)  # links in a circle are told here
+    return not path.resolve().is_relative_to(folder.resolve())

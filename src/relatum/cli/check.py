@@ -13,7 +13,6 @@ from relatum.cli.output import (
     FormatOption,
     ModelFile,
     console,
-    errors_as_sentences,
     print_json,
 )
 
@@ -36,14 +35,13 @@ def check(
 
     Example: relatum check hollowmere/nursery.toml
     """
-    with errors_as_sentences():
-        import relatum
+    import relatum
 
-        report = relatum.open(file).check(value)
-        if format is Format.JSON:
-            print_json(report)
-        else:
-            _print(report)
+    report = relatum.open(file).check(value)
+    if format is Format.JSON:
+        print_json(report)
+    else:
+        _print(report)
     raise typer.Exit(CLEAN if report.ok else PROBLEMS)
 
 

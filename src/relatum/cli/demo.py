@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from relatum.cli.output import Format, FormatOption, console, errors_as_sentences, say, tell
+from relatum.cli.output import Format, FormatOption, console, say, tell
 
 
 def demo(
@@ -25,18 +25,15 @@ def demo(
 
     Example: relatum demo hollowmere
     """
-    with errors_as_sentences():
-        import relatum
-        from relatum.demo.write import write_demo
-        from relatum.present.text import print_grid
+    import relatum
+    from relatum.demo.write import write_demo
+    from relatum.present.text import print_grid
 
-        file = write_demo(folder, lines, force=force)
-        tell(f"wrote {file} and its data: {lines:,} order lines")
-        grid = relatum.open(file).pivot(
-            rows="category.department", columns="calendar.year", values=["revenue", "margin"]
-        )
-        if format is Format.JSON:
-            say(grid.to_json())
-            return
-        print_grid(grid.result, console())
-        tell(f"next: relatum show {file}, relatum check {file}, relatum pivot --help")
+    file = write_demo(folder, lines, force=force)
+    tell(f"wrote {file} and its data: {lines:,} order lines")
+    grid = relatum.open(file).pivot(rows="category.department", columns="calendar.year", values=["revenue", "margin"])
+    if format is Format.JSON:
+        say(grid.to_json())
+        return
+    print_grid(grid.result, console())
+    tell(f"next: relatum show {file}, relatum check {file}, relatum pivot --help")

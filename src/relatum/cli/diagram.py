@@ -7,7 +7,7 @@ from typing import Annotated, Optional
 
 import typer
 
-from relatum.cli.output import Format, FormatOption, ModelFile, errors_as_sentences, print_json, refuse_over, say, tell
+from relatum.cli.output import Format, FormatOption, ModelFile, print_json, refuse_over, say, tell
 
 
 def diagram(
@@ -28,16 +28,15 @@ def diagram(
 
     Example: relatum diagram hollowmere/nursery.toml -o star.svg
     """
-    with errors_as_sentences():
-        import relatum
+    import relatum
 
-        if out is not None:
-            refuse_over(out, file)
-        drawn = relatum.open(file).diagram()
-        if format is Format.JSON:
-            print_json(drawn.graph)
-        elif out is None:
-            say(drawn.mermaid())
-        else:
-            drawn.save(out)
-            tell(f"wrote {out}")
+    model = relatum.open(file)
+    drawn = model.diagram()
+    if format is Format.JSON:
+        print_json(drawn.graph)
+    elif out is None:
+        say(drawn.mermaid())
+    else:
+        refuse_over(out, file, model.declaration)
+        drawn.save(out)
+        tell(f"wrote {out}")

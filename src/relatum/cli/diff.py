@@ -14,7 +14,6 @@ from relatum.cli.output import (
     FormatOption,
     ModelFile,
     console,
-    errors_as_sentences,
     listing,
     print_json,
     value_text,
@@ -45,14 +44,13 @@ def diff(
 
     Example: relatum diff hollowmere/nursery.toml hollowmere/nursery.toml --values revenue
     """
-    with errors_as_sentences():
-        import relatum
+    import relatum
 
-        found = relatum.open(file).compare(relatum.open(other), ", ".join(values))
-        if format is Format.JSON:
-            print_json({"changes": found.changes, "moved": found.moved, "compared": found.compared})
-        else:
-            _print(found)
+    found = relatum.open(file).compare(relatum.open(other), ", ".join(values))
+    if format is Format.JSON:
+        print_json({"changes": found.changes, "moved": found.moved, "compared": found.compared})
+    else:
+        _print(found)
     raise typer.Exit(CLEAN if found.same else PROBLEMS)
 
 

@@ -11,7 +11,6 @@ from relatum.cli.output import (
     Format,
     FormatOption,
     console,
-    errors_as_sentences,
     listing,
     print_json,
     refuse_over_data,
@@ -51,17 +50,16 @@ def draft(
 
     Example: relatum draft hollowmere -o draft.toml
     """
-    with errors_as_sentences():
-        import relatum
+    import relatum
 
-        refuse_over_data(out, data)
-        found = relatum.draft(*data, name=name or out.stem, timezone=timezone)
-        found.save(out, replace=replace)
-        if format is Format.JSON:
-            print_json(_document(found, everything))
-        else:
-            _print(found, everything)
-        tell(f"wrote {out}; next: relatum check {out}, relatum show {out}")
+    refuse_over_data(out, data)
+    found = relatum.draft(*data, name=name or out.stem, timezone=timezone)
+    found.save(out, replace=replace)
+    if format is Format.JSON:
+        print_json(_document(found, everything))
+    else:
+        _print(found, everything)
+    tell(f"wrote {out}; next: relatum check {out}, relatum show {out}")
 
 
 def _document(found: Draft, everything: bool) -> dict[str, Any]:

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Annotated, Optional
 
 import typer
 
-from relatum.cli.output import ModelFile, console, errors_as_sentences, tell
+from relatum.cli.limits import with_limits
+from relatum.cli.output import ModelFile, console, tell
 
 if TYPE_CHECKING:
     from relatum.api import Model
@@ -30,6 +31,7 @@ def _file(context: typer.Context, file: ModelFile) -> None:
 
 
 @edit.command()
+@with_limits
 def rename(
     context: typer.Context,
     name: Annotated[str, typer.Argument(help="A table, table.column, measure or hierarchy.", show_default=False)],
@@ -41,6 +43,7 @@ def rename(
 
 
 @edit.command()
+@with_limits
 def remove(
     context: typer.Context,
     name: Annotated[
@@ -58,6 +61,7 @@ def remove(
 
 
 @edit.command()
+@with_limits
 def relate(
     context: typer.Context,
     link: Annotated[
@@ -78,6 +82,7 @@ def relate(
 
 
 @edit.command()
+@with_limits
 def measure(
     context: typer.Context,
     name: Name,
@@ -109,25 +114,24 @@ def measure(
 
 def _carry_out(file: Path, name: str, change: Callable[[Model], object], dry_run: bool, word: str) -> None:
     """Tell what depends on a thing, change the model, say what changed, and write the file."""
-    with errors_as_sentences():
-        import relatum
-        from relatum.change.compare import compare_declarations
+    import relatum
+    from relatum.change.compare import compare_declarations
 
-        model = relatum.open(file)
-        _tell_dependants(model, name, word)
-        before = model.declaration
-        change(model)
-        changes = compare_declarations(before, model.declaration)
-        out = console()
-        for each in changes:
-            out.print(str(each), soft_wrap=True)
-        if not changes:
-            out.print("nothing changes")
-        elif dry_run:
-            tell(f"{file} is left as it is")
-        else:
-            model.save(file)
-            tell(f"wrote {file}")
+    model = relatum.open(file)
+    _tell_dependants(model, name, word)
+    before = model.declaration
+    change(model)
+    changes = compare_declarations(before, model.declaration)
+    out = console()
+    for each in changes:
+        out.print(str(each), soft_wrap=True)
+    if not changes:
+        out.print("nothing changes")
+    elif dry_run:
+        tell(f"{file} is left as it is")
+    else:
+        model.save(file)
+        tell(f"wrote {file}")
 
 
 def _tell_dependants(model: Model, name: str, word: str) -> None:

@@ -7,7 +7,7 @@ from typing import Annotated, Optional
 
 import typer
 
-from relatum.cli.output import Format, FormatOption, ModelFile, console, errors_as_sentences, paged, print_json, tell
+from relatum.cli.output import Format, FormatOption, ModelFile, console, paged, print_json, tell
 
 
 def explain(
@@ -49,32 +49,31 @@ def explain(
     Example: relatum explain hollowmere/nursery.toml revenue --at "category.category = 'Ferns', calendar.year = 2024"
     --against "calendar.year = 2023"
     """
-    with errors_as_sentences():
-        import relatum
-        from relatum.audit.cell.place import members_in
-        from relatum.explaining import as_mapping, print_explanation
-        from relatum.present.tables import write_table
+    import relatum
+    from relatum.audit.cell.place import members_in
+    from relatum.explaining import as_mapping, print_explanation
+    from relatum.present.tables import write_table
 
-        model = relatum.open(file)
-        found = model.explain(
-            value,
-            members_in(at),
-            where or None,
-            keep=keep,
-            fields=fields,
-            columns=columns,
-            against=members_in(against) if against else None,
-            along=along,
-            listed=rows,
-        )
-        if format is Format.JSON:
-            print_json(as_mapping(found))
-        else:
-            paged(console(), lambda shown: print_explanation(found, shown))
-        if rows_out is not None:
-            write_table(found.rows, rows_out)
-            tell(f"wrote {rows_out}")
-        if as_control:
-            model.control(**found.as_control(), replace=True)
-            model.save(file)
-            tell(f"wrote {file}: a control of {value}")
+    model = relatum.open(file)
+    found = model.explain(
+        value,
+        members_in(at),
+        where or None,
+        keep=keep,
+        fields=fields,
+        columns=columns,
+        against=members_in(against) if against else None,
+        along=along,
+        listed=rows,
+    )
+    if format is Format.JSON:
+        print_json(as_mapping(found))
+    else:
+        paged(console(), lambda shown: print_explanation(found, shown))
+    if rows_out is not None:
+        write_table(found.rows, rows_out)
+        tell(f"wrote {rows_out}")
+    if as_control:
+        model.control(**found.as_control(), replace=True)
+        model.save(file)
+        tell(f"wrote {file}: a control of {value}")

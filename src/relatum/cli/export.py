@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from relatum.cli.output import ModelFile, errors_as_sentences, refuse_over, tell
+from relatum.cli.output import ModelFile, refuse_over, tell
 
 
 def export(
@@ -23,9 +23,9 @@ def export(
 
     Example: relatum export hollowmere/nursery.toml -o hollowmere/datapackage.json
     """
-    with errors_as_sentences():
-        import relatum
+    import relatum
 
-        refuse_over(out, file)
-        left_out = relatum.open(file).export(out)
-        tell(f"wrote {out}" + (f"; left out, since no files: {', '.join(left_out)}" if left_out else ""))
+    model = relatum.open(file)
+    refuse_over(out, file, model.declaration)
+    left_out = model.export(out)
+    tell(f"wrote {out}" + (f"; left out, since no files: {', '.join(left_out)}" if left_out else ""))

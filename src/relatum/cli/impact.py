@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from relatum.cli.output import Format, FormatOption, ModelFile, console, errors_as_sentences, listing, print_json
+from relatum.cli.output import Format, FormatOption, ModelFile, console, listing, print_json
 
 if TYPE_CHECKING:
     from relatum.change.impact import Impact
@@ -28,14 +28,13 @@ def impact(
 
     Example: relatum impact hollowmere/nursery.toml price.unit_price
     """
-    with errors_as_sentences():
-        import relatum
+    import relatum
 
-        found = relatum.open(file).impact(name)
-        if format is Format.JSON:
-            print_json(found)
-        else:
-            _print(found)
+    found = relatum.open(file).impact(name)
+    if format is Format.JSON:
+        print_json(found)
+    else:
+        _print(found)
 
 
 def _print(found: Impact) -> None:

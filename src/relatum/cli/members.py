@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from relatum.cli.output import Format, FormatOption, ModelFile, console, errors_as_sentences, paged, print_json
+from relatum.cli.output import Format, FormatOption, ModelFile, console, paged, print_json
 
 
 def members(
@@ -29,12 +29,11 @@ def members(
 
     Example: relatum members hollowmere/nursery.toml customer.town --where "calendar.year = 2024" --like ford
     """
-    with errors_as_sentences():
-        import relatum
-        from relatum.present.members import print_members
+    import relatum
+    from relatum.present.members import print_members
 
-        found = relatum.open(file).members(column, where or None, value=value, like=like)
-        if format is Format.JSON:
-            print_json({"model": found.found.model, "where": where, "members": found.to_arrow().to_pylist()})
-        else:
-            paged(console(), lambda shown: print_members(found, shown, limit))
+    found = relatum.open(file).members(column, where or None, value=value, like=like)
+    if format is Format.JSON:
+        print_json({"model": found.found.model, "where": where, "members": found.to_arrow().to_pylist()})
+    else:
+        paged(console(), lambda shown: print_members(found, shown, limit))

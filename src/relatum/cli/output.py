@@ -14,7 +14,7 @@ from contextlib import contextmanager
 from decimal import Decimal
 from enum import StrEnum
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -23,6 +23,9 @@ from relatum.cli.streams import silence, write_exactly
 from relatum.errors import RelatumError
 from relatum.paths import is_named_by
 from relatum.wording import visible, visible_lines
+
+if TYPE_CHECKING:
+    from relatum.model.declaration import Declaration
 
 #: Exit codes: nothing wrong, problems found, cannot be read or answered.
 CLEAN, PROBLEMS, UNREADABLE = 0, 1, 2
@@ -254,13 +257,11 @@ def whole_words(table: Any) -> Any:
     return table
 
 
-def refuse_over(out: Path, file: Path) -> None:
+def refuse_over(out: Path, file: Path, model: Declaration) -> None:
     """Raise a ModelError where a result would be written over the model, or into what a table is read from."""
     from relatum.errors import ModelError
-    from relatum.model.file import read_model
 
     folder = file.resolve().parent
-    model = read_model(file)
     sources = [(f"the source of the table {each.name}", each.source) for each in model.tables.values() if each.source]
     sources += [("the theme of the model", model.theme_source)] * bool(model.theme_source)
     owners = [("the model itself", file), *((what, folder / source) for what, source in sources)]

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Optional
 
 import typer
 
-from relatum.cli.output import ModelFile, console, errors_as_sentences, paged, refuse_over, say, tell
+from relatum.cli.output import ModelFile, console, paged, refuse_over, say, tell
 
 if TYPE_CHECKING:
     from relatum.present.grid import Grid
@@ -172,54 +172,49 @@ def pivot(
     Example: relatum pivot hollowmere/nursery.toml --rows "category.category by revenue desc" --columns calendar.year
     --values "revenue, rate: margin / net_revenue" --where "customer.region = 'North'"
     """
-    with errors_as_sentences():
-        import relatum
-        from relatum.present.grid import NOTELESS, PICTURES, TIDY
-        from relatum.present.text import Extent, print_grid
+    import relatum
+    from relatum.present.grid import NOTELESS, PICTURES, TIDY
+    from relatum.present.text import Extent, print_grid
 
-        if out is not None:
-            refuse_over(out, file)
-        text = format is GridFormat.TEXT if out is None else out.suffix.lower() not in TIDY
-        with_totals = text if totals is None else totals
-        model = relatum.open(file)
-        if theme is not None:
-            model.dress(theme)
-        grid = model.pivot(
-            rows,
-            columns,
-            values,
-            where,
-            keep=keep,
-            saved=name,
-            totals=totals if totals is not None or text else False,
-            show_empty=empty,
-            values_on=values_on,
-            style=[_rule(each) for each in style] or None,
-        )
-        grid = _turned(grid, opened, depth, turn)
-        if out is not None:
-            stated = {"labels": labels, "colour": colour, "target": target}
-            said = {name: text for name, text in stated.items() if text is not None}
-            told = grid.save(out, totals=with_totals, rows_behind=rows_behind, chart=chart, prepare=prepare, **said)
-            tell(f"wrote {out}" + (f": {told}" if told else ""))
-        elif format is GridFormat.TEXT:
-            most = None if notes is NotesShown.ALL else 3
-            extent = Extent(limit, most, "--notes all shows them", layout=layout.value)
-            paged(console(), lambda shown: print_grid(grid.result, shown, extent))
-        else:
-            say(
-                grid.to_json(totals=with_totals) + "\n"
-                if format is GridFormat.JSON
-                else grid.to_csv(totals=with_totals)
-            )
-        # A table in a file of values, or in CSV, has no place for notes; the other forms hold them.
-        silent = format is GridFormat.CSV if out is None else out.suffix.lower() in (*NOTELESS, *PICTURES)
-        for note in grid.notes if silent else ():
-            tell(f"note: {note.text}")
-        if keep_as:
-            model.keep_pivot(keep_as, grid, replace=keep_as == name)
-            model.save(file)
-            tell(f"wrote {file}: pivot {keep_as}")
+    text = format is GridFormat.TEXT if out is None else out.suffix.lower() not in TIDY
+    with_totals = text if totals is None else totals
+    model = relatum.open(file)
+    if out is not None:
+        refuse_over(out, file, model.declaration)
+    if theme is not None:
+        model.dress(theme)
+    grid = model.pivot(
+        rows,
+        columns,
+        values,
+        where,
+        keep=keep,
+        saved=name,
+        totals=totals if totals is not None or text else False,
+        show_empty=empty,
+        values_on=values_on,
+        style=[_rule(each) for each in style] or None,
+    )
+    grid = _turned(grid, opened, depth, turn)
+    if out is not None:
+        stated = {"labels": labels, "colour": colour, "target": target}
+        said = {name: text for name, text in stated.items() if text is not None}
+        told = grid.save(out, totals=with_totals, rows_behind=rows_behind, chart=chart, prepare=prepare, **said)
+        tell(f"wrote {out}" + (f": {told}" if told else ""))
+    elif format is GridFormat.TEXT:
+        most = None if notes is NotesShown.ALL else 3
+        extent = Extent(limit, most, "--notes all shows them", layout=layout.value)
+        paged(console(), lambda shown: print_grid(grid.result, shown, extent))
+    else:
+        say(grid.to_json(totals=with_totals) + "\n" if format is GridFormat.JSON else grid.to_csv(totals=with_totals))
+    # A table in a file of values, or in CSV, has no place for notes; the other forms hold them.
+    silent = format is GridFormat.CSV if out is None else out.suffix.lower() in (*NOTELESS, *PICTURES)
+    for note in grid.notes if silent else ():
+        tell(f"note: {note.text}")
+    if keep_as:
+        model.keep_pivot(keep_as, grid, replace=keep_as == name)
+        model.save(file)
+        tell(f"wrote {file}: pivot {keep_as}")
 
 
 def _rule(text: str) -> dict[str, Any]:

@@ -14,7 +14,6 @@ from relatum.cli.output import (
     FormatOption,
     ModelFile,
     console,
-    errors_as_sentences,
     listing,
     print_json,
     value_text,
@@ -40,16 +39,15 @@ def refresh(
 
     Example: relatum refresh hollowmere/nursery.toml
     """
-    with errors_as_sentences():
-        import relatum
+    import relatum
 
-        found = relatum.refresh(file, verify=verify)
-        if format is Format.JSON:
-            print_json(found)
-        else:
-            from relatum.model.file import read_model
+    found = relatum.refresh(file, verify=verify)
+    if format is Format.JSON:
+        print_json(found)
+    else:
+        from relatum.model.file import read_model
 
-            _print(found, read_model(file))
+        _print(found, read_model(file))
     raise typer.Exit(CLEAN if found.ok else PROBLEMS)
 
 

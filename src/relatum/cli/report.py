@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from relatum.cli.output import ModelFile, errors_as_sentences, refuse_over, tell
+from relatum.cli.output import ModelFile, refuse_over, tell
 
 
 def report(
@@ -26,11 +26,11 @@ def report(
 
     Example: relatum report hollowmere/nursery.toml year --out year.html
     """
-    with errors_as_sentences():
-        import relatum
+    import relatum
 
-        target = out if out != Path() else Path(f"{Path(name).stem}.html")
-        refuse_over(target, file)
-        made = relatum.open(file).report(Path(name) if name.endswith(".toml") else name)
-        made.save(target)
-        tell(f"wrote {target}")
+    target = out if out != Path() else Path(f"{Path(name).stem}.html")
+    model = relatum.open(file)
+    refuse_over(target, file, model.declaration)
+    made = model.report(Path(name) if name.endswith(".toml") else name)
+    made.save(target)
+    tell(f"wrote {target}")

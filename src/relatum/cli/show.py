@@ -11,7 +11,6 @@ from relatum.cli.output import (
     FormatOption,
     ModelFile,
     console,
-    errors_as_sentences,
     listing,
     print_json,
     value_text,
@@ -32,15 +31,14 @@ def show(
 
     Example: relatum show hollowmere/nursery.toml product
     """
-    with errors_as_sentences():
-        import relatum
-        from relatum.audit.overview import overview
+    import relatum
+    from relatum.audit.overview import overview
 
-        found = overview(relatum.open(file).session, name)
-        if format is Format.JSON:
-            print_json(found)
-        else:
-            _print(found, bool(name))
+    found = overview(relatum.open(file).session, name)
+    if format is Format.JSON:
+        print_json(found)
+    else:
+        _print(found, bool(name))
 
 
 def _print(found: Overview, one: bool) -> None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from datetime import date
 from decimal import Decimal
-from hashlib import blake2b
 from importlib import resources
 from pathlib import Path
 from typing import Any
@@ -19,7 +18,7 @@ from relatum.demo.generate import DEFAULT_LINES, generate
 from relatum.errors import SourceError
 from relatum.model.atomic import write_atomically, written_aside
 from relatum.progress import tell_step, told
-from relatum.sources.fingerprint import digest_of
+from relatum.sources.fingerprint import digest_of, text_digest
 
 MODEL_FILE = "nursery.toml"
 _FACTS = ("sales", "quota", "stock")
@@ -95,16 +94,12 @@ def _changed(folder: Path) -> str:
         return "other files"
     text = model.read_text("utf-8", "replace") if model.is_file() else ""
     written = {name: digest for digest, name in _WRITTEN.findall(text)}
-    if _text_digest(text[: text.rfind("#")]) != written.pop(MODEL_FILE, ""):
+    if text_digest(text[: text.rfind("#")]) != written.pop(MODEL_FILE, ""):
         return f"a {MODEL_FILE} that somebody has changed"
     for name, digest in written.items():
         if (folder / name).exists() and digest_of(folder / name) != digest:
             return f"a {name} that somebody has changed"
     return ""
-
-
-def _text_digest(text: str) -> str:
-    return blake2b(text.encode(), digest_size=20).hexdigest()
 
 
 def _write_table(table: pa.Table, path: Path) -> None:
@@ -131,4 +126,4 @@ def _model_text(tables: dict[str, pa.Table], files: list[Path]) -> str:
         text += f'\n[[control]]\nmeasure = "{measure}"\n' + (f"{at}\n" if at else "") + f"equals = {equals}\n"
     text += "\n# ---- what was written, so that nothing is written over what somebody has changed since ----\n\n"
     text += "".join(f"# {digest_of(path)} {path.name}\n" for path in files)
-    return text + f"# {_text_digest(text)} {MODEL_FILE}\n"
+    return text + f"# {text_digest(text)} {MODEL_FILE}\n"

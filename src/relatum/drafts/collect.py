@@ -16,7 +16,7 @@ from relatum.errors import HeadingError, SourceError
 from relatum.sources.arrow import read_frame, with_numbers
 from relatum.sources.content import stem as bare_stem
 from relatum.sources.database.ask import database_tables, is_database, is_server
-from relatum.sources.database.base import ForeignKey
+from relatum.sources.database.base import DatabaseTable, ForeignKey
 from relatum.sources.datapackage import read_datapackage
 from relatum.sources.place import READERS, WORKBOOKS, Source, files_in, read_source, readable
 from relatum.sources.stated import PLAIN, Stated
@@ -28,7 +28,7 @@ _NUMBERED = re.compile(r"[-_ .]*\d[\d_.-]*")
 
 
 Reread = Callable[[Stated], TableData]
-_Reading = tuple[Path, Callable[[], Iterable["Raw"]]]
+_Reading = tuple[str, Callable[[], Iterable["Raw"]]]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -88,10 +88,11 @@ class LeftOut:
 
 @dataclass(frozen=True, slots=True)
 class _Site:
-    """The folder that sources are relative to, and the time zone in which they are read."""
+    """The folder that sources are relative to, the time zone in which they are read, and what is left out there."""
 
     folder: Path
     zone: str
+    left_out: list[LeftOut] = field(default_factory=list)
 
     def read(self, source: Source, stated: Stated = PLAIN) -> TableData:
         return read_source(source, self.folder, replace(stated, zone=self.zone))
@@ -128,20 +129,19 @@ def collect(
     """
     site = _Site(folder, zone)
     found: list[Raw] = []
-    left_out: list[LeftOut] = []
     for each in data:
         if not isinstance(each, str | os.PathLike):
             raise SourceError(
                 f"A {type(each).__name__} is no path, and as a frame it has no name.",
                 fix="Pass frames by name: relatum.draft(sales=frame).",
             )
-        found += _found(os.fspath(each), site, left_out)
+        found += _found(os.fspath(each), site)
     for name, frame in frames.items():
         found.append(Raw(name, Source(""), read_frame(frame, Stated(zone=zone), name), frame))
     if not found:
         raise SourceError("There is no table in this data.", fix="Name files, folders, a workbook or a database.")
     plain = [raw.plain() for raw in _apart(found)]
-    return [_pointing_plainly(raw, plain) for raw in plain], left_out
+    return [_pointing_plainly(raw, plain) for raw in plain], site.left_out
 
 
 def _pointing_plainly(raw: Raw, tables: list[Raw]) -> Raw:
@@ -153,25 +153,25 @@ def _pointing_plainly(raw: Raw, tables: list[Raw]) -> Raw:
     ))  # fmt: skip
 
 
-def _found(address: str, site: _Site, left_out: list[LeftOut]) -> Iterator[Raw]:
+def _found(address: str, site: _Site) -> Iterator[Raw]:
     if is_server(address):
-        yield from _database(address, site, left_out)
+        yield from _database(address, site)
         return
     path = Path(address)
     if path.is_dir():
-        yield from _folder(path, site, left_out)
+        yield from _folder(path, site)
     elif path.suffix == ".json" and path.is_file():
         yield from _package(path, site)
     elif "*" in path.name:
         yield _file(path, site, _stem(path.name.replace("*", "")))
     else:
-        yield from _one(path, site, left_out)
+        yield from _one(path, site)
 
 
-def _one(path: Path, site: _Site, left_out: list[LeftOut]) -> Iterator[Raw]:
+def _one(path: Path, site: _Site) -> Iterator[Raw]:
     relative = _relative(path, site.folder)
     if is_database(str(path)):
-        yield from _database(relative, site, left_out)
+        yield from _database(relative, site)
     elif path.suffix.lower() in WORKBOOKS and path.is_file():
         for part in workbook_parts(path):
             yield site.table(_word(part), Source(relative, part))
@@ -183,7 +183,7 @@ def _file(path: Path, site: _Site, name: str) -> Raw:
     return site.table(name, Source(_relative(path, site.folder)))
 
 
-def _folder(path: Path, site: _Site, left_out: list[LeftOut]) -> Iterator[Raw]:
+def _folder(path: Path, site: _Site) -> Iterator[Raw]:
     descriptor = path / "datapackage.json"
     if descriptor.is_file():
         yield from _package(descriptor, site)
@@ -196,46 +196,46 @@ def _folder(path: Path, site: _Site, left_out: list[LeftOut]) -> Iterator[Raw]:
             continue
         if each.is_dir():
             if any(readable(inner) for inner in each.iterdir()):
-                reads.append((each, partial(_one, each, site, left_out)))
+                reads.append((str(each), partial(_one, each, site)))
             else:
-                left_out.append(LeftOut(str(each), "a folder without data files"))
+                site.left_out.append(LeftOut(str(each), "a folder without data files"))
         elif readable(each):
             groups.setdefault((_NUMBERED.sub("", bare_stem(each)) or bare_stem(each), _endings(each)), []).append(each)
         elif kind in WORKBOOKS or is_database(each.name):
-            reads.append((each, partial(_one, each, site, left_out)))
+            reads.append((str(each), partial(_one, each, site)))
         else:
             said = f"files ending in {kind or 'nothing'} are no data"
-            left_out.append(LeftOut(str(each), "an archive of several files" if kind == ".zip" else said))
+            site.left_out.append(LeftOut(str(each), "an archive of several files" if kind == ".zip" else said))
     for (stem, kind), files in groups.items():
-        reads += _grouped(stem, kind, files, site, left_out)
-    yield from _readings(reads, left_out)
+        reads += _grouped(stem, kind, files, site)
+    yield from _readings(reads, site)
     if not reads:
         raise SourceError("There is no data file here.", path=path, fix=f"Known endings: {listed(sorted(READERS))}.")
 
 
-def _grouped(stem: str, kind: str, files: list[Path], site: _Site, left_out: list[LeftOut]) -> list[_Reading]:
+def _grouped(stem: str, kind: str, files: list[Path], site: _Site) -> list[_Reading]:
     """Files whose names differ by a number alone are one table if they have the same columns; else one each."""
     if len(files) > 1:
         pattern = files[0].with_name(f"{stem}*{kind}")
         if files_in(pattern) == files:
             try:
                 whole = _file(pattern, site, _word(stem))
-                return [(pattern, lambda: [whole])]
+                return [(str(pattern), lambda: [whole])]
             except SourceError:
                 pass  # of different shape: tables of their own
-    return [(each, partial(_one, each, site, left_out)) for each in files]
+    return [(str(each), partial(_one, each, site)) for each in files]
 
 
-def _readings(readings: list[_Reading], left_out: list[LeftOut]) -> Iterator[Raw]:
-    """The tables of a folder that can be read: a faulty file keeps no one from the others."""
+def _readings(readings: list[_Reading], site: _Site) -> Iterator[Raw]:
+    """The tables of a folder or database that can be read: a faulty one keeps no one from the others."""
     errors = []
-    for path, reading in readings:
+    for what, reading in readings:
         try:
             yield from reading()
         except SourceError as error:
             errors.append(error)
             line = f"line {error.line}: " if error.line is not None else ""
-            left_out.append(LeftOut(str(path), line + " ".join(error.sentence().split())))
+            site.left_out.append(LeftOut(what, line + " ".join(error.sentence().split())))
     if errors and len(errors) == len(readings):
         raise errors[0]
 
@@ -250,29 +250,21 @@ def _package(path: Path, site: _Site) -> Iterator[Raw]:
         wrong = next(((name, what) for names, what in keys for name in names if name not in data.types), None)
         if wrong is not None:
             raise SourceError(
-                f"The {wrong[1]} of {each.name} names {wrong[0]}, which is no column of its file.",
+                f"The {wrong[1]} of {each.name} names {wrong[0]}, which is no field.",
                 path=path,
-                fix=suggestion(wrong[0], data.types, noun="column"),
+                fix=suggestion(wrong[0], data.types, noun="field"),
             )
         foreign = _pointing(each.foreign_keys)
         yield Raw(_word(each.name), source, data, None, each.key, foreign, each.types, each.labels, each.about)
 
 
-def _database(address: str, site: _Site, left_out: list[LeftOut]) -> Iterator[Raw]:
-    """The tables of a database that can be read: one that cannot keeps no one from the others."""
-    tables = database_tables(address, site.folder)
-    errors = []
-    for each in tables:
+def _database(address: str, site: _Site) -> Iterator[Raw]:
+    def table(each: DatabaseTable) -> Iterator[Raw]:
         source = Source(address, each.name)
-        try:
-            data = site.read(source)
-        except SourceError as error:
-            errors.append(error)
-            left_out.append(LeftOut(each.name, " ".join(error.sentence().split())))
-            continue
-        yield Raw(_word(each.name), source, data, None, each.key, _pointing(each.foreign_keys))
-    if errors and len(errors) == len(tables):
-        raise errors[0]
+        yield Raw(_word(each.name), source, site.read(source), None, each.key, _pointing(each.foreign_keys))
+
+    tables = database_tables(address, site.folder)
+    yield from _readings([(each.name, partial(table, each)) for each in tables], site)
 
 
 def _pointing(keys: Iterable[ForeignKey]) -> tuple[ForeignKey, ...]:

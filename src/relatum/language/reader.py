@@ -11,7 +11,7 @@ from relatum.language.catalog import Catalog
 from relatum.language.expression import Apply, ColumnValue, Expression, LetValue, NoMatch, columns_in, is_plain
 from relatum.language.register import BAND_EDGE
 from relatum.language.tree import Name
-from relatum.model.names import column_name, quoted
+from relatum.model.names import cannot_be_used, column_name, quoted
 from relatum.model.routes import Opened
 from relatum.wording import nearest, suggestion
 
@@ -77,10 +77,7 @@ class Reader:
         columns = self.catalog.columns(table)
         unread = self.catalog.unread.get((self.catalog.declaration.rows_of(table), column))
         if unread is not None and column not in columns:
-            reason, parted, way = unread.partition(" are not read: ")
-            reason += parted.removesuffix(": ")
-            fix = f"{way[:1].upper()}{way[1:]}." if way else "Convert the column where the data is made."
-            raise self.error(f"{column_name(table, column)} cannot be used: {reason}.", node.span, fix)
+            raise self.error(cannot_be_used(table, column, unread), node.span)
         if column not in columns:
             elsewhere = self.catalog.tables_with(column)
             close = nearest(column, columns)

@@ -38,7 +38,7 @@ def write_bytes_atomically(path: Path, data: bytes) -> None:
         The file cannot be written.
     """
     try:
-        target = Path(os.path.realpath(path)) if path.is_symlink() else path
+        target = Path(os.path.realpath(path))
         if target.is_dir():
             raise IsADirectoryError(errno.EISDIR, "it is a folder")
         if target.exists() and not stat.S_ISREG(target.stat().st_mode):

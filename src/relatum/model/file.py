@@ -61,7 +61,8 @@ from relatum.wording import counted, first_line, suggestion
 Entry = TypeVar("Entry", bound=msgspec.Struct)
 #: A key of very many dotted parts takes a reader of TOML hours, and is none that a person wrote.
 _DOTS = 100
-_DOTTED = re.compile(r"""(?<![\w-])(?:(?:[\w-]+|"[^"\n]*"|'[^'\n]*')[ \t]*\.[ \t]*){100}""")
+_NAME = r"""(?:[\w-]+|"[^"\n]*"|'[^'\n]*')"""
+_DOTTED = re.compile(rf"(?<![\w-])(?:{_NAME}[ \t]*\.[ \t]*){{{_DOTS}}}")
 
 
 def read_model(path: Path) -> Declaration:
@@ -108,14 +109,15 @@ def read_text(path: Path) -> str:
 class _Reader:
     def __init__(self, path: Path, text: str) -> None:
         self.path = path
-        for at, written in enumerate(text.splitlines(), 1) if _DOTTED.search(text) else ():
-            if written.count(".") >= _DOTS and _DOTTED.search(written):
-                raise ModelError(f"A name has more than {_DOTS} parts.", path=path, line=at)
+        dotted = _DOTTED.search(text)
+        if dotted is not None:
+            line = text.count("\n", 0, dotted.start()) + 1
+            raise ModelError(f"A name has more than {_DOTS} parts.", path=path, line=line)
         try:
             self.document = tomllib.loads(text)
         except tomllib.TOMLDecodeError as error:
-            reason, line = _toml_place(error)
-            raise ModelError(f"This is not TOML: {reason}.", path=path, line=line) from None
+            reason, place = _toml_place(error)
+            raise ModelError(f"This is not TOML: {reason}.", path=path, line=place) from None
         except RecursionError:
             raise ModelError("This is not TOML: brackets are nested too deeply.", path=path) from None
         except ValueError as error:  # a whole number of more digits than Python reads, a date that is none

@@ -30,6 +30,11 @@ def column_name(table: str, column: str) -> str:
     return f"{quoted(table)}.{quoted(column)}"
 
 
+def cannot_be_used(table: str, column: str, why: str) -> str:
+    """The sentence for a column that is there and is not read."""
+    return f"{column_name(table, column)} cannot be used, since {why}."
+
+
 def literal(value: object) -> str:
     """A value as a formula writes it: ``2.5``, ``'North'``, ``date '2024-05-31'``.
 

@@ -19,7 +19,7 @@ from relatum.present.numbers import Writer
 from relatum.present.paint import Mode
 from relatum.present.printed import printed
 from relatum.present.sheet import NOTHING, Cell, Kind, Label, Line, headed, nested, sheet_of, writers_of
-from relatum.wording import counted, visible, visible_lines
+from relatum.wording import counted, visible
 
 _SHOWN_COLUMNS = 60
 #: Names of members and headings of values are shortened to so many characters; where room is short, names to fewer.
@@ -102,7 +102,7 @@ def print_grid(result: Result, console: Console, extent: Extent = SCREEN) -> Non
         console.print(_told(told, marks))
     notes = result.notes[: extent.notes]
     for note in notes:
-        console.print(Text(visible_lines(f"note: {note.text}"), style="yellow"))
+        console.print(Text(f"note: {note.text}", style="yellow"))
     if len(notes) < len(result.notes):
         rest = counted(len(result.notes) - len(notes), "more note")
         console.print(Text(f"{rest}: {extent.more}", style="yellow"))

@@ -10,7 +10,6 @@ from __future__ import annotations
 import functools
 import logging
 from collections.abc import Callable
-from hashlib import blake2b
 from pathlib import Path
 from typing import Any
 
@@ -24,7 +23,7 @@ from relatum.data.table import TableData
 from relatum.data.types import parse_type
 from relatum.errors import SourceError
 from relatum.session.vault import Vault
-from relatum.sources.fingerprint import Digests, FileState, Known, refuse_changed
+from relatum.sources.fingerprint import Digests, FileState, Known, refuse_changed, text_digest
 from relatum.version import __version__
 from relatum.wording import visible
 
@@ -107,7 +106,7 @@ class Cache:
         whole = functools.cache(again)
 
         def fetch(name: str) -> Column:
-            key = f"{data.identity}-{_digest(name)[:16]}"
+            key = f"{data.identity}-{text_digest(name)[:16]}"
             found = self._batch(key)
             if found is not None:
                 return column_of(found)
@@ -134,7 +133,7 @@ class Cache:
         """A join index made before from the same columns, or made now and kept."""
         if rows < _WORTH_ROWS:
             return make()
-        name = _digest(f"{_VERSION} {key}")
+        name = text_digest(f"{_VERSION} {key}")
         found = self._batch(name)
         if found is not None:
             positions, facts = numbers_of(found)
@@ -148,7 +147,7 @@ class Cache:
 
     def state(self, model: str) -> bytes | None:
         """What was recorded when a model was last refreshed."""
-        return self.vault.get(f"state-{_digest(model)[:16]}")
+        return self.vault.get(f"state-{text_digest(model)[:16]}")
 
     def record(self, model: str, state: bytes) -> None:
         """Record a model's state in one step.
@@ -159,7 +158,7 @@ class Cache:
             It cannot be written; the former state stays.
         """
         try:
-            self.vault.put(f"state-{_digest(model)[:16]}", state)
+            self.vault.put(f"state-{text_digest(model)[:16]}", state)
         except OSError as error:
             raise SourceError(f"The state cannot be recorded: {error.strerror}.", path=self.vault.folder) from None
 
@@ -199,10 +198,6 @@ class Cache:
             _log.warning("the cache %s cannot be written: %s", visible(str(self.vault.folder)), error.strerror or error)
 
 
-def _digest(text: str) -> str:
-    return blake2b(text.encode(), digest_size=20).hexdigest()
-
-
 def identity_of(source: str, files: tuple[FileState, ...]) -> str:
     """The name of a table's content: what its source says, and what the files hold."""
-    return _digest(" ".join([_VERSION, source, *(each.digest for each in files)]))
+    return text_digest(" ".join([_VERSION, source, *(each.digest for each in files)]))

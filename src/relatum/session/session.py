@@ -13,7 +13,7 @@ from relatum.engine.memory.store import JoinKeeper
 from relatum.errors import DataError, FormulaError, ModelError
 from relatum.language.expression import Expression
 from relatum.model.declaration import Declaration, Relationship, Table
-from relatum.model.names import column_name, quoted, split_name
+from relatum.model.names import cannot_be_used, column_name, quoted, split_name
 from relatum.model.routes import hops_of
 from relatum.plan.compile import Wanted, compile_plan
 from relatum.plan.engine import Engine
@@ -153,7 +153,7 @@ class Session:
         reason = self.sources[owner].left_out.get(column) if owner in self.sources else None
         if reason is not None:
             raise ModelError(
-                f"{what}: {column_name(table, column)} cannot be used, since {reason}.",
+                f"{what}: {cannot_be_used(table, column, reason)}",
                 place=place,
                 fix="Convert the column where the data is made.",
             )

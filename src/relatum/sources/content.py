@@ -8,7 +8,7 @@ import struct
 import zipfile
 import zlib
 from pathlib import Path
-from typing import IO, Any, BinaryIO
+from typing import IO, Any
 
 import pyarrow as pa
 
@@ -71,7 +71,7 @@ def content_of(path: Path) -> Any:
 _REFUSED = (EOFError, RuntimeError, OSError, ValueError, IndexError, OverflowError, struct.error)
 
 
-def _unpacked(packed: BinaryIO | gzip.GzipFile | IO[bytes], path: Path) -> bytes:
+def _unpacked(packed: IO[bytes] | gzip.GzipFile, path: Path) -> bytes:
     """All that is in a packed file; a small one may hold more than fits anywhere."""
     blocks, size = [], 0
     while block := packed.read(_BLOCK):

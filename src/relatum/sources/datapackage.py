@@ -110,17 +110,6 @@ def _resource(resource: _Resource, names: list[str], path: Path) -> Resource:
         raise SourceError(
             f"The schema of {resource.name} stands in another file, {schema}.", path=path, fix="Put it in the resource."
         )
-    fields = [each.name for each in schema.fields]
-    keys = [(_listed(schema.primary_key), "primary key")]
-    keys += [(_listed(each.fields), "foreign key") for each in schema.foreign_keys]
-    for names_of, what in keys:
-        wrong = next((name for name in names_of if fields and name not in fields), None)
-        if wrong is not None:
-            raise SourceError(
-                f"The {what} of {resource.name} names {wrong}, which is no field.",
-                path=path,
-                fix=suggestion(wrong, fields, noun="field"),
-            )
     foreign = []
     for each in schema.foreign_keys:
         target = each.reference.resource or resource.name

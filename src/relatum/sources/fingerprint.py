@@ -67,10 +67,11 @@ class Digests:
         told = _told(path.stat())
         size, modified, changed, number = told
         known = self.known.get(name)
+        if size <= _SMALL:
+            return FileState(name, size, modified, digest_of(path), changed, number)
         if (
             known is None
             or known.told != told
-            or size <= _SMALL
             or known.looked - max(modified, changed) < _TOO_NEW
             or known.sampled != _sampled(path, size)
         ):
@@ -83,14 +84,17 @@ class Digests:
 
 def _sampled(path: Path, size: int) -> str:
     """A digest of blocks that lie evenly over a file, its first and last bytes among them."""
-    if size <= _SMALL:
-        return ""
     found = blake2b(digest_size=20)
     with path.open("rb") as file:
         for number in range(_SAMPLES):
             file.seek((size - _SAMPLE) * number // (_SAMPLES - 1))
             found.update(file.read(_SAMPLE))
     return found.hexdigest()
+
+
+def text_digest(text: str) -> str:
+    """A digest of a text."""
+    return blake2b(text.encode(), digest_size=20).hexdigest()
 
 
 def digest_of(path: Path, size: int | None = None) -> str:

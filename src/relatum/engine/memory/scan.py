@@ -94,7 +94,7 @@ class _Scan:
 
     def run(self) -> ScanResult:
         total: list[Fold] | None = None
-        pending = _Batch([[] for _ in self.sizes], [[] for _ in self.task.arguments])
+        pending = self._empty()
         lost: dict[tuple[int, Route], int] = {}
         parts: list[ScanResult] = []
         for batch in self._batches():
@@ -108,10 +108,10 @@ class _Scan:
                 _append(pending, batch)
                 if self._foldable(pending.rows):
                     total = self._merged(total, self._fold_batch(pending))
-                    pending = _Batch([[] for _ in self.sizes], [[] for _ in self.task.arguments])
+                    pending = self._empty()
                 elif not self.dense and not self.task.keep and pending.rows >= _GROUPED_ROWS:
                     parts.append(self._numbered(*self._joined(pending), pending.rows, lost))
-                    pending = _Batch([[] for _ in self.sizes], [[] for _ in self.task.arguments])
+                    pending = self._empty()
         keys, columns = self._joined(pending)
         few = total is None and grouping.SPARSE * pending.rows < self.groups
         if self.dense and not few and not self.task.keep:
@@ -133,6 +133,9 @@ class _Scan:
         assert folds is not None
         return ScanResult(codes, folds, None, [], lost)
 
+    def _empty(self) -> _Batch:
+        return _Batch([[] for _ in self.sizes], [[] for _ in self.task.arguments])
+
     def _foldable(self, rows: int) -> bool:
         return self.dense and not self.task.keep and rows >= self.groups
 
@@ -145,7 +148,7 @@ class _Scan:
         return map(self._batch, starts) if len(starts) < 2 else _pool().map(self._batch, starts)
 
     def _batch(self, start: int) -> _Batch:
-        batch = _Batch([[] for _ in self.sizes], [[] for _ in self.task.arguments])
+        batch = self._empty()
         chunk = survivors(self.tests, start, min(start + CHUNK_ROWS, self.task.rows))
         rows = len(chunk)
         if not rows:

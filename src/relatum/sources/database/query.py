@@ -59,6 +59,5 @@ def refuse_unless_select(query: str, dialect: str, shown: str) -> None:
         exp.Detach, exp.Copy, exp.Use, exp.Transaction, exp.Commit, exp.Rollback,
     )  # fmt: skip
     for node in statement.walk():
-        # A SELECT is itself a statement of data in the parser's tree.
-        if isinstance(node, changing) and not isinstance(node, exp.Query):
+        if isinstance(node, changing):
             raise SourceError(f"The query holds {node.key.upper()}, and may just read.", path=shown, fix=fix)

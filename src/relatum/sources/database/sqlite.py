@@ -7,6 +7,8 @@ import sqlite3
 import time
 from collections import Counter
 from collections.abc import Mapping
+from dataclasses import replace
+from itertools import groupby
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -87,26 +89,31 @@ class _SQLite(Database):
             "select name from sqlite_master where type in ('table', 'view') and name not like 'sqlite~_%' escape '~' "
             "order by name"
         )
-        return [self._table(str(each["name"])) for each in names]
+        bare = {str(each["name"]): self._bare(str(each["name"])) for each in names}
+        return [each if each.fault else self._pointing(each, bare) for each in bare.values()]
 
-    def _table(self, name: str) -> DatabaseTable:
+    def _bare(self, name: str) -> DatabaseTable:
+        """A table with its columns and key; what is wrong with it, where it is a view that is broken."""
         try:
             columns = self._pragma("table_info", name)
-            links = self._pragma("foreign_key_list", name)
         except SourceError as error:
             return DatabaseTable(name, (name,), fault=error.reason)
-        foreign = []
-        for number in dict.fromkeys(each["id"] for each in links):
-            rows = sorted((each for each in links if each["id"] == number), key=lambda each: int(each["seq"]))
-            target = rows[0]["table"]
-            # A foreign key that names no columns points to the primary key.
-            other = tuple(each["to"] for each in rows if each["to"]) or self._key(target)
-            foreign.append(ForeignKey(tuple(each["from"] for each in rows), target, other))
-        return DatabaseTable(name, (name,), tuple(each["name"] for each in columns), self._key(name), tuple(foreign))
+        key = sorted((each for each in columns if each["pk"]), key=lambda each: int(each["pk"]))
+        names, keyed = (tuple(str(each["name"]) for each in those) for those in (columns, key))
+        return DatabaseTable(name, (name,), names, keyed)
 
-    def _key(self, name: str) -> tuple[str, ...]:
-        found = [each for each in self._pragma("table_info", name) if each["pk"]]
-        return tuple(each["name"] for each in sorted(found, key=lambda each: int(each["pk"])))
+    def _pointing(self, table: DatabaseTable, tables: Mapping[str, DatabaseTable]) -> DatabaseTable:
+        """The table with its foreign keys; one that names no columns points to the primary key."""
+        links = sorted(
+            self._pragma("foreign_key_list", table.name), key=lambda each: (int(each["id"]), int(each["seq"]))
+        )
+        foreign = []
+        for _, group in groupby(links, key=lambda each: each["id"]):
+            rows = list(group)
+            target = str(rows[0]["table"])
+            other = tuple(each["to"] for each in rows if each["to"]) or (tables[target].key if target in tables else ())
+            foreign.append(ForeignKey(tuple(each["from"] for each in rows), target, other))
+        return replace(table, foreign_keys=tuple(foreign))
 
     def _pragma(self, what: str, table: str) -> list[dict[str, Any]]:
         """What the file declares of a table: asked so, since the function of this name would have to be written."""
