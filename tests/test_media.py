@@ -24,6 +24,7 @@ from relatum.present.charts.frame import frame_of
 from relatum.present.charts.options import mark_texts
 from relatum.present.markdown import plain
 from relatum.present.page.document import Asker, document
+from relatum.present.pictures import drawable
 from relatum.present.shapes import shape_of
 from relatum.present.sheet import sheet_of, writers_of
 from sheets import Book
@@ -129,6 +130,9 @@ def test_a_hostile_text_is_a_text_in_every_file(tmp_path: Path, text: str) -> No
     assert page.count("<script") == 2 and page.count("</script>") == 2
     for element in xml.parse(tmp_path / "g.svg").iter():
         assert not element.tag.endswith(("}script", "}image", "}a")) and not [name for name in element.attrib if name.startswith("on")]
+    frame = frame_of(grid.result)
+    drawn = [*(each.name for each in frame.categories), *(each.name for each in frame.series), *frame.fields, frame.heading(0)]
+    assert [drawable(each) for each in drawn] == drawn, "a picture is turned around by no sign, and has marks for controls"
     assert json.loads((tmp_path / "g.json").read_text())["records"][0]["t.a"] in (text, "fig")
     shown = grid._repr_html_()
     assert "<script" not in shown and "<img" not in shown and "<svg" not in shown

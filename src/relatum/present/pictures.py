@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import warnings
 from io import BytesIO
 from typing import Any
@@ -10,7 +9,19 @@ from typing import Any
 from relatum.wording import visible
 
 DOTS_PER_INCH = 130
-_CONTROLS = re.compile(rb"[\x00-\x08\x0b\x0c\x0e-\x1f]")
+#: Fonts have no signs for the marks of controls: one stands for all.
+_ONE_MARK = dict.fromkeys(range(0x2400, 0x2422), 0xFFFD)
+
+
+def drawable(text: str) -> str:
+    """A text out of data as a picture may have it: what is no sign, or turns the others around, stands as a mark.
+
+    Examples
+    --------
+    >>> drawable("ivy\\u202etxt.exe"), drawable("oak\\x07")
+    ('ivy�txt.exe', 'oak�')
+    """
+    return text if text.isprintable() else visible(text).translate(_ONE_MARK)
 
 
 def picture_bytes(figure: Any, ending: str) -> bytes:
@@ -31,7 +42,4 @@ def picture_bytes(figure: Any, ending: str) -> bytes:
     with rc_context({"svg.hashsalt": "relatum"}), warnings.catch_warnings():
         warnings.filterwarnings("ignore", "Glyph .* missing from font")  # a note says so, in words
         figure.savefig(out, format=ending[1:], dpi=DOTS_PER_INCH, facecolor=figure.get_facecolor(), metadata=dated)
-    if ending != ".svg":
-        return out.getvalue()
-    # XML has no place for controls: what stands in data as such is shown as a mark.
-    return _CONTROLS.sub(lambda found: visible(found[0].decode()).encode(), out.getvalue())
+    return out.getvalue()

@@ -21,6 +21,7 @@ from relatum.present.charts.frame import Frame, Series
 from relatum.present.charts.options import ChartOptions
 from relatum.present.numbers import Writer
 from relatum.present.paint import FONT, SIZE, colours_of
+from relatum.present.pictures import drawable
 
 #: Room around the plot, and for each line of text above and below it, in inches.
 _EDGE, _LINE = 0.22, 0.21
@@ -127,7 +128,7 @@ def _told_above(made: Canvas, top: float) -> float:
     figure.text(_EDGE / width, 1 - top / height, title, color=made.colours.text, fontsize=made.size * 1.25,
                 fontweight="bold", va="top")  # fmt: skip
     top += _LINE * 1.3
-    for line in frame.result.request.filters:
+    for line in map(drawable, frame.result.request.filters):
         figure.text(_EDGE / width, 1 - top / height, line, color=made.colours.faint, fontsize=made.size, va="top")
         top += _LINE
     return top

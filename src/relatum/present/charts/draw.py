@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import assert_never
 
 from matplotlib.figure import Figure
@@ -16,6 +16,7 @@ from relatum.present.charts.choose import Choice, Kind, choose, refuse_crowd
 from relatum.present.charts.frame import Frame, frame_of, of_values
 from relatum.present.charts.lines import draw_heat, draw_lines, draw_panels, draw_points, draw_table
 from relatum.present.charts.options import ChartOptions, check_options
+from relatum.present.pictures import drawable
 
 _WIDE, _HIGH = 9.2, 5.2
 _NOTHING, _WHY = "No cell of the grid has a number to draw.", "Look at its notes: print the grid."
@@ -59,6 +60,8 @@ def draw(
         raise RequestError(_NOTHING, fix=_WHY)
     refuse_crowd(choice.kind, frame)
     found = steps() if choice.kind == "steps" else None
+    if found is not None:
+        found = replace(found, names=tuple(map(drawable, found.names)))
     with canvas(frame, whole, options, _size(frame, choice.kind, found), _texts(whole)) as made:
         _draw(made, choice.kind, found)
     return made.figure, choice, tuple(made.notes)
@@ -111,7 +114,7 @@ def _unit(frame: Frame, number: int) -> tuple[str, str, str]:
 def _texts(frame: Frame) -> Sequence[str]:
     texts = [label for each in frame.categories for label in each.labels]
     texts += [each.name for each in frame.series] + [cell.text for each in frame.series for cell in each.cells[:50]]
-    return [*texts, *frame.fields, frame.result.where, *(frame.heading(each.value) for each in frame.series)]
+    return [*texts, *frame.fields, drawable(frame.result.where), *(frame.heading(each.value) for each in frame.series)]
 
 
 def _size(frame: Frame, kind: Kind, steps: Steps | None) -> tuple[float, float]:

@@ -14,6 +14,7 @@ from relatum.errors import RequestError
 from relatum.pivot.result import Axis, Result
 from relatum.present.numbers import Writer, is_number
 from relatum.present.paint import Paint, paint, series
+from relatum.present.pictures import drawable
 from relatum.present.sheet import CLOSED, OPEN, Cell, Label, Line, headed, sheet_of
 
 #: Columns of a calendar in which time goes on.
@@ -79,7 +80,7 @@ class Frame:
 
     def heading(self, number: int) -> str:
         """What heads a value, with its unit."""
-        return headed(self.result.values[number], self.writers[number])
+        return drawable(headed(self.result.values[number], self.writers[number]))
 
     def value_number(self, label: str) -> int:
         """The number of a value by its label."""
@@ -137,7 +138,7 @@ def frame_of(result: Result, *, swapped: bool = False) -> Frame:
         for number in numeric:
             own = tuple(cells[at, other, number] for at in range(len(categories)))
             name = " / ".join(head.labels)
-            value = result.values[number].heading
+            value = drawable(result.values[number].heading)
             title = f"{name}, {value}" if name and len(numeric) > 1 else name or value
             by_value = not head.labels or (len(others) == 1 and len(numeric) > 1)
             colour = series(result.theme, numeric.index(number)) if by_value else paints[other]
@@ -145,10 +146,10 @@ def frame_of(result: Result, *, swapped: bool = False) -> Frame:
     return Frame(
         result,
         sheet.writers,
-        tuple(axis.label for axis in fields if axis.attribute is None),
+        tuple(drawable(axis.label) for axis in fields if axis.attribute is None),
         tuple(categories),
         tuple(found),
-        " / ".join(axis.label for axis in owners if axis.attribute is None),
+        drawable(" / ".join(axis.label for axis in owners if axis.attribute is None)),
         bool(fields) and is_time(fields[-1]),
         bool(owners) and is_time(owners[-1]),
     )
@@ -176,7 +177,7 @@ def _category(line: Line, axes: Sequence[Axis], depth: int | None = None) -> Cat
 
 
 def _marked(label: Label) -> str:
-    return label.look.marked(label.text.lstrip(CLOSED + OPEN))
+    return drawable(label.look.marked(label.text.lstrip(CLOSED + OPEN)))
 
 
 def _number(cell: Cell) -> float:

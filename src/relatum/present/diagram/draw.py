@@ -6,10 +6,12 @@ from typing import Any
 
 from matplotlib.figure import Figure
 from matplotlib.patches import FancyBboxPatch, Polygon, Rectangle
+from matplotlib.text import Text
 
 from relatum.model.graph import Edge, Graph, Node
 from relatum.present.diagram.layout import HEAD, ROW, Box, layout
 from relatum.present.diagram.lines import Route, band, foot, label_places, route_of, said_of
+from relatum.present.pictures import drawable
 
 #: Dark and light for each kind of table; its shape tells it too.
 COLOURS = {
@@ -49,6 +51,8 @@ def figure_of(graph: Graph) -> Figure:
     for box in boxes.values():
         _box(axes, box)
     _legend(axes, lines, bottom + 0.4)
+    for written in figure.findobj(Text):
+        written.set_text("\n".join(map(drawable, written.get_text().split("\n"))))
     return figure
 
 
