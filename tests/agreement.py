@@ -35,9 +35,9 @@ REFUSED = (
 MOST_REFUSED = 0.25
 
 
-def build(star: Star) -> relatum.Model:
-    """The star as a model, its tables handed over as Arrow frames."""
-    model = relatum.Model("star")
+def build(star: Star, engine: Any = "memory") -> relatum.Model:
+    """The star as a model on an engine, its tables handed over as Arrow frames."""
+    model = relatum.Model("star", engine=engine)
     for name, rows in star.tables.items():
         arrays = {column: pa.array([row[column] for row in rows], ARROW[kind]) for column, kind in TYPES[name].items()}
         key = KEYS.get(name, ())
@@ -70,20 +70,35 @@ class Refused(Exception):
     """The engine says on purpose that it cannot."""
 
 
-def disagreement(case: Case) -> str | None:
-    """What differs between engine and oracle; None when they agree. Raises Refused where the engine refuses the case."""
+def pivoted(model: relatum.Model, case: Case) -> relatum.Grid:
+    """The grid of a case."""
+    return model.pivot(
+        rows=[f"{table}.{column}" for table, column in case.fields[:1]],
+        columns=[f"{table}.{column}" for table, column in case.fields[1:]],
+        values={f"v{number}": formula for number, formula in enumerate(case.formulas)},
+        where=case.where,
+    )
+
+
+def disagreement(case: Case, engine: Any = "memory") -> str | None:
+    """What differs between engine and oracle; None when they agree. Raises Refused where the engine refuses the case.
+
+    Another engine than memory is held against that, too: its notes are the same.
+    """
     try:
         model = build(case.star)
-        grid = model.pivot(
-            rows=[f"{table}.{column}" for table, column in case.fields[:1]],
-            columns=[f"{table}.{column}" for table, column in case.fields[1:]],
-            values={f"v{number}": formula for number, formula in enumerate(case.formulas)},
-            where=case.where,
-        )
+        grid = pivoted(model, case)
     except (relatum.FormulaError, relatum.ModelError) as error:
         if any(reason in error.reason for reason in REFUSED):
             raise Refused(error.reason) from None
         raise
+    if engine != "memory":
+        elsewhere = build(case.star, engine)
+        notes = sorted(map(str, grid.notes))
+        grid = pivoted(elsewhere, case)
+        elsewhere.close()
+        if sorted(map(str, grid.notes)) != notes:
+            return f"notes: got {sorted(map(str, grid.notes))}, expected {notes}"
     got = cells_of(grid.to_arrow(totals=True), case)
     expected = case.star.pivot(list(case.fields), list(case.formulas), case.where)
     expected = {tuple(map(_key, key)): values for key, values in expected.items()}
@@ -112,12 +127,12 @@ def cells_of(table: Any, case: Case) -> dict[tuple[Any, ...], list[Any]]:
     return cells
 
 
-def shrunk(case: Case, tries: int = 400) -> Case:
+def shrunk(case: Case, tries: int = 400, engine: Any = "memory") -> Case:
     """A smaller case that still disagrees: rows, relationships, formulas and filters are dropped while it does."""
 
     def fails(smaller: Case) -> bool:
         try:
-            return disagreement(smaller) is not None
+            return disagreement(smaller, engine) is not None
         except Exception:
             return False
 
@@ -172,11 +187,12 @@ def alike(one: Any, other: Any) -> bool:
 def main() -> int:
     """Run so many random cases and print those that differ."""
     count, seed = int(sys.argv[1]), int(sys.argv[2]) if len(sys.argv) > 2 else 0
+    engine = sys.argv[3] if len(sys.argv) > 3 else "memory"
     differ = refused = 0
     for number in range(count):
         case = random_case(random.Random(seed * 1_000_003 + number))
         try:
-            found = disagreement(case)
+            found = disagreement(case, engine)
         except Refused:
             refused += 1
             continue
@@ -184,7 +200,7 @@ def main() -> int:
             found = f"{type(error).__name__}: {error}"
         if found:
             differ += 1
-            small = case if "Error" in found else shrunk(case)
+            small = case if "Error" in found else shrunk(case, engine=engine)
             print(f"-- case {number} of seed {seed}: {found}\n{small}\n", flush=True)
     print(f"{count} cases, {refused} refused on purpose, {differ} disagreements")
     return 1 if differ or refused > MOST_REFUSED * count else 0

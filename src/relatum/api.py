@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 import json
 import os
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -16,7 +17,7 @@ from relatum.changing import Changeable
 from relatum.data.moments import check_zone
 from relatum.errors import ModelError, RelatumError
 from relatum.model.atomic import write_atomically
-from relatum.model.declaration import Declaration
+from relatum.model.declaration import Declaration, EngineChoice
 from relatum.model.file import read_model
 from relatum.model.lines import key_lines, line_of
 from relatum.model.names import quoted
@@ -24,6 +25,7 @@ from relatum.pivot.answer import answer
 from relatum.pivot.request import Values, ValueText, ask
 from relatum.present.numbers import check_locale, check_patterns
 from relatum.session.cache import Cache
+from relatum.session.place import chosen_engine, engine_of_model, with_engine
 from relatum.session.reading import Whereabouts, load_tables, relative_source, source_path
 from relatum.session.session import Session
 
@@ -67,12 +69,20 @@ class Model(Askable):
     """
 
     def __init__(
-        self, name: str = "model", *, locale: str = "en", currency: str = "EUR", timezone: str = "UTC"
+        self,
+        name: str = "model",
+        *,
+        locale: str = "en",
+        currency: str = "EUR",
+        timezone: str = "UTC",
+        engine: str | EngineChoice = "memory",
     ) -> None:
         check_locale(locale)
         check_zone(timezone)
-        declaration = Declaration(name=name, locale=locale, currency=currency, timezone=timezone)
-        super().__init__(Session(declaration, {}), Whereabouts(allow_outside=True))
+        choice = chosen_engine(engine)
+        declaration = Declaration(name=name, locale=locale, currency=currency, timezone=timezone, engine=choice)
+        whereabouts = with_engine(Whereabouts(allow_outside=True), declaration)
+        super().__init__(Session(declaration, {}, place=whereabouts.engine), whereabouts)
 
     @classmethod
     def of(cls, declaration: Declaration, whereabouts: Whereabouts) -> Model:
@@ -87,11 +97,34 @@ class Model(Askable):
         check_zone(declaration.timezone)
         check_patterns(declaration)
         model = cls.__new__(cls)
-        session = Session(declaration, load_tables(declaration, whereabouts), joins=whereabouts.cache)
+        whereabouts = with_engine(whereabouts, declaration)
+        sources = load_tables(declaration, whereabouts)
+        session = Session(declaration, sources, joins=whereabouts.cache, place=whereabouts.engine)
         Changeable.__init__(model, session, whereabouts)
         if whereabouts.cache is not None:
             whereabouts.cache.close()
         return model
+
+    def close(self) -> None:
+        """Let go of the engine that holds the tables, where one does: what was sent to it is dropped there.
+
+        A model is closed when a ``with`` block ends, too.
+
+        Examples
+        --------
+        >>> import relatum
+        >>> with relatum.Model("stall") as model:
+        ...     model.name
+        'stall'
+        """
+        if self._whereabouts.engine is not None:
+            self._whereabouts.engine.close()
+
+    def __enter__(self) -> Model:
+        return self
+
+    def __exit__(self, *exception: object) -> None:
+        self.close()
 
     def __repr__(self) -> str:
         declaration = self.declaration
@@ -370,7 +403,12 @@ def refresh_file(path: str | os.PathLike[str], *, verify: bool = False) -> Refre
 
 
 def open_model(
-    path: str | os.PathLike[str], *, allow_outside: bool = False, cache: bool = True, verify: bool = False
+    path: str | os.PathLike[str],
+    *,
+    allow_outside: bool = False,
+    cache: bool = True,
+    verify: bool = False,
+    engine: str | EngineChoice | None = None,
 ) -> Model:
     """Open a model file and read what its tables need.
 
@@ -385,16 +423,21 @@ def open_model(
         time. That folder can be deleted at any time.
     verify : bool
         Read every source as a whole to see whether it has changed, whatever the system says of it.
+    engine : str or EngineChoice, optional
+        Where the tables live and requests are answered: ``"memory"``, ``"duckdb"``, ``"postgresql"`` or ``"spark"``,
+        or an address of one of these (``"shop.duckdb"``, ``"postgresql://localhost/shop"``); what the file says unless
+        given.
 
     Raises
     ------
     ModelError, FormulaError
         The file cannot be understood; the error has the line.
     SourceError
-        A table's data cannot be read.
+        A table's data cannot be read, or the engine cannot be reached.
     """
     file = Path(path)
     declaration = read_model(file)
+    declaration = replace(declaration, engine=engine_of_model(declaration, engine))
     folder = file.resolve().parent
     whereabouts = Whereabouts(folder, {}, allow_outside, Cache(folder, verify) if cache else None)
     try:

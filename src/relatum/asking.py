@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from relatum.changing import in_turn
 from relatum.editing import Editable
 from relatum.errors import RequestError
-from relatum.pivot.answer import answer
+from relatum.pivot.answer import answer, query_of
 from relatum.pivot.behind import rows_behind
 from relatum.pivot.members import find_members
 from relatum.pivot.request import Names, Request, Values, ValueText, ask
@@ -111,7 +111,7 @@ class Askable(Editable):
             "style": style,
         }
         parts = {name: part for name, part in given.items() if part is not None}
-        request = request_of(self.declaration.pivot(saved), parts) if saved else ask(**parts)
+        request = self._request(saved, parts)
         for value in request.values:
             if value.format.pattern:
                 check_format(value.format.pattern, value.label, bool(value.format.duration))
@@ -124,6 +124,49 @@ class Askable(Editable):
             functools.partial(find_members, session),
         )
         return Grid(questions.asked(request), questions)
+
+    def _request(self, saved: str, parts: Mapping[str, Any]) -> Request:
+        return request_of(self.declaration.pivot(saved), parts) if saved else ask(**parts)
+
+    def sql(
+        self,
+        rows: Names | None = None,
+        columns: Names | None = None,
+        values: Values | None = None,
+        where: str | None = None,
+        *,
+        keep: Names | None = None,
+        saved: str = "",
+        totals: bool | None = None,
+    ) -> str:
+        """The query that answers a pivot on the engine that holds the tables.
+
+        Parameters
+        ----------
+        rows, columns, values, where, keep, saved, totals
+            The request, as for :meth:`pivot`.
+
+        Returns
+        -------
+        str
+            SQL of that engine, laid out to be read; formulas stand in it as comments.
+
+        Raises
+        ------
+        RequestError
+            The tables are in memory, which is asked no queries.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall", engine="duckdb")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+        >>> "SUM" in model.sql("sales.product", values="sum(sales.quantity)")
+        True
+        """
+        given = {"rows": rows, "columns": columns, "values": values, "where": where, "keep": keep, "totals": totals}
+        request = self._request(saved, {name: part for name, part in given.items() if part is not None})
+        return query_of(self._session, request)
 
     def members(self, column: str, where: str | None = None, *, value: str = "", like: str = "") -> MemberList:
         """The members of a column, each with its rows of the facts: what to choose a filter's value from.

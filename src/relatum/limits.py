@@ -39,6 +39,7 @@ LIMITS = {
     "members": Limit("members that a formula is worked out for at once", 100_000_000),
     "dates": Limit("dates in all the sets that a calendar change makes", 500_000_000),
     "cells": Limit("cells of a grid", 1_000_000),
+    "sent": Limit("rows of a table that are sent to an engine, or fetched from it", 5_000_000),
     "file": Limit("for a file, as it is and unpacked", 64 << 30, "size", '"100 GB"'),
     "model": Limit("for a model file", 16 << 20, "size", '"32 MB"'),
     "time": Limit("for a request, and for a question to a database", 3600, "time", '"2 h"'),
@@ -107,8 +108,8 @@ def limited(**limits: int | str) -> Iterator[None]:
     Parameters
     ----------
     **limits : int or str
-        ``rows``, ``columns``, ``members``, ``dates``, ``cells``, ``file``, ``model``, ``time``, ``memory``: a whole
-        number, or a text with a unit (``"8 GB"``, ``"10 min"``).
+        ``rows``, ``columns``, ``members``, ``dates``, ``cells``, ``sent``, ``file``, ``model``, ``time``, ``memory``: a
+        whole number, or a text with a unit (``"8 GB"``, ``"10 min"``).
 
     Raises
     ------

@@ -14,7 +14,15 @@ from relatum.audit.measures import agrees, control_condition, is_number
 from relatum.change.edits import with_columns_renamed, with_tables_renamed
 from relatum.errors import FormulaError, RelatumError
 from relatum.language.mentions import Known, meaning, mentions, respelled
-from relatum.model.declaration import ColumnSettings, Declaration, Measure, Relationship, SavedPivot, Table
+from relatum.model.declaration import (
+    ColumnSettings,
+    Declaration,
+    EngineChoice,
+    Measure,
+    Relationship,
+    SavedPivot,
+    Table,
+)
 from relatum.model.names import ColumnKey, column_name, quoted, split_list, split_name
 from relatum.pivot.answer import answer
 from relatum.pivot.request import Request, ValueText, ask
@@ -73,6 +81,13 @@ class Comparison:
         return not self.changes and not self.moved
 
 
+def _setting(setting: str | EngineChoice) -> str:
+    """A setting of a model as a person reads it."""
+    if isinstance(setting, str):
+        return setting
+    return " ".join(filter(None, (setting.kind, setting.address, setting.schema)))
+
+
 def compare_declarations(before: Declaration, after: Declaration) -> tuple[Difference, ...]:
     """What changed in meaning: blanks, comments and the order of things do not count."""
     found: list[Difference] = []
@@ -87,8 +102,8 @@ def compare_declarations(before: Declaration, after: Declaration) -> tuple[Diffe
         found.append(Difference("renamed", "column", names[0], "", *names))
     if renamed:
         before = with_columns_renamed(before, renamed)
-    for setting in ("name", "locale", "currency", "timezone"):
-        old, new = getattr(before, setting), getattr(after, setting)
+    for setting in ("name", "locale", "currency", "timezone", "engine"):
+        old, new = (_setting(getattr(each, setting)) for each in (before, after))
         if old != new:
             found.append(Difference("changed", "model", before.name, setting, old, new))
     for name in sorted(before.limits.keys() | after.limits.keys()):

@@ -14,6 +14,7 @@ from relatum.cli.diagram import diagram
 from relatum.cli.diff import diff
 from relatum.cli.draft import draft
 from relatum.cli.edit import edit
+from relatum.cli.engines import with_engine
 from relatum.cli.explain import explain
 from relatum.cli.export import export
 from relatum.cli.impact import impact
@@ -25,6 +26,7 @@ from relatum.cli.pivot import pivot
 from relatum.cli.refresh import refresh
 from relatum.cli.report import report
 from relatum.cli.show import show
+from relatum.cli.sql import sql
 from relatum.cli.streams import prepare_streams
 
 app = typer.Typer(
@@ -36,8 +38,10 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},
 )
-for command in (demo, draft, check, show, diagram, pivot, report, members, explain, impact, diff, refresh, export):
+for command in (demo, draft):
     app.command()(with_limits(command))
+for opening in (check, show, diagram, pivot, report, members, explain, sql, impact, diff, refresh, export):
+    app.command()(with_limits(with_engine(opening)))
 app.add_typer(edit, name="edit")
 
 

@@ -12,7 +12,7 @@ from relatum.data import vectors as v
 from relatum.data.arrow import python_values
 from relatum.data.buffers import array_values
 from relatum.data.columns import Array, Column, exact_column
-from relatum.data.types import DATE, Kind, common_type
+from relatum.data.types import DATE, Kind, Type, common_type
 from relatum.errors import DataError
 from relatum.model.declaration import Relationship
 from relatum.model.names import column_name
@@ -51,7 +51,13 @@ def keys_found(many: list[Column], one: list[Column]) -> Array:
 
 def refuse_duplicates(relationship: Relationship, one: list[Column], turned: bool = False) -> None:
     """Raise a DataError when the one side's key occurs on several rows; ``turned`` says that the left end is meant."""
-    keys, rows, samples = duplicate_keys(one)
+    refuse_repeated(relationship, *duplicate_keys(one), turned)
+
+
+def refuse_repeated(
+    relationship: Relationship, keys: int, rows: int, samples: list[tuple[object, ...]], turned: bool
+) -> None:
+    """Raise a DataError where keys of the one side stand on several rows."""
     if keys:
         shown = ", ".join(", ".join(map(sample_text, sample)) for sample in samples)
         raise DataError(
@@ -64,29 +70,39 @@ def refuse_duplicates(relationship: Relationship, one: list[Column], turned: boo
 
 def comparable(relationship: Relationship, many: list[Column], one: list[Column]) -> tuple[list[Column], list[Column]]:
     """Both ends of a relationship as columns of one type each; a DataError where they never match."""
+    types = common_types(relationship, [each.type for each in many], [each.type for each in one])
     left, right = [], []
-    for many_column, one_column, many_name, one_name in zip(
-        many, one, relationship.many.columns, relationship.one.columns, strict=True
-    ):
+    for many_column, one_column, common in zip(many, one, types, strict=True):
         if (many_column.type.kind, one_column.type.kind) == (Kind.TIMESTAMP, Kind.DATE):
             # A moment finds the row of its day.
             many_column = exact_column(DATE, v.days_of(many_column), many_column.nulls)
-        common = common_type([many_column.type, one_column.type])
-        if common is None:
-            raise DataError(
-                f"{column_name(relationship.many.table, many_name)} is {many_column.type} and "
-                f"{column_name(relationship.one.table, one_name)} is {one_column.type}: they never match.",
-                fix="Declare the type of one of them in the model: type = "
-                f'"{one_column.type}" for {column_name(relationship.many.table, many_name)}.',
-            )
         left.append(v.converted(many_column, common))
         right.append(v.converted(one_column, common))
-    if relationship.match == "as_of" and right[-1].type.kind in (Kind.TEXT, Kind.BOOLEAN):
+    return left, right
+
+
+def common_types(relationship: Relationship, many: Sequence[Type], one: Sequence[Type]) -> list[Type]:
+    """The types in which the ends of a relationship are compared; a DataError where they never match."""
+    types = []
+    for left, right, many_name, one_name in zip(
+        many, one, relationship.many.columns, relationship.one.columns, strict=True
+    ):
+        dated = (left.kind, right.kind) == (Kind.TIMESTAMP, Kind.DATE)
+        common = DATE if dated else common_type([left, right])
+        if common is None:
+            raise DataError(
+                f"{column_name(relationship.many.table, many_name)} is {left} and "
+                f"{column_name(relationship.one.table, one_name)} is {right}: they never match.",
+                fix="Declare the type of one of them in the model: type = "
+                f'"{right}" for {column_name(relationship.many.table, many_name)}.',
+            )
+        types.append(common)
+    if relationship.match == "as_of" and types[-1].kind in (Kind.TEXT, Kind.BOOLEAN):
         raise DataError(
-            f"{relationship} matches as of {relationship.one.columns[-1]}, which is {right[-1].type}.",
+            f"{relationship} matches as of {relationship.one.columns[-1]}, which is {types[-1]}.",
             fix="The last column of an as_of relationship is a date, a timestamp or a number.",
         )
-    return left, right
+    return types
 
 
 def paired(many: list[Column], one: list[Column]) -> Keys:

@@ -137,6 +137,18 @@ class Table:
     label: str = ""
 
 
+EngineKind = Literal["memory", "duckdb", "postgresql", "spark"]
+
+
+@dataclass(frozen=True, slots=True)
+class EngineChoice:
+    """Which engine holds a model's data and answers: its kind, its address, and the schema of its tables."""
+
+    kind: EngineKind = "memory"
+    address: str = ""
+    schema: str = ""
+
+
 @dataclass(frozen=True, slots=True)
 class Measure:
     """A named formula that has a value in any filter context.
@@ -214,6 +226,7 @@ class Declaration:
     theme: Theme = USUAL
     theme_source: str = ""
     limits: Mapping[str, int | str] = field(default_factory=lambda: MappingProxyType({}))
+    engine: EngineChoice = EngineChoice()
 
     @property
     def bounds(self) -> dict[str, int]:

@@ -124,6 +124,14 @@ class ControlEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=Tru
     tolerance: int | float = 0
 
 
+class EngineEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
+    """``[engine]``; ``engine = "duckdb"`` says its kind alone."""
+
+    kind: Literal["memory", "duckdb", "postgresql", "spark"]
+    address: str = ""
+    schema: str = ""
+
+
 class ModelEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
     """A whole model file."""
 
@@ -141,6 +149,7 @@ class ModelEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True)
     report: dict[str, Report] = {}
     theme: Theme | str = ""
     limits: dict[str, int | str] = {}
+    engine: EngineEntry | Literal["memory", "duckdb", "postgresql", "spark"] = "memory"
 
 
 def json_schema() -> bytes:

@@ -21,6 +21,8 @@ from relatum.model.declaration import (
     Control,
     Declaration,
     Derived,
+    EngineChoice,
+    EngineKind,
     Hierarchy,
     Measure,
     Relationship,
@@ -152,6 +154,7 @@ class _Reader:
             theme=self._theme(document.get("theme", {})),
             theme_source=document["theme"] if isinstance(document.get("theme"), str) else "",
             limits=self._limits(document.get("limits", {})),
+            engine=_engine(document.get("engine", "memory")),
         )
         for name, body in self._named(document, "table"):
             declaration = self._added(declaration.with_table, self._table(name, body), ("table", name))
@@ -384,6 +387,12 @@ class _Reader:
         if reason.startswith("Object"):
             return self.error(f"{key}: {reason.replace('`', '')}.", (*where, *key.split(".")))
         return self.error(f"{key} is {value!r}; it must be {shown}.", (*where, *key.split(".")))
+
+
+def _engine(said: str | dict[str, str]) -> EngineChoice:
+    if isinstance(said, str):
+        return EngineChoice(msgspec.convert(said, EngineKind))
+    return EngineChoice(msgspec.convert(said["kind"], EngineKind), said.get("address", ""), said.get("schema", ""))
 
 
 def _toml_place(error: tomllib.TOMLDecodeError) -> tuple[str, int | None]:

@@ -12,13 +12,14 @@ import msgspec
 import tomlkit
 
 from relatum.model.atomic import write_atomically
-from relatum.model.declaration import Declaration, Relationship, SavedPivot, Table
+from relatum.model.declaration import Declaration, EngineChoice, EngineKind, Relationship, SavedPivot, Table
 from relatum.model.entries import (
     VERSION,
     CalendarEntry,
     ColumnEntry,
     ControlEntry,
     DerivedEntry,
+    EngineEntry,
     HierarchyEntry,
     MeasureEntry,
     ModelEntry,
@@ -85,9 +86,16 @@ def to_document(declaration: Declaration, sources: Mapping[str, str]) -> dict[st
         dict(declaration.reports),
         declaration.theme_source or (declaration.theme if declaration.theme != Theme() else ""),
         dict(declaration.limits),
+        _engine_entry(declaration.engine),
     )
     document: dict[str, Any] = plain_lists(msgspec.to_builtins(entry, builtin_types=(date, datetime)))
     return {"relatum": VERSION, "name": declaration.name, **document}
+
+
+def _engine_entry(choice: EngineChoice) -> EngineEntry | EngineKind:
+    if not (choice.address or choice.schema):
+        return choice.kind
+    return EngineEntry(choice.kind, choice.address, choice.schema)
 
 
 def _number(value: object) -> object:

@@ -57,6 +57,21 @@ def answer(session: Session, request: Request, *, with_parts: bool = False, styl
         return _answer(session, request, with_parts, styled)
 
 
+def query_of(session: Session, request: Request) -> str:
+    """The query that answers a request on the engine of a session.
+
+    Raises
+    ------
+    RequestError
+        The engine is asked no queries.
+    """
+    with in_force(session.declaration.bounds):
+        resolved = resolve_request(session, request)
+        wanted = wanted_of(resolved, request.show_empty, request.cell_limit or limit("cells"))
+        plan, _ = resolved.session.plan(wanted)
+        return resolved.session.engine.query(plan)
+
+
 def _answer(session: Session, request: Request, with_parts: bool, styled: bool) -> Result:
     resolved = resolve_request(session, request)
     session = resolved.session

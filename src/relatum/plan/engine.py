@@ -159,6 +159,16 @@ class Engine(Protocol):
         """
         ...
 
+    def query(self, plan: Plan) -> str:
+        """The query that answers a plan, for a person to read.
+
+        Raises
+        ------
+        RequestError
+            The engine is asked no queries.
+        """
+        ...
+
     def run(self, plan: Plan) -> Answer:
         """The values of every grain of a plan.
 

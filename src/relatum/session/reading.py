@@ -8,18 +8,20 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from relatum.calendar.generate import generate_calendar
+from relatum.data.arrow import not_read, type_of
 from relatum.data.columns import Column
 from relatum.data.table import TableData
 from relatum.data.types import NULL, TEXT, Kind, Type, parse_type
 from relatum.data.written import DatePattern, date_pattern, dates_of
 from relatum.errors import ModelError, RelatumError, SourceError
 from relatum.limits import in_force
-from relatum.model.declaration import ColumnSettings, Declaration, Table
+from relatum.model.declaration import ColumnSettings, Declaration, EngineChoice, Table
 from relatum.paths import kind_of, leads_outside
 from relatum.progress import told
 from relatum.session.cache import WORTH_BYTES, Cache, NotKeptError, identity_of
 from relatum.sources.arrow import read_frame
 from relatum.sources.database.ask import is_database, is_server
+from relatum.sources.engines.base import PARQUET, Connection
 from relatum.sources.files import plain_file, sentences
 from relatum.sources.fingerprint import Digests, FileState, has_grown, refuse_changed
 from relatum.sources.place import (
@@ -32,6 +34,7 @@ from relatum.sources.place import (
     read_source,
     read_tail,
 )
+from relatum.sources.remote import RemoteTable
 from relatum.sources.stacked import stacked
 from relatum.sources.stated import Stated
 from relatum.wording import suggestion
@@ -41,13 +44,15 @@ from relatum.wording import suggestion
 class Whereabouts:
     """Where sources are looked for: a folder, frames by table name, and whether a source may leave the folder.
 
-    ``cache`` keeps what was read from large files, where there is one.
+    ``cache`` keeps what was read from large files, where there is one; ``engine`` is where tables live that are not
+    read.
     """
 
     folder: Path = field(default_factory=Path.cwd)
     frames: Mapping[str, object] = field(default_factory=dict)
     allow_outside: bool = False
     cache: Cache | None = None
+    engine: Connection | None = None
 
     @property
     def within(self) -> Path | None:
@@ -85,6 +90,8 @@ def load_table(
 def _loaded(table: Table, declaration: Declaration, whereabouts: Whereabouts, former: TableData | None) -> TableData:
     if table.calendar is not None:
         return generate_calendar(table.calendar).identified(identity_of(repr(table.calendar), ()), ())
+    if whereabouts.engine is not None and lives_there(table, declaration.engine, whereabouts.folder):
+        return _there(table, declaration, whereabouts, whereabouts.engine)
     reading = _Reading(table, declaration.locale, declaration.timezone)
     if table.frame and former is not None:
         return former  # a frame is handed over once: a stream of it cannot be read again
@@ -99,6 +106,76 @@ def _loaded(table: Table, declaration: Declaration, whereabouts: Whereabouts, fo
     if path is None or is_database(table.source) or not ("*" in table.source or kind_of(path)):
         return read()
     return _from_files(reading, path, whereabouts, former, read)
+
+
+def lives_there(table: Table, engine: EngineChoice, folder: Path) -> bool:
+    """Whether an engine has a table's rows by itself: a table or query of its own, or Parquet files that it reads."""
+    if table.calendar is not None or table.frame or engine.kind == "memory":
+        return False
+    if (table.part or table.query) and table.source in ("", engine.address):
+        return True
+    return engine.kind in ("duckdb", "spark") and bool(table.source) and reads_itself(table.source, folder)
+
+
+def reads_itself(source: str, folder: Path) -> bool:
+    """Whether a source is Parquet: a file, or a folder or pattern of such files."""
+    if not is_folder(source, folder):
+        return source.lower().endswith(PARQUET)
+    if "*" in source:
+        return Path(source).name.lower().endswith(PARQUET)
+    inside = [each for each in sorted((folder / source).iterdir()) if not each.name.startswith((".", "_"))]
+    return bool(inside) and all(each.name.lower().endswith(PARQUET) for each in inside)
+
+
+def parquet_files(table: Table, whereabouts: Whereabouts) -> list[Path]:
+    """The Parquet files of a table, none of which leads out of the model's folder."""
+    path = source_path(table, whereabouts)
+    assert path is not None, "files are no server"
+    if is_folder(table.source, whereabouts.folder):
+        return [each.resolve() for each in files_in(path, whereabouts.within)]
+    return [plain_file(path).resolve()]
+
+
+def _there(table: Table, declaration: Declaration, whereabouts: Whereabouts, engine: Connection) -> TableData:
+    """A table that stays on the engine: its columns as the engine has them."""
+    shown = table.part or table.source or f"the query of {table.name}"
+    if table.part or table.query:
+        if bool(table.part) == bool(table.query):
+            raise SourceError("The table has both part and query.", path=engine.shown, fix="Name one of them.")
+        relation = engine.table(table.part) if table.part else engine.query(table.query, shown)
+    else:
+        relation = engine.files(parquet_files(table, whereabouts), shown)
+    types, headings, markers, left_out = {}, {}, {}, {}
+    stated = {each.heading or name: (name, each) for name, each in table.columns.items()}
+    for field_ in relation.schema:
+        name, settings = stated.get(field_.name, (field_.name, ColumnSettings()))
+        type_ = type_of(field_.type)
+        if type_ is None:
+            left_out[name] = not_read(field_.type)
+            continue
+        types[name], headings[name] = _stated_there(table, name, settings, type_), field_.name
+        markers[name] = (*table.null, *settings.null) if type_ == TEXT else ()
+    _check_headings(table, {name: each.heading for name, each in table.columns.items() if each.heading},
+                    TableData(dict.fromkeys(headings.values(), TEXT), 0, _no_column))  # fmt: skip
+    return RemoteTable(types, relation, engine, headings, markers, declaration.timezone, left_out)
+
+
+def _no_column(name: str) -> Column:
+    raise AssertionError(f"{name} is asked for its name alone")
+
+
+def _stated_there(table: Table, name: str, settings: ColumnSettings, found: Type) -> Type:
+    """The type that the model states of a column on an engine: it may widen what the engine has, no more."""
+    stated = _declared(table.name, name, settings.type) if settings.type else found
+    numbers = found.numeric and stated.numeric and (stated.kind is Kind.FLOAT or stated.scale >= found.scale)
+    days = {found.kind, stated.kind} <= {Kind.DATE, Kind.TIMESTAMP}
+    if settings.pattern or not (stated == found or numbers or days):
+        raise ModelError(
+            f"{name} of {table.name} is {found} on the engine, and the model says {settings.pattern or stated}.",
+            fix='Convert it where the data is made, or in a query: query = "select …".',
+            place=("table", table.name, "column", name),
+        )
+    return stated
 
 
 def _from_files(

@@ -17,6 +17,7 @@ from relatum.data.table import TableData
 from relatum.data.types import Type
 from relatum.engine.memory.run import MemoryEngine, derived_column
 from relatum.engine.memory.store import JoinKeeper, Store, Tables
+from relatum.engine.sql.run import SqlEngine
 from relatum.errors import FormulaError, ModelError
 from relatum.language.catalog import Catalog
 from relatum.language.expression import Expression
@@ -28,9 +29,11 @@ from relatum.model.names import ColumnKey, column_name, quoted, split_name
 from relatum.model.routes import RouteMap
 from relatum.plan.bounds import field_of
 from relatum.plan.compile import GrainWanted, Wanted, compile_plan, compile_rows, needed_derivations
-from relatum.plan.engine import Cells, Facts
+from relatum.plan.engine import Cells, Engine, Facts
 from relatum.plan.nodes import Derivation, Plan
 from relatum.plan.reads import reads_of
+from relatum.session.remote import RemoteStore
+from relatum.sources.engines.base import Connection
 
 #: A derived column, or a derived table where the name of the column is empty.
 Item = tuple[str, str]
@@ -76,6 +79,7 @@ def resolve(
     sources: Mapping[str, TableData],
     former: Resolution | None = None,
     joins: JoinKeeper | None = None,
+    place: Connection | None = None,
 ) -> Resolution:
     """Resolve a declaration.
 
@@ -89,6 +93,8 @@ def resolve(
         One whose work is taken over where it says the same.
     joins : JoinKeeper, optional
         Keeps join indexes from one run to the next.
+    place : Connection, optional
+        The engine that holds the data; this process where there is none.
 
     Raises
     ------
@@ -98,7 +104,7 @@ def resolve(
         A formula of a derived column or table cannot be understood.
     """
     order = _in_order(declaration)
-    now = _begun(declaration, sources, former, joins)
+    now = _begun(declaration, sources, former, joins, place)
     for table, column in order:
         if column:
             now = _with_column(now, table, column)
@@ -220,14 +226,22 @@ def _items_of(declaration: Declaration, parts: Sequence[str], known: set[Item]) 
 
 
 def _begun(
-    declaration: Declaration, sources: Mapping[str, TableData], former: Resolution | None, joins: JoinKeeper | None
+    declaration: Declaration,
+    sources: Mapping[str, TableData],
+    former: Resolution | None,
+    joins: JoinKeeper | None,
+    place: Connection | None,
 ) -> Resolution:
     """The tables that have sources, without anything derived."""
     data = {
         name: sources[declaration.rows_of(name)] for name in declaration.tables if declaration.rows_of(name) in sources
     }
     there = _among(declaration, data)
-    store = Store(_tables(there, data), derived_column, joins, former.store if former is not None else None)
+    before = former.store if former is not None else None
+    if place is None:
+        store = Store(_tables(there, data), derived_column, joins, before)
+    else:
+        store = RemoteStore.on(place, _tables(there, data), derived_column, joins, before)
     types = {name: dict(data[name].types) for name, table in there.tables.items() if not table.role_of}
     catalog = _catalog(there, data, types, _routes(there, former), store)
     known = _known_measures(former, there, data)
@@ -257,7 +271,8 @@ def _tables(declaration: Declaration, data: Mapping[str, TableData]) -> Tables:
             dates[name] = "date"
         elif described.dated:
             dates[name] = described.key[0]
-    return Tables(data, {name: declaration.rows_of(name) for name in declaration.tables}, dates)
+    keys = {name: table.key for name, table in declaration.tables.items()}
+    return Tables(data, {name: declaration.rows_of(name) for name in declaration.tables}, dates, keys)
 
 
 def _routes(declaration: Declaration, former: Resolution | None) -> RouteMap:
@@ -448,14 +463,19 @@ def _derived_table(now: Resolution, table: Table, former: Resolution | None) -> 
         same = all(_same_column(former.store, now.store, *each) for each in reads.columns)
         if same and all(former.data.get(name) is now.data[name] for name in reads.tables):
             return known
-    return DerivedTable(plan, _rows_later(MemoryEngine(now.store), plan, types, tuple(table.formulas)))
+    return DerivedTable(plan, _rows_later(engine_of(now.store), plan, types, tuple(table.formulas)))
+
+
+def engine_of(store: Store) -> Engine:
+    """The engine that answers from a store."""
+    return SqlEngine(store.warehouse, store) if isinstance(store, RemoteStore) else MemoryEngine(store)
 
 
 def _same_column(one: Store, other: Store, table: str, name: str) -> bool:
     return one.has(table, name) and one.stamp(table, name) is other.stamp(table, name)
 
 
-def _rows_later(engine: MemoryEngine, plan: Plan, types: Mapping[str, Type], formulas: tuple[str, ...]) -> TableData:
+def _rows_later(engine: Engine, plan: Plan, types: Mapping[str, Type], formulas: tuple[str, ...]) -> TableData:
     """The rows of a derived table, worked out when one is first needed."""
 
     @cache
@@ -476,7 +496,9 @@ def _rows_later(engine: MemoryEngine, plan: Plan, types: Mapping[str, Type], for
         return columns
 
     first = next(iter(types))
-    return TableData(types, lambda: len(worked_out()[first]), lambda name: worked_out()[name])
+    data = TableData(types, lambda: len(worked_out()[first]), lambda name: worked_out()[name])
+    data.made_by = plan
+    return data
 
 
 def _nulls(members: Column, rows: int) -> Column:

@@ -8,7 +8,6 @@ from functools import lru_cache
 
 from relatum.data.table import TableData
 from relatum.data.types import DATE, FLOAT, TEXT
-from relatum.engine.memory.run import MemoryEngine
 from relatum.engine.memory.store import JoinKeeper
 from relatum.errors import DataError, FormulaError, ModelError
 from relatum.language.expression import Expression
@@ -19,7 +18,8 @@ from relatum.plan.compile import Wanted, compile_plan
 from relatum.plan.engine import Engine
 from relatum.plan.nodes import Plan
 from relatum.plan.notes import Note
-from relatum.session.resolution import Resolution, RowField, resolve, with_fields
+from relatum.session.resolution import Resolution, RowField, engine_of, resolve, with_fields
+from relatum.sources.engines.base import Connection
 from relatum.sources.texts import converts
 from relatum.wording import listed, suggestion
 
@@ -42,6 +42,8 @@ class Session:
         A session whose work may be taken over.
     joins : JoinKeeper, optional
         Keeps join indexes from one run to the next; that of ``former`` unless given.
+    place : Connection, optional
+        The engine that holds the data; that of ``former`` unless given.
 
     Raises
     ------
@@ -59,16 +61,18 @@ class Session:
         *,
         former: Session | None = None,
         joins: JoinKeeper | None = None,
+        place: Connection | None = None,
     ) -> None:
         self.declaration = declaration
         self.sources = {name: sources[name] for name in declaration.tables if name in sources}
         self.joins: JoinKeeper | None = joins or (former.joins if former is not None else None)
+        self.place: Connection | None = place or (former.place if former is not None else None)
         for table in declaration.tables.values():
             self._check_columns(table)
         for number, relationship in enumerate(declaration.relationships):
             self._check_relationship(relationship, number)
         known: Resolution | None = None if former is None else former.resolution
-        self._take(resolve(declaration, self.sources, known, self.joins))
+        self._take(resolve(declaration, self.sources, known, self.joins, self.place))
         self._check_settings()
         for name in declaration.measures:
             try:
@@ -99,7 +103,7 @@ class Session:
         self.store = resolution.store
         self.catalog = resolution.catalog
         self.formulas = resolution.formulas
-        self.engine: Engine = MemoryEngine(resolution.store)
+        self.engine: Engine = engine_of(resolution.store)
         self._extended = lru_cache(maxsize=_REMEMBERED)(self._extend)
 
     def plan(self, wanted: Wanted) -> tuple[Plan, list[Note]]:
@@ -250,10 +254,7 @@ class Session:
         for relationship in relationships:
             try:
                 for hop in hops_of(relationship):
-                    if hop.reach:
-                        self.store.key_links(hop)
-                    else:
-                        self.store.index(hop)
+                    self.store.verify(hop)
             except DataError as error:
                 error.place = ("relationship", self.declaration.relationships.index(relationship))
                 raise

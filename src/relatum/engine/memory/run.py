@@ -16,6 +16,7 @@ from relatum.engine.memory.ranks import RANKING_KERNELS
 from relatum.engine.memory.rows import RowReader
 from relatum.engine.memory.shown import Shown
 from relatum.engine.memory.store import Store
+from relatum.errors import RequestError
 from relatum.language.expression import is_plain
 from relatum.language.register import AGGREGATES, RANKINGS, SCALARS, refuse_missing
 from relatum.plan.engine import Answer, Cells
@@ -54,6 +55,13 @@ class MemoryEngine:
         opened = {closing.key: finder.opened(closing.key) for closing in plan.closings}
         members = tuple(self.store.members(field.table, field.column) for field in plan.fields[: len(plan.axes)])
         return Answer(tuple(cells), members, tuple(dict.fromkeys(evaluator.losses())), tuple(tops.left_out), opened)
+
+    def query(self, plan: Plan) -> str:
+        """The query that answers a plan: memory is asked none."""
+        raise RequestError(
+            "The tables are in memory, which is asked no queries.",
+            fix='Say where they live: engine="duckdb", or --engine duckdb in the shell.',
+        )
 
     def look(self, plan: Plan, cell: Mapping[int, int]) -> MemoryEvidence:
         """Look into one cell of a plan."""

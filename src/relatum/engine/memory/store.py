@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Iterable, Mapping
 from copy import copy
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import partial
 from typing import Protocol, TypeVar
 from weakref import WeakKeyDictionary
@@ -74,12 +74,14 @@ class JoinKeeper(Protocol):
 class Tables:
     """The data of a model's tables; that of a role is the data of the table it is a role of.
 
-    ``rows_of`` names for each table the one that holds its rows, ``date_columns`` the column of each calendar's dates.
+    ``rows_of`` names for each table the one that holds its rows, ``date_columns`` the column of each calendar's dates,
+    ``keys`` what each table states as its key.
     """
 
     data: Mapping[str, TableData]
     rows_of: Mapping[str, str]
     date_columns: Mapping[str, str]
+    keys: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
 
 class Work:
@@ -389,6 +391,13 @@ class Store:
         names = [f"{table.identity} {columns}" for table, columns in sides]
         key = " ".join([*names, relationship.match, f"level={relationship.level}", f"turned={hop.turned}"])
         return self.joins.join(key, sides[0][0].rows, make)
+
+    def verify(self, hop: Hop) -> None:
+        """Check a relationship on the data: that its ends can match, and that its one side is unique."""
+        if hop.reach:
+            self.key_links(hop)
+        else:
+            self.index(hop)
 
     def key_links(self, hop: Hop) -> KeyLinks:
         """For each row of the hop's source the number of its key, and for each key the rows that it reaches.

@@ -120,7 +120,7 @@ class _PostgreSQL(Database):
                 raise too_late(f"{shown}: the database") from None
             raise refusal(error, shown) from None
         for at, field in enumerate(table.schema):
-            table = table.set_column(at, field.name, _plain(table.column(at), field))
+            table = table.set_column(at, field.name, plain_column(table.column(at), field))
         return table, []
 
     def close(self) -> None:
@@ -149,7 +149,7 @@ from pg_constraint k where k.contype in ('p', 'f') order by k.conname
 """
 
 
-def _plain(array: Any, field: Any) -> Any:
+def plain_column(array: Any, field: Any) -> Any:
     """A column as the driver hands it out, in a type that has a value's exact meaning."""
     metadata = {key.decode(): value.decode() for key, value in (field.metadata or {}).items()}
     kind = metadata.get("POSTGRESQL:type", "")

@@ -1,0 +1,800 @@
+"""Formulas on cells as SQL: every aggregate, nested or moved, as a relation that cells are joined to."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import assert_never
+
+from sqlglot import exp
+
+from relatum.data.types import FLOAT, INTEGER, TEXT, Kind, Type
+from relatum.engine.sql.aggregates import Given, aggregate
+from relatum.engine.sql.dates import Dates
+from relatum.engine.sql.families import Families
+from relatum.engine.sql.parts import Parts
+from relatum.engine.sql.rows import Key, Rows, frame_key, key_columns, same_key
+from relatum.engine.sql.scalars import FORMS
+from relatum.engine.sql.seen import Entry, Seen, Seer, SetRelation, key_in
+from relatum.engine.sql.sheet import Frame, KeyColumn
+from relatum.engine.sql.terms import (
+    Sql,
+    Value,
+    aliased,
+    any_of,
+    at_most,
+    bigint,
+    blank,
+    case,
+    coalesce,
+    column,
+    equal,
+    is_null,
+    is_there,
+    less,
+    none_without_rows,
+    null,
+    number,
+    text,
+)
+from relatum.language.expression import Expression, MemberOrder, Slot
+from relatum.model.names import column_name
+from relatum.model.routes import Place
+from relatum.plan.dependencies import (
+    kept_keys,
+    kept_names,
+    new_keys,
+    node_keys,
+    node_names,
+)
+from relatum.plan.engine import LeftOutMember, NullWinner
+from relatum.plan.nodes import (
+    Aggregation,
+    Bounds,
+    DateSet,
+    Field,
+    Formula,
+    Hidden,
+    Kept,
+    Match,
+    Named,
+    Naming,
+    Nested,
+    PlanNode,
+    RankedAmong,
+    Visible,
+)
+from relatum.plan.nodes import (
+    KeyColumn as KeyNode,
+)
+from relatum.plan.parts import aggregations, only_aggregation
+from relatum.plan.slots import node_in, node_type
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Groups:
+    """Values as a relation: what cells are compared by, and the column of the value."""
+
+    name: str
+    entries: tuple[tuple[Entry, KeyColumn], ...]
+    value: str
+
+
+class Reading:
+    """Formulas read on the cells of a frame: a FROM to which what they need is joined.
+
+    Parameters
+    ----------
+    cells : Cells
+        Works out what formulas are made of.
+    frame : Frame
+        The cells.
+    """
+
+    def __init__(self, cells: Cells, frame: Frame) -> None:
+        self.cells = cells
+        self.frame = frame
+        self.alias = cells.parts.alias("cell")
+        self.rows = Rows(cells.parts, self.alias, cells.parts.sheet.table(frame.name, self.alias))
+        self._joined: dict[PlanNode, Sql] = {}
+        if frame.present:
+            self.rows.where.append(any_of(is_there(column(self.alias, name)) for name in frame.present))
+
+    def columns(self) -> list[Sql]:
+        """The columns of the frame: its keys and named values."""
+        names = [name for key in self.frame.keys.values() for name in (key.value, key.state) if name is not None]
+        return [aliased(column(self.alias, name), name) for name in [*names, *self.frame.names.values()]]
+
+    def key(self, key: int) -> Key:
+        """One key of the cells."""
+        return frame_key(self.frame, self.alias, key, self.cells.key_type(key))
+
+    def value(self, formula: Formula) -> Value:
+        """A formula's value in each cell."""
+        return self.rows.value(formula.expression, self._leaf)
+
+    def _leaf(self, expression: Expression) -> Value:
+        assert isinstance(expression, Slot), "the formulas of a plan read cells through slots"
+        node = node_in(expression)
+        return Value(self.node(node), node_type(node))
+
+    def node(self, node: PlanNode) -> Sql:
+        """A node's value in each cell."""
+        match node:
+            case Named(number_):
+                return column(self.alias, self.frame.names[number_])
+            case KeyNode():
+                return self._key_value(node)
+            case Aggregation() | Nested() | RankedAmong() | Naming():
+                if node not in self._joined:
+                    self._joined[node] = self.joined(self.cells.groups(node, self.frame))
+                return self._joined[node].copy()
+            case _:
+                assert_never(node)
+
+    def code(self, entry: Entry) -> Key:
+        """What an entry of groups is compared with, in each cell."""
+        if not entry.at:
+            return self.key(entry.key)
+        field = self.cells.fields[entry.key]
+        row = self.rows.at(self.rows.frame_row(self.frame, entry.key, field.table), entry.at)
+        return self.rows.key(row, Match(entry.key, (), (), entry.table, ""))
+
+    def joined(self, groups: Groups, *, left: bool = True) -> Sql:
+        """Join groups to the cells that they belong to; where the cells are these groups, there is nothing to join."""
+        if groups.name == self.frame.name and all(
+            not entry.at and self.frame.keys.get(entry.key) == own for entry, own in groups.entries
+        ):
+            return column(self.alias, groups.value)
+        alias = self.join(groups.name, groups.entries, left=left)
+        return column(alias, groups.value)
+
+    def join(self, name: str, entries: Iterable[tuple[Entry, KeyColumn]], *, left: bool) -> str:
+        """Join a relation by its entries."""
+        on = [part for entry, own in entries for part in same_key(key_in("?", own, entry.type), self.code(entry))]
+        alias = self.cells.parts.alias(name)
+        for part in on:
+            for each in part.find_all(exp.Column):
+                if each.table == "?":
+                    each.set("table", exp.Identifier(this=alias, quoted=True))
+        source = self.cells.parts.sheet.table(name, alias)
+        if not on and left:
+            on = [exp.true()]
+        self.rows.join(source, on, left=left)
+        return alias
+
+    def _key_value(self, node: KeyNode) -> Sql:
+        field = self.cells.fields[node.key]
+        if field.column:
+            own = self.key(node.key)
+            if node.placed is not None:
+                relation = self.cells.places(field, node)
+                alias = self.join(
+                    relation, [(Entry(node.key, (), field.table, own.type), KeyColumn("k", "ks"))], left=True
+                )
+                return column(alias, "place")
+            return own.value if own.state is None else case([(equal(own.state, number(0)), own.value)])
+        row = self.rows.at(self.rows.frame_row(self.frame, node.key, field.table), node.route)
+        if node.no_match:
+            missing = self.rows.missing(row)
+            return exp.false() if missing is None else missing
+        return self.rows.column(row, node.column).sql
+
+
+class Cells:
+    """Works out the nodes of a plan.
+
+    Parameters
+    ----------
+    parts : Parts
+        What selects are made of.
+    fields : sequence of Field
+        The plan's keys.
+    """
+
+    def __init__(self, parts: Parts, fields: Sequence[Field]) -> None:
+        self.parts = parts
+        self.fields = fields
+        #: The relation of hidden members, for each key that holds sets of them.
+        self.hidden: dict[int, SetRelation] = {}
+        self._groups: dict[tuple[PlanNode, str], Groups] = {}
+        self._sets: dict[tuple[object, Place, str], SetRelation] = {}
+        self._places: dict[tuple[Field, KeyNode], str] = {}
+        self._projected: dict[tuple[str, frozenset[int]], Frame] = {}
+        self._one: Frame | None = None
+        self.families = Families(parts, lambda what, place: self._set(what, place, None))
+
+    def key_type(self, key: int) -> Type:
+        """The type of a key's column."""
+        if key in self.hidden:
+            return INTEGER
+        field = self.fields[key]
+        if field.type is not None:
+            return TEXT if field.type.kind is Kind.NULL else field.type
+        return self.parts.stored(field.table).row_type
+
+    def one(self) -> Frame:
+        """The frame of one cell, which has no key."""
+        if self._one is None:
+            select = exp.Select(expressions=[aliased(number(1), "one")])
+            self._one = Frame(self.parts.sheet.add("whole", select), {})
+        return self._one
+
+    def frame(
+        self, hint: str, select: Sql, keys: Mapping[int, KeyColumn], names: Mapping[int, str] | None = None
+    ) -> Frame:
+        """A relation of cells."""
+        return Frame(self.parts.sheet.add(hint, select), keys, names or {})
+
+    def project(self, frame: Frame, keys: frozenset[int]) -> Frame:
+        """The distinct cells by some of the keys."""
+        kept = frozenset(key for key in keys if key in frame.keys)
+        if kept == frozenset(frame.keys) and not frame.names and not frame.present:
+            return frame
+        if not kept:
+            # A frame without cells asks nothing; that one cell is looked at nevertheless is no matter.
+            return self.one()
+        if (frame.name, kept) not in self._projected:
+            own = {key: frame.keys[key] for key in sorted(kept)}
+            reading = Reading(self, replace(frame, keys=own, names={}))
+            made = self.frame("cells", reading.rows.select(*reading.columns(), distinct=True), own)
+            self._projected[frame.name, kept] = made
+        return self._projected[frame.name, kept]
+
+    def with_values(
+        self, frame: Frame, formulas: Sequence[Formula], hint: str = "values", comment: str = ""
+    ) -> tuple[Frame, list[str]]:
+        """A frame with the values of formulas as further columns."""
+        reading = Reading(self, frame)
+        values = [reading.value(formula) for formula in formulas]
+        names = [f"v{at}" for at in range(len(values))]
+        columns = [aliased(typed(value).sql, name) for value, name in zip(values, names, strict=True)]
+        select = reading.rows.select(*reading.columns(), *columns)
+        return Frame(self.parts.sheet.add(hint, select, comment), frame.keys, frame.names), names
+
+    # -- nodes --------------------------------------------------------------------------------------------------------
+
+    def groups(self, node: Aggregation | Nested | RankedAmong | Naming, frame: Frame) -> Groups:
+        """The relation of a node's values, for the cells of a frame at least."""
+        key = (node, "" if isinstance(node, Aggregation) and is_fixed(node.bounds) else frame.name)
+        if key not in self._groups:
+            self._groups[key] = self._made(node, frame)
+        return self._groups[key]
+
+    def _made(self, node: Aggregation | Nested | RankedAmong | Naming, frame: Frame) -> Groups:
+        match node:
+            case Aggregation():
+                self.parts.aggregated[node] = None
+                if self.families.has(node):
+                    shared = self.families.shared(node)
+                    return Groups(shared.name, shared.entries, shared.value)
+                return self._aggregation(node, self._narrow(node, frame))
+            case Nested():
+                return self._nested(node, self._narrow(node, frame))
+            case RankedAmong():
+                return self._ranked(node, frame)
+            case Naming():
+                return self._naming(node, frame)
+            case _:
+                assert_never(node)
+
+    def _narrow(self, node: PlanNode, frame: Frame) -> Frame:
+        return frame if node_names(node) else self.project(frame, node_keys(node))
+
+    def _naming(self, node: Naming, frame: Frame) -> Groups:
+        for number_, value in zip(node.numbers, node.values, strict=True):
+            frame, (name,) = self._named(frame, value, number_)
+            frame = replace(frame, names={**frame.names, number_: name})
+        done, (name,) = self.with_values(frame, [node.body])
+        return Groups(done.name, self.plain(frame), name)
+
+    def _named(self, frame: Frame, value: Formula, number_: int) -> tuple[Frame, list[str]]:
+        reading = Reading(self, frame)
+        name = f"n{number_}"
+        others = [each for each in reading.columns() if each.alias != name]
+        kept = {key: own for key, own in frame.names.items() if own != name}
+        select = reading.rows.select(*others, aliased(typed(reading.value(value)).sql, name))
+        return Frame(self.parts.sheet.add("named", select), frame.keys, kept), [name]
+
+    def plain(self, frame: Frame) -> tuple[tuple[Entry, KeyColumn], ...]:
+        """The keys of a frame as entries."""
+        return tuple(
+            (Entry(key, (), self.fields[key].table, self.key_type(key)), own) for key, own in frame.keys.items()
+        )
+
+    # -- aggregates over rows -----------------------------------------------------------------------------------------
+
+    def seer(self, frame: Frame | None) -> Seer:
+        """Makes the rows that the cells of a frame see; None where no set depends on cells."""
+        return Seer(self.parts, lambda what, place: self._set(what, place, frame))
+
+    def _set(self, what: DateSet | Kept | Hidden, place: Place, frame: Frame | None) -> SetRelation:
+        match what:
+            case Hidden(key=key):
+                return self.hidden[key]
+            case Kept():
+                alike = "" if _is_free(what) or frame is None else frame.name
+                own = (replace_match(what), Place(what.match.table), alike)
+                if own not in self._sets:
+                    self._sets[own] = self._kept(what, frame or self.one())
+                return self._sets[own]
+            case DateSet():
+                fixed = frame is None or _dates_fixed(what)
+                dated = (replace(what, route=()), place, "" if fixed or frame is None else frame.name)
+                if dated not in self._sets:
+                    self._sets[dated] = Dates(self.parts, self.seer(frame)).relation(what, place)
+                return self._sets[dated]
+            case _:
+                assert_never(what)
+
+    def _aggregation(self, node: Aggregation, frame: Frame) -> Groups:
+        self.parts.looked_at[node.bounds.source, node.bounds.restrictions] = None
+        seen = self.seer(frame).see(node.bounds, (), node.bounds.pinned)
+        rows = seen.rows
+        leaf = rows.reader(seen.start)
+        values = [rows.value(argument, leaf) for argument in node.arguments]
+        stored = self.parts.stored(node.bounds.source)
+        hint = f"{node.function}_of_{node.bounds.source}"
+        row = stored.row if node.function == "sole_row" else stored.order
+        given = Given(self.parts.dialect, values, node.type, node.fraction, lambda: row(seen.start.alias))
+        if not node.bounds.pinned:
+            keys, entries = entry_columns(seen)
+            select = rows.select(*keys, aliased(self._total(node.function, given), "v"), grouped=len(keys))
+            if not keys:
+                none_without_rows(select)
+            return Groups(self.parts.sheet.add(hint, select), entries, "v")
+        return self._pinned(node, seen, given, hint)
+
+    def _total(self, function: str, given: Given) -> Sql:
+        return typed(Value(aggregate(function, given), given.type)).sql
+
+    def _pinned(self, node: Aggregation, seen: Seen, given: Given, hint: str) -> Groups:
+        """An aggregate over the rows with the first or last value that cells see."""
+        keys, entries = entry_columns(seen)
+        columns = [aliased(value.sql, f"a{at}") for at, value in enumerate(given.values)]
+        name = self._settled(node.bounds, seen, keys, [*columns, aliased(given.order(), "row_order")])
+        rows = Rows(self.parts, "r", self.parts.sheet.table(name, "r"))
+        values = [Value(column("r", f"a{at}"), each.type, each.wide) for at, each in enumerate(given.values)]
+        own = replace(given, values=values, order=lambda: column("r", "row_order"))
+        copied = [aliased(column("r", each.alias), each.alias) for each in keys]
+        select = rows.select(*copied, aliased(self._total(node.function, own), "v"), grouped=len(keys))
+        if not keys:
+            none_without_rows(select)
+        return Groups(self.parts.sheet.add(hint, select), entries, "v")
+
+    def _settled(self, bounds: Bounds, seen: Seen, keys: Sequence[Sql], columns: Sequence[Sql]) -> str:
+        """The rows with the first or last value of pinned columns, among those that a cell sees."""
+        names = [each.alias for each in (*keys, *columns)]
+        made = [*keys, *columns]
+        for at, pin in enumerate(seen.pins):
+            made.append(aliased(pin.value, f"p{at}"))
+            made.append(aliased(number(0) if pin.state is None else pin.state, f"p{at}s"))
+            names += [f"p{at}", f"p{at}s"]
+        name = self.parts.sheet.add(f"rows_of_{bounds.source}", seen.rows.select(*made))
+        for at, (pin, edge) in enumerate(zip(seen.pins, bounds.pinned, strict=True)):
+            rows = Rows(self.parts, "r", self.parts.sheet.table(name, "r"))
+            real = case([(equal(column("r", f"p{at}s"), number(0)), self._comparable(column("r", f"p{at}"), pin.type))])
+            best = self.parts.dialect.smallest(real, pin.type, edge.edge == "last")
+            window = exp.Window(this=best, partition_by=[column("r", each.alias) for each in keys])
+            marked = rows.select(*(aliased(column("r", each), each) for each in names), aliased(window, "best"))
+            rows = Rows(self.parts, "r", self.parts.sheet.table(self.parts.sheet.add("settled", marked), "r"))
+            rows.where = [equal(column("r", f"p{at}s"), number(0)), equal(column("r", f"p{at}"), column("r", "best"))]
+            name = self.parts.sheet.add("edge", rows.select(*(aliased(column("r", each), each) for each in names)))
+        return name
+
+    def _comparable(self, sql: Sql, type_: Type) -> Sql:
+        return self.parts.dialect.by_code_point(sql) if type_.kind is Kind.TEXT else sql
+
+    # -- members of a cell --------------------------------------------------------------------------------------------
+
+    def members(self, visible: Visible, frame: Frame, unmatched: bool = False) -> Frame:
+        """The members that each cell sees: finer cells, with the new keys."""
+        for bounds, matches in visible.parts:
+            groups, own = self.part_members(bounds, matches, frame)
+            reading = Reading(self, frame)
+            alias = reading.join(groups.name, groups.entries, left=False)
+            columns = reading.columns()
+            keys = dict(frame.keys)
+            for match, kept in zip(matches, own, strict=True):
+                columns.append(aliased(column(alias, kept.value), f"k{match.key}"))
+                keys[match.key] = KeyColumn(f"k{match.key}", None)
+                if kept.state is None:
+                    continue
+                if unmatched or self.parts.nullable(Place(match.table), match.column) or not match.column:
+                    columns.append(aliased(column(alias, kept.state), f"k{match.key}s"))
+                    keys[match.key] = KeyColumn(f"k{match.key}", f"k{match.key}s")
+                if not unmatched:
+                    reading.rows.where.append(less(column(alias, kept.state), number(2)))
+            frame = self.frame("members", reading.rows.select(*columns), keys, frame.names)
+        return frame
+
+    def part_members(
+        self, bounds: Bounds, matches: Sequence[Match], frame: Frame, *, noted: bool = True
+    ) -> tuple[Groups, list[KeyColumn]]:
+        """The distinct members on the rows within bounds, by the cells that see them; ``noted`` if rows that a
+        condition leaves out are to be told.
+        """
+        if noted:
+            self.parts.looked_at[bounds.source, bounds.restrictions] = None
+        seen = self.seer(frame).see(bounds, matches, bounds.pinned)
+        keys, entries = entry_columns(seen)
+        own: list[KeyColumn] = []
+        columns: list[Sql] = []
+        for match, key in zip(matches, seen.extra, strict=True):
+            made, kept = key_columns(key, f"m{match.key}")
+            columns += made
+            own.append(kept)
+        rows = seen.rows
+        if bounds.pinned:
+            name = self._settled(bounds, seen, keys, columns)
+            rows = Rows(self.parts, "r", self.parts.sheet.table(name, "r"))
+            keys, columns = (
+                [aliased(column("r", each.alias), each.alias) for each in part] for part in (keys, columns)
+            )
+        name = self.parts.sheet.add(f"members_of_{bounds.source}", rows.select(*keys, *columns, distinct=True))
+        return Groups(name, entries, ""), own
+
+    def _note_unmatched(
+        self, text_: str, visible: Visible, formula: Formula, frame: Frame, *, condition: bool = False
+    ) -> None:
+        """Have it noted where a formula has a value for no match of a grain, which is left out."""
+        matches = [match for _, own in visible.parts for match in own]
+        for match in matches:
+            if not self._may_have_unmatched(formula, match.key):
+                continue
+            key = KeyColumn(f"k{match.key}", f"k{match.key}s")
+            if len(matches) > 1:
+                inner = self.members(visible, frame, unmatched=True)
+                if inner.keys[match.key].state is None:
+                    continue
+                reading = Reading(self, inner)
+                reading.rows.where.append(equal(column(reading.alias, f"k{match.key}s"), number(2)))
+                inner = self.frame("no_match", reading.rows.select(*reading.columns()), inner.keys, frame.names)
+            else:
+                reading = Reading(self, frame)
+                virtual = [aliased(blank(self.key_type(match.key)), key.value), aliased(number(2), f"k{match.key}s")]
+                select = reading.rows.select(*reading.columns(), *virtual)
+                inner = self.frame("no_match", select, {**frame.keys, match.key: key}, frame.names)
+            reading = Reading(self, inner)
+            inputs = [each for each in formula.inputs if not isinstance(each, KeyNode) and match.key in node_keys(each)]
+            value = reading.value(formula)
+            reading.rows.where.append(any_of(is_there(reading.node(each)) for each in inputs))
+            reading.rows.where.append(value.sql if condition else is_there(value.sql))
+            self.parts.remark(LeftOutMember(text_, match.table), reading.rows.select(_count()))
+
+    def _may_have_unmatched(self, formula: Formula, key: int) -> bool:
+        """Whether rows that a formula aggregates may find no member that a key holds."""
+        if key not in formula.keys:
+            return False
+        routes = [m.route for node in aggregations([formula]) for m in node.bounds.matches if m.key == key]
+        return not routes or any(self.parts.may_miss(hop) for route in routes for hop in route if not hop.reach)
+
+    def _nested(self, node: Nested, frame: Frame) -> Groups:
+        inner = only_aggregation(node)
+        if inner is not None:
+            return self._over_groups(node, inner, frame)
+        if node.drops:
+            self._note_unmatched(node.text, node.visible, node.arguments[0], frame)
+        members = self.members(node.visible, frame)
+        reading = Reading(self, members)
+        arguments = [typed(reading.value(argument)) for argument in node.arguments]
+        conditions = [reading.value(condition).sql for condition in node.conditions]
+        columns = [aliased(value.sql, f"a{at}") for at, value in enumerate(arguments)]
+        columns.append(aliased(self._member_order(node, reading), "row_order"))
+        reading.rows.where += conditions
+        name = self.parts.sheet.add("per_member", reading.rows.select(*reading.columns(), *columns), node.text)
+        return self._folded(node, name, frame, arguments)
+
+    def _member_order(self, node: Nested, reading: Reading) -> Sql:
+        """What puts members in order where they are rows: ``first`` and ``last`` go by it."""
+        match = node.visible.parts[0][1][0]
+        if match.column:
+            return number(0)
+        row = reading.rows.frame_row(reading.frame, match.key, match.table)
+        return self.parts.stored(match.table).order(row.alias)
+
+    def _folded(self, node: Nested, name: str, frame: Frame, arguments: Sequence[Value]) -> Groups:
+        rows = Rows(self.parts, "m", self.parts.sheet.table(name, "m"))
+        values = [Value(column("m", f"a{at}"), each.type) for at, each in enumerate(arguments)]
+        if node.drops:
+            rows.where.append(is_there(column("m", "a0")))
+        given = Given(self.parts.dialect, values, node.type, node.fraction, lambda: column("m", "row_order"))
+        names = [each for key in frame.keys.values() for each in (key.value, key.state) if each is not None]
+        keys = [aliased(column("m", each), each) for each in names]
+        select = rows.select(*keys, aliased(self._total(node.function, given), "v"), grouped=len(keys))
+        if not keys:
+            none_without_rows(select)
+        return Groups(self.parts.sheet.add(f"{node.function}_per", select, node.text), self.plain(frame), "v")
+
+    def _over_groups(self, node: Nested, inner: Aggregation, frame: Frame) -> Groups:
+        """A ``per`` of one aggregate: its groups are the members that have a value."""
+        new = new_keys(node.visible)
+        groups = self.groups(inner, frame)
+        rows = Rows(self.parts, "m", self.parts.sheet.table(groups.name, "m"))
+        rows.where.append(is_there(column("m", groups.value)))
+        keys, entries = [], []
+        for entry, own in groups.entries:
+            if entry.key in new:
+                if own.state is not None:
+                    none = Rows(self.parts, "m", self.parts.sheet.table(groups.name, "m"))
+                    none.where = [is_there(column("m", groups.value)), equal(column("m", own.state), number(2))]
+                    self.parts.remark(LeftOutMember(node.text, entry.table), none.select(_count()))
+                    rows.where.append(less(column("m", own.state), number(2)))
+                continue
+            keys += [aliased(column("m", name), name) for name in (own.value, own.state) if name is not None]
+            entries.append((entry, own))
+        value = Value(column("m", groups.value), inner.type)
+        given = Given(self.parts.dialect, [value], node.type, node.fraction, lambda: number(0))
+        select = rows.select(*keys, aliased(self._total(node.function, given), "v"), grouped=len(keys))
+        if not keys:
+            none_without_rows(select)
+        return Groups(self.parts.sheet.add(f"{node.function}_per", select, node.text), tuple(entries), "v")
+
+    # -- rankings -----------------------------------------------------------------------------------------------------
+
+    def _ranked(self, node: RankedAmong, frame: Frame) -> Groups:
+        keys = node_keys(node)
+        inside = node.formula.keys | (node.by.keys if node.by else frozenset())
+        outer = keys - ({node.current} if isinstance(node.current, int) else frozenset())
+        if isinstance(node.current, int) and node.current in inside:
+            outer = keys
+        narrow = frame if node_names(node) else self.project(frame, outer)
+        self._note_unmatched(node.text, node.visible, node.formula, narrow)
+        members = self.members(node.visible, narrow)
+        ((_, (match,)),) = node.visible.parts
+        reading = Reading(self, members)
+        value = typed(reading.value(node.formula))
+        columns = [aliased(value.sql, "v")]
+        if node.by is not None:
+            columns.append(aliased(typed(reading.value(node.by)).sql, "b"))
+        places = self._member_places(node, reading, match)
+        columns += [aliased(place, f"o{at}") for at, place in enumerate(places)]
+        name = self.parts.sheet.add("ranked", reading.rows.select(*reading.columns(), *columns), node.text)
+        ranked = self._figures(node, name, narrow, members.keys[match.key], len(places), value.type)
+        own = (Entry(match.key, (), match.table, self.key_type(match.key)), members.keys[match.key])
+        entries = (*self.plain(narrow), own)
+        return self._at_current(node, frame, Groups(ranked, entries, "r"))
+
+    def _member_places(self, node: RankedAmong, reading: Reading, match: Match) -> list[Sql]:
+        if node.function not in ("previous", "next"):
+            return []
+        if not match.column:
+            row = reading.rows.frame_row(reading.frame, match.key, match.table)
+            return [self.parts.stored(match.table).order(row.alias)]
+        field = self.fields[match.key]
+        if node.order != MemberOrder():
+            key = KeyNode(match.key, (), field.table, field.column, INTEGER, False, node.order)
+            return [reading.node(key)]
+        own = reading.key(match.key)
+        return [number(0) if own.state is None else own.state, self._comparable(own.value, own.type)]
+
+    def _figures(self, node: RankedAmong, name: str, narrow: Frame, own: KeyColumn, places: int, type_: Type) -> str:
+        rows = Rows(self.parts, "m", self.parts.sheet.table(name, "m"))
+        cells = [each for key in narrow.keys.values() for each in (key.value, key.state) if each is not None]
+        kept = [*cells, *(each for each in (own.value, own.state) if each is not None)]
+        dialect = self.parts.dialect
+        value = column("m", "v")
+        by = [self._ordered(column("m", "b"), node.by.expression.type, node.descending)] if node.by is not None else []
+        match node.function:
+            case "rank":
+                order = [self._ordered(value.copy(), type_, True)]
+                window = self._window(call_window("RANK"), cells, order)
+                figure: Sql = case([(is_there(value), bigint(window))])
+            case "running":
+                exact = type_ == INTEGER
+                spec = exp.WindowSpec(kind="RANGE", start="UNBOUNDED", start_side="PRECEDING", end="CURRENT ROW")
+                total = self._window(dialect.summed(value, exact), cells, by, spec)
+                figure = dialect.finite(total) if node.type == FLOAT else dialect.total(total, node.type)
+            case "previous" | "next":
+                order = [*by, *(exp.Ordered(this=column("m", f"o{at}"), nulls_first=False) for at in range(places))]
+                if not places:
+                    order = by
+                name_ = "LAG" if node.function == "previous" else "LEAD"
+                figure = self._window(call_window(name_, value), cells, order)
+            case _:
+                raise AssertionError(f"{node.function} ranks")
+        select = rows.select(*(aliased(column("m", each), each) for each in kept), aliased(figure, "r"))
+        return self.parts.sheet.add(node.function, select, node.text)
+
+    def _ordered(self, sql: Sql, type_: Type, descending: bool) -> exp.Ordered:
+        return self.parts.dialect.order_key(self._comparable(sql, type_), descending)
+
+    def _window(self, function: Sql, cells: list[str], order: list[exp.Ordered], spec: Sql | None = None) -> Sql:
+        return exp.Window(
+            this=function,
+            partition_by=[column("m", each) for each in cells],
+            order=exp.Order(expressions=order) if order else None,
+            spec=spec,
+        )
+
+    def _at_current(self, node: RankedAmong, frame: Frame, groups: Groups) -> Groups:
+        """The figures of the current members of cells."""
+        if node_names(node):
+            whole = frame
+        else:
+            whole = self.project(frame, node_keys(node))
+        reading = Reading(self, whole)
+        *outer, (entry, own) = groups.entries
+        if isinstance(node.current, int):
+            current = reading.key(node.current)
+        else:
+            row = reading.value(node.current)
+            state = case([(is_null(row.sql), number(2))], number(0))
+            current = Key(coalesce(row.sql.copy(), blank(row.type)), state, row.type)
+        alias = self.parts.alias("ranked")
+        on = [part for each, kept in outer for part in same_key(key_in(alias, kept, each.type), reading.code(each))]
+        on += same_key(key_in(alias, own, entry.type), current)
+        reading.rows.join(self.parts.sheet.table(groups.name, alias), on, left=False)
+        select = reading.rows.select(*reading.columns(), aliased(column(alias, groups.value), "v"))
+        return Groups(self.parts.sheet.add("current", select), self.plain(whole), "v")
+
+    # -- kept members -------------------------------------------------------------------------------------------------
+
+    def _kept(self, kept: Kept, frame: Frame) -> SetRelation:
+        narrow = frame if kept_names(kept) else self.project(frame, kept_keys(kept))
+        self._note_unmatched(kept.text, kept.members, kept.formula, narrow, condition=kept.best is None)
+        members = self.members(kept.members, narrow)
+        key = kept.match.key
+        own = members.keys[key]
+        ties = kept.best.ties if kept.best is not None else ()
+        valued, names = self.with_values(members, [kept.formula, *(each for each, _ in ties)], "kept_values", kept.text)
+        rows = Rows(self.parts, "m", self.parts.sheet.table(valued.name, "m"))
+        cells = [each for one in narrow.keys.values() for each in (one.value, one.state) if each is not None]
+        kept_columns = [*cells, *(each for each in (own.value, own.state) if each is not None)]
+        copied = [aliased(column("m", each), each) for each in kept_columns]
+        if kept.best is None:
+            rows.where.append(column("m", names[0]))
+            name = self.parts.sheet.add("kept", rows.select(*copied), kept.text)
+        else:
+            formulas = [(kept.formula, kept.best.edge == "top"), *ties]
+            by = [(name, formula, down) for name, (formula, down) in zip(names, formulas, strict=True)]
+            name = self.best(valued.name, cells, by, kept.best.number, kept_columns, kept.text)
+            if kept.match.column and own.state is not None:
+                null_kept = Rows(self.parts, "m", self.parts.sheet.table(name, "m"))
+                null_kept.where.append(equal(column("m", own.state), number(1)))
+                shown = column_name(kept.match.table, kept.match.column)
+                self.parts.remark(NullWinner(kept.text, shown), null_kept.select(_count()))
+        member = (own.value,) if own.state is None else (own.value, own.state)
+        return SetRelation(name, self.plain(narrow), member)
+
+    def best(
+        self,
+        relation: str,
+        cells: Sequence[str],
+        by: Sequence[tuple[str, Formula, bool]],
+        most: int,
+        columns: Sequence[str],
+        comment: str = "",
+    ) -> str:
+        """The rows of a relation that are among the best of their cell; ties at the edge all are."""
+        rows = Rows(self.parts, "m", self.parts.sheet.table(relation, "m"))
+        order = [self._ordered(column("m", name), formula.expression.type, down) for name, formula, down in by]
+        place = self._window(call_window("RANK"), list(cells), order)
+        rows.where.append(is_there(column("m", by[0][0])))
+        ranked = rows.select(*(aliased(column("m", each), each) for each in columns), aliased(place, "place"))
+        name = self.parts.sheet.add("places", ranked)
+        rows = Rows(self.parts, "m", self.parts.sheet.table(name, "m"))
+        rows.where.append(at_most(column("m", "place"), number(most)))
+        return self.parts.sheet.add(
+            "best", rows.select(*(aliased(column("m", each), each) for each in columns)), comment
+        )
+
+    # -- the order of members -----------------------------------------------------------------------------------------
+
+    def places(self, field: Field, node: KeyNode) -> str:
+        """A relation of members (``k``, ``ks``) with their places in the order of a column that they determine."""
+        assert node.placed is not None, "a place is one in an order"
+        if (field, node) not in self._places:
+            self._places[field, node] = self._made_places(field, node, node.placed)
+        return self._places[field, node]
+
+    def _made_places(self, field: Field, node: KeyNode, order: MemberOrder) -> str:
+        ordered = self.ordered_members(node.table, node.column, order)
+        if (field.table, field.column) == (node.table, node.column):
+            return ordered
+        # The member of the other column that the first row with this one's has.
+        rows, start = Rows.of(self.parts, field.table)
+        own = rows.key(start, Match(-1, (), (), field.table, field.column))
+        other = rows.key(rows.at(start, node.route), Match(-1, (), (), node.table, node.column))
+        stored = self.parts.stored(field.table)
+        keys, _ = key_columns(Key(own.value, own.state or number(0), own.type), "k")
+        more, _ = key_columns(Key(other.value, other.state or number(0), other.type), "o")
+        first = exp.Window(
+            this=call_window("ROW_NUMBER"),
+            partition_by=[own.value.copy(), (own.state or number(0)).copy()],
+            order=exp.Order(expressions=[exp.Ordered(this=stored.order(start.alias))]),
+        )
+        firsts = self.parts.sheet.add("first_rows", rows.select(*keys, *more, aliased(first, "nth")))
+        rows = Rows(self.parts, "f", self.parts.sheet.table(firsts, "f"))
+        on = [equal(column("f", "o"), column("p", "k")), equal(column("f", "os"), column("p", "ks"))]
+        rows.join(self.parts.sheet.table(ordered, "p"), on, left=True)
+        rows.where.append(equal(column("f", "nth"), number(1)))
+        names = [aliased(column("f", each), each) for each in ("k", "ks")]
+        return self.parts.sheet.add("places_of_members", rows.select(*names, aliased(column("p", "place"), "place")))
+
+    def ordered_members(self, table: str, name: str, order: MemberOrder) -> str:
+        """The members of a column with their places in an order; null has none."""
+        rows, start = Rows.of(self.parts, table)
+        own = rows.key(start, Match(-1, (), (), table, name))
+        type_ = own.type
+        state = own.state or number(0)
+        keys, _ = key_columns(Key(own.value, state, type_), "k")
+        if order.by:
+            inner = self.ordered_members(table, order.by, order.inner or MemberOrder())
+            other = rows.key(start, Match(-1, (), (), table, order.by))
+            on = same_key(other, Key(column("p", "k"), column("p", "ks"), other.type))
+            rows.join(self.parts.sheet.table(inner, "p"), on, left=True)
+            first: Sql = exp.Min(this=coalesce(column("p", "place"), number(1 << 62)))
+        elif order.listed:
+            branches = [(equal(own.value.copy(), text(each)), number(at)) for at, each in enumerate(order.listed)]
+            first = exp.Min(this=case(branches, number(len(order.listed))))
+        elif order.banded:
+            edge = FORMS["band_edge"](self.parts.dialect, [Value(own.value.copy(), type_)], FLOAT)
+            first = exp.Min(this=case([(equal(state.copy(), number(0)), edge)]))
+        else:
+            first = exp.Min(this=number(0))
+        name_ = self.parts.sheet.add("members", rows.select(*keys, aliased(first, "o"), grouped=len(keys)))
+        rows = Rows(self.parts, "m", self.parts.sheet.table(name_, "m"))
+        window = exp.Window(
+            this=call_window("ROW_NUMBER"),
+            order=exp.Order(
+                expressions=[
+                    exp.Ordered(this=column("m", "ks")),
+                    exp.Ordered(this=column("m", "o"), nulls_first=False),
+                    exp.Ordered(this=self._comparable(column("m", "k"), type_)),
+                ]
+            ),
+        )
+        place = case([(equal(column("m", "ks"), number(0)), minus_one(window))])
+        copied = [aliased(column("m", each), each) for each in ("k", "ks")]
+        return self.parts.sheet.add("places", rows.select(*copied, aliased(place, "place")))
+
+
+def _count() -> Sql:
+    return aliased(exp.Count(this=exp.Star()), "n")
+
+
+def minus_one(sql: Sql) -> Sql:
+    """One less."""
+    return bigint(exp.Sub(this=sql, expression=number(1)))
+
+
+def call_window(name: str, *arguments: Sql) -> Sql:
+    """A function of a window."""
+    return exp.Anonymous(this=name, expressions=list(arguments))
+
+
+def entry_columns(seen: Seen) -> tuple[list[Sql], tuple[tuple[Entry, KeyColumn], ...]]:
+    """The entries of rows as columns of a SELECT."""
+    columns: list[Sql] = []
+    entries = []
+    for at, (entry, key) in enumerate(seen.entries):
+        made, kept = key_columns(key, f"g{at}")
+        columns += made
+        entries.append((entry, kept))
+    return columns, tuple(entries)
+
+
+def typed(value: Value) -> Value:
+    """A value whose type the database knows, too: a null of no type is one of the type that stands for it."""
+    if value.type.kind is Kind.NULL:
+        return Value(null(TEXT), value.type)
+    return value
+
+
+def is_fixed(bounds: Bounds) -> bool:
+    """Whether the rows that cells see can be told without knowing the cells."""
+    return all(map(_is_free, bounds.kept)) and all(map(_dates_fixed, bounds.dates))
+
+
+def _is_free(kept: Kept | Hidden) -> bool:
+    return isinstance(kept, Hidden) or not (kept_keys(kept) or kept_names(kept))
+
+
+def _dates_fixed(dates: DateSet) -> bool:
+    return all(map(_is_free, dates.kept)) and all(map(_dates_fixed, dates.within))
+
+
+def replace_match(kept: Kept) -> Kept:
+    """A kept set apart from where it is used."""
+    return replace(kept, match=replace(kept.match, route=()))

@@ -1,0 +1,278 @@
+"""Aggregates that share one pass over the rows: those whose rows are bounded alike, by what cells tell them apart.
+
+The rows are grouped once, as finely as the finest of them needs; the others are put together from these groups.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field, replace
+
+from sqlglot import exp
+
+from relatum.engine.sql.aggregates import AGGREGATE_FORMS, Given, Merge, Merging, Whole
+from relatum.engine.sql.parts import Parts
+from relatum.engine.sql.rows import At, Key, Rows, key_columns
+from relatum.engine.sql.seen import Entry, Seen, Seer, SetRelation, key_in, reach_of
+from relatum.engine.sql.sheet import KeyColumn
+from relatum.engine.sql.terms import Sql, aliased, column, equal, none_without_rows, number
+from relatum.model.routes import Place, Route
+from relatum.plan.nodes import Aggregation, DateSet, Hidden, Kept, Match
+
+
+@dataclass(frozen=True, slots=True)
+class _Coded:
+    """Something that every row has: a member of ``table.column`` along a route, or where there is none its row."""
+
+    route: Route
+    table: str
+    column: str
+    date: bool = False
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Shared:
+    """Where an aggregate's values are: a relation, what cells are compared by, and the column of the value."""
+
+    name: str
+    entries: tuple[tuple[Entry, KeyColumn], ...]
+    value: str
+
+
+@dataclass(slots=True, eq=False)
+class _Base:
+    """Rows grouped once: by which columns, and the aggregates made of the groups."""
+
+    columns: frozenset[_Coded]
+    nodes: list[Aggregation] = field(default_factory=list)
+    name: str = ""
+    keys: dict[_Coded, tuple[Key, KeyColumn]] = field(default_factory=dict)
+    #: For each aggregate its own value, or its parts with how they merge.
+    values: dict[Aggregation, str] = field(default_factory=dict)
+    merged: dict[Aggregation, tuple[Given, list[tuple[str, Merge]]]] = field(default_factory=dict)
+
+
+SetOf = Callable[[DateSet | Kept | Hidden, Place], SetRelation]
+
+
+class Families:
+    """Finds which aggregates of a plan share a pass, and makes it.
+
+    Parameters
+    ----------
+    parts : Parts
+        What selects are made of.
+    set_of : callable
+        The relation of a set of dates or members that is the same for all cells.
+    """
+
+    def __init__(self, parts: Parts, set_of: SetOf) -> None:
+        self.parts = parts
+        self.set_of = set_of
+        self._bases: dict[Aggregation, _Base] = {}
+
+    def prepare(self, nodes: Iterable[Aggregation]) -> None:
+        """Say beforehand which aggregates a plan has."""
+        families: dict[object, list[Aggregation]] = {}
+        for node in dict.fromkeys(nodes):
+            if _shares(node):
+                families.setdefault((node.bounds.source, node.bounds.restrictions, node.bounds.kept), []).append(node)
+        for family in families.values():
+            self._divide(family)
+
+    def _divide(self, family: Sequence[Aggregation]) -> None:
+        """Each aggregate to the groups that it is made of: its own where all its rows are needed at once."""
+        wanted = {node: _columns(node) for node in family}
+        bases = {columns: _Base(columns) for columns in dict.fromkeys(wanted.values())}
+        finest = [one for one in bases if not any(_covers(other, one) and other != one for other in bases)]
+        for node, columns in wanted.items():
+            if isinstance(AGGREGATE_FORMS[node.function], Whole):
+                chosen = columns
+            else:
+                chosen = next((each for each in finest if _covers(each, columns)), columns)
+            bases[chosen].nodes.append(node)
+            self._bases[node] = bases[chosen]
+
+    def has(self, node: Aggregation) -> bool:
+        """Whether an aggregate shares a pass."""
+        return node in self._bases
+
+    def shared(self, node: Aggregation) -> Shared:
+        """Where the values of an aggregate are."""
+        base = self._bases[node]
+        if not base.name:
+            self._make(base)
+        entries = []
+        if node in base.values:
+            for match in node.bounds.matches:
+                key, kept = base.keys[_coded(match)]
+                entries.append((Entry(match.key, match.at, match.table, key.type), kept))
+            return Shared(base.name, tuple(entries), base.values[node])
+        return self._put_together(node, base)
+
+    # -- the pass -----------------------------------------------------------------------------------------------------
+
+    def _make(self, base: _Base) -> None:
+        first = base.nodes[0].bounds
+        codeds = sorted(base.columns, key=lambda each: (len(each.route), each.table, each.column, str(each.route)))
+        bounds = replace(first, matches=(), dates=())
+        extra = [Match(-1, (), each.route, each.table, each.column) for each in codeds]
+        seen = Seer(self.parts, self.set_of).see(bounds, extra)
+        columns: list[Sql] = []
+        for at, (coded, key) in enumerate(zip(codeds, seen.extra, strict=True)):
+            made, kept = key_columns(key, f"g{at}")
+            columns += made
+            base.keys[coded] = key, kept
+        grouped = len(columns)
+        known: dict[str, str] = {}
+        for node in base.nodes:
+            columns += self._aggregated(base, node, seen, known)
+        hint = f"{first.source}_by_{'_'.join(each.column or each.table for each in codeds)}" if codeds else first.source
+        select = seen.rows.select(*columns, grouped=grouped)
+        if not grouped:
+            none_without_rows(select)
+        base.name = self.parts.sheet.add(hint, select)
+
+    def _aggregated(self, base: _Base, node: Aggregation, seen: Seen, known: dict[str, str]) -> list[Sql]:
+        """The columns of an aggregate: its value where the groups are its own, else the parts that merge."""
+        rows = seen.rows
+        stored = self.parts.stored(node.bounds.source)
+        row = stored.row if node.function == "sole_row" else stored.order
+        leaf = rows.reader(seen.start)
+        values = [rows.value(argument, leaf) for argument in node.arguments]
+        given = Given(self.parts.dialect, values, node.type, node.fraction, lambda: row(seen.start.alias))
+        form = AGGREGATE_FORMS[node.function]
+        own = _columns(node) == base.columns and not node.bounds.dates
+        if isinstance(form, Whole):
+            return [self._named(base.values, node, form.form(given), known)]
+        parts = form.parts(given)
+        if own:
+            return [self._named(base.values, node, form.finish(given, [part for part, _ in parts]), known)]
+        columns, names = [], []
+        for part, merge in parts:
+            text = f"{merge} {part.sql()}"
+            if text not in known:
+                known[text] = f"p{len(known)}"
+                columns.append(aliased(part, known[text]))
+            names.append((known[text], merge))
+        base.merged[node] = given, names
+        return columns
+
+    def _named(self, values: dict[Aggregation, str], node: Aggregation, sql: Sql, known: dict[str, str]) -> Sql:
+        name = f"v{len(known)}"
+        known[f"value {len(known)}"] = name
+        values[node] = name
+        return aliased(sql, name)
+
+    # -- putting together ---------------------------------------------------------------------------------------------
+
+    def _put_together(self, node: Aggregation, base: _Base) -> Shared:
+        """An aggregate of groups finer than it needs: by fewer columns, or by dates that have been moved."""
+        alias = self.parts.alias("grouped")
+        rows = Rows(self.parts, alias, self.parts.sheet.table(base.name, alias))
+        entries: list[tuple[Entry, Key]] = []
+        for dates in node.bounds.dates:
+            entries += self._join_dates(rows, alias, base, dates)
+        for match in node.bounds.matches:
+            key = self._key(rows, alias, base, match)
+            entries.append((Entry(match.key, match.at, match.table, key.type), key))
+        columns: list[Sql] = []
+        made = []
+        for at, (entry, key) in enumerate(entries):
+            own, kept = key_columns(key, f"g{at}")
+            columns += own
+            made.append((entry, kept))
+        grouped = len(columns)
+        given, names = base.merged[node]
+        form = AGGREGATE_FORMS[node.function]
+        assert isinstance(form, Merging), "only what merges is put together"
+        merged = [_merged(self.parts, given, column(alias, name), merge) for name, merge in names]
+        select = rows.select(*columns, aliased(form.finish(given, merged), "v"), grouped=grouped)
+        if not grouped:
+            none_without_rows(select)
+        hint = f"{node.function}_of_{node.bounds.source}{'_moved' if node.bounds.dates else ''}"
+        return Shared(self.parts.sheet.add(hint, select), tuple(made), "v")
+
+    def _join_dates(self, rows: Rows, alias: str, base: _Base, dates: DateSet) -> list[tuple[Entry, Key]]:
+        held = self.set_of(dates, Place(dates.calendar.table))
+        own = self.parts.alias("held")
+        _, kept = base.keys[_dated(dates)]
+        on = [equal(column(alias, kept.value), column(own, held.member[0]))]
+        if kept.state is not None:
+            on.append(equal(column(alias, kept.state), number(0)))
+        rows.join(self.parts.sheet.table(held.name, own), on, left=False)
+        return [(entry, key_in(own, each, entry.type)) for entry, each in held.entries]
+
+    def _key(self, rows: Rows, alias: str, base: _Base, match: Match) -> Key:
+        coded = _coded(match)
+        if coded in base.keys:
+            key, kept = base.keys[coded]
+            return key_in(alias, kept, key.type)
+        anchor = next(each for each in base.keys if _leads(each, coded))
+        _, kept = base.keys[anchor]
+        here = self._anchored(rows, alias, anchor, kept)
+        there = rows.at(here, match.route[len(anchor.route) :])
+        return rows.key(there, match)
+
+    def _anchored(self, rows: Rows, alias: str, anchor: _Coded, kept: KeyColumn) -> At:
+        """The row of a calendar that a date of the groups is."""
+        name = f"{anchor.table}_of_{anchor.column}"
+        known = rows.anchors.get(name)
+        if known is not None:
+            return known
+        own = self.parts.alias(anchor.table)
+        there = At(own, Place(anchor.table))
+        on = [equal(column(alias, kept.value), rows.column(there, anchor.column).sql)]
+        if kept.state is not None:
+            on.append(equal(column(alias, kept.state), number(0)))
+        rows.join(self.parts.stored(anchor.table).relation(own), on, left=True)
+        probe = None if kept.state is None else lambda: rows.column(there, anchor.column).sql
+        rows.anchors[name] = At(own, Place(anchor.table), probe)
+        return rows.anchors[name]
+
+
+def _merged(parts: Parts, given: Given, sql: Sql, merge: Merge) -> Sql:
+    if merge == "sum":
+        return exp.Sum(this=sql)
+    return parts.dialect.smallest(sql, given.first.type if given.values else given.type, merge == "max")
+
+
+def _coded(match: Match) -> _Coded:
+    return _Coded(match.route, match.table, match.column)
+
+
+def _dated(dates: DateSet) -> _Coded:
+    return _Coded(dates.route, dates.calendar.table, dates.calendar.date_column, True)
+
+
+def _columns(node: Aggregation) -> frozenset[_Coded]:
+    return frozenset([*map(_coded, node.bounds.matches), *map(_dated, node.bounds.dates)])
+
+
+def _leads(anchor: _Coded, other: _Coded) -> bool:
+    """Whether a calendar's date settles something that its row has or looks up."""
+    if not anchor.date:
+        return False
+    beyond = other.route[: len(anchor.route)] == anchor.route
+    return beyond and (len(other.route) > len(anchor.route) or bool(other.column and other.table == anchor.table))
+
+
+def _covers(finer: frozenset[_Coded], coarser: frozenset[_Coded]) -> bool:
+    """Whether groups by some columns can be put together to groups by others."""
+    return all(each in finer or any(_leads(anchor, each) for anchor in finer) for each in coarser)
+
+
+def _shares(node: Aggregation) -> bool:
+    """Whether an aggregate's rows are the same for all cells, and each in one group of any grouping."""
+    bounds = node.bounds
+    routes: list[Route] = [each.route for each in bounds.matches]
+    routes += [each.route for each in bounds.dates]
+    if bounds.pinned or any(
+        isinstance(each, Hidden) or (each.match.route and reach_of(each.match.route) >= 0) for each in bounds.kept
+    ):
+        return False
+    if bounds.dates and isinstance(AGGREGATE_FORMS[node.function], Whole):
+        return False
+    if any(each.route and each.route[-1].target.level for each in bounds.dates):
+        return False
+    return all(reach_of(route) < 0 for route in routes)

@@ -1,0 +1,399 @@
+"""The SQL engine: a plan as one query, and the query's rows as an answer."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any, Protocol
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+from sqlglot import exp
+
+from relatum.data.arrow import column_from_arrow
+from relatum.data.buffers import array_values
+from relatum.data.columns import Array, Column, Members
+from relatum.data.types import FLOAT, INTEGER, TEXT, Kind, Type
+from relatum.engine.sql.aggregates import AGGREGATE_FORMS
+from relatum.engine.sql.cells import Cells, Reading, is_fixed
+from relatum.engine.sql.dialects import Dialect
+from relatum.engine.sql.losses import Counted, counted_losses, counting
+from relatum.engine.sql.parts import Parts
+from relatum.engine.sql.rows import Rows
+from relatum.engine.sql.scalars import FORMS
+from relatum.engine.sql.sheet import Frame, Sheet
+from relatum.engine.sql.shown import SettledTop, Shown
+from relatum.engine.sql.tables import Tables
+from relatum.engine.sql.terms import Sql, aliased, bigint, cast, column, equal, is_there, less, null, number, sql_type
+from relatum.errors import LimitError
+from relatum.language.expression import is_plain
+from relatum.language.register import AGGREGATES, RANKINGS, SCALARS, refuse_missing
+from relatum.plan.engine import Answer, Evidence, LeftOut, Loss
+from relatum.plan.engine import Cells as CellsOf
+from relatum.plan.nodes import Derivation, Field, GridGrain, Plan
+from relatum.plan.parts import aggregations
+
+refuse_missing(
+    "SQL",
+    [
+        (SCALARS, FORMS),
+        (AGGREGATES, AGGREGATE_FORMS),
+        (RANKINGS, dict.fromkeys(("rank", "running", "previous", "next"))),
+    ],
+)
+
+
+#: Rows of a query with this number or one below count what is to be noted.
+_REMARKS = -1000
+
+
+class Database(Protocol):
+    """Where queries are answered."""
+
+    @property
+    def dialect(self) -> Dialect:
+        """What it writes differently."""
+        ...
+
+    def ask(self, sql: str) -> Any:
+        """The answer of a query, as an Arrow table."""
+        ...
+
+
+class Known(Tables, Protocol):
+    """What the engine knows of tables, members included."""
+
+    def members(self, table: str, column: str) -> Members:
+        """The members of a column."""
+        ...
+
+    def names(self) -> frozenset[str]:
+        """What tables are called, so that no part of a query is called the same."""
+        ...
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Compiled:
+    """A plan as a query; ``orders`` and ``values`` are how many columns of each a grain has at most.
+
+    ``remarks`` are what the query counts where it holds, ``counted`` what another query counts.
+    """
+
+    text: str
+    values: tuple[Type, ...]
+    orders: tuple[tuple[Type, ...], ...]
+    keys: tuple[int, ...]
+    remarks: tuple[Loss, ...]
+    counted: tuple[Counted, ...]
+
+
+class Worker:
+    """Works out derived columns and tables within the query of a plan."""
+
+    def derived_column(self, parts: Parts, derivation: Derivation) -> str:
+        """The relation of a derived column's values, by row."""
+        rows, start = Rows.of(parts, derivation.table)
+        row = rows.row(start)
+        if is_plain(derivation.formula.expression):
+            value = rows.value(derivation.formula.expression, rows.reader(start))
+            select = rows.select(aliased(row, "k0"), aliased(value.sql, "v"))
+            return parts.sheet.add(derivation.column, select)
+        cells = Cells(parts, derivation.fields)
+        name = parts.sheet.add(f"rows_of_{derivation.table}", rows.select(aliased(row, "k0")))
+        from relatum.engine.sql.sheet import KeyColumn  # noqa: PLC0415
+
+        frame = Frame(name, {0: KeyColumn("k0", None)})
+        reading = Reading(cells, frame)
+        value = reading.value(derivation.formula)
+        select = reading.rows.select(*reading.columns(), aliased(value.sql, "v"))
+        return parts.sheet.add(derivation.column, select)
+
+    def derived_table(self, parts: Parts, table: str, plan: Plan, columns: tuple[str, ...]) -> str:
+        """The rows of a derived table: members with a value, numbered in the order of its grain."""
+        cells = Cells(parts, plan.fields)
+        (grain,) = plan.grains
+        (frame,) = Shown(plan, cells).frames()
+        reading = Reading(cells, frame)
+        values = [reading.value(formula).sql for formula in grain.formulas]
+        made: list[Sql] = []
+        order: list[Sql] = []
+        for key in grain.keys:
+            own = reading.key(key)
+            assert own.state is not None, "shown members have a state"
+            reading.rows.where.append(less(own.state, number(2)))
+            order += [
+                exp.Ordered(this=cells._comparable(own.value.copy(), own.type)),
+                exp.Ordered(this=own.state.copy()),
+            ]
+            made.append(exp.Case(ifs=[exp.If(this=equal(own.state.copy(), number(0)), true=own.value.copy())]))
+        made += values
+        if values:
+            reading.rows.where.append(exp.Paren(this=_any_there(values)))
+        number_of_row = exp.Window(this=exp.Anonymous(this="ROW_NUMBER"), order=exp.Order(expressions=order))
+        named = [aliased(sql, name) for sql, name in zip(made, columns, strict=True)]
+        return parts.sheet.add(table, reading.rows.select(*named, aliased(number_of_row, Parts.row_column)))
+
+
+def _any_there(values: Sequence[Sql]) -> Sql:
+    result: Sql = is_there(values[0].copy())
+    for value in values[1:]:
+        result = exp.Or(this=result, expression=is_there(value.copy()))
+    return result
+
+
+class SqlEngine:
+    """Answers plans by queries.
+
+    Parameters
+    ----------
+    database : Database
+        Answers queries.
+    tables : Known
+        The tables, and facts about them.
+    """
+
+    def __init__(self, database: Database, tables: Known) -> None:
+        self.database = database
+        self.tables = tables
+        self.compiled = lru_cache(maxsize=256)(self._compiled)
+        self._counts: dict[Counted, int] = {}
+
+    def look(self, plan: Plan, cell: Mapping[int, int]) -> Evidence:
+        """Look into one cell of a plan."""
+        raise NotImplementedError
+
+    def run(self, plan: Plan) -> Answer:
+        """The values of every grain of a plan."""
+        compiled = self.compiled(plan)
+        found = self.database.ask(compiled.text)
+        losses = [loss for each in compiled.counted for loss in each.losses(self._count(compiled.counted)[each])]
+        return _Decoder(plan, compiled, self.tables, found).answer(losses)
+
+    def _count(self, counted: Sequence[Counted]) -> Mapping[Counted, int]:
+        """Rows that are left out, counted once for as long as the data is the same."""
+        wanted = [each for each in counted if each not in self._counts]
+        if wanted:
+            parts = Parts(Sheet(self.tables.names()), self.tables, self.database.dialect, Worker())
+            whole, groups = counting(parts, wanted)
+            found = self.database.ask(self._rendered(parts.sheet, whole))
+            for record in found.to_pylist():
+                for place, each in enumerate(groups[int(record["g"])]):
+                    self._counts[each] = int(record[f"n{place}"])
+        return self._counts
+
+    def query(self, plan: Plan) -> str:
+        """The query that answers a plan."""
+        return self.compiled(plan).text
+
+    def _rendered(self, sheet: Sheet, select: exp.Select | exp.Union) -> str:
+        dialect = self.database.dialect
+        return dialect.render(sheet.query(select, keep=dialect.keeps))
+
+    def _compiled(self, plan: Plan) -> Compiled:
+        sheet = Sheet(self.tables.names())
+        parts = Parts(sheet, self.tables, self.database.dialect, Worker())
+        cells = Cells(parts, plan.fields)
+        ranking = [formula for top in plan.tops for formula, _ in top.by]
+        every = [*ranking, *(each for grain in plan.grains for each in (*grain.formulas, *grain.orders))]
+        cells.families.prepare(node for node in aggregations(every) if is_fixed(node.bounds))
+        shown = Shown(plan, cells)
+        frames = shown.frames()
+        values = _widest([[formula.expression.type for formula in grain.formulas] for grain in plan.grains])
+        orders = tuple(tuple(formula.expression.type for formula in grain.orders) for grain in plan.grains)
+        keys = tuple(dict.fromkeys(key for grain in plan.grains for key in grain.keys))
+        layout = _Layout(keys, values, orders, cells)
+        branches = [layout.grain(number_, grain, frame) for number_, (grain, frame) in enumerate(
+            zip(plan.grains, frames, strict=True))]  # fmt: skip
+        branches += [layout.top(-1 - at, settled) for at, settled in enumerate(shown.settled)]
+        remarks = tuple(loss for loss, _ in parts.remarks)
+        branches += [layout.count(_REMARKS - at, select) for at, (_, select) in enumerate(parts.remarks)]
+        whole: Any = branches[0]
+        for branch in branches[1:]:
+            whole = exp.Union(this=whole, expression=branch, distinct=False)
+        text = self._rendered(sheet, whole)
+        return Compiled(text, values, orders, keys, remarks, tuple(counted_losses(parts, parts.aggregated)))
+
+
+def _widest(types: Sequence[Sequence[Type]]) -> tuple[Type, ...]:
+    """The types of values; a grain that has none says nothing."""
+    found: list[Type] = []
+    for each in types:
+        for at, type_ in enumerate(each):
+            if at == len(found):
+                found.append(type_)
+            elif found[at].kind is Kind.NULL:
+                found[at] = type_
+    return tuple(found)
+
+
+class _Layout:
+    """The columns that all branches of a query have."""
+
+    def __init__(
+        self, keys: tuple[int, ...], values: tuple[Type, ...], orders: tuple[tuple[Type, ...], ...], cells: Cells
+    ) -> None:
+        self.keys, self.values, self.orders, self.cells = keys, values, orders, cells
+
+    def grain(self, number_: int, grain: GridGrain, frame: Frame) -> exp.Select:
+        """The cells of one grain."""
+        reading = Reading(self.cells, frame)
+        values = [reading.value(formula).sql for formula in grain.formulas]
+        orders = [reading.value(formula).sql for formula in grain.orders]
+        made = {f"v{at}": value for at, value in enumerate(values)}
+        made.update({f"o{number_}_{at}": value for at, value in enumerate(orders)})
+        for key in grain.keys:
+            own = reading.key(key)
+            made[f"k{key}"], made[f"k{key}s"] = own.value, own.state or number(0)
+        return reading.rows.select(*self._columns(number_, made))
+
+    def top(self, number_: int, settled: SettledTop) -> exp.Select:
+        """How many members a top leaves out, out of how many, and how many of these had a value."""
+        alias = "m"
+        sheet = self.cells.parts.sheet
+        rows = Rows(self.cells.parts, alias, sheet.table(settled.ranked, alias))
+        known = column(alias, "v0")
+        best = exp.And(
+            this=is_there(known), expression=exp.LTE(this=column(alias, "place"), expression=number(settled.top.number))
+        )
+        hidden = exp.Sum(this=exp.Case(ifs=[exp.If(this=best, true=number(0))], default=number(1)))
+        made: dict[str, Sql] = {
+            "n0": exp.Coalesce(this=hidden, expressions=[number(0)]),
+            "n1": exp.Count(this=exp.Star()),
+            "n2": exp.Count(this=column(alias, "v0")),
+        }
+        return rows.select(*self._columns(number_, made))
+
+    def count(self, number_: int, select: exp.Select) -> exp.Select:
+        """A count of something to be noted."""
+        sheet = self.cells.parts.sheet
+        name = sheet.add("noted", select)
+        rows = Rows(self.cells.parts, "n", sheet.table(name, "n"))
+        return rows.select(*self._columns(number_, {"n0": column("n", "n")}))
+
+    def _columns(self, number_: int, made: Mapping[str, Sql]) -> list[Sql]:
+        columns = [aliased(number(number_), "g")]
+        for key in self.keys:
+            type_ = self.cells.key_type(key)
+            columns.append(self._column(f"k{key}", type_, made))
+            columns.append(self._column(f"k{key}s", INTEGER, made))
+        for at, type_ in enumerate(self.values):
+            columns.append(self._column(f"v{at}", type_, made))
+        for grain, types in enumerate(self.orders):
+            columns += [self._column(f"o{grain}_{at}", type_, made) for at, type_ in enumerate(types)]
+        columns += [self._column(f"n{at}", INTEGER, made) for at in range(3)]
+        return columns
+
+    def _column(self, name: str, type_: Type, made: Mapping[str, Sql]) -> Sql:
+        if name not in made:
+            return aliased(null(type_), name)
+        value = made[name]
+        if type_.kind is Kind.NULL:
+            return aliased(null(TEXT), name)
+        return aliased(value if type_ == TEXT else cast(value, sql_type(type_)), name)
+
+
+class _Decoder:
+    """Turns the rows of a query into an answer."""
+
+    def __init__(self, plan: Plan, compiled: Compiled, tables: Known, found: Any) -> None:
+        self.plan = plan
+        self.compiled = compiled
+        self.tables = tables
+        self.found = found.combine_chunks()
+        self.grains = array_values(self._array("g").cast(pa.int64()))
+        self.members = tuple(tables.members(field.table, field.column) for field in plan.fields[: len(plan.axes)])
+
+    def _array(self, name: str) -> Any:
+        chunked = self.found.column(name)
+        return chunked.combine_chunks() if isinstance(chunked, pa.ChunkedArray) else chunked
+
+    def answer(self, losses: Sequence[Loss]) -> Answer:
+        """The answer, with what its aggregates left out."""
+        plan = self.plan
+        field_of = {top.others: top.key for top in plan.tops}
+        cells = []
+        for number_, grain in enumerate(plan.grains):
+            rows = np.flatnonzero(self.grains == number_)
+            if len(rows) > plan.cell_limit:
+                raise LimitError(
+                    f"The grid would have {len(rows):,} combinations; the limit is {plan.cell_limit:,}.",
+                    fix="Take a coarser column, filter, or raise it: cells under [limits], --limit-cells, cell_limit.",
+                )
+            codes = [self._codes(key, rows, key in grain.others) for key in grain.keys]
+            table = np.stack(codes, axis=1) if codes else np.zeros((len(rows), 0), np.int64)
+            order = np.lexsort(table.T[::-1]) if codes else np.arange(len(rows))
+            rows, table = rows[order], table[order]
+            values = tuple(self._column(f"v{at}", each.expression.type, rows) for at, each in enumerate(grain.formulas))
+            orders = tuple(
+                self._column(f"o{number_}_{at}", each.expression.type, rows) for at, each in enumerate(grain.orders)
+            )
+            keys = tuple(field_of[key] if key in grain.others else key for key in grain.keys)
+            cells.append(CellsOf(keys, table, values, orders, frozenset(field_of[key] for key in grain.others)))
+        opened = {closing.key: self._opened(closing.key) for closing in plan.closings}
+        noted = tuple(dict.fromkeys([*self._remarks(), *losses]))
+        return Answer(tuple(cells), self.members, noted, tuple(self._left_out()), opened)
+
+    def _remarks(self) -> list[Loss]:
+        """What is to be noted of values: of what some was counted."""
+        counts = {int(self.grains[row]): int(self._array("n0")[int(row)].as_py() or 0)
+                  for row in np.flatnonzero(self.grains <= _REMARKS)}  # fmt: skip
+        return [loss for at, loss in enumerate(self.compiled.remarks) if counts.get(_REMARKS - at)]
+
+    def _left_out(self) -> list[LeftOut]:
+        result = []
+        for at, top in enumerate(self.plan.tops):
+            (row,) = np.flatnonzero(self.grains == -1 - at)
+            hidden, competing, valued = (int(self._array(f"n{number_}")[int(row)].as_py() or 0) for number_ in range(3))
+            result.append(LeftOut(top.key, hidden, bool(competing) and not valued))
+        return result
+
+    def _codes(self, key: int, rows: Array, others: bool) -> Array:
+        taken = self._array(f"k{key}").take(pa.array(rows))
+        if others:
+            return array_values(taken.cast(pa.int64())).astype(np.int64) - 1
+        members = self.members[key]
+        states = array_values(self._array(f"k{key}s").take(pa.array(rows)).cast(pa.int64()))
+        codes = np.where(states == 1, members.null, members.no_match)
+        real = states == 0
+        codes[real] = member_codes(taken.filter(pa.array(real)), members, self.plan.fields[key])
+        return codes
+
+    def _column(self, name: str, type_: Type, rows: Array) -> Column:
+        wanted = FLOAT if type_.kind is Kind.NULL else type_
+        array = self._array(name).take(pa.array(rows))
+        if type_.kind is Kind.NULL:
+            array = pa.nulls(len(array), pa.float64())
+        found = column_from_arrow(array, wanted)
+        return Column(type_, found.values, found.nulls, found.dictionary, found.lower, found.upper)
+
+    def _opened(self, key: int) -> Any:
+        closing = next(each for each in self.plan.closings if each.key == key)
+        members = self.members[key]
+        opened = np.zeros(members.size, np.bool_)
+        known = members.values
+        if closing.members and known.dictionary is not None:
+            texts = pa.array(closing.members, known.dictionary.type)
+            opened[: members.null] = array_values(pc.is_in(known.dictionary, value_set=texts))[known.values]
+        elif closing.members:
+            fraction = known.values.dtype.kind == "f"
+            wanted = [each for each in closing.members if isinstance(each, float) == fraction]
+            opened[: members.null] = np.isin(known.values, wanted)
+        opened[members.null], opened[members.no_match] = closing.null, closing.no_match
+        return opened
+
+
+def member_codes(array: Any, members: Members, field: Field) -> Array:
+    """The codes of values among the members of a column."""
+    if not len(array):
+        return np.zeros(0, np.int64)
+    known = members.values
+    if known.type.kind in (Kind.TEXT, Kind.NULL):
+        found = pc.index_in(array.cast(known.dictionary.type), value_set=known.dictionary)
+        return array_values(found).astype(np.int64)
+    values = column_from_arrow(array, field.type).values
+    return np.searchsorted(known.values, values.astype(known.values.dtype))
+
+
+_ = (bigint, Sequence)

@@ -1,0 +1,116 @@
+"""Parts of plans: every aggregation inside, and which aggregates say where a formula has a value."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from typing import assert_never
+
+from relatum.language.expression import (
+    Aggregate,
+    Apply,
+    Choices,
+    ColumnValue,
+    Constant,
+    Expression,
+    InContext,
+    LetIn,
+    LetValue,
+    Narrowed,
+    NoMatch,
+    Ranked,
+    Slot,
+)
+from relatum.language.register import SCALARS
+from relatum.plan.nodes import Aggregation, Formula, Kept, KeyColumn, Named, Naming, Nested, RankedAmong
+from relatum.plan.slots import node_in
+
+
+def carriers(formula: Formula, new: frozenset[int]) -> list[Aggregation] | None:
+    """Aggregates matched on the ``new`` keys such that a formula is null wherever all of these are; None for none."""
+    return _carriers(formula.expression, new)
+
+
+def _carriers(expression: Expression, new: frozenset[int]) -> list[Aggregation] | None:
+    match expression:
+        case Slot():
+            node = node_in(expression)
+            matched = isinstance(node, Aggregation) and new <= {match.key for match in node.bounds.matches}
+            return [node] if matched and isinstance(node, Aggregation) else None
+        case Apply(function, arguments):
+            strict = SCALARS[function].strict
+            match strict:
+                case "any":
+                    found = (_carriers(argument, new) for argument in arguments)
+                    return next((each for each in found if each is not None), None)
+                case "all":
+                    every = [_carriers(argument, new) for argument in arguments]
+                    known = [node for each in every if each is not None for node in each]
+                    return known if all(each is not None for each in every) else None
+                case "first":
+                    return _carriers(arguments[0], new)
+                case "never":
+                    return None
+                case _:
+                    assert_never(strict)
+        case (
+            Constant()
+            | Choices()
+            | ColumnValue()
+            | NoMatch()
+            | Aggregate()
+            | Ranked()
+            | Narrowed()
+            | InContext()
+            | LetIn()
+            | LetValue()
+        ):
+            return None
+        case _:
+            assert_never(expression)
+
+
+def only_aggregation(node: Nested) -> Aggregation | None:
+    """The one aggregate that a ``per`` works out, where a member with a value is sure to be visible."""
+    if not node.drops or node.conditions:
+        return None
+    (argument,) = node.arguments
+    if not isinstance(argument.expression, Slot) or not isinstance(argument.inputs[0], Aggregation):
+        return None
+    inner = argument.inputs[0]
+    conditions = set(inner.bounds.restrictions)
+    keys = {match.key for match in inner.bounds.matches}
+    for seen, matches in node.visible.parts:
+        moved = any(bounds.dates or bounds.kept or bounds.pinned for bounds in (seen, inner.bounds))
+        alike = seen.source == inner.bounds.source and set(seen.matches) <= set(inner.bounds.matches)
+        if moved or (seen.matches and not alike) or not {match.key for match in matches} <= keys:
+            return None
+        if not all(each in conditions for each in seen.restrictions):
+            return None
+    return inner
+
+
+def aggregations(formulas: Iterable[Formula]) -> Iterator[Aggregation]:
+    """Every aggregation over rows in formulas, however deep; each formula is looked into once."""
+    pending = list(formulas)
+    seen: set[Formula] = set()
+    while pending:
+        formula = pending.pop()
+        if formula in seen:
+            continue
+        seen.add(formula)
+        for node in formula.inputs:
+            match node:
+                case Aggregation(bounds=bounds):
+                    yield node
+                    every = (*bounds.kept, *(each for dates in bounds.dates for each in dates.kept))
+                    pending += [formula for each in every if isinstance(each, Kept) for formula in each.formulas]
+                case Nested(arguments=arguments, conditions=conditions):
+                    pending += [*arguments, *conditions]
+                case RankedAmong(formula=ranked, by=by):
+                    pending += [ranked, *([] if by is None else [by])]
+                case Naming(values=values, body=body):
+                    pending += [*values, body]
+                case KeyColumn() | Named():
+                    pass
+                case _:
+                    assert_never(node)

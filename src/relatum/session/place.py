@@ -1,0 +1,120 @@
+"""Where a model's tables live: the engine that it chooses, connected when the model is opened."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
+from dataclasses import replace
+from pathlib import Path
+from typing import assert_never, cast, get_args
+
+from relatum.errors import ModelError
+from relatum.model.declaration import Declaration, EngineChoice, EngineKind
+from relatum.session.reading import Whereabouts, lives_there, parquet_files
+from relatum.sources.database.ask import is_server
+from relatum.sources.engines.base import Connection
+from relatum.sources.files import plain_file
+
+_asked: ContextVar[str | None] = ContextVar("engine", default=None)
+_opened: ContextVar[list[Connection] | None] = ContextVar("opened", default=None)
+
+
+@contextmanager
+def asked_of(engine: str | None) -> Iterator[list[Connection]]:
+    """Have every model that is opened inside the block live on an engine; gives the connections, closed afterwards."""
+    opened: list[Connection] = []
+    tokens = _asked.set(engine), _opened.set(opened)
+    try:
+        yield opened
+    finally:
+        _asked.reset(tokens[0])
+        _opened.reset(tokens[1])
+        for each in opened:
+            each.close()
+
+
+def engine_of_model(declaration: Declaration, said: str | EngineChoice | None) -> EngineChoice:
+    """The engine of a model: the one that the caller says, or the shell; else what the model states."""
+    said = said or _asked.get()
+    return declaration.engine if said is None else chosen_engine(said, declaration.engine)
+
+
+def chosen_engine(said: str | EngineChoice, stated: EngineChoice | None = None) -> EngineChoice:
+    """An engine by its kind or address; by its kind, with the address that the model states for that kind.
+
+    Raises
+    ------
+    ModelError
+        There is no such engine.
+    """
+    if isinstance(said, EngineChoice):
+        return said
+    kind = _kind_of(said)
+    if kind is not None:
+        return EngineChoice(kind, said, stated.schema if stated is not None and stated.kind == kind else "")
+    if said not in get_args(EngineKind):
+        raise ModelError(
+            f"There is no engine {said}.",
+            fix=f"Known: {', '.join(get_args(EngineKind))}; or an address such as shop.duckdb, "
+            "postgresql://localhost/shop, spark://host:7077.",
+        )
+    return stated if stated is not None and stated.kind == said else EngineChoice(cast(EngineKind, said))
+
+
+def _kind_of(address: str) -> EngineKind | None:
+    """The engine whose address this is; None where it is none."""
+    if is_server(address):
+        return "postgresql"
+    if address.lower().endswith(".duckdb"):
+        return "duckdb"
+    return "spark" if address.startswith(("spark://", "local[", "yarn", "k8s://")) else None
+
+
+def with_engine(whereabouts: Whereabouts, declaration: Declaration) -> Whereabouts:
+    """Where sources are looked for, connected to the engine that a model chooses.
+
+    Raises
+    ------
+    SourceError
+        The engine cannot be reached, or its package is not installed.
+    """
+    if declaration.engine.kind == "memory":
+        return whereabouts
+    connection = _connected(declaration, whereabouts)
+    opened = _opened.get()
+    if opened is not None:
+        opened.append(connection)
+    return replace(whereabouts, engine=connection)
+
+
+def _connected(declaration: Declaration, whereabouts: Whereabouts) -> Connection:
+    choice = declaration.engine
+    files: list[Path] = []
+    for table in declaration.tables.values():
+        if lives_there(table, choice, whereabouts.folder) and not (table.part or table.query):
+            files += parquet_files(table, whereabouts)
+    match choice.kind:
+        case "duckdb":
+            from relatum.sources.engines.duckdb import DuckDbConnection  # noqa: PLC0415 - heavy, where it is used
+
+            path = plain_file(whereabouts.folder / choice.address) if choice.address else None
+            return DuckDbConnection(path, files)
+        case "postgresql":
+            from relatum.sources.engines.postgresql import PostgreSqlConnection  # noqa: PLC0415
+
+            if not choice.address:
+                raise ModelError(
+                    "The engine postgresql has no address.",
+                    fix='State it: engine = { kind = "postgresql", address = "postgresql://localhost/shop" }.',
+                    place=("engine",),
+                )
+            return PostgreSqlConnection(choice.address, choice.schema)
+        case "spark":
+            from relatum.sources.engines.spark import SparkConnection  # noqa: PLC0415
+
+            return SparkConnection(choice.address, choice.schema)
+        case "memory":
+            raise AssertionError("memory needs no connection")
+        case _:
+            assert_never(choice.kind)

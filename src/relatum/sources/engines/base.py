@@ -1,0 +1,158 @@
+"""What every connection to an engine has in common."""
+
+from __future__ import annotations
+
+import re
+import time
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from relatum.errors import SourceError
+from relatum.limits import refuse_above, refuse_memory
+from relatum.sources.database.base import driver
+
+#: The column that numbers the rows of what is sent where an engine numbers none.
+ROW = "relatum_row"
+#: What files are called that an engine reads by itself.
+PARQUET = (".parquet", ".parq", ".pq")
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Relation:
+    """Something that an engine reads: a table, a query or files there, or what was sent to it.
+
+    Parameters
+    ----------
+    shown : str
+        What it is called in messages.
+    schema : pyarrow.Schema
+        Its columns.
+    source : callable
+        Gives it as an expression of sqlglot to read from, under an alias.
+    row : callable, optional
+        Gives an expression that tells its rows apart and puts them in order, under an alias; None where the engine has
+        none.
+    row_is_text : bool
+        Whether that expression is a text, not a whole number.
+    """
+
+    shown: str
+    schema: Any
+    source: Callable[[str], Any]
+    row: Callable[[str], Any] | None = None
+    row_is_text: bool = False
+
+
+class Connection(ABC):
+    """An open connection to an engine.
+
+    ``kind`` is what the model calls the engine, ``dialect`` what sqlglot calls its SQL, ``shown`` its address as
+    messages may show it.
+    """
+
+    kind: str
+    dialect: str
+
+    def __init__(self, shown: str) -> None:
+        self.shown = shown
+        #: How many questions it was asked, how many rows came back, and how long that took.
+        self.questions = 0
+        self.rows = 0
+        self.seconds = 0.0
+        self._sent = 0
+        self._counts: dict[int, tuple[Relation, int]] = {}
+        #: How often it has been opened: what was sent before is gone.
+        self.opened = 1
+
+    @abstractmethod
+    def answered(self, statement: str) -> Any:
+        """The answer to a SELECT as an Arrow table.
+
+        Raises
+        ------
+        SourceError
+            The engine refuses it, or cannot be reached.
+        ValueOverflowError
+            A value does not fit 64 bits.
+        LimitError
+            It takes too long.
+        """
+
+    @abstractmethod
+    def table(self, part: str) -> Relation:
+        """A table or view of the engine.
+
+        Raises
+        ------
+        SourceError
+            There is none, or it may not be read.
+        """
+
+    @abstractmethod
+    def query(self, text: str, shown: str) -> Relation:
+        """A query of the engine: one SELECT."""
+
+    @abstractmethod
+    def take(self, name: str, rows: Any) -> Relation:
+        """Send rows, an Arrow table, to be a temporary relation of the engine."""
+
+    @abstractmethod
+    def close(self) -> None:
+        """Let go of it; what was sent is dropped."""
+
+    def files(self, paths: Sequence[Path], shown: str) -> Relation:
+        """Parquet files that the engine reads by itself.
+
+        Raises
+        ------
+        SourceError
+            It does not read files.
+        """
+        raise SourceError(f"{self.kind} reads no files.", path=shown)
+
+    def reads_files(self) -> bool:
+        """Whether the engine reads Parquet files by itself."""
+        return False
+
+    def ask(self, statement: str) -> Any:
+        """The answer to a SELECT as an Arrow table, counted."""
+        self.questions += 1
+        start = time.perf_counter()
+        try:
+            table = self.answered(statement)
+        finally:
+            self.seconds += time.perf_counter() - start
+        self.rows += table.num_rows
+        return table
+
+    def count(self, relation: Relation) -> int:
+        """How many rows a relation has; asked once."""
+        if id(relation) not in self._counts:
+            exp = driver("sqlglot").exp
+            select = exp.Select(expressions=[exp.Count(this=exp.Star())])
+            select.set("from_", exp.From(this=relation.source("t")))
+            table = self.ask(select.sql(dialect=self.dialect))
+            self._counts[id(relation)] = relation, int(table.column(0)[0].as_py())
+        return self._counts[id(relation)][1]
+
+    def send(self, name: str, rows: Any) -> Relation:
+        """Send a small relation.
+
+        Raises
+        ------
+        LimitError
+            It has too many rows to be sent.
+        """
+        refuse_above(
+            "sent",
+            rows.num_rows,
+            f"{name} is not where the engine is, and has {rows.num_rows:,} rows to send there",
+            "Put the table where the engine is, or raise the limit.",
+        )
+        refuse_memory(rows.nbytes, name)
+        self._sent += 1
+        word = re.sub("[^a-z0-9]+", "_", name.lower()).strip("_")[:30]
+        return self.take(f"sent_{self._sent}_{word}", rows)

@@ -1,0 +1,227 @@
+"""Spark: tables of its catalogue, Parquet files, and small relations sent to it as temporary views."""
+
+from __future__ import annotations
+
+import os
+import sys
+import threading
+import uuid
+from collections.abc import Sequence
+from contextlib import suppress
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from relatum.errors import RelatumError, SourceError, ValueOverflowError
+from relatum.limits import limit, refuse_above, refuse_memory, too_late
+from relatum.sources.database.base import driver, refusal
+from relatum.sources.database.query import refuse_unless_select
+from relatum.sources.engines.base import ROW, Connection, Relation
+
+#: Where Spark runs unless a model says so: in processes of this machine, with two workers.
+_HERE = "local[2]"
+#: What makes Spark answer as the language asks it: errors for what does not fit, moments on one clock.
+_SETTINGS = {
+    "spark.sql.ansi.enabled": "true",
+    "spark.sql.session.timeZone": "UTC",
+    "spark.sql.execution.arrow.pyspark.enabled": "true",
+}
+#: How Spark is started where nobody has started it: no page, no port that other machines reach.
+_STARTED = {
+    "spark.ui.enabled": "false",
+    "spark.driver.bindAddress": "127.0.0.1",
+    "spark.driver.host": "127.0.0.1",
+    "spark.sql.shuffle.partitions": "4",
+    "spark.log.level": "OFF",
+    "spark.sql.catalogImplementation": "in-memory",
+}
+_TOO_LARGE = ("ARITHMETIC_OVERFLOW", "CAST_OVERFLOW", "NUMERIC_VALUE_OUT_OF_RANGE", "BINARY_ARITHMETIC_OVERFLOW")
+
+
+class SparkConnection(Connection):
+    """A session of Spark; ``address`` is its master, ``schema`` the database of its catalogue."""
+
+    kind = dialect = "spark"
+
+    def __init__(self, address: str, schema: str) -> None:
+        super().__init__(address or _HERE)
+        self._exp = driver("sqlglot").exp
+        sql = _package()
+        self._error: type[Exception] = sql.errors.PySparkException
+        builder = sql.session.SparkSession.builder.appName("relatum").master(address or _HERE)
+        for name, value in {**_STARTED, **_SETTINGS}.items():
+            builder = builder.config(name, value)
+        try:
+            self._session = builder.getOrCreate().newSession()
+            for name, value in _SETTINGS.items():
+                self._session.conf.set(name, value)
+            if schema:
+                self._session.catalog.setCurrentDatabase(schema)
+        except Exception as error:
+            raise SourceError(
+                f"Spark cannot be reached: {_said(error)}",
+                path=self.shown,
+                fix="It needs Java 17 or later; the address is that of its master, or local[2] for this machine.",
+            ) from None
+        self._views: list[str] = []
+        self._group = f"relatum-{uuid.uuid4().hex[:12]}"
+
+    def answered(self, statement: str) -> Any:
+        """The answer to a SELECT."""
+        context = self._session.sparkContext
+        context.setJobGroup(self._group, "relatum", True)
+        late = threading.Event()
+
+        def stop() -> None:
+            late.set()
+            context.cancelJobGroup(self._group)
+
+        timer = threading.Timer(limit("time"), stop)
+        timer.daemon = True
+        timer.start()
+        try:
+            table = self._session.sql(statement).toArrow()
+        except KeyboardInterrupt:
+            context.cancelJobGroup(self._group)
+            raise
+        except Exception as error:
+            if late.is_set():
+                raise too_late(f"{self.shown}: the engine") from None
+            raise self._told(error) from None
+        finally:
+            timer.cancel()
+        refuse_above("rows", table.num_rows, f"{self.shown}: {table.num_rows:,} rows")
+        refuse_memory(table.nbytes, self.shown)
+        return table
+
+    def _told(self, error: Exception) -> RelatumError:
+        if any(word in str(error) for word in _TOO_LARGE):
+            return ValueOverflowError(
+                "A result does not fit 64 bits.", fix="Turn the operand into a float by dividing it by 1."
+            )
+        return refusal(Exception(_said(error)), self.shown)
+
+    def table(self, part: str) -> Relation:
+        """A table or view of the catalogue."""
+        names = [self._exp.Identifier(this=name, quoted=True) for name in part.split(".")]
+
+        def source(alias: str) -> Any:
+            own = self._exp.TableAlias(this=self._exp.Identifier(this=alias, quoted=True))
+            return self._exp.Table(
+                this=names[-1].copy(),
+                db=names[-2].copy() if len(names) > 1 else None,
+                catalog=names[-3].copy() if len(names) > 2 else None,
+                alias=own,
+            )
+
+        return Relation(part, self._schema(source("t"), part), source)
+
+    def query(self, text: str, shown: str) -> Relation:
+        """A query: one SELECT."""
+        refuse_unless_select(text, "spark", shown)
+        parsed = driver("sqlglot").parse_one(text, read="spark")
+
+        def source(alias: str) -> Any:
+            own = self._exp.TableAlias(this=self._exp.Identifier(this=alias, quoted=True))
+            return self._exp.Subquery(this=parsed.copy(), alias=own)
+
+        return Relation(shown, self._schema(source("t"), shown), source)
+
+    def reads_files(self) -> bool:
+        """Parquet files are read by Spark itself."""
+        return True
+
+    def files(self, paths: Sequence[Path], shown: str) -> Relation:
+        """Parquet files, as a view that numbers their rows."""
+        name = self._named("files")
+        try:
+            frame = self._session.read.parquet(*map(str, paths))
+            schema = self._arrow_schema(frame)
+            numbered = frame.selectExpr(
+                "*", f"concat(_metadata.file_path, lpad(_metadata.row_index, 18, '0')) as {ROW}"
+            )
+            numbered.createOrReplaceTempView(name)
+        except Exception as error:
+            raise SourceError(f"{shown} cannot be read: {_said(error)}", path=self.shown) from None
+        return Relation(shown, schema, self._view(name), lambda alias: self._column(alias, ROW), row_is_text=True)
+
+    def take(self, name: str, rows: Any) -> Relation:
+        """Rows as a temporary view, which goes with the session."""
+        numbered = rows.append_column(ROW, pa.array(np.arange(rows.num_rows)))
+        view = self._named(name)
+        try:
+            frame = self._session.createDataFrame(numbered)
+            for field in rows.schema:
+                if pa.types.is_timestamp(field.type):
+                    frame = frame.withColumn(field.name, frame[_quoted(field.name)].cast("timestamp_ntz"))
+            frame.createOrReplaceTempView(view)
+        except Exception as error:
+            raise self._told(error) from None
+        return Relation(view, rows.schema, self._view(view), lambda alias: self._column(alias, ROW))
+
+    def _named(self, hint: str) -> str:
+        name = f"{hint}_{len(self._views)}"
+        self._views.append(name)
+        return name
+
+    def _view(self, name: str) -> Any:
+        def source(alias: str) -> Any:
+            own = self._exp.TableAlias(this=self._exp.Identifier(this=alias, quoted=True))
+            return self._exp.Table(this=self._exp.Identifier(this=name, quoted=True), alias=own)
+
+        return source
+
+    def _column(self, alias: str, name: str) -> Any:
+        table = self._exp.Identifier(this=alias, quoted=True)
+        return self._exp.Column(this=self._exp.Identifier(this=name, quoted=True), table=table)
+
+    def _schema(self, source: Any, shown: str) -> Any:
+        select = self._exp.Select(expressions=[self._exp.Star()])
+        select.set("from_", self._exp.From(this=source))
+        try:
+            return self._arrow_schema(self._session.sql(select.sql(dialect="spark")))
+        except Exception as error:
+            raise SourceError(f"{shown} cannot be read: {_said(error)}", path=self.shown) from None
+
+    def _arrow_schema(self, frame: Any) -> Any:
+        from pyspark.sql.pandas.types import to_arrow_schema  # noqa: PLC0415
+
+        return to_arrow_schema(frame.schema, timezone="UTC")
+
+    def close(self) -> None:
+        """Drop what was sent; Spark itself runs on for as long as this process does."""
+        with suppress(Exception):
+            for name in self._views:
+                self._session.catalog.dropTempView(name)
+        self._views.clear()
+
+
+def _package() -> Any:
+    """Spark's package for Python."""
+    if not os.environ.get("PYSPARK_PYTHON"):
+        os.environ["PYSPARK_PYTHON"] = sys.executable
+    try:
+        import pyspark.errors  # noqa: PLC0415
+        import pyspark.sql.session  # noqa: PLC0415
+    except ImportError:
+        raise SourceError(
+            "This engine needs the package pyspark.", fix="Install it with: pip install 'relatum[spark]'"
+        ) from None
+
+    class Package:
+        errors = pyspark.errors
+        session = pyspark.sql.session
+
+    return Package
+
+
+def _quoted(name: str) -> str:
+    return "`" + name.replace("`", "``") + "`"
+
+
+def _said(error: Exception) -> str:
+    """What Spark says, without what it says to programmers."""
+    text = str(error).strip().splitlines() or [type(error).__name__]
+    return text[0].partition(" SQLSTATE")[0][:300]
