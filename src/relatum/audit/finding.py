@@ -7,7 +7,6 @@ from decimal import Decimal
 from typing import Any, Literal, get_args
 
 import numpy as np
-import pyarrow.compute as pc
 
 from relatum.data.arrow import python_values
 from relatum.data.columns import Array, Column
@@ -93,8 +92,3 @@ def listed_keys(samples: list[tuple[Any, ...]]) -> str:
 def nulls_of(column: Column) -> Array:
     """Where a column has no value."""
     return np.zeros(len(column), np.bool_) if column.nulls is None else column.nulls
-
-
-def folded(texts: Any) -> Any:
-    """Texts without what people do not see: case, blanks around them, blanks in a row."""
-    return pc.utf8_lower(pc.utf8_trim_whitespace(pc.replace_substring_regex(texts, r"\s+", " ")))

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
-from relatum.data.columns import Column
 from relatum.errors import DataError, ModelError
 from relatum.language.mentions import Known, mentions
 from relatum.model.declaration import Control, Declaration, Hierarchy, Relationship, SavedPivot
@@ -200,17 +199,17 @@ def _table(session: Session, name: str) -> TableOverview:
         settings = described.columns.get(column)
         derived = described.derived.get(column)
         about = derived.about if derived else settings.about if settings else ""
-        data = session.store.column(name, column)
+        known = session.facts.summary(name, column)
         columns.append(
             ColumnOverview(
                 name,
                 column,
-                str(data.type),
-                _stored(data),
+                str(session.catalog.columns(name)[column]),
+                known.stored,
                 # The rows of a role are those of its table: they take no memory of their own.
-                0 if table.role_of else data.nbytes,
-                data.null_count,
-                len(session.store.members(name, column).values),
+                0 if table.role_of else known.bytes,
+                known.nulls,
+                known.members,
                 derived.formula if derived else table.formulas.get(column, ""),
                 about,
                 derived is not None,
@@ -227,11 +226,6 @@ def _kind(session: Session, name: str) -> str:
     return f"role of {role_of}" if role_of else kind_of(session.declaration, name)
 
 
-def _stored(column: Column) -> str:
-    width = f"{column.values.dtype.itemsize * 8} bits"
-    return width if column.dictionary is None else f"{width}, {len(column.dictionary):,} texts"
-
-
 def _relationship(session: Session, relationship: Relationship) -> RelationshipOverview:
     many, one = relationship.many, relationship.one
     order = list(session.declaration.tables)
@@ -244,7 +238,7 @@ def _relationship(session: Session, relationship: Relationship) -> RelationshipO
     try:
         hop = next(each for each in (*hops_of(relationship), _turned(relationship)) if each.source.table == many.table)
         if hop.reach:
-            matched = int((session.store.key_links(hop).partners > 0).sum())
+            matched = session.facts.partners(hop).found
         else:
             matched = rows - session.store.index(hop).unmatched
     except DataError as error:

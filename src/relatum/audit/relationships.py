@@ -5,21 +5,17 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
-import pyarrow.compute as pc
 
-from relatum.audit.finding import Finding, Money, folded, nulls_of, sampled
-from relatum.data import vectors as v
-from relatum.data.buffers import array_values
-from relatum.data.columns import Array, Column
+from relatum.audit.finding import Finding, Money, listed_keys, nulls_of, sampled
+from relatum.data.columns import members_of
 from relatum.data.days import day_of
 from relatum.data.joins import JoinIndex
-from relatum.data.keys import keys_found
-from relatum.data.types import Kind
 from relatum.drafts.words import words
 from relatum.errors import DataError
-from relatum.model.declaration import Relationship
+from relatum.model.declaration import End, Relationship
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Hop, Place, hops_of
+from relatum.session.facts import Lost
 from relatum.session.session import Session
 from relatum.wording import counted, listed, percent
 
@@ -38,10 +34,10 @@ def relationship_findings(session: Session, relationship: Relationship, money: M
         yield Finding("problem", str(relationship), error.reason, error.fix, "Nothing can be asked along it.")
         return
     if index.orphans:
-        yield from _orphans(session, relationship, index, money)
+        yield from _orphans(session, relationship, money)
     if index.null_keys:
         yield _null_keys(session, relationship, index, money)
-    unused = index.size - len(np.unique(index.positions[index.positions != index.size]))
+    unused = session.facts.unused(hop)
     counts = relationship.direction != "off" and not relationship.standby
     if unused and counts and not session.catalog.is_calendar(relationship.one.table):
         yield Finding(
@@ -60,14 +56,14 @@ def relationship_findings(session: Session, relationship: Relationship, money: M
 
 
 def _pairs(session: Session, hop: Hop, relationship: Relationship) -> Finding:
-    partners = session.store.key_links(hop).partners
-    alone, several = int((partners == 0).sum()), int((partners > 1).sum())
+    partners = session.facts.partners(hop)
+    alone, several = partners.alone, partners.several
     many, one = quoted(relationship.many.table), quoted(relationship.one.table)
     return Finding(
         "remark",
         str(relationship),
-        f"{counted(int(partners.sum()), 'pair')} of rows. Of {many}, {counted(alone, 'row')} without "
-        f"a partner, {counted(several, 'row')} with several (up to {int(partners.max(initial=0)):,}).",
+        f"{counted(partners.pairs, 'pair')} of rows. Of {many}, {counted(alone, 'row')} without "
+        f"a partner, {counted(several, 'row')} with several (up to {partners.most:,}).",
         "",
         f"By members of {one}, a row of {many} counts once for each it matches: they add up to more than the total."
         if several
@@ -84,54 +80,49 @@ def _condition(relationship: Relationship, nulls: bool) -> str:
     return f"{quoted(relationship.one.table)} is no match and not ({null})"
 
 
-def _orphans(session: Session, relationship: Relationship, index: JoinIndex, money: Money) -> Iterator[Finding]:
+def _orphans(session: Session, relationship: Relationship, money: Money) -> Iterator[Finding]:
     many_table = relationship.many.table
     many, one = quoted(many_table), quoted(relationship.one.table)
-    columns = [session.store.column(many_table, name) for name in relationship.many.columns]
-    known = ~np.logical_or.reduce([nulls_of(column) for column in columns])
-    lost = (index.positions == index.size) & known
-    rows = int(lost.sum())
-    share = percent(rows, len(index.positions), 2)
+    lost = session.facts.lost(relationship)
+    rows = lost.rows
+    share = percent(rows, lost.of, 2)
     value, worth = (None, "") if relationship.standby else money.behind(many_table, _condition(relationship, False))
     effect = "They stand under (no match)" + (f": {worth}." if worth else ".")
-    targets = [session.store.column(relationship.one.table, name) for name in relationship.one.columns]
     if relationship.match == "as_of":
-        early = lost & keys_found(columns[:-1], targets[:-1])
-        if early.any():
-            count = int(early.sum())
+        count = lost.early
+        if count:
             if count < rows:
                 # What the measure is worth is known of both kinds of rows together, and so of neither.
                 value, effect = None, "They stand under (no match)."
             yield Finding(
                 "problem",
                 str(relationship),
-                f"{counted(count, 'row')} of {many} ({percent(count, len(lost), 2)}) dated before the first row of "
-                f"{one} with their key, for instance {sampled(columns, np.flatnonzero(early))}.",
+                f"{counted(count, 'row')} of {many} ({percent(count, lost.of, 2)}) dated before the first row of "
+                f"{one} with their key, for instance {listed_keys(list(lost.early_samples))}.",
                 f"Add rows to {one} that hold from earlier on, or correct the dates.",
                 effect.replace("They stand under (no match)", f"They find no row of {one} and are left out"),
                 count,
                 value,
             )
-            lost &= ~early
-            if not lost.any():
+            rows -= count
+            if not rows:
                 return
-            rows, share = int(lost.sum()), percent(int(lost.sum()), len(lost), 2)
-    if session.catalog.is_calendar(relationship.one.table) and columns[-1].type.kind in (Kind.DATE, Kind.TIMESTAMP):
-        outside = _outside(columns[-1], targets[-1], lost)
+            share = percent(rows, lost.of, 2)
+    if session.catalog.is_calendar(relationship.one.table):
+        outside = _outside(session, relationship.one, lost, rows)
         if outside:
             fix = f"Let {one} reach so far, or correct the dates."
             text = f"{counted(rows, 'row')} of {many} ({share}) dated outside {one}: {outside}."
             yield Finding("problem", str(relationship), text, fix, effect, rows, value)
             return
     fix = f"Add the missing rows to {one}, or correct the keys."
-    alike = _alike(columns, targets, lost)
-    if alike:
-        fix = f"{counted(alike, 'row')} would be found if case and blanks did not count: correct those keys."
+    if lost.alike:
+        fix = f"{counted(lost.alike, 'row')} would be found if case and blanks did not count: correct those keys."
     yield Finding(
         "problem",
         str(relationship),
         f"{counted(rows, 'row')} of {many} ({share}) {'finds' if rows == 1 else 'find'} nothing in {one}, "
-        f"for instance {sampled(columns, np.flatnonzero(lost))}.",
+        f"for instance {listed_keys(list(lost.samples))}.",
         fix,
         effect,
         rows,
@@ -139,32 +130,21 @@ def _orphans(session: Session, relationship: Relationship, index: JoinIndex, mon
     )
 
 
-def _outside(dates: Column, calendar: Column, lost: Array) -> str:
-    days = v.days_of(dates)[lost]
-    early, late = int((days < calendar.lower).sum()), int((days > calendar.upper).sum())
+def _outside(session: Session, calendar: End, lost: Lost, rows: int) -> str:
+    """Where rows are dated, if all of them lie before or after a calendar."""
+    days = session.store.column(calendar.table, calendar.columns[-1])
     said = []
-    for count, word, limit, extreme in (
-        (early, "before", calendar.lower, days.min()),
-        (late, "after", calendar.upper, days.max()),
-    ):
-        if count:
+    for (count, extreme), word, limit in zip(lost.days, ("before", "after"), (days.lower, days.upper), strict=True):
+        if count and extreme is not None:
             said.append(f"{count:,} {word} {day_of(limit)} (as {day_of(extreme)})")
-    return " and ".join(said) if early + late == len(days) else ""
-
-
-def _alike(columns: list[Column], targets: list[Column], lost: Array) -> int:
-    """How many of the lost rows would be found if case and blanks did not count."""
-    if len(columns) > 1 or columns[0].type.kind is not Kind.TEXT or targets[0].type.kind is not Kind.TEXT:
-        return 0
-    found = array_values(pc.is_in(folded(columns[0].dictionary), value_set=folded(targets[0].dictionary)))
-    return int(found[columns[0].values[lost]].sum()) if len(found) else 0
+    return " and ".join(said) if sum(count for count, _ in lost.days) == rows else ""
 
 
 def _null_keys(session: Session, relationship: Relationship, index: JoinIndex, money: Money) -> Finding:
     many = relationship.many.table
     value, worth = (None, "") if relationship.standby else money.behind(many, _condition(relationship, True))
     effect = "They stand under (no match)" + (f": {worth}." if worth else ".")
-    share = percent(index.null_keys, len(index.positions), 2)
+    share = percent(index.null_keys, session.store.rows(Place(many)), 2)
     return Finding(
         "remark",
         str(relationship),
@@ -213,7 +193,7 @@ def _intervals(session: Session, relationship: Relationship) -> Iterator[Finding
         return
     keys = np.zeros(session.data[table].rows, np.int64)
     for name in exact:
-        members = session.store.members(table, name)
+        members = members_of(session.store.column(table, name))
         keys = np.unique(keys * members.size + members.codes, return_inverse=True)[1]
     begin, end = session.store.column(table, start), session.store.column(table, ends[0])
     order = np.lexsort((begin.values, keys))

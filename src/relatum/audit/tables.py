@@ -7,13 +7,11 @@ from collections.abc import Iterator
 import numpy as np
 import pyarrow.compute as pc
 
-from relatum.audit.finding import Finding, folded, listed_keys, nulls_of
-from relatum.data.arrow import python_values
+from relatum.audit.finding import Finding, listed_keys, nulls_of
 from relatum.data.buffers import array_values
 from relatum.data.days import day_of
-from relatum.data.keys import duplicate_keys
-from relatum.data.types import Kind
 from relatum.model.names import column_name, quoted, split_name
+from relatum.session.facts import folded
 from relatum.session.session import Session
 from relatum.wording import counted
 
@@ -56,9 +54,8 @@ def _key(session: Session, name: str) -> Iterator[Finding]:
     table = session.declaration.tables[name]
     if not table.key or table.calendar is not None:
         return
-    columns = [session.store.column(name, column) for column in table.key]
     shown = ", ".join(table.key)
-    keys, rows, samples = duplicate_keys(columns)
+    keys, rows, samples = session.facts.repeated(name, table.key)
     if keys:
         yield Finding(
             "problem",
@@ -69,7 +66,7 @@ def _key(session: Session, name: str) -> Iterator[Finding]:
             "A row that points there would count several times, so such a lookup is refused.",
             rows,
         )
-    nulls = int(np.logical_or.reduce([nulls_of(column) for column in columns]).sum())
+    nulls = session.facts.without(name, table.key)
     if nulls:
         yield Finding(
             "problem",
@@ -99,20 +96,20 @@ def _gaps(session: Session, name: str) -> Iterator[Finding]:
 
 def _like_members(session: Session, name: str) -> Iterator[Finding]:
     for column_of in session.catalog.columns(name):
-        column = session.store.column(name, column_of)
-        if column.type.kind is not Kind.TEXT or not 1 < len(column.dictionary) <= _MOST_TEXTS:
+        found = session.facts.texts(name, column_of, _MOST_TEXTS)
+        if found is None or len(found[0]) < 2:
             continue
-        encoded = folded(column.dictionary).dictionary_encode()
+        texts, rows_of = found
+        encoded = folded(texts).dictionary_encode()
         groups = array_values(encoded.indices).astype(np.int64)
         counts = np.bincount(groups)
         if len(counts) == len(groups):
             continue
         alike = np.flatnonzero(counts > 1)
         codes = np.flatnonzero(groups == alike[0])[:3]
-        shown = " and ".join(f"'{column.dictionary[int(code)].as_py()}'" for code in codes)
-        by_case = pc.count_distinct(pc.utf8_lower(column.dictionary)).as_py() == len(counts)
-        concerned = np.isin(groups, alike)
-        rows = int(concerned[column.values][~nulls_of(column)].sum())
+        shown = " and ".join(f"'{texts[int(code)].as_py()}'" for code in codes)
+        by_case = pc.count_distinct(pc.utf8_lower(texts)).as_py() == len(counts)
+        rows = int(rows_of[np.isin(groups, alike)].sum())
         yield Finding(
             # Names that differ by case may be those of different people; a blank is nobody's name.
             "remark" if by_case else "problem",
@@ -142,22 +139,14 @@ def _level(session: Session, name: str, coarse: str, fine: str) -> Iterator[Find
             "Order the levels from coarse to fine, along lookups.", "The levels combine freely, not as they belong.",
         )  # fmt: skip
         return
-    members = session.store.members(fine_table, fine_column)
-    found = session.store.row_codes(route, coarse_table, coarse_column)
-    above = found.slice(0, len(members.codes), None).astype(np.int64)
-    codes = members.codes.astype(np.int64)
-    known = (codes < members.null) & (above < session.store.members(coarse_table, coarse_column).null)
-    pairs = np.unique(codes[known] * (1 << 32) + above[known]) >> 32
-    several = np.flatnonzero(np.bincount(pairs) > 1) if len(pairs) else pairs
-    if len(several):
-        texts = session.store.members(fine_table, fine_column).values.take(several[:3])
-
-        shown = listed_keys([(value,) for value in python_values(texts)])
+    several, samples = session.facts.under_several(route, (fine_table, fine_column), (coarse_table, coarse_column))
+    if several:
+        shown = listed_keys([(value,) for value in samples])
         yield Finding(
             "problem",
             f"hierarchy {quoted(name)}",
-            f"{counted(len(several), 'member')} of {fine} under more than one {coarse}, for instance {shown}.",
+            f"{counted(several, 'member')} of {fine} under more than one {coarse}, for instance {shown}.",
             "Make the finer column tell them apart, or leave it out of the hierarchy.",
             "Opened up, such a member shows a part of its number under each.",
-            len(several),
+            several,
         )

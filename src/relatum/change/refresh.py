@@ -8,11 +8,9 @@ from dataclasses import replace
 from pathlib import Path
 
 import msgspec
-import numpy as np
 import pyarrow as pa
 
 from relatum.change.impact import Dependant, Dependencies
-from relatum.data import vectors as v
 from relatum.data.arrow import arrow_type, column_from_arrow, python_values
 from relatum.data.table import TableData
 from relatum.data.types import TEXT, Kind, Type, common_type, parse_type
@@ -185,16 +183,9 @@ def _orphans(session: Session, related: Relationship) -> Orphans | None:
         return None
     try:
         index = session.store.index(hop)
-        if not index.orphans:
-            return Orphans(0)
-        columns = [session.store.column(related.many.table, name) for name in related.many.columns]
+        keys = session.facts.lost_keys(related, _MOST_ORPHANS) if index.orphans else []
     except (SourceError, DataError):
         return None
-    lost = index.positions == index.size
-    for column in columns:
-        lost &= np.asarray(v.known(column))
-    rows = np.flatnonzero(lost)[:_MOST_ORPHANS]
-    keys = zip(*(python_values(column.take(rows)) for column in columns), strict=True)
     return Orphans(index.orphans, sorted({", ".join(map(sample_text, key)) for key in keys}))
 
 

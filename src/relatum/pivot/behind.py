@@ -96,11 +96,12 @@ class _Finder:
         evidence = self.session.engine.look(plan, {})
         (node,) = plan.grains[0].formulas[0].inputs
         assert isinstance(node, Aggregation), "a sum over rows is one step"
-        rows = evidence.rows(node)
+        found = evidence.rows(node, MOST_ROWS + 1)
+        rows = found.rows
         table = expression.row_table
-        if len(rows) > MOST_ROWS:
+        if found.count > MOST_ROWS:
             raise RequestError(
-                f"There are {len(rows):,} rows of {table} behind the grid: more than {MOST_ROWS:,}.",
+                f"There are {found.count:,} rows of {table} behind the grid: more than {MOST_ROWS:,}.",
                 fix="Ask for fewer with a condition: --where.",
             )
         same = (at for at, each in enumerate(self.found) if each[0] == table and np.array_equal(each[1], rows))
@@ -128,16 +129,15 @@ class _Finder:
             if isinstance(value, ColumnValue):
                 heading = column_name(value.table, value.column)
                 columns.setdefault(heading, evidence.columns(table, [value], rows)[0])
-        return TableBehind(table, rows, columns, dict(self._members(table, rows)))
+        return TableBehind(table, rows, columns, dict(self._members(table, rows, evidence)))
 
-    def _members(self, table: str, rows: Array) -> Iterator[tuple[int, Array]]:
+    def _members(self, table: str, rows: Array, evidence: Evidence) -> Iterator[tuple[int, Array]]:
         """The codes of the members that rows belong to, for each field that the table looks up."""
         for at in self.resolved.heads:
             place = self.resolved.fields[at].field
             route = self.session.catalog.lookup(table, place.table, place.column)
             if route is not None:
-                codes = self.session.store.row_codes(route, place.table, place.column)
-                yield at, codes.slice(0, int(rows.max(initial=-1)) + 1, None)[rows].astype(np.int64)
+                yield at, evidence.codes(table, route, (place.table, place.column), rows)
 
 
 def _own(table: str, name: str, type_: Type) -> ColumnValue:

@@ -9,7 +9,7 @@ from typing import Protocol
 
 from relatum.data.columns import Array, Column, Members
 from relatum.language.expression import Expression
-from relatum.model.routes import Place
+from relatum.model.routes import Place, Route
 from relatum.plan.nodes import Aggregation, DateSet, Formula, Hidden, Kept, Plan, Visible
 
 
@@ -116,6 +116,23 @@ class Answer:
     opened: Mapping[int, Array] = field(default_factory=dict)
 
 
+@dataclass(frozen=True, slots=True, eq=False)
+class RowsFound:
+    """Rows that an aggregate is over: how many, and what tells some of them apart, in the order they are told."""
+
+    count: int
+    rows: Array
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class NamedMembers:
+    """Members that a cell sees: how many, what some of them are called, by heading, and formulas at these."""
+
+    count: int
+    names: list[tuple[str, Column]]
+    values: list[Column]
+
+
 class Evidence(Protocol):
     """What an engine shows of one cell of a plan: the same steps that answer the whole grid, looked into."""
 
@@ -123,24 +140,40 @@ class Evidence(Protocol):
         """A formula's value in the cell: one row."""
         ...
 
-    def rows(self, node: Aggregation) -> Array:
-        """The numbers of the rows that an aggregation is over, in order."""
+    def rows(self, node: Aggregation, most: int | None) -> RowsFound:
+        """The rows that an aggregation is over, at most so many told apart: as they stand; of a median or percentile
+        those in the middle first.
+        """
+        ...
+
+    def distinct(self, node: Aggregation, most: int | None) -> tuple[Column, Array, int]:
+        """The distinct values of an aggregation's argument in order, the rows of each, and how many there are."""
+        ...
+
+    def lost(self, node: Aggregation) -> list[tuple[str, int]]:
+        """The tables of lookups that found nothing on some of an aggregation's rows, with how many."""
+        ...
+
+    def codes(self, table: str, route: Route, column_: tuple[str, str], rows: Array) -> Array:
+        """The codes of a column's members that rows of a table have, or look up along a route."""
         ...
 
     def columns(self, table: str, expressions: Sequence[Expression], rows: Array) -> list[Column]:
         """Row expressions of a table on some of its rows."""
         ...
 
-    def members(self, visible: Visible, formulas: Sequence[Formula]) -> tuple[dict[int, Array], list[Column]]:
-        """The members that the cell sees, as the codes of their keys, and formulas at each of them."""
+    def members(self, visible: Visible, formulas: Sequence[Formula], most: int | None, drops: bool) -> NamedMembers:
+        """The members that the cell sees, and formulas at each of them, at most so many; with ``drops`` those alone at
+        which the first formula has a value.
+        """
         ...
 
     def dates(self, dates: DateSet) -> Array:
         """The dates of a set, in days since 1970, in order."""
         ...
 
-    def kept(self, kept: Kept | Hidden) -> Array:
-        """The codes of the members that the cell keeps, or that are hidden in it."""
+    def kept(self, kept: Kept | Hidden, most: int) -> tuple[int, list[str]]:
+        """How many members the cell keeps, or that are hidden in it, and what the first so many are called."""
         ...
 
 

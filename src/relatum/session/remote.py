@@ -65,6 +65,10 @@ class Warehouse:
         """The answer to a query, as an Arrow table."""
         return self.connection.ask(sql)
 
+    def send(self, rows: Any) -> Callable[[str], Sql]:
+        """Rows sent to the engine, to be read from under an alias."""
+        return self.connection.send("rows", rows).source
+
 
 class RemoteStore(Store):
     """The tables of a model on an engine, derived columns as formulas, and facts found out once.
@@ -92,6 +96,10 @@ class RemoteStore(Store):
     def rows_of(self, table: str) -> str:
         """The table whose rows a table has."""
         return self.tables.rows_of.get(table, table)
+
+    def key_of(self, table: str) -> tuple[str, ...]:
+        """What a table states as its key."""
+        return self.tables.keys.get(table, ())
 
     def names(self) -> frozenset[str]:
         """What tables are called here and on the engine."""
@@ -222,7 +230,8 @@ class RemoteStore(Store):
             self.warehouse.dialect.render(parts.sheet.query(select, keep=self.warehouse.dialect.keeps))
         )
 
-    def _one(self, parts: Parts, select: Any) -> dict[str, Any]:
+    def one(self, parts: Parts, select: Any) -> dict[str, Any]:
+        """The one row of a query's answer."""
         record: dict[str, Any] = self.ask(parts, select).to_pylist()[0]
         return record
 
@@ -240,7 +249,7 @@ class RemoteStore(Store):
                 columns.append(aliased(exp.Sub(this=exp.Count(this=exp.Star()), expression=finite), "missing"))
             select = exp.Select(expressions=columns)
             select.set("from_", exp.From(this=stored.relation("t")))
-            found = self._one(self.parts(), select)
+            found = self.one(self.parts(), select)
             return _Fact(found["nulls"] > 0 or found.get("missing", 0) > 0, found.get("missing", 0) == found["nulls"])
 
         return self.work.keep(("fact", table, name), (data,), make)
@@ -258,13 +267,13 @@ class RemoteStore(Store):
             parts = self.parts()
             rows, start = Rows.of(parts, place.table)
             if not place.level:
-                return int(self._one(parts, rows.select(aliased(exp.Count(this=exp.Star()), "n")))["n"])
+                return int(self.one(parts, rows.select(aliased(exp.Count(this=exp.Star()), "n")))["n"])
             columns = [rows.column(start, name).sql for name in place.level]
             rows.where += [is_there(each.copy()) for each in columns]
             named = [aliased(each, f"c{at}") for at, each in enumerate(columns)]
             name = parts.sheet.add("level", rows.select(*named, distinct=True))
             outer = Rows(parts, "l", parts.sheet.table(name, "l"))
-            return int(self._one(parts, outer.select(aliased(exp.Count(this=exp.Star()), "n")))["n"])
+            return int(self.one(parts, outer.select(aliased(exp.Count(this=exp.Star()), "n")))["n"])
 
         return self.work.keep(("rows", place), stamps, make)
 
@@ -392,7 +401,7 @@ class RemoteStore(Store):
             rows, start = Rows.of(parts, owner)
             value = rows.column(start, name).sql
             counted = aliased(self.warehouse.dialect.distinct_count(value), "n")
-            found = self._one(parts, rows.select(counted, aliased(exp.Count(this=exp.Star()), "rows")))
+            found = self.one(parts, rows.select(counted, aliased(exp.Count(this=exp.Star()), "rows")))
             return bool(found["n"] == found["rows"])
 
         return self.work.keep(("unique", owner, name), (self.stamp(owner, name),), make)
@@ -457,7 +466,7 @@ class RemoteStore(Store):
             if hop.relationship is None:
                 nulls = [is_there(rows.column(start, name).sql) for name in hop.target.level]
                 rows.where.append(negated(exp.Paren(this=all_of(nulls))))
-                found = self._one(parts, rows.select(aliased(exp.Count(this=exp.Star()), "n")))
+                found = self.one(parts, rows.select(aliased(exp.Count(this=exp.Star()), "n")))
                 return JoinIndex(_NO_ROWS, size, int(found["n"]), 0)
             self._check_ends(hop)
             parts.unsure.add(hop)
@@ -469,7 +478,7 @@ class RemoteStore(Store):
             rows.where.append(missing)
             keyed = exp.Sum(this=exp.Case(ifs=[exp.If(this=known, true=number(1))], default=number(0)))
             columns = [aliased(exp.Count(this=exp.Star()), "n"), aliased(bigint(keyed), "orphans")]
-            found = self._one(parts, rows.select(*columns))
+            found = self.one(parts, rows.select(*columns))
             orphans = int(found["orphans"] or 0)
             return JoinIndex(_NO_ROWS, size, int(found["n"]) - orphans, orphans)
 
@@ -515,7 +524,7 @@ class RemoteStore(Store):
             name = parts.sheet.add("repeated", groups)
             outer = Rows(parts, "r", parts.sheet.table(name, "r"))
             counted = [aliased(exp.Count(this=exp.Star()), "keys"), aliased(exp.Sum(this=column("r", "n")), "rows")]
-            found = self._one(parts, outer.select(*counted))
+            found = self.one(parts, outer.select(*counted))
             if not found["keys"]:
                 return 0, 0, []
             parts = self.parts()
@@ -552,7 +561,7 @@ class RemoteStore(Store):
             parts = self.parts()
             rows, start = Rows.of(parts, table)
             value = cast(rows.column(start, name).sql, sql_type(DATE))
-            found: date | None = self._one(parts, rows.select(aliased(exp.Max(this=value), "d")))["d"]
+            found: date | None = self.one(parts, rows.select(aliased(exp.Max(this=value), "d")))["d"]
             return found
 
         return self.work.keep(("last", table, name), (self.stamp(table, name),), make)
@@ -566,7 +575,7 @@ class RemoteStore(Store):
             parts = self.parts()
             rows, start = Rows.of(parts, route[0].source.table)
             day = rows.column(rows.at(start, route), self.date_column(calendar)).sql
-            found = self._one(parts, rows.select(aliased(exp.Max(this=day), "d")))["d"]
+            found = self.one(parts, rows.select(aliased(exp.Max(this=day), "d")))["d"]
             return None if found is None else day_number(found)
 
         stamps = (*self.route_stamps(route), self.stamp(calendar, self.date_column(calendar)))

@@ -18,6 +18,9 @@ from relatum.plan.compile import Wanted, compile_plan
 from relatum.plan.engine import Engine
 from relatum.plan.nodes import Plan
 from relatum.plan.notes import Note
+from relatum.session.facts import AuditFacts, MemoryFacts
+from relatum.session.remote import RemoteStore
+from relatum.session.remote_facts import RemoteFacts
 from relatum.session.resolution import Resolution, RowField, engine_of, resolve, with_fields
 from relatum.sources.engines.base import Connection
 from relatum.sources.texts import converts
@@ -104,6 +107,8 @@ class Session:
         self.catalog = resolution.catalog
         self.formulas = resolution.formulas
         self.engine: Engine = engine_of(resolution.store)
+        store = resolution.store
+        self.facts: AuditFacts = RemoteFacts(store) if isinstance(store, RemoteStore) else MemoryFacts(store)
         self._extended = lru_cache(maxsize=_REMEMBERED)(self._extend)
 
     def plan(self, wanted: Wanted) -> tuple[Plan, list[Note]]:

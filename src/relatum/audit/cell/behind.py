@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from fractions import Fraction
@@ -53,36 +53,26 @@ class Behind:
     # -- rows ---------------------------------------------------------------------------------------------------------
 
     def _rows(self, step: Step, node: Aggregation, value: Any, most: int | None) -> Evidence:
-        rows = self.seen.rows(node)
         table = node.bounds.source
-        arguments = self.seen.columns(table, node.arguments, rows)
-        losses = list(self._losses(table, node.arguments, rows))
         parts = self._parts(node)
         kind: Literal["rows", "values"] = "rows"
+        found = self.seen.rows(node, most)
+        losses = [
+            f"{missing:,} of {found.count:,} rows found no {quoted(name)}" for name, missing in self.seen.lost(node)
+        ]
         if node.function == "count_distinct":
-            kind, listed, shown = "values", *self._distinct(arguments[0], most)
-            count = shown
+            values, counts, count = self.seen.distinct(node, most)
+            listed = pa.table([column_to_arrow(values), pa.array(counts)], names=["value", "rows"])
+            kind, shown = "values", count
         else:
-            order = self._order(node, arguments, len(rows))
-            chosen = order if most is None else order[:most]
-            listed = self._listed(table, node, rows[chosen])
-            shown = self._shown(node, [each.take(chosen) for each in arguments], len(chosen))
-            count = len(rows)
+            listed = self._listed(table, node, found.rows)
+            arguments = self.seen.columns(table, node.arguments, found.rows)
+            shown, count = self._shown(node, arguments, len(found.rows)), found.count
         filters = () if step.counted is None else told_filters(self.seen, step.counted, step.filters)
         assert isinstance(step.expression, Aggregate), "rows are behind an aggregate"
         return Evidence(
             step.expression.text, table, node.function, kind, filters, count, value, parts, tuple(losses), listed, shown
         )
-
-    def _order(self, node: Aggregation, arguments: list[Column], count: int) -> Array:
-        """Rows as they stand; of a median or percentile by value, those in the middle first."""
-        if node.function not in ("median", "percentile") or not arguments:
-            return np.arange(count)
-        known = v.there(arguments[0])
-        order = np.lexsort((arguments[0].values, ~known))
-        part = 0.5 if node.function == "median" else node.fraction
-        middle = part * (int(known.sum()) - 1)
-        return order[np.argsort(np.abs(np.arange(count) - middle), kind="stable")]
 
     def _listed(self, table: str, node: Aggregation, rows: Array) -> Any:
         """Rows with the parts of the row expression, the keys by which they look these up, and its value."""
@@ -104,21 +94,14 @@ class Behind:
             if not isinstance(argument, ColumnValue):
                 arrays.append(column_to_arrow(self.seen.columns(table, [argument], rows)[0]))
                 names.append("value" if at == 0 else f"value {at + 1}")
-        return pa.table([pa.array(np.asarray(rows) + 1), *arrays], names=["row", *names])
+        numbers = rows if rows.dtype == object else rows + 1
+        return pa.table([pa.array(numbers), *arrays], names=["row", *names])
 
     def _shown(self, node: Aggregation, arguments: list[Column], count: int) -> Any:
         """What the listed rows come to, folded here and not by the engine: exactly where numbers are exact."""
         if node.function == "count_rows":
             return count or None
         return folded(node.function, arguments[0]) if arguments and count else None
-
-    def _distinct(self, column: Column, most: int | None) -> tuple[Any, int]:
-        """The distinct values of a column with how many rows have each."""
-        known = v.there(column)
-        _, first, counts = np.unique(column.values[known], return_index=True, return_counts=True)
-        chosen = np.arange(len(first)) if most is None else np.arange(len(first))[:most]
-        values = column.take(np.flatnonzero(known)[first[chosen]])
-        return pa.table([column_to_arrow(values), pa.array(counts[chosen])], names=["value", "rows"]), len(first)
 
     def _parts(self, node: Aggregation) -> tuple[tuple[str, Any], ...]:
         """Of an average both parts; of a median and the like how many values there are, and their sum."""
@@ -140,66 +123,31 @@ class Behind:
         other = replace(node, function=function, type=type_)
         return python_values(self.seen.value(formula_of(Slot(other, type_))))[0]
 
-    def _losses(self, table: str, arguments: Sequence[Expression], rows: Array) -> Iterator[str]:
-        """The lookups that found nothing on some of the rows."""
-        routes = {value.route for argument in arguments for value in columns_in(argument) if value.route}
-        for route in sorted(routes, key=str):
-            place = route[-1].target
-            missing = int((self.session.store.positions(route, rows) == self.session.store.rows(place)).sum())
-            if missing:
-                yield f"{missing:,} of {len(rows):,} rows found no {quoted(place.table)}"
-
     # -- members ------------------------------------------------------------------------------------------------------
 
     def _members(self, step: Step, node: Nested | RankedAmong, value: Any, most: int | None) -> Evidence:
         formulas = node.arguments if isinstance(node, Nested) else (node.formula, *([node.by] if node.by else []))
-        codes, values = self.seen.members(node.visible, formulas)
-        count = len(next(iter(codes.values())))
-        if isinstance(node, Nested) and node.drops:
-            known = np.flatnonzero(v.there(values[0]))
-            codes, values = {key: each[known] for key, each in codes.items()}, [each.take(known) for each in values]
-            count = len(known)
-        chosen = np.arange(count) if most is None else np.arange(count)[:most]
-        names, arrays = [], []
-        for key, each in codes.items():
-            for name, array in self._named(key, each[chosen]):
-                names.append(name)
-                arrays.append(array)
-        for at, column in enumerate(values):
-            names.append("value" if at == 0 else "order")
-            arrays.append(column_to_arrow(column.take(chosen)))
+        found = self.seen.members(node.visible, formulas, most, isinstance(node, Nested) and node.drops)
+        names = [name for name, _ in found.names] + ["value" if at == 0 else "order" for at in range(len(formulas))]
+        arrays = [column_to_arrow(each) for each in (*(column for _, column in found.names), *found.values)]
         text = step.text if not isinstance(step.expression, Aggregate) else step.expression.text
         filters = () if step.counted is None else told_filters(self.seen, step.counted, step.filters)
         # Where a count has no value (nothing relates what it counts), what is listed comes to none either, not to 0.
         counted = isinstance(node, Nested) and value is not None
-        shown = folded(node.function, values[0].take(chosen)) if counted else None
+        shown = folded(node.function, found.values[0]) if counted else None
         return Evidence(
             text,
             step.source,
             node.function,
             "members",
             filters,
-            count,
+            found.count,
             value,
             (),
             (),
             pa.table(arrays, names=names),
             shown,
         )
-
-    def _named(self, key: int, codes: Array) -> Iterator[tuple[str, Any]]:
-        field, store = self.fields[key], self.session.store
-        if field.column:
-            members = store.members(field.table, field.column)
-            known = codes < members.null
-            column = members.values.take(np.where(known, codes, 0)) if len(members.values) else members.values
-            nulls = ~known if column.nulls is None else column.nulls | ~known
-            made = Column(column.type, column.values, nulls, column.dictionary, column.lower, column.upper)
-            yield column_name(field.table, field.column), column_to_arrow(made)
-            return
-        names = [name for name, _ in field.key] or list(self.session.catalog.columns(field.table))[:1]
-        for name in names:
-            yield column_name(field.table, name), column_to_arrow(store.column(field.table, name).take(codes))
 
 
 def _joined_by(route: Route) -> tuple[str, ...]:

@@ -13,7 +13,7 @@ from relatum.audit.cell.reasons import reason_of
 from relatum.audit.cell.records import CellStory, Evidence, FilterTold, PartTold
 from relatum.audit.cell.steps import Step, StepMaker
 from relatum.data.arrow import python_values
-from relatum.data.columns import Array, Column
+from relatum.data.columns import Column
 from relatum.language.expression import Constant, Expression
 from relatum.language.shorthand import expansion
 from relatum.model.looks import Format
@@ -23,7 +23,7 @@ from relatum.pivot.grains import wanted_of
 from relatum.pivot.request import Request, ValueText
 from relatum.plan import engine
 from relatum.plan.context import Context
-from relatum.plan.nodes import Aggregation, Hidden, Kept
+from relatum.plan.nodes import Aggregation, Kept
 from relatum.plan.probing import Probe
 from relatum.session.session import Session
 from relatum.wording import listed
@@ -179,22 +179,7 @@ def _notes(look: CellLook, seen: engine.Evidence, step: Step) -> list[str]:
     if isinstance(node, Aggregation):
         told += dates_told(seen, node)
         for kept in (*node.bounds.kept, *(one for dates in node.bounds.dates for one in dates.kept)):
-            codes = seen.kept(kept)
+            count, names = seen.kept(kept, _NAMED)
             name = kept.text if isinstance(kept, Kept) else "others"
-            told.append(f"{name}: {_members_named(look, kept, codes)}")
+            told.append(f"{name}: {count:,} members: {listed(names)}{', …' if count > _NAMED else ''}")
     return told
-
-
-def _members_named(look: CellLook, kept: Kept | Hidden, codes: Array) -> str:
-    table, column = kept.match.table, kept.match.column
-    store, declaration = look.session.store, look.session.declaration
-    shown = codes[:_NAMED]
-    if column:
-        members = store.members(table, column)
-        real = python_values(members.values.take(shown[shown < members.null]))
-        names = [*map(str, real), *(["null"] if (shown == members.null).any() else [])]
-    else:
-        keys = declaration.tables[declaration.rows_of(table)].key
-        columns = [python_values(store.column(table, name).take(shown)) for name in keys]
-        names = [" ".join(map(str, each)) for each in zip(*columns, strict=True)]
-    return f"{len(codes):,} members: {listed(names)}{', …' if len(codes) > _NAMED else ''}"

@@ -264,7 +264,7 @@ class Cells:
     def _made(self, node: Aggregation | Nested | RankedAmong | Naming, frame: Frame) -> Groups:
         match node:
             case Aggregation():
-                self.parts.aggregated[node] = None
+                self.parts.work_out(node)
                 if self.families.has(node):
                     shared = self.families.shared(node)
                     return Groups(shared.name, shared.entries, shared.value)
@@ -328,7 +328,7 @@ class Cells:
                 assert_never(what)
 
     def _aggregation(self, node: Aggregation, frame: Frame) -> Groups:
-        self.parts.looked_at[node.bounds.source, node.bounds.restrictions] = None
+        self.parts.look_at(node.bounds.source, node.bounds.restrictions)
         seen = self.seer(frame).see(node.bounds, (), node.bounds.pinned)
         rows = seen.rows
         leaf = rows.reader(seen.start)
@@ -415,7 +415,7 @@ class Cells:
         condition leaves out are to be told.
         """
         if noted:
-            self.parts.looked_at[bounds.source, bounds.restrictions] = None
+            self.parts.look_at(bounds.source, bounds.restrictions)
         seen = self.seer(frame).see(bounds, matches, bounds.pinned)
         keys, entries = entry_columns(seen)
         own: list[KeyColumn] = []

@@ -154,6 +154,10 @@ class Dialect:
         """A text without white space of any kind at its ends."""
         return call("REGEXP_REPLACE", value, text(r"^\s+|\s+$"), text(""), text("g"))
 
+    def single_blanks(self, value: Sql) -> Sql:
+        """A text with one blank where it has several in a row."""
+        return call("REGEXP_REPLACE", value, text(r"\s+"), text(" "), text("g"))
+
     def order_key(self, sql: Sql, descending: bool) -> exp.Ordered:
         """A key of an order in which null comes last."""
         return exp.Ordered(this=sql, desc=descending, nulls_first=False)
@@ -332,6 +336,10 @@ class Spark(Dialect):
     def stripped(self, value: Sql) -> Sql:
         """A text without white space of any kind at its ends."""
         return call("REGEXP_REPLACE", value, text(r"^\s+|\s+$"), text(""))
+
+    def single_blanks(self, value: Sql) -> Sql:
+        """A text with one blank where it has several in a row."""
+        return call("REGEXP_REPLACE", value, text(r"\s+"), text(" "))
 
     def order_key(self, sql: Sql, descending: bool) -> exp.Ordered:
         """A key of an order in which null comes last."""

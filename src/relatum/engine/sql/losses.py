@@ -64,7 +64,7 @@ def counted_losses(parts: Parts, nodes: Iterable[Aggregation]) -> list[Counted]:
             for cast in applications(CAST, value):
                 if columns_in(cast):
                     found[Counted(bounds.source, bounds.restrictions, cast)] = None
-        parts.looked_at[bounds.source, bounds.restrictions] = None
+        parts.look_at(bounds.source, bounds.restrictions)
     for source, restrictions in parts.looked_at:
         for each in restrictions:
             others = tuple(one for one in restrictions if one is not each)
@@ -101,7 +101,7 @@ def _misses(parts: Parts, route: Route) -> bool:
 
 
 def counting(parts: Parts, counted: Sequence[Counted]) -> tuple[exp.Select | exp.Union, list[list[Counted]]]:
-    """The query of counts: those of the same rows in one row of it, which ``g`` numbers, as ``n0``, ``n1`` and so on."""
+    """The query of counts: those of the same rows stand in one row of it, as ``n0``, ``n1`` and so on."""
     groups: dict[tuple[str, tuple[Restriction, ...]], list[Counted]] = {}
     for each in counted:
         groups.setdefault((each.source, each.restrictions), []).append(each)

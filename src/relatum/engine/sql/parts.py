@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
 from typing import Protocol
 
 from sqlglot import exp
@@ -66,6 +67,7 @@ class Parts:
         self._intervals: dict[tuple[str, tuple[str, ...]], str] = {}
         self._derived: dict[tuple[str, str], str] = {}
         self._tables: dict[str, StoredTable] = {}
+        self._quiet = 0
         #: Every aggregate over rows that was worked out.
         self.aggregated: dict[Aggregation, None] = {}
         #: Tables whose rows were looked at, with the conditions on them.
@@ -77,7 +79,27 @@ class Parts:
 
     def remark(self, loss: Loss, select: exp.Select) -> None:
         """Have something noted where a SELECT, which counts as ``n``, counts any."""
-        self.remarks.append((loss, select))
+        if not self._quiet:
+            self.remarks.append((loss, select))
+
+    def work_out(self, node: Aggregation) -> None:
+        """Take down that an aggregate is worked out."""
+        if not self._quiet:
+            self.aggregated[node] = None
+
+    def look_at(self, table: str, restrictions: tuple[Restriction, ...]) -> None:
+        """Take down that rows of a table are looked at under conditions."""
+        if not self._quiet:
+            self.looked_at[table, restrictions] = None
+
+    @contextmanager
+    def quiet(self) -> Iterator[None]:
+        """Work that is not the request's own: nothing is noted of it."""
+        self._quiet += 1
+        try:
+            yield
+        finally:
+            self._quiet -= 1
 
     def alias(self, name: str) -> str:
         """A name for something in a FROM, made of the table's."""
@@ -98,7 +120,8 @@ class Parts:
                 self._tables[owner] = self.tables.stored(owner)
             else:
                 plan, types = derived
-                name = self.worker.derived_table(self, owner, plan, tuple(types))
+                with self.quiet():
+                    name = self.worker.derived_table(self, owner, plan, tuple(types))
                 columns = {
                     each: StoredColumn(each, type_, lambda sql: sql, True, lambda: True)
                     for each, type_ in types.items()
@@ -167,5 +190,6 @@ class Parts:
         """The relation of a derived column's values."""
         key = (derivation.table, derivation.column)
         if key not in self._derived:
-            self._derived[key] = self.worker.derived_column(self, derivation)
+            with self.quiet():
+                self._derived[key] = self.worker.derived_column(self, derivation)
         return self._derived[key]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any, Protocol
@@ -19,13 +19,14 @@ from relatum.data.types import FLOAT, INTEGER, TEXT, Kind, Type
 from relatum.engine.sql.aggregates import AGGREGATE_FORMS
 from relatum.engine.sql.cells import Cells, Reading, is_fixed
 from relatum.engine.sql.dialects import Dialect
+from relatum.engine.sql.evidence import SqlEvidence
 from relatum.engine.sql.losses import Counted, counted_losses, counting
 from relatum.engine.sql.parts import Parts
 from relatum.engine.sql.rows import Rows
 from relatum.engine.sql.scalars import FORMS
 from relatum.engine.sql.sheet import Frame, Sheet
 from relatum.engine.sql.shown import SettledTop, Shown
-from relatum.engine.sql.tables import Tables
+from relatum.engine.sql.tables import Known
 from relatum.engine.sql.terms import Sql, aliased, bigint, cast, column, equal, is_there, less, null, number, sql_type
 from relatum.errors import LimitError
 from relatum.language.expression import is_plain
@@ -61,16 +62,8 @@ class Database(Protocol):
         """The answer of a query, as an Arrow table."""
         ...
 
-
-class Known(Tables, Protocol):
-    """What the engine knows of tables, members included."""
-
-    def members(self, table: str, column: str) -> Members:
-        """The members of a column."""
-        ...
-
-    def names(self) -> frozenset[str]:
-        """What tables are called, so that no part of a query is called the same."""
+    def send(self, rows: Any) -> Callable[[str], Sql]:
+        """Send rows, an Arrow table, to be read from under an alias."""
         ...
 
 
@@ -162,7 +155,29 @@ class SqlEngine:
 
     def look(self, plan: Plan, cell: Mapping[int, int]) -> Evidence:
         """Look into one cell of a plan."""
-        raise NotImplementedError
+        return SqlEvidence(self, plan, cell)
+
+    def parts(self) -> Parts:
+        """What a query is made of."""
+        return Parts(Sheet(self.tables.names()), self.tables, self.database.dialect, Worker())
+
+    def asked(self, sheet: Sheet, select: exp.Select | exp.Union) -> Any:
+        """The answer to a query."""
+        return self.database.ask(self._rendered(sheet, select))
+
+    def send(self, rows: Any) -> Callable[[str], Sql]:
+        """Rows sent to the database, to be read from under an alias."""
+        return self.database.send(rows)
+
+    def coded(self, values: Any, states: Any, named: tuple[str, str], type_: Type) -> Array:
+        """The codes of members from values and states."""
+        members = self.tables.members(*named)
+        state = array_values(states.combine_chunks().cast(pa.int64()))
+        codes = np.where(state == 1, members.null, members.no_match)
+        real = state == 0
+        taken = values.combine_chunks().filter(pa.array(real))
+        codes[real] = member_codes(taken, members, Field(*named, type_))
+        return codes
 
     def run(self, plan: Plan) -> Answer:
         """The values of every grain of a plan."""
@@ -175,9 +190,9 @@ class SqlEngine:
         """Rows that are left out, counted once for as long as the data is the same."""
         wanted = [each for each in counted if each not in self._counts]
         if wanted:
-            parts = Parts(Sheet(self.tables.names()), self.tables, self.database.dialect, Worker())
+            parts = self.parts()
             whole, groups = counting(parts, wanted)
-            found = self.database.ask(self._rendered(parts.sheet, whole))
+            found = self.asked(parts.sheet, whole)
             for record in found.to_pylist():
                 for place, each in enumerate(groups[int(record["g"])]):
                     self._counts[each] = int(record[f"n{place}"])

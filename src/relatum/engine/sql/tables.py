@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import date
 from typing import Protocol
 
+from relatum.data.columns import Members
 from relatum.data.types import Type
 from relatum.engine.sql.terms import Sql
 from relatum.model.routes import Hop, Route
@@ -69,4 +70,20 @@ class Tables(Protocol):
 
     def last_date(self, calendar: Calendar, ends: tuple[tuple[str, Route], ...]) -> date | None:
         """The date that ends the data."""
+        ...
+
+
+class Known(Tables, Protocol):
+    """What the engine knows of tables, members included."""
+
+    def members(self, table: str, column: str) -> Members:
+        """The members of a column."""
+        ...
+
+    def key_of(self, table: str) -> tuple[str, ...]:
+        """What a table states as its key."""
+        ...
+
+    def names(self) -> frozenset[str]:
+        """What tables are called, so that no part of a query is called the same."""
         ...
