@@ -17,6 +17,7 @@ import relatum
 from postgres import Server, postgresql
 from relatum.cli.main import app
 from relatum.demo.write import write_demo
+from relatum.model.declaration import EngineChoice
 
 LINES = 4_000
 #: What a person's own state is for the tests: none of it is left.
@@ -36,9 +37,9 @@ def nursery(hollowmere: Path) -> relatum.Model:
     return relatum.open(hollowmere)
 
 
-def make_stall() -> relatum.Model:
+def make_stall(engine: str | EngineChoice = "memory") -> relatum.Model:
     """A model small enough to work out by hand: six sales, orphans and nulls among them."""
-    model = relatum.Model("stall", locale="en_GB")
+    model = relatum.Model("stall", locale="en_GB", engine=engine)
     days = [
         date(2024, 1, 30),
         date(2024, 2, 1),

@@ -50,7 +50,8 @@ class Server:
     def execute(self, statements: str) -> None:
         """Run SQL statements."""
         psql = [_program("psql"), "-h", "127.0.0.1", "-p", str(self.port), "-U", "tester", "-d", "postgres"]
-        done = subprocess.run([*psql, "-v", "ON_ERROR_STOP=1", "-q", "-c", statements], capture_output=True, text=True)
+        command = [*psql, "-v", "ON_ERROR_STOP=1", "-q", "-f", "-"]
+        done = subprocess.run(command, input=statements, capture_output=True, text=True)
         assert done.returncode == 0, done.stderr
 
 

@@ -383,6 +383,7 @@ def refresh_file(path: str | os.PathLike[str], *, verify: bool = False) -> Refre
 
     file = Path(path)
     declaration = read_model(file)
+    declaration = replace(declaration, engine=engine_of_model(declaration, None))
     folder = file.resolve().parent
     cache = Cache(folder, verify)
     stored = cache.state(file.name)
@@ -391,7 +392,8 @@ def refresh_file(path: str | os.PathLike[str], *, verify: bool = False) -> Refre
     except msgspec.MsgspecError:
         before = None  # recorded by another version: nothing to compare with
     try:
-        found, _, after = refresh(declaration, Whereabouts(folder, {}, False, cache), before, {})
+        whereabouts = with_engine(Whereabouts(folder, {}, False, cache), declaration)
+        found, _, after = refresh(declaration, whereabouts, before, {})
     except RelatumError as error:
         error.locate(file, line_of(key_lines(file.read_text(encoding="utf-8")), error.place))
         raise

@@ -344,7 +344,7 @@ def refresh(
         problems = tuple(_type_problems(declaration, before, loaded)) if before is not None else ()
         if before is not None and problems:
             return Refreshed(tuple(_column_news(declaration, before, loaded, {})), (), problems), None, None
-        session = Session(declaration, loaded, joins=whereabouts.cache)
+        session = Session(declaration, loaded, joins=whereabouts.cache, place=whereabouts.engine)
     except RelatumError as error:
         if before is None:
             raise

@@ -195,7 +195,10 @@ class _Reader:
         entry = self._entry(TableEntry, {**body, **nested}, where)
         made = isinstance(entry.calendar, CalendarEntry)
         given = [key for key in ("source", "role_of", "per") if getattr(entry, key)] + (["calendar"] if made else [])
-        for choice in ("part", "query", "null", "footer", "headings"):
+        # A part or a query without a source is one of the engine that the model names.
+        there = bool(entry.part or entry.query) and self.document.get("engine", "memory") != "memory"
+        given += ["part" if entry.part else "query"] if there and not entry.source else []
+        for choice in () if there else ("part", "query", "null", "footer", "headings"):
             if getattr(entry, choice) and not entry.source:
                 raise self.error(f"The table {name} has a {choice} and no source.", (*where, choice), "State it.")
         if len(given) > 1:

@@ -16,6 +16,7 @@ from relatum.data.written import DatePattern, date_pattern, dates_of
 from relatum.errors import ModelError, RelatumError, SourceError
 from relatum.limits import in_force
 from relatum.model.declaration import ColumnSettings, Declaration, EngineChoice, Table
+from relatum.model.names import quoted
 from relatum.paths import kind_of, leads_outside
 from relatum.progress import told
 from relatum.session.cache import WORTH_BYTES, Cache, NotKeptError, identity_of
@@ -92,6 +93,12 @@ def _loaded(table: Table, declaration: Declaration, whereabouts: Whereabouts, fo
         return generate_calendar(table.calendar).identified(identity_of(repr(table.calendar), ()), ())
     if whereabouts.engine is not None and lives_there(table, declaration.engine, whereabouts.folder):
         return _there(table, declaration, whereabouts, whereabouts.engine)
+    if not table.source and (table.part or table.query):
+        raise ModelError(
+            f"{quoted(table.name)} is {table.part or 'a query'} of an engine, and the model is opened in memory.",
+            fix='Name its engine: engine = "duckdb" in the model, or --engine in the shell.',
+            place=("table", table.name),
+        )
     reading = _Reading(table, declaration.locale, declaration.timezone)
     if table.frame and former is not None:
         return former  # a frame is handed over once: a stream of it cannot be read again

@@ -154,6 +154,10 @@ class Dialect:
         """A text without white space of any kind at its ends."""
         return call("REGEXP_REPLACE", value, text(r"^\s+|\s+$"), text(""), text("g"))
 
+    def without_end(self, value: Sql, character: str) -> Sql:
+        """A text without a character at its end, however often it stands there."""
+        return call("RTRIM", value, text(character))
+
     def single_blanks(self, value: Sql) -> Sql:
         """A text with one blank where it has several in a row."""
         return call("REGEXP_REPLACE", value, text(r"\s+"), text(" "), text("g"))
@@ -336,6 +340,15 @@ class Spark(Dialect):
     def stripped(self, value: Sql) -> Sql:
         """A text without white space of any kind at its ends."""
         return call("REGEXP_REPLACE", value, text(r"^\s+|\s+$"), text(""))
+
+    def without_end(self, value: Sql, character: str) -> Sql:
+        """A text without a character at its end, however often it stands there."""
+        return call("RTRIM", text(character), value)
+
+    def shortest(self, value: Sql) -> Sql:
+        """The shortest decimal of a float."""
+        small = exp.LT(this=call("ABS", value.copy()), expression=double(exp.Literal.number("1e19")))
+        return case([(small, super().shortest(value))])
 
     def single_blanks(self, value: Sql) -> Sql:
         """A text with one blank where it has several in a row."""

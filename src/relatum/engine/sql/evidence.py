@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 from sqlglot import exp
 
-from relatum.data.arrow import column_from_arrow, python_values
+from relatum.data.arrow import column_from_arrow
 from relatum.data.buffers import array_values
 from relatum.data.columns import Array, Column
 from relatum.data.types import FLOAT, TEXT, Kind, Type
@@ -143,9 +143,6 @@ class SqlEvidence:
             return blank(type_), 1 if code == members.null else 2
         inner = members.values.values[code].item()
         known = members.values.dictionary
-        if type_.kind is Kind.TIMESTAMP:
-            shown = python_values(members.values.take(np.array([code])))[0]
-            return exp.Cast(this=text(str(shown)), to=exp.DataType(this=exp.DataType.Type.TIMESTAMPNTZ)), 0
         return constant(known[inner].as_py() if known is not None else inner, type_), 0
 
     def _asked(self, parts: Parts, select: Any) -> Any:
@@ -190,7 +187,7 @@ class SqlEvidence:
         columns = [aliased(rows.row(seen.start), "r")]
         order: list[Sql] = [exp.Ordered(this=stored.order(seen.start.alias))]
         if node.function in ("median", "percentile"):
-            order = [exp.Ordered(this=self._from_middle(node, rows, seen)), *order]
+            order = [exp.Ordered(this=self._from_middle(node, rows, seen, order))]
         select = rows.select(*columns)
         select.set("order", exp.Order(expressions=order))
         wanted = limit("sent") if most is None else most
@@ -198,12 +195,11 @@ class SqlEvidence:
         found = self._asked(parts, select).column("r")
         return RowsFound(int(counted.column("n")[0].as_py()), _row_numbers(found))
 
-    def _from_middle(self, node: Aggregation, rows: Rows, seen: Seen) -> Sql:
+    def _from_middle(self, node: Aggregation, rows: Rows, seen: Seen, order: Sequence[Sql]) -> Sql:
         """How far a row's value lies from the middle, in places."""
         value = rows.value(node.arguments[0], rows.reader(seen.start)).sql
-        place = exp.Window(
-            this=call_window("ROW_NUMBER"), order=exp.Order(expressions=[exp.Ordered(this=value, nulls_first=False)])
-        )
+        by = [exp.Ordered(this=value, nulls_first=False), *(each.copy() for each in order)]
+        place = exp.Window(this=call_window("ROW_NUMBER"), order=exp.Order(expressions=by))
         known = exp.Window(this=exp.Count(this=value.copy()))
         part = 0.5 if node.function == "median" else node.fraction
         middle = times(double(minus(known, number(1))), double(exp.Literal.number(repr(part))))

@@ -28,7 +28,7 @@ from relatum.engine.sql.sheet import Frame, Sheet
 from relatum.engine.sql.shown import SettledTop, Shown
 from relatum.engine.sql.tables import Known
 from relatum.engine.sql.terms import Sql, aliased, bigint, cast, column, equal, is_there, less, null, number, sql_type
-from relatum.errors import LimitError
+from relatum.errors import LimitError, SourceError, ValueOverflowError
 from relatum.language.expression import is_plain
 from relatum.language.register import AGGREGATES, RANKINGS, SCALARS, refuse_missing
 from relatum.plan.engine import Answer, Evidence, LeftOut, Loss
@@ -380,7 +380,13 @@ class _Decoder:
         array = self._array(name).take(pa.array(rows))
         if type_.kind is Kind.NULL:
             array = pa.nulls(len(array), pa.float64())
-        found = column_from_arrow(array, wanted)
+        try:
+            found = column_from_arrow(array, wanted)
+        except SourceError:
+            # Decimals are wider there than here: what came back was worked out, and cannot be held.
+            raise ValueOverflowError(
+                "A result does not fit 64 bits.", fix="Turn the operand into a float by dividing it by 1."
+            ) from None
         return Column(type_, found.values, found.nulls, found.dictionary, found.lower, found.upper)
 
     def _opened(self, key: int) -> Any:

@@ -429,14 +429,14 @@ def _band_by(dialect: Dialect, arguments: list[Value], type_: Type) -> Sql:
         edges = [_scaled(each, scale) for each in (lower, plus(lower.copy(), number(step)))]
     else:
         wide = max(value.type.scale, scale)
-        exact = sql_type(Type(Kind.DECIMAL, wide) if wide else INTEGER)
+        exact = decimal_type(WIDE, wide)
         width_sql = cast(_decimal(_edge_of(width)), exact)
         mine = cast(value.sql, exact)
         rest = remainder(plus(remainder(mine, width_sql), width_sql.copy()), width_sql.copy())
         lower = minus(mine.copy(), rest)
         edges = [lower, plus(lower.copy(), width_sql.copy())]
         scale = wide
-    low_text, high_text = (_number_text(each, scale) for each in edges)
+    low_text, high_text = (_number_text(dialect, each, scale) for each in edges)
     return case([(is_there(value.sql.copy()), _pipe(low_text, text(" to "), high_text))])
 
 
@@ -450,11 +450,11 @@ def _scaled(value: Sql, scale: int) -> Sql:
     )
 
 
-def _number_text(value: Sql, scale: int) -> Sql:
+def _number_text(dialect: Dialect, value: Sql, scale: int) -> Sql:
     if not scale:
         return cast(value, sql_type(TEXT))
     shown = cast(cast(value, decimal_type(WIDE, scale)), sql_type(TEXT))
-    return call("RTRIM", call("RTRIM", shown, text("0")), text("."))
+    return dialect.without_end(dialect.without_end(shown, "0"), ".")
 
 
 def _band_edge(dialect: Dialect, arguments: list[Value], type_: Type) -> Sql:

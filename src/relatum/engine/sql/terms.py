@@ -172,7 +172,8 @@ def sql_type(type_: Type) -> exp.DataType:
         case Kind.DATE:
             return exp.DataType.build("DATE")
         case Kind.TIMESTAMP:
-            return exp.DataType(this=exp.DataType.Type.TIMESTAMPNTZ)
+            kinds = exp.DataType.Type
+            return exp.DataType(this=kinds.TIMESTAMP_NS if type_.scale else kinds.TIMESTAMPNTZ)
     raise AssertionError(f"{type_} has a type in SQL")
 
 
@@ -221,9 +222,20 @@ def constant(value: int | float | str | bool | None, type_: Type) -> Sql:
             return exp.true() if value else exp.false()
         case Kind.DATE:
             return cast(text(day_of(int(value)).isoformat()), sql_type(type_))
-        case Kind.TIMESTAMP | Kind.NULL:
-            raise AssertionError(f"no constant is a {type_}")
+        case Kind.TIMESTAMP:
+            return cast(text(_moment_text(int(value), type_.scale)), sql_type(type_))
+        case Kind.NULL:
+            raise AssertionError("the constant null has no value")
     raise AssertionError(f"{type_} has constants")
+
+
+def _moment_text(value: int, scale: int) -> str:
+    """A moment, counted in units of 6 digits of a second and so many more, as text."""
+    unit = 10 ** (6 + scale)
+    days, within = divmod(value, 86_400 * unit)
+    seconds, part = divmod(within, unit)
+    clock = f"{seconds // 3600:02}:{seconds // 60 % 60:02}:{seconds % 60:02}"
+    return f"{day_of(days).isoformat()} {clock}" + (f".{part:0{6 + scale}}" if part else "")
 
 
 def _narrow_decimal(value: int, scale: int) -> exp.DataType:

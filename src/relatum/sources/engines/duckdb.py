@@ -44,14 +44,23 @@ class DuckDbConnection(Connection):
         self._exp = driver("sqlglot").exp
         self._folder = tempfile.mkdtemp(prefix="relatum-")
         weakref.finalize(self, shutil.rmtree, self._folder, True)
+        self._path = path
+        self._allowed = dict.fromkeys(allowed)
+        self._open()
+
+    def _open(self) -> None:
+        """Open the database, and shut it off from every file that no table names."""
         memory = f"{limit('memory') // (1 << 20)}MiB"
         config = {**_SHUT, "memory_limit": memory, "temp_directory": self._folder}
         try:
-            self._connection = self._duckdb.connect(
-                ":memory:" if path is None else str(path), read_only=path is not None, config=config
-            )
-            allowed_texts = ", ".join("'" + str(each).replace("'", "''") + "'" for each in allowed)
-            self._connection.execute(f"set allowed_paths = [{allowed_texts}]")
+            # A database of its own, beside which the file is read: a process may open one file several times.
+            self._connection = self._duckdb.connect(":memory:", config=config)
+            if self._path is not None:
+                path = str(self._path).replace("'", "''")
+                self._connection.execute(f"attach '{path}' as data (type duckdb, read_only)")
+                self._connection.execute("use data")
+            allowed = ", ".join("'" + str(each).replace("'", "''") + "'" for each in self._allowed)
+            self._connection.execute(f"set allowed_paths = [{allowed}]")
             self._connection.execute("set enable_external_access = false")
             self._connection.execute("set lock_configuration = true")
         except (self._duckdb.Error, RuntimeError) as error:
@@ -94,7 +103,7 @@ class DuckDbConnection(Connection):
         is_table = self._connection.execute(
             "select count(*) from duckdb_tables() where table_name = ? and (? = '' or schema_name = ?)",
             [names[-1], *([names[0]] * 2 if len(names) > 1 else ["", ""])],
-        ).fetchone()[0]
+        ).fetchall()[0][0]
         db = identifiers[0].copy() if len(names) > 1 else self._exp.Identifier(this="main", quoted=True)
 
         def source(alias: str) -> Any:
@@ -116,6 +125,12 @@ class DuckDbConnection(Connection):
 
     def files(self, paths: Sequence[Path], shown: str) -> Relation:
         """Parquet files."""
+        if not set(paths) <= set(self._allowed):
+            # What may be read is settled when a database is opened: it is opened anew, and what was sent is sent anew.
+            self._allowed.update(dict.fromkeys(paths))
+            self._connection.close()
+            self._open()
+            self.opened += 1
         texts = [self._exp.Literal.string(str(path)) for path in paths]
         named = [self._exp.PropertyEQ(this=self._exp.Identifier(this="union_by_name"), expression=self._exp.true())]
         function = self._exp.Anonymous(this="READ_PARQUET", expressions=[self._exp.Array(expressions=texts), *named])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import weakref
 from contextlib import closing, suppress
 from typing import Any
 
@@ -33,6 +34,7 @@ class PostgreSqlConnection(Connection):
         self._adbc = driver("adbc_driver_postgresql.dbapi")
         self._exp = driver("sqlglot").exp
         self._database = open_postgresql(address, self.shown)
+        self._closing = weakref.finalize(self, self._database.close)
         if schema:
             name = self._exp.Identifier(this=schema, quoted=True).sql(dialect="postgres")
             self._run(f"set search_path = {name}, pg_temp")
@@ -180,4 +182,4 @@ class PostgreSqlConnection(Connection):
     def close(self) -> None:
         """Close the connection; what was sent goes with it."""
         with suppress(self._adbc.Error):
-            self._database.close()
+            self._closing()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import os
 import sys
 import threading
@@ -31,6 +32,7 @@ _SETTINGS = {
 #: How Spark is started where nobody has started it: no page, no port that other machines reach.
 _STARTED = {
     "spark.ui.enabled": "false",
+    "spark.ui.showConsoleProgress": "false",
     "spark.driver.bindAddress": "127.0.0.1",
     "spark.driver.host": "127.0.0.1",
     "spark.sql.shuffle.partitions": "4",
@@ -65,6 +67,8 @@ class SparkConnection(Connection):
                 path=self.shown,
                 fix="It needs Java 17 or later; the address is that of its master, or local[2] for this machine.",
             ) from None
+        # What it refuses is told here as an error, not written to the terminal too.
+        logging.getLogger("SQLQueryContextLogger").setLevel(logging.CRITICAL)
         self._views: list[str] = []
         self._group = f"relatum-{uuid.uuid4().hex[:12]}"
 
