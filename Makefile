@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 export PIP_DISABLE_PIP_VERSION_CHECK := 1
 
-.PHONY: demo test docs page benchmark clean
+.PHONY: demo test test-spark docs page benchmark clean
 
 # Lark's strict mode, which a test uses, needs interegular. It lies beside the environment: where lark can import it,
 # lark checks the grammar's terminals at every start, for half a second.
@@ -31,6 +31,15 @@ test: $(VENV)/.installed web/node_modules/.installed
 	tests/install_browser.sh
 	$(BIN)/pytest --numprocesses auto --dist loadgroup
 
+$(VENV)/.spark: $(VENV)/.installed
+	$(BIN)/pip install --quiet --editable '.[dev,spark]'
+	touch $@
+
+# The same model on Spark: apart, so that a newcomer does not wait for it.
+test-spark: $(VENV)/.spark
+	tests/install_java.sh
+	$(BIN)/pytest tests/on_spark.py
+
 # The documentation, as pages that need no network: build/site/index.html.
 docs: $(VENV)/.installed
 	NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build --quiet --strict
@@ -42,6 +51,8 @@ page: web/node_modules/.installed
 benchmark: $(VENV)/.installed
 	$(BIN)/python benchmarks/star.py
 	$(BIN)/python benchmarks/language.py
+	$(BIN)/python benchmarks/star.py --engine duckdb
+	$(BIN)/python benchmarks/language.py --engine duckdb
 	$(BIN)/python benchmarks/jumps.py
 	$(BIN)/python benchmarks/grids.py
 	$(BIN)/python benchmarks/draft.py

@@ -16,7 +16,7 @@ from typing import Any
 import duckdb
 
 import relatum
-from star import open_duckdb, timed
+from star import database, open_duckdb, timed
 from star_data import FIRST, LAST, write_tables
 
 
@@ -81,13 +81,12 @@ QUESTIONS = (
 )  # fmt: skip
 
 
-def open_model(folder: Path) -> relatum.Model:
-    """The star with a calendar that formulas can move along, and revenue as a measure."""
-    model = relatum.Model("star")
-    for table in ("lineorder", "supplier"):
-        model.add_table(table, folder / f"{table}.parquet")
-    model.add_table("customer", folder / "customer.parquet", key="custkey")
-    model.add_table("part", folder / "part.parquet", key="partkey")
+def open_model(folder: Path, there: bool = False) -> relatum.Model:
+    """The star with a calendar that formulas can move along, and revenue as a measure; in memory or in DuckDB."""
+    model = relatum.Model("star", engine=database(folder) if there else "memory")
+    keys = {"lineorder": (), "supplier": (), "customer": "custkey", "part": "partkey"}
+    for table, key in keys.items():
+        model.add_table(table, "" if there else folder / f"{table}.parquet", part=table if there else "", key=key)
     model.add_calendar("calendar", FIRST, LAST)
     model.relate("lineorder.custkey -> customer.custkey")
     model.relate("lineorder.partkey -> part.partkey")
@@ -121,10 +120,13 @@ def main() -> None:
     options = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     options.add_argument("--lines", type=int, default=6_000_000)
     options.add_argument("--runs", type=int, default=5)
+    options.add_argument("--data", type=Path, default=Path(__file__).parent / "data")
+    options.add_argument("--engine", choices=["memory", "duckdb"], default="memory", help="where relatum's tables live")
     given = options.parse_args()
-    folder = Path(__file__).parent / "data" / f"star-{given.lines}"
+    folder = given.data / f"star-{given.lines}"
     write_tables(folder, given.lines)
-    model, connection = open_model(folder), open_duckdb(folder)
+    there = given.engine == "duckdb"
+    model, connection = open_model(folder, there), open_duckdb(folder, there)
     print(f"{'question':<24}{'relatum ms':>11}{'duckdb ms':>11}{'ratio':>8}  result")
     ratios = []
     for question in QUESTIONS:

@@ -21,6 +21,7 @@ import duckdb
 import polars as pl
 
 import relatum
+from relatum.model.declaration import EngineChoice
 from star_data import write_tables
 
 TABLES = ("lineorder", "dates", "customer", "supplier", "part")
@@ -107,16 +108,44 @@ def open_relatum(folder: Path) -> relatum.Model:
     model = relatum.Model("star")
     for table in TABLES:
         model.add_table(table, folder / f"{table}.parquet")
-    for table, (many, one) in KEYS.items():
-        model.relate(f"lineorder.{many} -> {table}.{one}")
+    relate(model)
     for table in TABLES:
         for column in model.session.data[table].types:
             model.session.store.column(table, column)
     return model
 
 
-def open_duckdb(folder: Path) -> duckdb.DuckDBPyConnection:
-    """The tables in DuckDB's memory."""
+def relate(model: relatum.Model) -> None:
+    """The star's four relationships."""
+    for table, (many, one) in KEYS.items():
+        model.relate(f"lineorder.{many} -> {table}.{one}")
+
+
+def database(folder: Path) -> EngineChoice:
+    """A file of DuckDB with the tables, as an engine."""
+    path = folder / "star.duckdb"
+    if not path.exists():
+        made = path.with_suffix(".part")
+        with duckdb.connect(str(made)) as connection:
+            for table in TABLES:
+                connection.execute(f"create table {table} as select * from read_parquet('{folder / table}.parquet')")
+        made.rename(path)
+    return EngineChoice("duckdb", str(path))
+
+
+def open_there(folder: Path) -> relatum.Model:
+    """The star as a model whose tables live in a file of DuckDB."""
+    model = relatum.Model("star", engine=database(folder))
+    for table in TABLES:
+        model.add_table(table, "", part=table)
+    relate(model)
+    return model
+
+
+def open_duckdb(folder: Path, there: bool = False) -> duckdb.DuckDBPyConnection:
+    """The tables in DuckDB's memory, or in its file."""
+    if there:
+        return duckdb.connect(database(folder).address, read_only=True)
     connection = duckdb.connect()
     for table in TABLES:
         connection.execute(f"create table {table} as select * from read_parquet('{folder / table}.parquet')")
@@ -179,20 +208,22 @@ def main() -> None:
     options.add_argument("--lines", type=int, default=6_000_000)
     options.add_argument("--runs", type=int, default=7)
     options.add_argument("--data", type=Path, default=Path(__file__).parent / "data")
+    options.add_argument("--engine", choices=["memory", "duckdb"], default="memory", help="where relatum's tables live")
     given = options.parse_args()
     folder = given.data / f"star-{given.lines}"
     write_tables(folder, given.lines)
     before = peak_memory()
     start = time.perf_counter()
-    model = open_relatum(folder)
+    there = given.engine == "duckdb"
+    model = open_there(folder) if there else open_relatum(folder)
     loaded = time.perf_counter() - start
     after = peak_memory()
     start = time.perf_counter()
-    connection = open_duckdb(folder)
+    connection = open_duckdb(folder, there)
     duckdb_loaded = time.perf_counter() - start
     frames = open_polars(folder)
     fact = model.session.data["lineorder"]
-    size = sum(column.nbytes for column in fact.loaded().values())
+    size = 0 if there else sum(column.nbytes for column in fact.loaded().values())
     print(f"{given.lines:,} order lines")
     print(f"load: relatum {loaded:.2f} s, duckdb {duckdb_loaded:.2f} s")
     print(f"relatum: {size / fact.rows:.1f} bytes a line in columns")

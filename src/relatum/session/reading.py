@@ -153,15 +153,17 @@ def _there(table: Table, declaration: Declaration, whereabouts: Whereabouts, eng
     else:
         relation = engine.files(parquet_files(table, whereabouts), shown)
     types, headings, markers, left_out = {}, {}, {}, {}
-    stated = {each.heading or name: (name, each) for name, each in table.columns.items()}
+    stated: dict[str, list[tuple[str, ColumnSettings]]] = {}
+    for name, each in table.columns.items():
+        stated.setdefault(each.heading or name, []).append((name, each))
     for field_ in relation.schema:
-        name, settings = stated.get(field_.name, (field_.name, ColumnSettings()))
         type_ = type_of(field_.type)
-        if type_ is None:
-            left_out[name] = not_read(field_.type)
-            continue
-        types[name], headings[name] = _stated_there(table, name, settings, type_), field_.name
-        markers[name] = (*table.null, *settings.null) if type_ == TEXT else ()
+        for name, settings in stated.get(field_.name, [(field_.name, ColumnSettings())]):
+            if type_ is None:
+                left_out[name] = not_read(field_.type)
+                continue
+            types[name], headings[name] = _stated_there(table, name, settings, type_), field_.name
+            markers[name] = (*table.null, *settings.null) if type_ == TEXT else ()
     _check_headings(table, {name: each.heading for name, each in table.columns.items() if each.heading},
                     TableData(dict.fromkeys(headings.values(), TEXT), 0, _no_column))  # fmt: skip
     return RemoteTable(types, relation, engine, headings, markers, declaration.timezone, left_out)

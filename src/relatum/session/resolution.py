@@ -15,9 +15,8 @@ import numpy as np
 from relatum.data.columns import Column
 from relatum.data.table import TableData
 from relatum.data.types import Type
-from relatum.engine.memory.run import MemoryEngine, derived_column
+from relatum.engine.memory.run import derived_column
 from relatum.engine.memory.store import JoinKeeper, Store, Tables
-from relatum.engine.sql.run import SqlEngine
 from relatum.errors import FormulaError, ModelError
 from relatum.language.catalog import Catalog
 from relatum.language.expression import Expression
@@ -32,8 +31,7 @@ from relatum.plan.compile import GrainWanted, Wanted, compile_plan, compile_rows
 from relatum.plan.engine import Cells, Engine, Facts
 from relatum.plan.nodes import Derivation, Plan
 from relatum.plan.reads import reads_of
-from relatum.session.remote import RemoteStore
-from relatum.sources.engines.base import Connection
+from relatum.session.residence import IN_MEMORY, Residence
 
 #: A derived column, or a derived table where the name of the column is empty.
 Item = tuple[str, str]
@@ -72,6 +70,7 @@ class Resolution:
     expressions: Mapping[ColumnKey, Expression]
     derivations: Mapping[ColumnKey, Derivation]
     tables: Mapping[str, DerivedTable]
+    residence: Residence
 
 
 def resolve(
@@ -79,7 +78,7 @@ def resolve(
     sources: Mapping[str, TableData],
     former: Resolution | None = None,
     joins: JoinKeeper | None = None,
-    place: Connection | None = None,
+    residence: Residence = IN_MEMORY,
 ) -> Resolution:
     """Resolve a declaration.
 
@@ -93,8 +92,8 @@ def resolve(
         One whose work is taken over where it says the same.
     joins : JoinKeeper, optional
         Keeps join indexes from one run to the next.
-    place : Connection, optional
-        The engine that holds the data; this process where there is none.
+    residence : Residence
+        Where the data lives: in memory unless given.
 
     Raises
     ------
@@ -104,7 +103,7 @@ def resolve(
         A formula of a derived column or table cannot be understood.
     """
     order = _in_order(declaration)
-    now = _begun(declaration, sources, former, joins, place)
+    now = _begun(declaration, sources, former, joins, residence)
     for table, column in order:
         if column:
             now = _with_column(now, table, column)
@@ -230,7 +229,7 @@ def _begun(
     sources: Mapping[str, TableData],
     former: Resolution | None,
     joins: JoinKeeper | None,
-    place: Connection | None,
+    residence: Residence,
 ) -> Resolution:
     """The tables that have sources, without anything derived."""
     data = {
@@ -238,14 +237,11 @@ def _begun(
     }
     there = _among(declaration, data)
     before = former.store if former is not None else None
-    if place is None:
-        store = Store(_tables(there, data), derived_column, joins, before)
-    else:
-        store = RemoteStore.on(place, _tables(there, data), derived_column, joins, before)
+    store = residence.store(_tables(there, data), derived_column, joins, before)
     types = {name: dict(data[name].types) for name, table in there.tables.items() if not table.role_of}
     catalog = _catalog(there, data, types, _routes(there, former), store)
     known = _known_measures(former, there, data)
-    return Resolution(there, data, store, catalog, Formulas(catalog, known), {}, {}, {})
+    return Resolution(there, data, store, catalog, Formulas(catalog, known), {}, {}, {}, residence)
 
 
 def _among(declaration: Declaration, names: Iterable[str]) -> Declaration:
@@ -463,12 +459,7 @@ def _derived_table(now: Resolution, table: Table, former: Resolution | None) -> 
         same = all(_same_column(former.store, now.store, *each) for each in reads.columns)
         if same and all(former.data.get(name) is now.data[name] for name in reads.tables):
             return known
-    return DerivedTable(plan, _rows_later(engine_of(now.store), plan, types, tuple(table.formulas)))
-
-
-def engine_of(store: Store) -> Engine:
-    """The engine that answers from a store."""
-    return SqlEngine(store.warehouse, store) if isinstance(store, RemoteStore) else MemoryEngine(store)
+    return DerivedTable(plan, _rows_later(now.residence.engine(now.store), plan, types, tuple(table.formulas)))
 
 
 def _same_column(one: Store, other: Store, table: str, name: str) -> bool:

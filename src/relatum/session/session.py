@@ -18,10 +18,9 @@ from relatum.plan.compile import Wanted, compile_plan
 from relatum.plan.engine import Engine
 from relatum.plan.nodes import Plan
 from relatum.plan.notes import Note
-from relatum.session.facts import AuditFacts, MemoryFacts
-from relatum.session.remote import RemoteStore
-from relatum.session.remote_facts import RemoteFacts
-from relatum.session.resolution import Resolution, RowField, engine_of, resolve, with_fields
+from relatum.session.facts import AuditFacts
+from relatum.session.residence import residence_of
+from relatum.session.resolution import Resolution, RowField, resolve, with_fields
 from relatum.sources.engines.base import Connection
 from relatum.sources.texts import converts
 from relatum.wording import listed, suggestion
@@ -75,7 +74,7 @@ class Session:
         for number, relationship in enumerate(declaration.relationships):
             self._check_relationship(relationship, number)
         known: Resolution | None = None if former is None else former.resolution
-        self._take(resolve(declaration, self.sources, known, self.joins, self.place))
+        self._take(resolve(declaration, self.sources, known, self.joins, residence_of(self.place)))
         self._check_settings()
         for name in declaration.measures:
             try:
@@ -106,9 +105,8 @@ class Session:
         self.store = resolution.store
         self.catalog = resolution.catalog
         self.formulas = resolution.formulas
-        self.engine: Engine = engine_of(resolution.store)
-        store = resolution.store
-        self.facts: AuditFacts = RemoteFacts(store) if isinstance(store, RemoteStore) else MemoryFacts(store)
+        self.engine: Engine = resolution.residence.engine(resolution.store)
+        self.facts: AuditFacts = resolution.residence.facts(resolution.store)
         self._extended = lru_cache(maxsize=_REMEMBERED)(self._extend)
 
     def plan(self, wanted: Wanted) -> tuple[Plan, list[Note]]:

@@ -1,0 +1,61 @@
+"""Where tables live: what holds them, what answers from them, and what an audit may ask of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, Protocol
+
+from relatum.data.columns import Column
+from relatum.engine.memory.run import MemoryEngine
+from relatum.engine.memory.store import JoinKeeper, Store, Tables
+from relatum.plan.engine import Engine
+from relatum.plan.nodes import Derivation
+from relatum.session.facts import AuditFacts, MemoryFacts
+from relatum.sources.engines.base import Connection
+
+WorkOut = Callable[[Store, Derivation], Column]
+
+
+class Residence(Protocol):
+    """Where the tables of a model live."""
+
+    def store(self, tables: Tables, work_out: WorkOut, joins: JoinKeeper | None, former: Store | None) -> Store:
+        """The tables, with everything found out about them once."""
+        ...
+
+    def engine(self, store: Any) -> Engine:
+        """What answers from a store made here."""
+        ...
+
+    def facts(self, store: Any) -> AuditFacts:
+        """What an audit may ask of a store made here."""
+        ...
+
+
+class InMemory:
+    """Tables in the memory of this process."""
+
+    def store(self, tables: Tables, work_out: WorkOut, joins: JoinKeeper | None, former: Store | None) -> Store:
+        """The tables, with everything worked out of them once."""
+        return Store(tables, work_out, joins, former)
+
+    def engine(self, store: Store) -> Engine:
+        """The memory engine."""
+        return MemoryEngine(store)
+
+    def facts(self, store: Store) -> AuditFacts:
+        """Facts worked out of columns."""
+        return MemoryFacts(store)
+
+
+IN_MEMORY = InMemory()
+
+
+def residence_of(connection: Connection | None) -> Residence:
+    """Where tables live that an engine holds; in memory where there is none."""
+    if connection is None:
+        return IN_MEMORY
+    # What writes SQL is heavy and optional: a model in memory starts without it.
+    from relatum.session.on_engine import OnEngine  # noqa: PLC0415
+
+    return OnEngine(connection)

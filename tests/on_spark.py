@@ -1,0 +1,91 @@
+"""The same model on Spark: run by ``make test-spark``, which installs it. Two workers on this machine, few partitions."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.parquet as pq
+import pytest
+
+import relatum
+from conftest import make_stall, run
+from engines import compared
+from hostile import TEXTS
+from test_engines import FORMULAS, NAMES
+from test_formulas import same
+
+# What Java and its bridge leave open is no matter of ours.
+pytestmark = [pytest.mark.filterwarnings("ignore::ResourceWarning"), pytest.mark.filterwarnings("ignore::FutureWarning"),
+              pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning"), pytest.mark.filterwarnings("ignore::DeprecationWarning")]  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def stall_there() -> Iterator[relatum.Model]:
+    with make_stall("spark") as model:
+        yield model
+
+
+def test_every_formula_of_the_tables_is_worth_the_same(stall_there: relatum.Model) -> None:
+    wrong = []
+    for formula, where, expected in FORMULAS:
+        got = stall_there.evaluate(formula, where)
+        if not same(got, expected):
+            wrong.append((formula, where, got, expected))
+    assert not wrong
+
+
+def test_random_cases_agree_with_memory_and_oracle() -> None:
+    refused, differ = compared("spark", 40, 9)
+    assert not differ
+    assert refused < 20
+
+
+def test_partitioned_parquet_answers_as_memory_does(hollowmere: Path, nursery: relatum.Model, tmp_path: Path) -> None:
+    sales = pq.read_table(hollowmere.parent / "sales.parquet")
+    for each in hollowmere.parent.iterdir():
+        if each.suffix in (".csv", ".toml"):
+            (tmp_path / each.name).write_bytes(each.read_bytes())
+    (tmp_path / "sales").mkdir()
+    step = -(-len(sales) // 5)
+    for part in range(5):
+        pq.write_table(sales.slice(part * step, step), tmp_path / "sales" / f"{part}.parquet")
+    file = tmp_path / "nursery.toml"
+    file.write_text(file.read_text().replace('source = "sales.parquet"', 'source = "sales"'))
+    question: dict[str, Any] = {"rows": "category.department by revenue desc, product.plant top 2 with others", "columns": "calendar.year",
+                                "values": "revenue, margin, last: revenue[back 1 year], rank(revenue among product)"}  # fmt: skip
+    with relatum.open(file, engine="spark") as there:
+        assert str(there.pivot(**question)) == str(nursery.pivot(**question))
+        at = {"category.category": "Ferns", "calendar.year": 2024}
+        assert there.explain("avg(revenue per customer)", at=at).value == nursery.explain("avg(revenue per customer)", at=at).value
+    here, there_too = run("check", hollowmere), run("check", file, "--engine", "spark")
+    assert there_too.exit_code == here.exit_code
+    assert there_too.stdout.count("problem") == here.stdout.count("problem")
+
+
+def test_names_and_members_are_never_taken_for_sql() -> None:
+    texts = [text.replace("\x00", "") for text in TEXTS]
+    frame = pa.table({name: pa.array([f"{at} {name}", None]) for at, name in enumerate(NAMES)})
+    facts = pa.table({"text": texts, "amount": list(range(len(texts)))})
+    with relatum.Model("odd", engine="spark") as model:
+        model.add_table("odd", frame, columns={f"c{at}": {"heading": name} for at, name in enumerate(NAMES)})
+        model.add_table("facts", facts)
+        values = {f"v{at}": f"max(odd.c{at})" for at in range(len(NAMES))}
+        assert list(model.pivot(values=values).to_arrow().to_pylist()[0].values()) == [f"{at} {name}" for at, name in enumerate(NAMES)]
+        found = model.pivot(rows="facts.text", values="sum(facts.amount)").to_arrow().to_pylist()
+        assert {row["facts.text"]: row["sum(facts.amount)"] for row in found} == {text: at for at, text in enumerate(texts)}
+
+
+def test_what_goes_wrong_is_said(tmp_path: Path) -> None:
+    with relatum.Model("wrong", engine="spark") as model:
+        with pytest.raises(relatum.SourceError, match="other"):
+            model.add_table("other", "", part="other")
+        with pytest.raises(relatum.SourceError, match="no SELECT"):
+            model.add_table("other", "", query="drop table x")
+        model.add_table("t", pa.table({"n": pa.array([2**62] * 3)}))
+        with pytest.raises(relatum.ValueOverflowError):
+            model.evaluate("sum(t.n)")
+    with pytest.raises(relatum.ModelError, match="no engine"):
+        relatum.Model("wrong", engine="flint")
