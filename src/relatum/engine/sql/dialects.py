@@ -289,7 +289,7 @@ class Spark(Dialect):
 
     def days_between(self, later: Sql, earlier: Sql) -> Sql:
         """How many days lie between two dates."""
-        return bigint(call("DATEDIFF", later, earlier))
+        return bigint(call("DATE_DIFF", later, earlier))
 
     def moved(self, day: Sql, days: Sql) -> Sql:
         """A date so many days later."""

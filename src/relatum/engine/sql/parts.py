@@ -27,7 +27,7 @@ class Worker(Protocol):
     """Works out what needs whole plans: derived columns with aggregates, and derived tables."""
 
     def derived_column(self, parts: Parts, derivation: Derivation) -> str:
-        """The relation of a derived column: rows as ``k0``, values as ``v``."""
+        """The relation of a derived column: rows in ``k0``, values in ``v``."""
         ...
 
     def derived_table(self, parts: Parts, table: str, plan: Plan, columns: tuple[str, ...]) -> str:
