@@ -6,7 +6,12 @@ import hashlib
 import json
 import random
 import re
+import signal
+import subprocess
+import sys
+import time
 from collections.abc import Iterator
+from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -19,11 +24,14 @@ import pytest
 import relatum
 from agreement import build
 from conftest import make_stall, run
-from engines import as_parquet, compared, create, in_duckdb
+from engines import as_parquet, compared, create, in_duckdb, in_postgresql
 from grids import REFUSED_REQUESTS, difference, random_grid
 from hostile import TEXTS
 from postgres import Server
+from relatum.data.arrow import python_values
 from relatum.model.declaration import EngineChoice
+from relatum.model.routes import hops_of
+from relatum.session.session import Session
 from stars import random_case
 from test_formulas import AGGREGATE, FILTERED, MOVED, NESTED, SCALAR, same
 
@@ -315,6 +323,19 @@ def test_what_does_not_fit_is_an_overflow_there_too() -> None:
                 model.evaluate(formula)
 
 
+def test_a_drafted_database_can_stay_where_it_is(tmp_path: Path) -> None:
+    with duckdb.connect(str(tmp_path / "shop.duckdb")) as database:
+        database.execute("create table product (p integer primary key, kind text)")
+        database.execute("insert into product select range, 'k' || range % 3 from range(40)")
+        database.execute("create table sales as select range as s, range % 40 as p, range % 7 as quantity from range(4000)")
+    drafted = run("draft", tmp_path / "shop.duckdb", "-o", tmp_path / "shop.toml")
+    assert drafted.exit_code == 0, drafted.output
+    question = ["pivot", tmp_path / "shop.toml", "--rows", "product.kind", "--values", "sum(sales.quantity)"]
+    here, there = run(*question), run(*question, "--engine", "duckdb", "--timing")
+    assert here.stdout == there.stdout and here.exit_code == 0
+    assert "on duckdb" in run("show", tmp_path / "shop.toml", "--engine", "duckdb").stdout
+
+
 def test_a_large_table_is_not_sent_and_a_small_one_is() -> None:
     frame = pa.table({"a": list(range(1000))})
     with relatum.Model("sent", engine="duckdb") as model, relatum.limited(sent=999):
@@ -350,6 +371,27 @@ def test_errors_of_engines_are_sentences(tmp_path: Path, server: Server) -> None
             engine.ask("select pg_sleep(3)")
 
 
+@pytest.mark.parametrize("kind", KINDS)
+def test_ctrl_c_is_heard_by_the_engine_too(kind: str, server: Server, tmp_path: Path) -> None:
+    slow = {"duckdb": "select sum(a.range * b.range) as n from range(10000000) a, range(1000000) b",
+            "postgresql": "select count(*) as n from generate_series(1, 100000000) a, generate_series(1, 1000) b"}[kind]  # fmt: skip
+    engine = 'kind = "duckdb"' if kind == "duckdb" else f'kind = "postgresql"\naddress = "{server.address}"'
+    model = tmp_path / "slow.toml"
+    model.write_text(f'relatum = 1\n[engine]\n{engine}\n[table.t]\nquery = "{slow}"\n')
+    command = [sys.executable, "-m", "relatum", "pivot", str(model), "--values", "sum(t.n)"]
+    with subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as asking:
+        time.sleep(4)
+        assert asking.poll() is None
+        asking.send_signal(signal.SIGINT)
+        assert asking.wait(20) == 130
+    if kind == "postgresql":
+        with relatum.Model("left", engine=EngineChoice("postgresql", server.address)) as other:
+            place = other.session.place
+            assert place is not None
+            left = place.ask("select count(*) as n from pg_stat_activity where query like '%generate_series%' and state = 'active' and pid <> pg_backend_pid()")
+            assert left.column("n")[0].as_py() == 0
+
+
 @pytest.mark.parametrize("kind", ["duckdb", "postgresql"])
 def test_rows_that_nothing_tells_apart_are_said_to_be_so(kind: str, server: Server, tmp_path: Path) -> None:
     path = tmp_path / "view.duckdb"
@@ -379,3 +421,65 @@ def test_edits_and_requests_of_their_own_fields_go_on_there(tmp_path: Path) -> N
         assert there.pivot(**question).to_arrow() == here.pivot(**question).to_arrow()
         assert there.impact("sales.twice").breaks == here.impact("sales.twice").breaks
 
+
+
+# -- facts about data -------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_facts_found_by_queries_are_those_of_columns(kind: str, tmp_path: Path, request: pytest.FixtureRequest) -> None:
+    """What audits and planning know of random stars is the same, whoever finds it out."""
+    for seed in range(12 if kind == "duckdb" else 4):
+        star = random_case(random.Random(seed)).star
+        if kind == "duckdb":
+            engine = in_duckdb(tmp_path)(star)
+        else:
+            engine = in_postgresql(request.getfixturevalue("server"))(star)
+        with build(star) as here, build(star, engine, there=True) as there:
+            for name, one, other in _facts(here.session, there.session):
+                assert one == other, (seed, name)
+
+
+def _facts(here: Session, there: Session) -> Iterator[tuple[str, Any, Any]]:
+    """What both sessions know of the same things."""
+    for table in here.declaration.tables:
+        for column in here.catalog.columns(table):
+            sides = [each.store.members(table, column) for each in (here, there)]
+            yield f"members {table}.{column}", *(python_values(each.values) for each in sides)
+            yield f"null {table}.{column}", *(bool((each.codes == each.null).any()) for each in sides)
+            yield f"unique {table}.{column}", *(each.store.unique(table, column) for each in (here, there))
+            found = [each.facts.summary(table, column) for each in (here, there)]
+            yield f"summary {table}.{column}", *((each.nulls, each.members) for each in found)
+            texts = [each.facts.texts(table, column, 50) for each in (here, there)]
+            yield f"texts {table}.{column}", *(each and (each[0].to_pylist(), each[1].tolist()) for each in texts)
+            yield f"repeated {table}.{column}", *(each.facts.repeated(table, (column,)) for each in (here, there))
+            yield f"without {table}.{column}", *(each.facts.without(table, (column,)) for each in (here, there))
+    for calendar in (table for table in here.declaration.tables if here.catalog.is_calendar(table)):
+        for column in here.catalog.columns(calendar):
+            yield f"period {column}", *(each.store.is_period(calendar, column) for each in (here, there))
+    for related in here.declaration.relationships:
+        hop = hops_of(related)[0]
+        if hop.reach:
+            yield f"partners {related}", *(each.facts.partners(hop) for each in (here, there))
+            continue
+        indexes = [each.store.index(hop) for each in (here, there)]
+        yield f"index {related}", *((each.size, each.null_keys, each.orphans) for each in indexes)
+        yield f"unused {related}", *(each.facts.unused(hop) for each in (here, there))
+        lost = [replace(each.facts.lost(related), samples=(), early_samples=()) for each in (here, there)]
+        yield f"lost {related}", *lost
+        yield f"lost keys {related}", *(sorted(set(each.facts.lost_keys(related, 99))) for each in (here, there))
+        for column in here.catalog.columns(related.one.table):
+            ends = (related.many.table, related.many.columns[0]), (related.one.table, column)
+            if not hop.target.level:
+                yield f"under {ends}", *(each.facts.under_several((hop,), *ends) for each in (here, there))
+                yield f"attribute {ends}", *(_attribute(each, (hop,), *ends) for each in (here, there))
+            else:
+                yield f"determines {ends}", *(each.store.determines(hop.target, column) for each in (here, there))
+
+
+def _attribute(session: Session, route: Any, one: tuple[str, str], other: tuple[str, str]) -> Any:
+    found = session.store.attribute(*one, route, *other)
+    members = session.store.members(*one)
+    # Only what some row has says anything: null may have none.
+    there = sorted(set(members.codes.tolist()))
+    return found.codes[there].tolist(), found.unique

@@ -114,8 +114,8 @@ class Model(Askable):
         --------
         >>> import relatum
         >>> with relatum.Model("stall") as model:
-        ...     model.name
-        'stall'
+        ...     model.evaluate("1 + 1")
+        2
         """
         if self._whereabouts.engine is not None:
             self._whereabouts.engine.close()

@@ -60,13 +60,13 @@ def _print(found: Overview, one: bool) -> None:
 def _print_tables(out: Any, tables: tuple[TableOverview, ...]) -> None:
     lines = listing("table", "kind", "rows", "columns", "memory", "about", numbers=("rows", "columns", "memory"))
     for table in tables:
-        lines.add_row(
-            table.name, table.kind, f"{table.rows:,}", str(len(table.columns)), size_text(table.bytes), table.about
-        )
+        away = [column.stored for column in table.columns if column.stored.startswith("on ")]
+        held = away[0] if len(away) == len(table.columns) and away else size_text(table.bytes)
+        lines.add_row(table.name, table.kind, f"{table.rows:,}", str(len(table.columns)), held, table.about)
     total = sum(table.bytes for table in tables)
     lines.add_row("total", "", f"{sum(table.rows for table in tables):,}", "", size_text(total), "", style="bold")
     out.print(lines)
-    derived = [(table, column) for table in tables for column in table.columns if column.derived]
+    derived = [(table, column) for table in tables for column in table.columns if column.derived and column.bytes]
     if derived:
         shown = ", ".join(f"{table.name}.{column.name} {size_text(column.bytes)}" for table, column in derived)
         stored = size_text(sum(table.derived_bytes for table in tables))
@@ -93,7 +93,7 @@ def _print_columns(out: Any, table: TableOverview) -> None:
             f"{column.members:,}",
             f"{column.nulls:,}" if column.nulls else "",
             column.stored,
-            size_text(column.bytes),
+            "–" if column.stored.startswith("on ") else size_text(column.bytes),
             formula,
         )
     out.print(lines)

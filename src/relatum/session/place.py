@@ -37,7 +37,12 @@ def asked_of(engine: str | None) -> Iterator[list[Connection]]:
 def engine_of_model(declaration: Declaration, said: str | EngineChoice | None) -> EngineChoice:
     """The engine of a model: the one that the caller says, or the shell; else what the model states."""
     said = said or _asked.get()
-    return declaration.engine if said is None else chosen_engine(said, declaration.engine)
+    choice = declaration.engine if said is None else chosen_engine(said, declaration.engine)
+    if choice.address or choice.kind not in ("duckdb", "postgresql"):
+        return choice
+    # Tables that are read from one database of that kind live there.
+    sources = {table.source for table in declaration.tables.values() if _kind_of(table.source) == choice.kind}
+    return replace(choice, address=sources.pop()) if len(sources) == 1 else choice
 
 
 def chosen_engine(said: str | EngineChoice, stated: EngineChoice | None = None) -> EngineChoice:

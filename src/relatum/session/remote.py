@@ -19,8 +19,7 @@ from relatum.data.keys import common_types, refuse_repeated
 from relatum.data.table import TableData
 from relatum.data.types import DATE, FLOAT, INTEGER, TEXT, Kind, Type
 from relatum.engine.memory.store import Attribute, Store
-from relatum.engine.sql.cells import Cells
-from relatum.engine.sql.dialects import DIALECTS, Dialect
+from relatum.engine.sql.orders import Orders
 from relatum.engine.sql.parts import Parts
 from relatum.engine.sql.rows import Key, Rows, key_columns
 from relatum.engine.sql.run import Worker, member_codes
@@ -47,27 +46,12 @@ from relatum.limits import limit
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Hop, Place, Route
 from relatum.plan.nodes import Calendar, Derivation, Field, Match, Plan
+from relatum.session.warehouse import Warehouse
 from relatum.sources.engines.base import Connection, Relation
 from relatum.sources.remote import RemoteTable
 
 #: Whole numbers of fewer digits fit a decimal that engines keep in 64 bits.
 _DIGITS = 18
-
-
-class Warehouse:
-    """An engine as the SQL engine asks it: a connection, and what its database writes differently."""
-
-    def __init__(self, connection: Connection) -> None:
-        self.connection = connection
-        self.dialect: Dialect = DIALECTS[connection.kind]
-
-    def ask(self, sql: str) -> Any:
-        """The answer to a query, as an Arrow table."""
-        return self.connection.ask(sql)
-
-    def send(self, rows: Any) -> Callable[[str], Sql]:
-        """Rows sent to the engine, to be read from under an alias."""
-        return self.connection.send("rows", rows).source
 
 
 class RemoteStore(Store):
@@ -197,7 +181,7 @@ class RemoteStore(Store):
 
     # -- what is known here -------------------------------------------------------------------------------------------
 
-    def _here(self, *columns: tuple[str, str]) -> bool:
+    def here(self, *columns: tuple[str, str]) -> bool:
         """Whether columns are of tables that are read here, so that what is asked of them is known here, too."""
         return all(
             name in self.tables.data[table].types
@@ -213,7 +197,7 @@ class RemoteStore(Store):
             columns += [
                 (end.table, name) for end in (hop.relationship.many, hop.relationship.one) for name in end.columns
             ]
-        return self._here(*columns)
+        return self.here(*columns)
 
     def _route_here(self, route: Route) -> bool:
         return all(map(self._hop_here, route))
@@ -259,7 +243,7 @@ class RemoteStore(Store):
         data = self.tables.data[place.table]
         if not place.level and data.made_by is None:
             return data.rows
-        if place.level and self._here(*((place.table, name) for name in place.level)):
+        if place.level and self.here(*((place.table, name) for name in place.level)):
             return super().rows(place)
         stamps = self._level_stamps(place) if place.level else (data,)
 
@@ -280,7 +264,7 @@ class RemoteStore(Store):
     def column(self, table: str, name: str) -> Column:
         """A column of a small table, fetched; refused where the table is large."""
         data = self.tables.data[table]
-        if self._here((table, name)):
+        if self.here((table, name)):
             return data.column(name)
         owner = self.rows_of(table)
 
@@ -311,7 +295,7 @@ class RemoteStore(Store):
     def members(self, table: str, name: str) -> Members:
         """The members of a column; as many codes as there are members."""
         owner = self.rows_of(table)
-        if self._here((owner, name)):
+        if self.here((owner, name)):
             return super().members(table, name)
 
         def make() -> Members:
@@ -332,25 +316,24 @@ class RemoteStore(Store):
         return self.work.keep(("members", owner, name), (self.stamp(owner, name),), make)
 
     def _order(self, owner: str, name: str, order: MemberOrder) -> Array:
-        if self._here((owner, name), *([(owner, order.by)] if order.by else [])):
+        if self.here((owner, name), *([(owner, order.by)] if order.by else [])):
             return super()._order(owner, name, order)
         members = self.members(owner, name)
         rank = np.arange(members.size)
         if order == MemberOrder():
             return rank
         parts = self.parts()
-        cells = Cells(parts, (Field(owner, name, members.values.type),))
-        relation = cells.ordered_members(owner, name, order)
+        relation = Orders(parts).ordered_members(owner, name, order)
         rows = Rows(parts, "m", parts.sheet.table(relation, "m"))
         rows.where.append(equal(column("m", "ks"), number(0)))
         found = self.ask(parts, rows.select(*(aliased(column("m", each), each) for each in ("k", "place"))))
-        codes = member_codes(found.column("k").combine_chunks(), members, cells.fields[0])
+        codes = member_codes(found.column("k").combine_chunks(), members, Field(owner, name, members.values.type))
         rank[codes] = array_values(found.column("place").combine_chunks().cast(pa.int64()))
         return rank
 
     def attribute(self, table: str, name: str, route: Route, other: str, column_: str) -> Attribute:
         """For each member of a column the member of another one that its first row has or looks up."""
-        if self._here((table, name), (other, column_)) and self._route_here(route):
+        if self.here((table, name), (other, column_)) and self._route_here(route):
             return super().attribute(table, name, route, other, column_)
         members, found = self.members(table, name), self.members(other, column_)
 
@@ -393,7 +376,7 @@ class RemoteStore(Store):
     def unique(self, table: str, name: str) -> bool:
         """Whether a column has another value on each row, and null on none."""
         owner = self.rows_of(table)
-        if self._here((owner, name)):
+        if self.here((owner, name)):
             return super().unique(table, name)
 
         def make() -> bool:
@@ -410,7 +393,7 @@ class RemoteStore(Store):
         """Whether every row of a level's member has the same value in another column of the table."""
         if name in place.level:
             return True
-        if self._here((place.table, name), *((place.table, each) for each in place.level)):
+        if self.here((place.table, name), *((place.table, each) for each in place.level)):
             return super().determines(place, name)
 
         def make() -> bool:
@@ -553,7 +536,7 @@ class RemoteStore(Store):
                 return None if day is None else day_of(day)
 
     def _last(self, table: str, name: str) -> date | None:
-        if self._here((table, name)):
+        if self.here((table, name)):
             known = self.column(table, name)
             return day_of(int(known.upper)) if known.null_count < len(known) else None
 
@@ -568,7 +551,7 @@ class RemoteStore(Store):
 
     def latest(self, calendar: str, route: Route) -> int | None:
         """The last date, in days since 1970, that any row at the start of a route to a calendar finds."""
-        if self._route_here(route) and self._here((calendar, self.date_column(calendar))):
+        if self._route_here(route) and self.here((calendar, self.date_column(calendar))):
             return super().latest(calendar, route)
 
         def make() -> int | None:

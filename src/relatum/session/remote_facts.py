@@ -34,7 +34,7 @@ from relatum.engine.sql.terms import (
 )
 from relatum.model.declaration import Relationship
 from relatum.model.routes import Hop, Route, hops_of
-from relatum.session.facts import SAMPLES, Key, Lost, Partners, Summary
+from relatum.session.facts import SAMPLES, Key, Lost, MemoryFacts, Partners, Summary
 from relatum.session.remote import RemoteStore
 
 
@@ -288,6 +288,8 @@ class RemoteFacts:
 
     def summary(self, table: str, name: str) -> Summary:
         """What there is to say of a column."""
+        if self.store.here((table, name)):
+            return MemoryFacts(self.store).summary(table, name)
         parts = self.store.parts()
         rows, start = Rows.of(parts, table)
         value = rows.column(start, name).sql

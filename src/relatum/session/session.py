@@ -29,6 +29,8 @@ from relatum.wording import listed, suggestion
 _FEW_MARKERS = 3
 #: The columns by formula of so many requests are kept: turning a grid works nothing out anew.
 _REMEMBERED = 8
+#: So many plans are kept: a request that is asked again is not planned again.
+_PLANS = 64
 
 
 class Session:
@@ -108,10 +110,16 @@ class Session:
         self.engine: Engine = resolution.residence.engine(resolution.store)
         self.facts: AuditFacts = resolution.residence.facts(resolution.store)
         self._extended = lru_cache(maxsize=_REMEMBERED)(self._extend)
+        self._planned = lru_cache(maxsize=_PLANS)(self._plan)
 
     def plan(self, wanted: Wanted) -> tuple[Plan, list[Note]]:
-        """The plan that answers what is wanted, with what is to be noted."""
-        return compile_plan(self.catalog, wanted, self.resolution.derivations)
+        """The plan that answers what is wanted, with what is to be noted; the last ones are remembered."""
+        plan, notes = self._planned(wanted)
+        return plan, list(notes)
+
+    def _plan(self, wanted: Wanted) -> tuple[Plan, tuple[Note, ...]]:
+        plan, notes = compile_plan(self.catalog, wanted, self.resolution.derivations)
+        return plan, tuple(notes)
 
     def _marked(self, error: FormulaError) -> str:
         """What a column holds that is text for a few values among numbers, where that is what an error is about."""

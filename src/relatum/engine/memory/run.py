@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from relatum.data.columns import Column
+from relatum.data.columns import Column, text_column
 from relatum.engine.memory.aggregates import AGGREGATE_KERNELS
 from relatum.engine.memory.evaluate import Evaluator
 from relatum.engine.memory.evidence import MemoryEvidence
@@ -71,7 +71,14 @@ class MemoryEngine:
 def derived_column(store: Store, derivation: Derivation) -> Column:
     """The values of a derived column: one for each row of its table."""
     if is_plain(derivation.formula.expression):
-        return RowReader(store, derivation.table).whole(derivation.formula.expression)
+        return _in_use(RowReader(store, derivation.table).whole(derivation.formula.expression))
     rows = store.tables.data[derivation.table].rows
     evaluator = Evaluator(store, derivation.fields, 0)
-    return evaluator.values(derivation.formula, Frame(rows, {0: np.arange(rows)}))
+    return _in_use(evaluator.values(derivation.formula, Frame(rows, {0: np.arange(rows)})))
+
+
+def _in_use(column: Column) -> Column:
+    """A column whose texts are just those that some row has: its members are no others."""
+    if column.dictionary is None:
+        return column
+    return text_column(column.type, column.values.astype(np.int64), column.dictionary, column.nulls)

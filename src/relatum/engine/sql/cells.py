@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import assert_never
+from typing import Protocol, assert_never
 
 from sqlglot import exp
 
-from relatum.data.types import FLOAT, INTEGER, TEXT, Kind, Type
+from relatum.data.types import INTEGER, TEXT, Kind, Type
 from relatum.engine.sql.aggregates import Given, aggregate
 from relatum.engine.sql.dates import Dates
 from relatum.engine.sql.families import Families
+from relatum.engine.sql.orders import Orders
 from relatum.engine.sql.parts import Parts
 from relatum.engine.sql.rows import Key, Rows, frame_key, key_columns, same_key
-from relatum.engine.sql.scalars import FORMS
 from relatum.engine.sql.seen import Entry, Seen, Seer, SetRelation, key_in
 from relatum.engine.sql.sheet import Frame, KeyColumn
 from relatum.engine.sql.terms import (
@@ -22,23 +22,17 @@ from relatum.engine.sql.terms import (
     Value,
     aliased,
     any_of,
-    at_most,
-    bigint,
-    blank,
     case,
-    coalesce,
     column,
     equal,
-    is_null,
     is_there,
     less,
     none_without_rows,
     null,
     number,
-    text,
 )
-from relatum.language.expression import Expression, MemberOrder, Slot
-from relatum.model.names import column_name
+from relatum.engine.sql.windows import comparable, counted
+from relatum.language.expression import Expression, Slot
 from relatum.model.routes import Place
 from relatum.plan.dependencies import (
     kept_keys,
@@ -47,7 +41,7 @@ from relatum.plan.dependencies import (
     node_keys,
     node_names,
 )
-from relatum.plan.engine import LeftOutMember, NullWinner
+from relatum.plan.engine import LeftOutMember
 from relatum.plan.nodes import (
     Aggregation,
     Bounds,
@@ -67,13 +61,13 @@ from relatum.plan.nodes import (
 from relatum.plan.nodes import (
     KeyColumn as KeyNode,
 )
-from relatum.plan.parts import aggregations, only_aggregation
+from relatum.plan.parts import only_aggregation
 from relatum.plan.slots import node_in, node_type
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Groups:
-    """Values as a relation: what cells are compared by, and the column of the value."""
+    """A relation of values: what cells are compared by, and the column of the value."""
 
     name: str
     entries: tuple[tuple[Entry, KeyColumn], ...]
@@ -168,7 +162,7 @@ class Reading:
         if field.column:
             own = self.key(node.key)
             if node.placed is not None:
-                relation = self.cells.places(field, node)
+                relation = self.cells.orders.places(field, node)
                 alias = self.join(
                     relation, [(Entry(node.key, (), field.table, own.type), KeyColumn("k", "ks"))], left=True
                 )
@@ -181,8 +175,26 @@ class Reading:
         return self.rows.column(row, node.column).sql
 
 
+class Beside(Protocol):
+    """Works out what depends on other members of a cell, and what is to be noted of those left out."""
+
+    def ranked(self, node: RankedAmong, frame: Frame) -> Groups:
+        """The figures of current members among those that cells see."""
+        ...
+
+    def kept(self, kept: Kept, frame: Frame) -> SetRelation:
+        """The members that cells keep."""
+        ...
+
+    def note_unmatched(
+        self, text_: str, visible: Visible, formula: Formula, frame: Frame, *, condition: bool = False
+    ) -> None:
+        """Have it noted where a formula has a value for no match of a grain, which is left out."""
+        ...
+
+
 class Cells:
-    """Works out the nodes of a plan.
+    """Works out the nodes of a plan; ``beside``, given afterwards, those that depend on other members.
 
     Parameters
     ----------
@@ -199,7 +211,8 @@ class Cells:
         self.hidden: dict[int, SetRelation] = {}
         self._groups: dict[tuple[PlanNode, str], Groups] = {}
         self._sets: dict[tuple[object, Place, str], SetRelation] = {}
-        self._places: dict[tuple[Field, KeyNode], str] = {}
+        self.beside: Beside
+        self.orders = Orders(parts)
         self._projected: dict[tuple[str, frozenset[int]], Frame] = {}
         self._one: Frame | None = None
         self.families = Families(parts, lambda what, place: self._set(what, place, None))
@@ -272,7 +285,7 @@ class Cells:
             case Nested():
                 return self._nested(node, self._narrow(node, frame))
             case RankedAmong():
-                return self._ranked(node, frame)
+                return self.beside.ranked(node, frame)
             case Naming():
                 return self._naming(node, frame)
             case _:
@@ -316,7 +329,7 @@ class Cells:
                 alike = "" if _is_free(what) or frame is None else frame.name
                 own = (replace_match(what), Place(what.match.table), alike)
                 if own not in self._sets:
-                    self._sets[own] = self._kept(what, frame or self.one())
+                    self._sets[own] = self.beside.kept(what, frame or self.one())
                 return self._sets[own]
             case DateSet():
                 fixed = frame is None or _dates_fixed(what)
@@ -373,7 +386,14 @@ class Cells:
         name = self.parts.sheet.add(f"rows_of_{bounds.source}", seen.rows.select(*made))
         for at, (pin, edge) in enumerate(zip(seen.pins, bounds.pinned, strict=True)):
             rows = Rows(self.parts, "r", self.parts.sheet.table(name, "r"))
-            real = case([(equal(column("r", f"p{at}s"), number(0)), self._comparable(column("r", f"p{at}"), pin.type))])
+            real = case(
+                [
+                    (
+                        equal(column("r", f"p{at}s"), number(0)),
+                        comparable(self.parts.dialect, column("r", f"p{at}"), pin.type),
+                    )
+                ]
+            )
             best = self.parts.dialect.smallest(real, pin.type, edge.edge == "last")
             window = exp.Window(this=best, partition_by=[column("r", each.alias) for each in keys])
             marked = rows.select(*(aliased(column("r", each), each) for each in names), aliased(window, "best"))
@@ -381,9 +401,6 @@ class Cells:
             rows.where = [equal(column("r", f"p{at}s"), number(0)), equal(column("r", f"p{at}"), column("r", "best"))]
             name = self.parts.sheet.add("edge", rows.select(*(aliased(column("r", each), each) for each in names)))
         return name
-
-    def _comparable(self, sql: Sql, type_: Type) -> Sql:
-        return self.parts.dialect.by_code_point(sql) if type_.kind is Kind.TEXT else sql
 
     # -- members of a cell --------------------------------------------------------------------------------------------
 
@@ -434,47 +451,12 @@ class Cells:
         name = self.parts.sheet.add(f"members_of_{bounds.source}", rows.select(*keys, *columns, distinct=True))
         return Groups(name, entries, ""), own
 
-    def _note_unmatched(
-        self, text_: str, visible: Visible, formula: Formula, frame: Frame, *, condition: bool = False
-    ) -> None:
-        """Have it noted where a formula has a value for no match of a grain, which is left out."""
-        matches = [match for _, own in visible.parts for match in own]
-        for match in matches:
-            if not self._may_have_unmatched(formula, match.key):
-                continue
-            key = KeyColumn(f"k{match.key}", f"k{match.key}s")
-            if len(matches) > 1:
-                inner = self.members(visible, frame, unmatched=True)
-                if inner.keys[match.key].state is None:
-                    continue
-                reading = Reading(self, inner)
-                reading.rows.where.append(equal(column(reading.alias, f"k{match.key}s"), number(2)))
-                inner = self.frame("no_match", reading.rows.select(*reading.columns()), inner.keys, frame.names)
-            else:
-                reading = Reading(self, frame)
-                virtual = [aliased(blank(self.key_type(match.key)), key.value), aliased(number(2), f"k{match.key}s")]
-                select = reading.rows.select(*reading.columns(), *virtual)
-                inner = self.frame("no_match", select, {**frame.keys, match.key: key}, frame.names)
-            reading = Reading(self, inner)
-            inputs = [each for each in formula.inputs if not isinstance(each, KeyNode) and match.key in node_keys(each)]
-            value = reading.value(formula)
-            reading.rows.where.append(any_of(is_there(reading.node(each)) for each in inputs))
-            reading.rows.where.append(value.sql if condition else is_there(value.sql))
-            self.parts.remark(LeftOutMember(text_, match.table), reading.rows.select(_count()))
-
-    def _may_have_unmatched(self, formula: Formula, key: int) -> bool:
-        """Whether rows that a formula aggregates may find no member that a key holds."""
-        if key not in formula.keys:
-            return False
-        routes = [m.route for node in aggregations([formula]) for m in node.bounds.matches if m.key == key]
-        return not routes or any(self.parts.may_miss(hop) for route in routes for hop in route if not hop.reach)
-
     def _nested(self, node: Nested, frame: Frame) -> Groups:
         inner = only_aggregation(node)
         if inner is not None:
             return self._over_groups(node, inner, frame)
         if node.drops:
-            self._note_unmatched(node.text, node.visible, node.arguments[0], frame)
+            self.beside.note_unmatched(node.text, node.visible, node.arguments[0], frame)
         members = self.members(node.visible, frame)
         reading = Reading(self, members)
         arguments = [typed(reading.value(argument)) for argument in node.arguments]
@@ -518,7 +500,7 @@ class Cells:
                 if own.state is not None:
                     none = Rows(self.parts, "m", self.parts.sheet.table(groups.name, "m"))
                     none.where = [is_there(column("m", groups.value)), equal(column("m", own.state), number(2))]
-                    self.parts.remark(LeftOutMember(node.text, entry.table), none.select(_count()))
+                    self.parts.remark(LeftOutMember(node.text, entry.table), none.select(counted()))
                     rows.where.append(less(column("m", own.state), number(2)))
                 continue
             keys += [aliased(column("m", name), name) for name in (own.value, own.state) if name is not None]
@@ -529,239 +511,6 @@ class Cells:
         if not keys:
             none_without_rows(select)
         return Groups(self.parts.sheet.add(f"{node.function}_per", select, node.text), tuple(entries), "v")
-
-    # -- rankings -----------------------------------------------------------------------------------------------------
-
-    def _ranked(self, node: RankedAmong, frame: Frame) -> Groups:
-        keys = node_keys(node)
-        inside = node.formula.keys | (node.by.keys if node.by else frozenset())
-        outer = keys - ({node.current} if isinstance(node.current, int) else frozenset())
-        if isinstance(node.current, int) and node.current in inside:
-            outer = keys
-        narrow = frame if node_names(node) else self.project(frame, outer)
-        self._note_unmatched(node.text, node.visible, node.formula, narrow)
-        members = self.members(node.visible, narrow)
-        ((_, (match,)),) = node.visible.parts
-        reading = Reading(self, members)
-        value = typed(reading.value(node.formula))
-        columns = [aliased(value.sql, "v")]
-        if node.by is not None:
-            columns.append(aliased(typed(reading.value(node.by)).sql, "b"))
-        places = self._member_places(node, reading, match)
-        columns += [aliased(place, f"o{at}") for at, place in enumerate(places)]
-        name = self.parts.sheet.add("ranked", reading.rows.select(*reading.columns(), *columns), node.text)
-        ranked = self._figures(node, name, narrow, members.keys[match.key], len(places), value.type)
-        own = (Entry(match.key, (), match.table, self.key_type(match.key)), members.keys[match.key])
-        entries = (*self.plain(narrow), own)
-        return self._at_current(node, frame, Groups(ranked, entries, "r"))
-
-    def _member_places(self, node: RankedAmong, reading: Reading, match: Match) -> list[Sql]:
-        if node.function not in ("previous", "next"):
-            return []
-        if not match.column:
-            row = reading.rows.frame_row(reading.frame, match.key, match.table)
-            return [self.parts.stored(match.table).order(row.alias)]
-        field = self.fields[match.key]
-        if node.order != MemberOrder():
-            key = KeyNode(match.key, (), field.table, field.column, INTEGER, False, node.order)
-            return [reading.node(key)]
-        own = reading.key(match.key)
-        return [number(0) if own.state is None else own.state, self._comparable(own.value, own.type)]
-
-    def _figures(self, node: RankedAmong, name: str, narrow: Frame, own: KeyColumn, places: int, type_: Type) -> str:
-        rows = Rows(self.parts, "m", self.parts.sheet.table(name, "m"))
-        cells = [each for key in narrow.keys.values() for each in (key.value, key.state) if each is not None]
-        kept = [*cells, *(each for each in (own.value, own.state) if each is not None)]
-        dialect = self.parts.dialect
-        value = column("m", "v")
-        by = [self._ordered(column("m", "b"), node.by.expression.type, node.descending)] if node.by is not None else []
-        match node.function:
-            case "rank":
-                order = [self._ordered(value.copy(), type_, True)]
-                window = self._window(call_window("RANK"), cells, order)
-                figure: Sql = case([(is_there(value), bigint(window))])
-            case "running":
-                exact = type_ == INTEGER
-                spec = exp.WindowSpec(kind="RANGE", start="UNBOUNDED", start_side="PRECEDING", end="CURRENT ROW")
-                total = self._window(dialect.summed(value, exact), cells, by, spec)
-                figure = dialect.finite(total) if node.type == FLOAT else dialect.total(total, node.type)
-            case "previous" | "next":
-                order = [*by, *(exp.Ordered(this=column("m", f"o{at}"), nulls_first=False) for at in range(places))]
-                if not places:
-                    order = by
-                name_ = "LAG" if node.function == "previous" else "LEAD"
-                figure = self._window(call_window(name_, value), cells, order)
-            case _:
-                raise AssertionError(f"{node.function} ranks")
-        select = rows.select(*(aliased(column("m", each), each) for each in kept), aliased(figure, "r"))
-        return self.parts.sheet.add(node.function, select, node.text)
-
-    def _ordered(self, sql: Sql, type_: Type, descending: bool) -> exp.Ordered:
-        return self.parts.dialect.order_key(self._comparable(sql, type_), descending)
-
-    def _window(self, function: Sql, cells: list[str], order: list[exp.Ordered], spec: Sql | None = None) -> Sql:
-        return exp.Window(
-            this=function,
-            partition_by=[column("m", each) for each in cells],
-            order=exp.Order(expressions=order) if order else None,
-            spec=spec,
-        )
-
-    def _at_current(self, node: RankedAmong, frame: Frame, groups: Groups) -> Groups:
-        """The figures of the current members of cells."""
-        if node_names(node):
-            whole = frame
-        else:
-            whole = self.project(frame, node_keys(node))
-        reading = Reading(self, whole)
-        *outer, (entry, own) = groups.entries
-        if isinstance(node.current, int):
-            current = reading.key(node.current)
-        else:
-            row = reading.value(node.current)
-            state = case([(is_null(row.sql), number(2))], number(0))
-            current = Key(coalesce(row.sql.copy(), blank(row.type)), state, row.type)
-        alias = self.parts.alias("ranked")
-        on = [part for each, kept in outer for part in same_key(key_in(alias, kept, each.type), reading.code(each))]
-        on += same_key(key_in(alias, own, entry.type), current)
-        reading.rows.join(self.parts.sheet.table(groups.name, alias), on, left=False)
-        select = reading.rows.select(*reading.columns(), aliased(column(alias, groups.value), "v"))
-        return Groups(self.parts.sheet.add("current", select), self.plain(whole), "v")
-
-    # -- kept members -------------------------------------------------------------------------------------------------
-
-    def _kept(self, kept: Kept, frame: Frame) -> SetRelation:
-        narrow = frame if kept_names(kept) else self.project(frame, kept_keys(kept))
-        self._note_unmatched(kept.text, kept.members, kept.formula, narrow, condition=kept.best is None)
-        members = self.members(kept.members, narrow)
-        key = kept.match.key
-        own = members.keys[key]
-        ties = kept.best.ties if kept.best is not None else ()
-        valued, names = self.with_values(members, [kept.formula, *(each for each, _ in ties)], "kept_values", kept.text)
-        rows = Rows(self.parts, "m", self.parts.sheet.table(valued.name, "m"))
-        cells = [each for one in narrow.keys.values() for each in (one.value, one.state) if each is not None]
-        kept_columns = [*cells, *(each for each in (own.value, own.state) if each is not None)]
-        copied = [aliased(column("m", each), each) for each in kept_columns]
-        if kept.best is None:
-            rows.where.append(column("m", names[0]))
-            name = self.parts.sheet.add("kept", rows.select(*copied), kept.text)
-        else:
-            formulas = [(kept.formula, kept.best.edge == "top"), *ties]
-            by = [(name, formula, down) for name, (formula, down) in zip(names, formulas, strict=True)]
-            name = self.best(valued.name, cells, by, kept.best.number, kept_columns, kept.text)
-            if kept.match.column and own.state is not None:
-                null_kept = Rows(self.parts, "m", self.parts.sheet.table(name, "m"))
-                null_kept.where.append(equal(column("m", own.state), number(1)))
-                shown = column_name(kept.match.table, kept.match.column)
-                self.parts.remark(NullWinner(kept.text, shown), null_kept.select(_count()))
-        member = (own.value,) if own.state is None else (own.value, own.state)
-        return SetRelation(name, self.plain(narrow), member)
-
-    def best(
-        self,
-        relation: str,
-        cells: Sequence[str],
-        by: Sequence[tuple[str, Formula, bool]],
-        most: int,
-        columns: Sequence[str],
-        comment: str = "",
-    ) -> str:
-        """The rows of a relation that are among the best of their cell; ties at the edge all are."""
-        rows = Rows(self.parts, "m", self.parts.sheet.table(relation, "m"))
-        order = [self._ordered(column("m", name), formula.expression.type, down) for name, formula, down in by]
-        place = self._window(call_window("RANK"), list(cells), order)
-        rows.where.append(is_there(column("m", by[0][0])))
-        ranked = rows.select(*(aliased(column("m", each), each) for each in columns), aliased(place, "place"))
-        name = self.parts.sheet.add("places", ranked)
-        rows = Rows(self.parts, "m", self.parts.sheet.table(name, "m"))
-        rows.where.append(at_most(column("m", "place"), number(most)))
-        return self.parts.sheet.add(
-            "best", rows.select(*(aliased(column("m", each), each) for each in columns)), comment
-        )
-
-    # -- the order of members -----------------------------------------------------------------------------------------
-
-    def places(self, field: Field, node: KeyNode) -> str:
-        """A relation of members (``k``, ``ks``) with their places in the order of a column that they determine."""
-        assert node.placed is not None, "a place is one in an order"
-        if (field, node) not in self._places:
-            self._places[field, node] = self._made_places(field, node, node.placed)
-        return self._places[field, node]
-
-    def _made_places(self, field: Field, node: KeyNode, order: MemberOrder) -> str:
-        ordered = self.ordered_members(node.table, node.column, order)
-        if (field.table, field.column) == (node.table, node.column):
-            return ordered
-        # The member of the other column that the first row with this one's has.
-        rows, start = Rows.of(self.parts, field.table)
-        own = rows.key(start, Match(-1, (), (), field.table, field.column))
-        other = rows.key(rows.at(start, node.route), Match(-1, (), (), node.table, node.column))
-        stored = self.parts.stored(field.table)
-        keys, _ = key_columns(Key(own.value, own.state or number(0), own.type), "k")
-        more, _ = key_columns(Key(other.value, other.state or number(0), other.type), "o")
-        first = exp.Window(
-            this=call_window("ROW_NUMBER"),
-            partition_by=[own.value.copy(), (own.state or number(0)).copy()],
-            order=exp.Order(expressions=[exp.Ordered(this=stored.order(start.alias))]),
-        )
-        firsts = self.parts.sheet.add("first_rows", rows.select(*keys, *more, aliased(first, "nth")))
-        rows = Rows(self.parts, "f", self.parts.sheet.table(firsts, "f"))
-        on = [equal(column("f", "o"), column("p", "k")), equal(column("f", "os"), column("p", "ks"))]
-        rows.join(self.parts.sheet.table(ordered, "p"), on, left=True)
-        rows.where.append(equal(column("f", "nth"), number(1)))
-        names = [aliased(column("f", each), each) for each in ("k", "ks")]
-        return self.parts.sheet.add("places_of_members", rows.select(*names, aliased(column("p", "place"), "place")))
-
-    def ordered_members(self, table: str, name: str, order: MemberOrder) -> str:
-        """The members of a column with their places in an order; null has none."""
-        rows, start = Rows.of(self.parts, table)
-        own = rows.key(start, Match(-1, (), (), table, name))
-        type_ = own.type
-        state = own.state or number(0)
-        keys, _ = key_columns(Key(own.value, state, type_), "k")
-        if order.by:
-            inner = self.ordered_members(table, order.by, order.inner or MemberOrder())
-            other = rows.key(start, Match(-1, (), (), table, order.by))
-            on = same_key(other, Key(column("p", "k"), column("p", "ks"), other.type))
-            rows.join(self.parts.sheet.table(inner, "p"), on, left=True)
-            first: Sql = exp.Min(this=coalesce(column("p", "place"), number(1 << 62)))
-        elif order.listed:
-            branches = [(equal(own.value.copy(), text(each)), number(at)) for at, each in enumerate(order.listed)]
-            first = exp.Min(this=case(branches, number(len(order.listed))))
-        elif order.banded:
-            edge = FORMS["band_edge"](self.parts.dialect, [Value(own.value.copy(), type_)], FLOAT)
-            first = exp.Min(this=case([(equal(state.copy(), number(0)), edge)]))
-        else:
-            first = exp.Min(this=number(0))
-        name_ = self.parts.sheet.add("members", rows.select(*keys, aliased(first, "o"), grouped=len(keys)))
-        rows = Rows(self.parts, "m", self.parts.sheet.table(name_, "m"))
-        window = exp.Window(
-            this=call_window("ROW_NUMBER"),
-            order=exp.Order(
-                expressions=[
-                    exp.Ordered(this=column("m", "ks")),
-                    exp.Ordered(this=column("m", "o"), nulls_first=False),
-                    exp.Ordered(this=self._comparable(column("m", "k"), type_)),
-                ]
-            ),
-        )
-        place = case([(equal(column("m", "ks"), number(0)), minus_one(window))])
-        copied = [aliased(column("m", each), each) for each in ("k", "ks")]
-        return self.parts.sheet.add("places", rows.select(*copied, aliased(place, "place")))
-
-
-def _count() -> Sql:
-    return aliased(exp.Count(this=exp.Star()), "n")
-
-
-def minus_one(sql: Sql) -> Sql:
-    """One less."""
-    return bigint(exp.Sub(this=sql, expression=number(1)))
-
-
-def call_window(name: str, *arguments: Sql) -> Sql:
-    """A function of a window."""
-    return exp.Anonymous(this=name, expressions=list(arguments))
 
 
 def entry_columns(seen: Seen) -> tuple[list[Sql], tuple[tuple[Entry, KeyColumn], ...]]:

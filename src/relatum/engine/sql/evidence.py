@@ -13,8 +13,9 @@ from relatum.data.arrow import column_from_arrow
 from relatum.data.buffers import array_values
 from relatum.data.columns import Array, Column
 from relatum.data.types import FLOAT, TEXT, Kind, Type
-from relatum.engine.sql.cells import Cells, Reading, call_window, typed
+from relatum.engine.sql.cells import Reading, typed
 from relatum.engine.sql.parts import Parts
+from relatum.engine.sql.rankings import cells_of
 from relatum.engine.sql.rows import Key, Rows, same_key
 from relatum.engine.sql.seen import Seen
 from relatum.engine.sql.sheet import Frame, KeyColumn, Sheet
@@ -37,6 +38,7 @@ from relatum.engine.sql.terms import (
     text,
     times,
 )
+from relatum.engine.sql.windows import call_window
 from relatum.errors import RequestError
 from relatum.language.expression import Expression, columns_in
 from relatum.limits import limit
@@ -91,7 +93,7 @@ class SqlEvidence:
         others = {top.others for top in plan.tops} & set(cell)
         if others:
             parts, frame = self._begun()
-            reading = Reading(Cells(parts, plan.fields), frame)
+            reading = Reading(cells_of(parts, plan.fields), frame)
             if not self._asked(parts, reading.rows.select(aliased(number(1), "one"))).num_rows:
                 raise RequestError("There are no others there: all members are shown.")
 
@@ -100,7 +102,7 @@ class SqlEvidence:
     def _begun(self) -> tuple[Parts, Frame]:
         """A fresh query, with the cell as a relation of one row."""
         parts = self.engine.parts()
-        self.cells = Cells(parts, self.plan.fields)
+        self.cells = cells_of(parts, self.plan.fields)
         others = [top for top in self.plan.tops if top.others in self.cell]
         if others:
             shown = Shown(self.plan, self.cells)

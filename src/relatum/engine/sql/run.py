@@ -22,12 +22,14 @@ from relatum.engine.sql.dialects import Dialect
 from relatum.engine.sql.evidence import SqlEvidence
 from relatum.engine.sql.losses import Counted, counted_losses, counting
 from relatum.engine.sql.parts import Parts
+from relatum.engine.sql.rankings import cells_of
 from relatum.engine.sql.rows import Rows
 from relatum.engine.sql.scalars import FORMS
 from relatum.engine.sql.sheet import Frame, Sheet
 from relatum.engine.sql.shown import SettledTop, Shown
 from relatum.engine.sql.tables import Known
 from relatum.engine.sql.terms import Sql, aliased, bigint, cast, column, equal, is_there, less, null, number, sql_type
+from relatum.engine.sql.windows import comparable
 from relatum.errors import LimitError, SourceError, ValueOverflowError
 from relatum.language.expression import is_plain
 from relatum.language.register import AGGREGATES, RANKINGS, SCALARS, refuse_missing
@@ -93,7 +95,7 @@ class Worker:
             value = rows.value(derivation.formula.expression, rows.reader(start))
             select = rows.select(aliased(row, "k0"), aliased(value.sql, "v"))
             return parts.sheet.add(derivation.column, select)
-        cells = Cells(parts, derivation.fields)
+        cells = cells_of(parts, derivation.fields)
         name = parts.sheet.add(f"rows_of_{derivation.table}", rows.select(aliased(row, "k0")))
         from relatum.engine.sql.sheet import KeyColumn  # noqa: PLC0415
 
@@ -105,7 +107,7 @@ class Worker:
 
     def derived_table(self, parts: Parts, table: str, plan: Plan, columns: tuple[str, ...]) -> str:
         """The rows of a derived table: members with a value, numbered in the order of its grain."""
-        cells = Cells(parts, plan.fields)
+        cells = cells_of(parts, plan.fields)
         (grain,) = plan.grains
         (frame,) = Shown(plan, cells).frames()
         reading = Reading(cells, frame)
@@ -117,7 +119,7 @@ class Worker:
             assert own.state is not None, "shown members have a state"
             reading.rows.where.append(less(own.state, number(2)))
             order += [
-                exp.Ordered(this=cells._comparable(own.value.copy(), own.type)),
+                exp.Ordered(this=comparable(parts.dialect, own.value.copy(), own.type)),
                 exp.Ordered(this=own.state.copy()),
             ]
             made.append(exp.Case(ifs=[exp.If(this=equal(own.state.copy(), number(0)), true=own.value.copy())]))
@@ -209,7 +211,7 @@ class SqlEngine:
     def _compiled(self, plan: Plan) -> Compiled:
         sheet = Sheet(self.tables.names())
         parts = Parts(sheet, self.tables, self.database.dialect, Worker())
-        cells = Cells(parts, plan.fields)
+        cells = cells_of(parts, plan.fields)
         ranking = [formula for top in plan.tops for formula, _ in top.by]
         every = [*ranking, *(each for grain in plan.grains for each in (*grain.formulas, *grain.orders))]
         cells.families.prepare(node for node in aggregations(every) if is_fixed(node.bounds))

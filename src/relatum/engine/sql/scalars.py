@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Callable, Mapping, Sequence
 from decimal import Decimal
 
 from sqlglot import exp
 
 from relatum.data.types import BOOLEAN, DATE, FLOAT, INTEGER, TEXT, Kind, Type
+from relatum.engine.sql.bands import band_at, band_by, band_edge, decimal_constant, piped
 from relatum.engine.sql.dialects import WIDE, Dialect
 from relatum.engine.sql.terms import (
     Sql,
@@ -24,7 +24,6 @@ from relatum.engine.sql.terms import (
     cast,
     closed,
     coalesce,
-    constant,
     decimal_type,
     divided,
     double,
@@ -362,20 +361,13 @@ def _padded(value: Sql, width: int) -> Sql:
     return call("LPAD", cast(value, sql_type(TEXT)), number(width), text("0"))
 
 
-def _pipe(*parts: Sql) -> Sql:
-    result = parts[0]
-    for part in parts[1:]:
-        result = exp.DPipe(this=result, expression=part, safe=True)
-    return result
-
-
 def _period(unit: str) -> Form:
     def form(dialect: Dialect, arguments: list[Value], type_: Type) -> Sql:
         moment = day(arguments[0])
         year = _padded(dialect.part("YEAR", moment), 4)
         if unit == "month":
-            return _pipe(year, text("-"), _padded(dialect.part("MONTH", moment.copy()), 2))
-        return _pipe(year, text("-Q"), cast(dialect.part("QUARTER", moment.copy()), sql_type(TEXT)))
+            return piped(year, text("-"), _padded(dialect.part("MONTH", moment.copy()), 2))
+        return piped(year, text("-Q"), cast(dialect.part("QUARTER", moment.copy()), sql_type(TEXT)))
 
     return form
 
@@ -383,85 +375,6 @@ def _period(unit: str) -> Form:
 def _period_week(dialect: Dialect, arguments: list[Value], type_: Type) -> Sql:
     moment = day(arguments[0])
     return dialect.moved(moment, minus(number(1), dialect.weekday(moment.copy())))
-
-
-# -- bands ------------------------------------------------------------------------------------------------------------
-
-
-def _edge_of(value: Value) -> Decimal:
-    return Decimal(int(value.constant or 0)).scaleb(-value.type.scale)
-
-
-def _plain(value: Decimal) -> str:
-    shown = f"{value:f}"
-    return shown.rstrip("0").rstrip(".") if "." in shown else shown
-
-
-def _band_at(dialect: Dialect, arguments: list[Value], type_: Type) -> Sql:
-    value, edges = arguments[0], [_edge_of(each) for each in arguments[1:]]
-    shown = [_plain(edge) for edge in edges]
-    names = [f"below {shown[0]}", *(f"{one} to {other}" for one, other in itertools.pairwise(shown))]
-    branches = [(is_null(value.sql), null(TEXT))]
-    for edge, name in zip(edges, names, strict=True):
-        limit = float_number(float(edge)) if value.type.kind is Kind.FLOAT else _decimal(edge)
-        branches.append((less(value.sql.copy(), limit), text(name)))
-    return case(branches, text(f"from {shown[-1]}"))
-
-
-def _decimal(value: Decimal) -> Sql:
-    scale = max(-int(value.as_tuple().exponent), 0)
-    if not scale and abs(value) >= 2**63:
-        return cast(text(f"{value:f}"), decimal_type(WIDE, 0))
-    return constant(int(value.scaleb(scale)), Type(Kind.DECIMAL, scale) if scale else INTEGER)
-
-
-def _band_by(dialect: Dialect, arguments: list[Value], type_: Type) -> Sql:
-    value, width = arguments
-    step, scale = int(width.constant or 1), width.type.scale
-    if value.type.kind is Kind.FLOAT:
-        unit = 10.0**scale
-        guess = call("FLOOR", divided(times(value.sql, float_number(unit)), float_number(float(step))))
-        low = divided(times(guess, number(step)), float_number(unit))
-        below = minus(guess.copy(), case([(less(value.sql.copy(), low), number(1))], number(0)))
-        next_edge = divided(times(plus(below.copy(), number(1)), number(step)), float_number(unit))
-        place = plus(below, case([(at_least(value.sql.copy(), next_edge), number(1))], number(0)))
-        lower = times(bigint(place), bigint(number(step)))
-        edges = [_scaled(each, scale) for each in (lower, plus(lower.copy(), number(step)))]
-    else:
-        wide = max(value.type.scale, scale)
-        exact = decimal_type(WIDE, wide)
-        width_sql = cast(_decimal(_edge_of(width)), exact)
-        mine = cast(value.sql, exact)
-        rest = remainder(plus(remainder(mine, width_sql), width_sql.copy()), width_sql.copy())
-        lower = minus(mine.copy(), rest)
-        edges = [lower, plus(lower.copy(), width_sql.copy())]
-        scale = wide
-    low_text, high_text = (_number_text(dialect, each, scale) for each in edges)
-    return case([(is_there(value.sql.copy()), _pipe(low_text, text(" to "), high_text))])
-
-
-def _scaled(value: Sql, scale: int) -> Sql:
-    """Whole numbers read as decimals of so many digits."""
-    if not scale:
-        return value
-    return cast(
-        times(cast(value, decimal_type(WIDE - scale, 0)), constant(1, Type(Kind.DECIMAL, scale))),
-        decimal_type(WIDE, scale),
-    )
-
-
-def _number_text(dialect: Dialect, value: Sql, scale: int) -> Sql:
-    if not scale:
-        return cast(value, sql_type(TEXT))
-    shown = cast(cast(value, decimal_type(WIDE, scale)), sql_type(TEXT))
-    return dialect.without_end(dialect.without_end(shown, "0"), ".")
-
-
-def _band_edge(dialect: Dialect, arguments: list[Value], type_: Type) -> Sql:
-    (value,) = arguments
-    number_text = call("SPLIT_PART", call("REPLACE", value.sql, text("from "), text("")), text(" "), number(1))
-    lowest = exp.Like(this=value.sql.copy(), expression=text("below %"))
-    return case([(lowest, float_number(-1.7976931348623157e308))], double(number_text))
 
 
 # -- casts ------------------------------------------------------------------------------------------------------------
@@ -520,7 +433,7 @@ def _to_exact(dialect: Dialect, value: Value, type_: Type) -> Sql:
             found = wide if type_.scale >= value.type.scale else dialect.rounded(wide, type_.scale, value.type.scale)
         case Kind.DATE | Kind.TIMESTAMP | Kind.NULL:
             raise AssertionError(f"{value.type} is not cast to {type_}")
-    inside = all_of([less(found.copy(), _decimal(limit)), at_least(found.copy(), _decimal(-limit))])
+    inside = all_of([less(found.copy(), decimal_constant(limit)), at_least(found.copy(), decimal_constant(-limit))])
     return case([(inside, cast(found, sql_type(type_)))])
 
 
@@ -595,9 +508,9 @@ FORMS: Mapping[str, Form] = {
     "second": _time("SECOND"),
     "date": _date,
     "cast": _cast,
-    "band_by": _band_by,
-    "band_at": _band_at,
-    "band_edge": _band_edge,
+    "band_by": band_by,
+    "band_at": band_at,
+    "band_edge": band_edge,
     "period_month": _period("month"),
     "period_quarter": _period("quarter"),
     "period_week": _period_week,

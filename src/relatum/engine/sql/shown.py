@@ -9,7 +9,7 @@ from typing import assert_never
 from sqlglot import exp
 
 from relatum.data.types import BOOLEAN, INTEGER, Kind, Type
-from relatum.engine.sql.cells import Cells, Reading, call_window
+from relatum.engine.sql.cells import Cells, Reading
 from relatum.engine.sql.rows import Key, Rows, same_key
 from relatum.engine.sql.seen import Entry, SetRelation, reach_of
 from relatum.engine.sql.sheet import Frame, KeyColumn
@@ -32,6 +32,7 @@ from relatum.engine.sql.terms import (
     number,
     sql_type,
 )
+from relatum.engine.sql.windows import call_window, comparable, ordered, window
 from relatum.language.expression import ColumnValue, Expression, NoMatch
 from relatum.plan.nodes import (
     Aggregation,
@@ -383,8 +384,10 @@ class Shown:
         outer = [each for key in top.outer for each in (f"k{key}", f"k{key}s")]
         by = [(name, formula, down) for name, (formula, down) in zip(names, top.by, strict=True)]
         rows = Rows(self.parts, "m", self.parts.sheet.table(valued.name, "m"))
-        order = [cells._ordered(column("m", name), formula.expression.type, down) for name, formula, down in by]
-        place = cells._window(call_window("RANK"), outer, order)
+        order = [
+            ordered(self.parts.dialect, column("m", name), formula.expression.type, down) for name, formula, down in by
+        ]
+        place = window(call_window("RANK"), outer, order)
         columns = [each for key in keys for each in (f"k{key}", f"k{key}s")]
         copied = [aliased(column("m", each), each) for each in (*columns, names[0])]
         ranked = self.parts.sheet.add("ranked_members", rows.select(*copied, aliased(place, "place")))
@@ -397,10 +400,11 @@ class Shown:
         sets: Sql = number(1)
         if outer:
             window_order = [
-                exp.Ordered(this=cells._comparable(column("m", f"k{key}"), cells.key_type(key))) for key in top.outer
+                exp.Ordered(this=comparable(self.parts.dialect, column("m", f"k{key}"), cells.key_type(key)))
+                for key in top.outer
             ]
             window_order += [exp.Ordered(this=column("m", f"k{key}s")) for key in top.outer]
-            sets = cells._window(call_window("DENSE_RANK"), [], window_order)
+            sets = window(call_window("DENSE_RANK"), [], window_order)
         hidden = self.parts.sheet.add(
             "hidden", rows.select(*copied, aliased(cast(sets, sql_type(INTEGER)), "hidden_set"))
         )

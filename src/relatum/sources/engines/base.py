@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import re
+import threading
 import time
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Sequence
+from contextvars import copy_context
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -14,6 +16,8 @@ from relatum.errors import SourceError
 from relatum.limits import refuse_above, refuse_memory
 from relatum.sources.database.base import driver
 
+#: So many seconds an engine has to give up what it is asked.
+_PATIENCE = 3.0
 #: The column that numbers the rows of what is sent where an engine numbers none.
 ROW = "relatum_row"
 #: What files are called that an engine reads by itself.
@@ -55,6 +59,8 @@ class Connection(ABC):
 
     kind: str
     dialect: str
+    #: Whether its driver hears Ctrl-C by itself while it waits, and cancels.
+    hears_interrupts = False
 
     def __init__(self, shown: str) -> None:
         self.shown = shown
@@ -122,11 +128,42 @@ class Connection(ABC):
         self.questions += 1
         start = time.perf_counter()
         try:
-            table = self.answered(statement)
+            table = self._waited_for(statement)
         finally:
             self.seconds += time.perf_counter() - start
         self.rows += table.num_rows
         return table
+
+    def _waited_for(self, statement: str) -> Any:
+        """The answer, waited for so that Ctrl-C is heard: what the engine does for it is cancelled there, too."""
+        if self.hears_interrupts or threading.current_thread() is not threading.main_thread():
+            return self.answered(statement)
+        found: list[Any] = []
+        failed: list[BaseException] = []
+        context = copy_context()
+
+        def work() -> None:
+            try:
+                found.append(context.run(self.answered, statement))
+            except BaseException as error:
+                failed.append(error)
+
+        worker = threading.Thread(target=work, daemon=True)
+        worker.start()
+        try:
+            while worker.is_alive():
+                worker.join(1.0)
+        except KeyboardInterrupt:
+            self.cancel()
+            worker.join(_PATIENCE)
+            raise
+        if failed:
+            raise failed[0] from None
+        return found[0]
+
+    @abstractmethod
+    def cancel(self) -> None:
+        """Have the engine give up what it is asked now; from another thread than the one that waits."""
 
     def count(self, relation: Relation) -> int:
         """How many rows a relation has; asked once."""

@@ -93,6 +93,10 @@ class DuckDbConnection(Connection):
         finally:
             timer.cancel()
 
+    def cancel(self) -> None:
+        """Give up what is asked now."""
+        self._connection.interrupt()
+
     def table(self, part: str) -> Relation:
         """A table or view."""
         names = part.split(".") if part.count(".") == 1 else [part]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import threading
 import weakref
 from contextlib import closing, suppress
 from typing import Any
@@ -28,12 +27,14 @@ class PostgreSqlConnection(Connection):
 
     kind = "postgresql"
     dialect = "postgres"
+    hears_interrupts = True
 
     def __init__(self, address: str, schema: str) -> None:
         super().__init__(shown_address(address))
         self._adbc = driver("adbc_driver_postgresql.dbapi")
         self._exp = driver("sqlglot").exp
         self._database = open_postgresql(address, self.shown)
+        self._asking: Any = None
         self._closing = weakref.finalize(self, self._database.close)
         if schema:
             name = self._exp.Identifier(this=schema, quoted=True).sql(dialect="postgres")
@@ -51,6 +52,8 @@ class PostgreSqlConnection(Connection):
     def _told(self, error: Exception) -> RelatumError:
         with suppress(self._adbc.Error):
             self._database.connection.rollback()
+        if "due to user request" in str(error):
+            raise KeyboardInterrupt from None  # its driver heard Ctrl-C, and has told the server
         if "statement timeout" in str(error):
             return too_late(f"{self.shown}: the engine")
         if any(word in str(error) for word in _TOO_LARGE):
@@ -64,26 +67,31 @@ class PostgreSqlConnection(Connection):
         connection = self._database.connection
         try:
             with closing(connection.cursor()) as cursor:
-                try:
-                    cursor.execute(statement)
-                    reader = cursor.fetch_record_batch()
-                    batches, rows = [], 0
-                    for batch in reader:
-                        rows += len(batch)
-                        refuse_above("rows", rows, f"{self.shown}: more than {rows - len(batch):,} rows")
-                        refuse_memory(batch.nbytes, self.shown)
-                        batches.append(batch)
-                    table = pa.Table.from_batches(batches, reader.schema)
-                except KeyboardInterrupt:
-                    # The server goes on with a question until it is told that nobody waits for the answer.
-                    threading.Thread(target=cursor.adbc_cancel, daemon=True).start()
-                    raise
+                self._asking = cursor
+                cursor.execute(statement)
+                reader = cursor.fetch_record_batch()
+                batches, rows = [], 0
+                for batch in reader:
+                    rows += len(batch)
+                    refuse_above("rows", rows, f"{self.shown}: more than {rows - len(batch):,} rows")
+                    refuse_memory(batch.nbytes, self.shown)
+                    batches.append(batch)
+                table = pa.Table.from_batches(batches, reader.schema)
             connection.commit()
         except (self._adbc.Error, pa.ArrowException, OSError) as error:
             raise self._told(error) from None
+        finally:
+            self._asking = None
         for at, field in enumerate(table.schema):
             table = table.set_column(at, field.name, plain_column(table.column(at), field))
         return table
+
+    def cancel(self) -> None:
+        """Give up what is asked now: a server goes on with a question until it is told that nobody waits."""
+        asking = self._asking
+        if asking is not None:
+            with suppress(self._adbc.Error):
+                asking.adbc_cancel()
 
     def table(self, part: str) -> Relation:
         """A table or view."""

@@ -87,9 +87,6 @@ class SparkConnection(Connection):
         timer.start()
         try:
             table = self._session.sql(statement).toArrow()
-        except KeyboardInterrupt:
-            context.cancelJobGroup(self._group)
-            raise
         except Exception as error:
             if late.is_set():
                 raise too_late(f"{self.shown}: the engine") from None
@@ -99,6 +96,10 @@ class SparkConnection(Connection):
         refuse_above("rows", table.num_rows, f"{self.shown}: {table.num_rows:,} rows")
         refuse_memory(table.nbytes, self.shown)
         return table
+
+    def cancel(self) -> None:
+        """Give up what is asked now."""
+        self._session.sparkContext.cancelJobGroup(self._group)
 
     def _told(self, error: Exception) -> RelatumError:
         if any(word in str(error) for word in _TOO_LARGE):
