@@ -113,8 +113,34 @@ class RemoteStore(Store):
             for name, type_ in data.types.items()
         }
         row = relation.row or self._by_key(table, columns)
+        key = self._telling(table, data)
+        if key:
+            own = columns[key]
+            return StoredTable(
+                table,
+                relation.source,
+                columns,
+                lambda alias: own.read(column(alias, own.name)),
+                own.type,
+                row if relation.row else lambda alias: own.read(column(alias, own.name)),
+                key,
+            )
         numbered = relation.row is not None and not relation.row_is_text
         return StoredTable(table, relation.source, columns, row, INTEGER if numbered else TEXT, row)
+
+    def _telling(self, table: str, data: TableData) -> str:
+        """The column that tells the rows of a table apart: its key, if that is one column and does so in the data."""
+        keys = self.tables.keys.get(table, ())
+        if len(keys) != 1 or keys[0] not in data.types or data.types[keys[0]].kind is Kind.FLOAT:
+            return ""
+        if not isinstance(data, RemoteTable):
+            return keys[0] if super().unique(table, keys[0]) else ""
+        relation, there = data.relation, data.headings.get(keys[0], keys[0])
+        counted = [exp.Count(this=exp.Star()), exp.Count(this=exp.Distinct(expressions=[column("t", there)]))]
+        select = exp.Select(expressions=[aliased(each, f"n{at}") for at, each in enumerate(counted)])
+        select.set("from_", exp.From(this=relation.source("t")))
+        found = self.one(self.parts(), select)
+        return keys[0] if found["n0"] == found["n1"] else ""
 
     def _by_key(self, table: str, columns: Mapping[str, StoredColumn]) -> Callable[[str], Sql]:
         """Rows told apart by a table's key, as text."""

@@ -131,7 +131,7 @@ class Rankings:
         else:
             row = reading.value(node.current)
             state = case([(is_null(row.sql), number(2))], number(0))
-            current = Key(coalesce(row.sql.copy(), blank(row.type)), state, row.type)
+            current = Key(coalesce(row.sql.copy(), blank(entry.type)), state, entry.type)
         alias = self.parts.alias("ranked")
         on = [part for each, kept in outer for part in same_key(key_in(alias, kept, each.type), reading.code(each))]
         on += same_key(key_in(alias, own, entry.type), current)

@@ -166,7 +166,8 @@ class Rows:
         else:
             on = self.ends(here, hop, there)
         source = self.parts.sheet.table(relation, alias) if relation else self.parts.stored(place.table).relation(alias)
-        self.join(source, on, left=True)
+        # Where every row is known to find one, so does this: an inner join is the same, and quicker to plan.
+        self.join(source, on, left=not sure)
         return At(alias, place, None if sure else self._probe(hop, there), there.copied)
 
     def _level(self, place: Place, columns: Mapping[str, str]) -> Sql:
@@ -316,6 +317,26 @@ class Rows:
                 return leaf(expression)
 
     # -- keys ---------------------------------------------------------------------------------------------------------
+
+    def key_along(self, start: At, match: Match) -> Key:
+        """What a match compares, on rows that find it along its route.
+
+        Where that is the column by which every row finds its lookup, the row's own end of the relationship is the same,
+        and nothing is joined.
+        """
+        *before, hop = match.route or (None,)
+        related = None if hop is None else hop.relationship
+        if hop is None or related is None or hop.turned or hop.reach or related.match != "equal" or hop.target.level:
+            return self.key(self.at(start, match.route), match)
+        key = self.parts.stored(hop.target.table).key
+        wanted = match.column or key
+        if related.one.columns != (wanted,) or self.parts.may_miss(hop):
+            return self.key(self.at(start, match.route), match)
+        here = self.at(start, tuple(each for each in before if each is not None))
+        mine = self.column(here, related.many.columns[0])
+        if here.probe is not None or mine.type != self.parts.column_type(hop.target.table, wanted):
+            return self.key(self.at(start, match.route), match)
+        return Key(mine.sql, None, mine.type)
 
     def key(self, at: At, match: Match) -> Key:
         """What a match compares, on the rows at hand."""

@@ -170,7 +170,7 @@ class Seer:
     def _direct(self, rows: Rows, start: At, one: _Wanted) -> Exported:
         match one:
             case _Matched(match):
-                return rows.key(rows.at(start, match.route), match)
+                return rows.key_along(start, match)
             case _InSet(held, route, what):
                 return self._join_set(rows, rows.at(start, route), held, what)
 

@@ -34,7 +34,7 @@ class StoredTable:
     """A table in the database.
 
     ``relation`` gives it as something to read from under an alias, ``row`` what tells its rows apart, and ``order``
-    what puts them in order, both under an alias.
+    what puts them in order, both under an alias; ``key`` is the column that tells them apart, where one does.
     """
 
     name: str
@@ -43,6 +43,7 @@ class StoredTable:
     row: Callable[[str], Sql]
     row_type: Type
     order: Callable[[str], Sql]
+    key: str = ""
 
 
 class Tables(Protocol):

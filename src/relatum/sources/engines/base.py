@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from relatum.errors import SourceError
-from relatum.limits import refuse_above, refuse_memory
+from relatum.limits import limit, refuse_above, refuse_memory, too_late
 from relatum.sources.database.base import driver
 
 #: So many seconds an engine has to give up what it is asked.
@@ -59,7 +59,7 @@ class Connection(ABC):
 
     kind: str
     dialect: str
-    #: Whether its driver hears Ctrl-C by itself while it waits, and cancels.
+    #: Whether its driver hears Ctrl-C by itself while it waits, and cancels; and the engine keeps the time.
     hears_interrupts = False
 
     def __init__(self, shown: str) -> None:
@@ -135,8 +135,10 @@ class Connection(ABC):
         return table
 
     def _waited_for(self, statement: str) -> Any:
-        """The answer, waited for so that Ctrl-C is heard: what the engine does for it is cancelled there, too."""
-        if self.hears_interrupts or threading.current_thread() is not threading.main_thread():
+        """The answer, waited for so long as it may take; what the engine does is cancelled there after that, and where
+        Ctrl-C is heard.
+        """
+        if self.hears_interrupts:
             return self.answered(statement)
         found: list[Any] = []
         failed: list[BaseException] = []
@@ -149,14 +151,19 @@ class Connection(ABC):
                 failed.append(error)
 
         worker = threading.Thread(target=work, daemon=True)
+        ends = time.monotonic() + limit("time")
         worker.start()
         try:
-            while worker.is_alive():
-                worker.join(1.0)
+            while worker.is_alive() and time.monotonic() < ends:
+                worker.join(min(1.0, max(ends - time.monotonic(), 0.0)))
         except KeyboardInterrupt:
             self.cancel()
             worker.join(_PATIENCE)
             raise
+        if not found and not failed:
+            self.cancel()
+            worker.join(_PATIENCE)
+            raise too_late(f"{self.shown}: the engine")
         if failed:
             raise failed[0] from None
         return found[0]

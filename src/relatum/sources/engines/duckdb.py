@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import shutil
 import tempfile
-import threading
 import weakref
 from collections.abc import Sequence
 from contextlib import suppress
@@ -14,7 +13,7 @@ from typing import Any
 import pyarrow as pa
 
 from relatum.errors import RelatumError, SourceError, ValueOverflowError
-from relatum.limits import limit, refuse_above, refuse_memory, too_late
+from relatum.limits import limit, refuse_above, refuse_memory
 from relatum.sources.database.base import driver, refusal
 from relatum.sources.database.base import reason as said_by
 from relatum.sources.database.query import refuse_unless_select
@@ -68,15 +67,6 @@ class DuckDbConnection(Connection):
 
     def answered(self, statement: str) -> Any:
         """The answer to a SELECT."""
-        late = threading.Event()
-
-        def stop() -> None:
-            late.set()
-            self._connection.interrupt()
-
-        timer = threading.Timer(limit("time"), stop)
-        timer.daemon = True
-        timer.start()
         try:
             reader = self._connection.sql(statement).to_arrow_reader(1 << 17)
             batches, rows = [], 0
@@ -87,11 +77,7 @@ class DuckDbConnection(Connection):
                 batches.append(batch)
             return pa.Table.from_batches(batches, reader.schema)
         except (self._duckdb.Error, pa.ArrowException, RuntimeError) as error:
-            if late.is_set():
-                raise too_late(f"{self.shown}: the engine") from None
             raise told(error, self.shown) from None
-        finally:
-            timer.cancel()
 
     def cancel(self) -> None:
         """Give up what is asked now."""

@@ -5,7 +5,6 @@ from __future__ import annotations
 import logging
 import os
 import sys
-import threading
 import uuid
 from collections.abc import Sequence
 from contextlib import suppress
@@ -16,7 +15,7 @@ import numpy as np
 import pyarrow as pa
 
 from relatum.errors import RelatumError, SourceError, ValueOverflowError
-from relatum.limits import limit, refuse_above, refuse_memory, too_late
+from relatum.limits import refuse_above, refuse_memory
 from relatum.sources.database.base import driver, refusal
 from relatum.sources.database.query import refuse_unless_select
 from relatum.sources.engines.base import ROW, Connection, Relation
@@ -76,23 +75,10 @@ class SparkConnection(Connection):
         """The answer to a SELECT."""
         context = self._session.sparkContext
         context.setJobGroup(self._group, "relatum", True)
-        late = threading.Event()
-
-        def stop() -> None:
-            late.set()
-            context.cancelJobGroup(self._group)
-
-        timer = threading.Timer(limit("time"), stop)
-        timer.daemon = True
-        timer.start()
         try:
             table = self._session.sql(statement).toArrow()
         except Exception as error:
-            if late.is_set():
-                raise too_late(f"{self.shown}: the engine") from None
             raise self._told(error) from None
-        finally:
-            timer.cancel()
         refuse_above("rows", table.num_rows, f"{self.shown}: {table.num_rows:,} rows")
         refuse_memory(table.nbytes, self.shown)
         return table
