@@ -313,6 +313,22 @@ def test_a_one_side_that_is_not_unique_is_refused_as_in_memory(tmp_path: Path) -
     assert errors[0] == errors[1] and "it is not unique: 1 key on 2 rows, for instance 1" in errors[0]
 
 
+def test_narrow_numbers_of_a_database_overflow_no_earlier_than_ours(tmp_path: Path) -> None:
+    path = tmp_path / "narrow.duckdb"
+    with duckdb.connect(str(path)) as database:
+        database.execute("create table t (k integer, a tinyint, b smallint, c integer, d bigint, e decimal(4, 2), f float)")
+        database.execute("insert into t values (1, 127, 32767, 2147483647, 9, 99.99, 1.5), (2, -128, -32768, -2147483648, null, -99.99, null)")
+    formulas = ["sum(t.a * t.a)", "sum(t.a * t.b * t.c)", "max(t.c) * max(t.c)", "sum(coalesce(t.a, 0) * t.a)", "sum(case when t.k > 1 then t.c else t.b end * t.c)",
+                "max(t.c) + max(t.b)", "min(t.c) - max(t.c)", "sum(- t.a)", "sum(abs(t.c))", "max(plus(t.c, t.c))", "sum(t.e * t.c)", "sum(t.e * t.e)", "max(t.a % t.b)", "sum(t.a + 200)",
+                "sum(greatest(t.c, t.a) * 4)", "avg(t.f)", "sum(round(t.c) * 2)", "max(t.c)[where t.k = 1] * 3", "last(t.c by t.k) * 2", "sum(max(t.c) per t.k) * 2"]  # fmt: skip
+    values = []
+    for engine in ("memory", EngineChoice("duckdb", str(path))):
+        with relatum.Model("narrow", engine=engine) as model:
+            model.add_table("t", str(path) if engine == "memory" else "", part="t", key="k")
+            values.append({formula: model.evaluate(formula) for formula in formulas})
+    assert values[0] == values[1]
+
+
 def test_what_does_not_fit_is_an_overflow_there_too() -> None:
     big = pa.table({"n": pa.array([2**62, 2**62, 2**62]), "d": pa.array([Decimal("90000000000000000.00")] * 3, pa.decimal128(20, 2))})
     with relatum.Model("big", engine="duckdb") as model:

@@ -110,7 +110,7 @@ class Reading:
     def _leaf(self, expression: Expression) -> Value:
         assert isinstance(expression, Slot), "the formulas of a plan read cells through slots"
         node = node_in(expression)
-        return Value(self.node(node), node_type(node))
+        return Value(self.node(node), node_type(node), wide=False)
 
     def node(self, node: PlanNode) -> Sql:
         """A node's value in each cell."""

@@ -44,6 +44,9 @@ from relatum.engine.sql.terms import (
 )
 from relatum.language.register import SCALARS
 
+#: Functions whose result is one of their arguments, and no wider than these.
+_CHOOSING = frozenset({"case", "coalesce", "nullif", "least", "greatest", "round", "floor", "ceil"})
+
 Form = Callable[[Dialect, list[Value], Type], Sql]
 
 #: The largest power of e that a float holds, and the least that is not 0.
@@ -63,7 +66,8 @@ def applied(dialect: Dialect, function: str, arguments: list[Value], type_: Type
     """One function of the register, applied to values."""
     if SCALARS[function].null == "any" and any(each.type.kind is Kind.NULL for each in arguments):
         return Value(null(type_), type_)
-    return Value(FORMS[function](dialect, arguments, type_), type_)
+    wide = function not in _CHOOSING or any(each.wide for each in arguments if each.type == INTEGER)
+    return Value(FORMS[function](dialect, arguments, type_), type_, wide)
 
 
 def converted(value: Value, type_: Type) -> Sql:
@@ -88,7 +92,9 @@ def _arithmetic(kind: type[exp.Binary]) -> Form:
             return binary(kind, converted(left, FLOAT), converted(right, FLOAT))
         if DATE in (left.type, right.type):
             return _date_arithmetic(dialect, left, right, kind is exp.Sub)
-        return binary(kind, _wide(left), _wide(right))
+        # One operand of 64 bits is enough: the other is brought to as many.
+        wide = left.wide or right.wide or Kind.DECIMAL in (left.type.kind, right.type.kind)
+        return binary(kind, left.sql if wide else _wide(left), right.sql)
 
     return form
 
@@ -122,7 +128,7 @@ def _remainder(dialect: Dialect, arguments: list[Value], type_: Type) -> Sql:
 
 
 def _plus(dialect: Dialect, arguments: list[Value], type_: Type) -> Sql:
-    numbers = [converted(each, type_) for each in arguments]
+    numbers = [converted(each, type_) if type_ != INTEGER else _wide(each) for each in arguments]
     total = coalesce(numbers[0], number(0))
     for each in numbers[1:]:
         total = plus(total, coalesce(each, number(0)))
