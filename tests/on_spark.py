@@ -14,7 +14,7 @@ import relatum
 from conftest import make_stall, run
 from engines import compared
 from hostile import TEXTS
-from test_engines import FORMULAS, NAMES
+from test_engines import FORMULAS, NAMES, cookbook_on
 from test_formulas import same
 
 # What Java and its bridge leave open is no matter of ours.
@@ -35,6 +35,11 @@ def test_every_formula_of_the_tables_is_worth_the_same(stall_there: relatum.Mode
         if not same(got, expected):
             wrong.append((formula, where, got, expected))
     assert not wrong
+
+
+def test_the_cookbook_is_answered_there() -> None:
+    asked, answered = cookbook_on("spark")
+    assert answered == asked
 
 
 def test_random_cases_agree_with_memory_and_oracle() -> None:

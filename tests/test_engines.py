@@ -27,6 +27,7 @@ from conftest import make_stall, run
 from engines import as_parquet, compared, create, in_duckdb, in_postgresql
 from grids import REFUSED_REQUESTS, difference, random_grid
 from hostile import TEXTS
+from pages import ROOT, beside_the_demo, rewritten
 from postgres import Server
 from relatum.data.arrow import python_values
 from relatum.model.declaration import EngineChoice
@@ -111,6 +112,23 @@ def test_commands_say_the_same_there_as_here(hollowmere: Path) -> None:
     ):  # fmt: skip
         here, there = run(*question), run(*question, "--engine", "duckdb")
         assert (there.exit_code, _told(there.stdout)) == (here.exit_code, _told(here.stdout)), question
+
+
+def cookbook_on(engine: str) -> tuple[str, str]:
+    """The cookbook with its model opened on an engine: as it is written, and as it is answered."""
+    page = (ROOT / "docs" / "cookbook.md").read_text("utf-8")
+    opened = 'relatum.open("hollowmere/nursery.toml"'
+    assert opened in page
+    asked = page.replace(opened, f'{opened}, engine="{engine}"')
+    with beside_the_demo():
+        return asked, rewritten(asked)
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_the_cookbook_is_answered_there(kind: str, request: pytest.FixtureRequest) -> None:
+    engine = request.getfixturevalue("server").address if kind == "postgresql" else kind
+    asked, answered = cookbook_on(engine)
+    assert answered == asked
 
 
 def _told(text: str) -> str:

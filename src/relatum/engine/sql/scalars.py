@@ -128,7 +128,7 @@ def _remainder(dialect: Dialect, arguments: list[Value], type_: Type) -> Sql:
 
 
 def _plus(dialect: Dialect, arguments: list[Value], type_: Type) -> Sql:
-    numbers = [converted(each, type_) if type_ != INTEGER else _wide(each) for each in arguments]
+    numbers = [_wide(each) if each.type == type_ == INTEGER else converted(each, type_) for each in arguments]
     total = coalesce(numbers[0], number(0))
     for each in numbers[1:]:
         total = plus(total, coalesce(each, number(0)))

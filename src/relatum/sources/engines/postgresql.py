@@ -36,6 +36,10 @@ class PostgreSqlConnection(Connection):
         self._database = open_postgresql(address, self.shown)
         self._asking: Any = None
         self._closing = weakref.finalize(self, self._database.close)
+        # Parts of a query have no statistics: taken for a row or two, they would be joined in loops for minutes.
+        # Where a loop is all there is, the planner takes its own penalty for a reason to compile every expression.
+        self._run("set enable_nestloop = off")
+        self._run("set jit = off")
         if schema:
             name = self._exp.Identifier(this=schema, quoted=True).sql(dialect="postgres")
             self._run(f"set search_path = {name}, pg_temp")
