@@ -224,6 +224,8 @@ class _Options:
             return replace(item, closed=True, closing=option.span)
         if not self.left or self.left[0].kind != "word":
             fix = suggestion(option.word, _WORDS, noun="option")
+            if option.word == "desc":
+                fix = "A direction stands after what the members are ordered by: by revenue desc."
             raise piece_error(f"{option.word!r} is no option of an axis.", option.span, fix)
         second = self.left.pop(0)
         pair, span = (option.word, second.word), option.span.to(second.span)
