@@ -24,6 +24,7 @@ demo: $(VENV)/.installed
 
 test: $(VENV)/.installed web/node_modules/.installed
 	$(BIN)/ruff check src tests examples benchmarks docs
+	$(BIN)/ruff format --check --quiet src tests examples benchmarks docs
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 	if [ -f ../shared/tools/own_names.py ]; then $(PYTHON) ../shared/tools/own_names.py .; fi

@@ -38,7 +38,9 @@ MOST_REFUSED = 0.25
 def frames(star: Star) -> dict[str, pa.Table]:
     """The tables of a star."""
     return {
-        name: pa.table({column: pa.array([row[column] for row in rows], ARROW[kind]) for column, kind in TYPES[name].items()})
+        name: pa.table(
+            {column: pa.array([row[column] for row in rows], ARROW[kind]) for column, kind in TYPES[name].items()}
+        )
         for name, rows in star.tables.items()
     }
 

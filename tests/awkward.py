@@ -39,7 +39,9 @@ def write_awkward(folder: Path) -> None:
         )  # fmt: skip
     with gzip.open(folder / "crossings.csv.gz", "wt", encoding="utf-8", newline="") as file:
         file.write("".join(f"{line},\n" for line in _csv(crossings).splitlines()))
-    counts = [{"Code": code, "Month": f"2023-{month:02d}", "Kiosk Sales": 40 * month} for code in codes for month in (1, 2)]
+    counts = [
+        {"Code": code, "Month": f"2023-{month:02d}", "Kiosk Sales": 40 * month} for code in codes for month in (1, 2)
+    ]
     (folder.parent / "kiosk.csv").write_text(_csv(counts) + f"{len(counts)} rows\n")
 
 

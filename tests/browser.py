@@ -38,7 +38,9 @@ def chromium(folder: Path) -> Iterator[webdriver.Chrome]:
 class Opened:
     """A page that is open."""
 
-    def __init__(self, driver: webdriver.Chrome, path: Path, width: int = 1280, height: int = 800, dark: bool = False) -> None:
+    def __init__(
+        self, driver: webdriver.Chrome, path: Path, width: int = 1280, height: int = 800, dark: bool = False
+    ) -> None:
         self.driver = driver
         size = {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": False}
         driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
@@ -47,7 +49,11 @@ class Opened:
         driver.get_log("browser")
         driver.get_log("performance")
         driver.get(path.as_uri())
-        self.until(lambda: self.script("return document.documentElement.dataset.drawn !== undefined || !document.getElementById('page')"))
+        self.until(
+            lambda: self.script(
+                "return document.documentElement.dataset.drawn !== undefined || !document.getElementById('page')"
+            )
+        )
 
     def script(self, text: str, *arguments: Any) -> Any:
         """What a script in the page gives back."""
@@ -100,11 +106,15 @@ class Opened:
 
     def errors(self) -> list[str]:
         """What the browser complained of, and every address that was asked for but the page itself."""
-        found = [entry["message"] for entry in self.driver.get_log("browser") if entry["level"] in ("SEVERE", "WARNING")]
+        found = [
+            entry["message"] for entry in self.driver.get_log("browser") if entry["level"] in ("SEVERE", "WARNING")
+        ]
         for entry in self.driver.get_log("performance"):
             told = json.loads(entry["message"])["message"]
             # A browser that starts asks for pages of its own.
-            if told["method"] == "Network.requestWillBeSent" and not told["params"]["documentURL"].startswith("chrome:"):
+            if told["method"] == "Network.requestWillBeSent" and not told["params"]["documentURL"].startswith(
+                "chrome:"
+            ):
                 address = told["params"]["request"]["url"]
                 found += [address] if not address.startswith(("file:", "data:", "blob:")) else []
         return found

@@ -51,10 +51,19 @@ class Crowd:
                         rows = self.model.pivot("p.k", values="m, half, more").to_arrow(totals=True).to_pylist()
                         total = next(each for each in rows if each["p.k:total"])
                         parts = tuple(each["m"] for each in rows if not each["p.k:total"])
-                        self._expect(parts in self.worths() and sum(parts) == total["m"], f"{parts} and {total['m']} are of no state")
-                        self._expect(all(each["half"] * 2 == each["m"] and each["more"] * 2 == each["m"] * 3 for each in rows), "measures of two states")
+                        self._expect(
+                            parts in self.worths() and sum(parts) == total["m"],
+                            f"{parts} and {total['m']} are of no state",
+                        )
+                        self._expect(
+                            all(each["half"] * 2 == each["m"] and each["more"] * 2 == each["m"] * 3 for each in rows),
+                            "measures of two states",
+                        )
                     case "explain":
-                        self._expect(self.model.explain("m", at={"p.k": "a"}).value in [parts[0] for parts in self.worths()], "an explanation of no state")
+                        self._expect(
+                            self.model.explain("m", at={"p.k": "a"}).value in [parts[0] for parts in self.worths()],
+                            "an explanation of no state",
+                        )
                     case "members":
                         self._expect(len(self.model.members("p.k")) == 2, "members of no state")
                     case "changed":
@@ -77,13 +86,17 @@ class Crowd:
                         self.model.measure("m", f"sum(s.n * p.w) * {factor}", replace=True)
                     case "weights":
                         self.weights.add(weights)
-                        self.model.add_table("p", pa.table({"k": ["a", "b"], "w": list(weights)}), key="k", replace=True)
+                        self.model.add_table(
+                            "p", pa.table({"k": ["a", "b"], "w": list(weights)}), key="k", replace=True
+                        )
                     case "together":
                         self.factors.add(factor)
                         self.weights.add(weights)
                         with self.model.edits():
                             self.model.measure("m", f"sum(s.n * p.w) * {factor}", replace=True)
-                            self.model.add_table("p", pa.table({"k": ["a", "b"], "w": list(weights)}), key="k", replace=True)
+                            self.model.add_table(
+                                "p", pa.table({"k": ["a", "b"], "w": list(weights)}), key="k", replace=True
+                            )
                     case "extra":
                         name = f"x{seed}"
                         self.model.measure(name, "m * 3", replace=name in self.model.declaration.measures)

@@ -172,14 +172,18 @@ def far_moment(folder: Path) -> None:
 
 def pivot(*values: str, where: str = "") -> tuple[str, ...]:
     """A pivot of values."""
-    return ("pivot", "shop.toml", *(part for value in values for part in ("--values", value)), *(("--where", where) if where else ()))
+    return (
+        "pivot",
+        "shop.toml",
+        *(part for value in values for part in ("--values", value)),
+        *(("--where", where) if where else ()),
+    )
 
 
 def two_shapes(folder: Path) -> None:
     (folder / "parts").mkdir()
     (folder / "parts" / "a.csv").write_text(SALES)
     (folder / "parts" / "b.csv").write_text("product_id,number\nP1,1\n")
-
 
 
 def holdings(folder: Path) -> dict[str, bytes]:

@@ -169,7 +169,9 @@ def line_of(fault: Fault, result: Outcome, folder: Path) -> str:
     text = re.sub(r"[\d.,]+ \w+ are in use", "some are in use", text)
     shown = re.sub(r"\s+", " ", text.removeprefix("error: ")).replace("|", "\\|").strip()
     shown = shown if len(shown) <= 170 else shown[:167] + "…"
-    bounds = ", ".join([f"{fault.seconds:g} s"] * (fault.seconds != 10) + [f"{fault.memory:g} MB"] * (fault.memory != 300))
+    bounds = ", ".join(
+        [f"{fault.seconds:g} s"] * (fault.seconds != 10) + [f"{fault.memory:g} MB"] * (fault.memory != 300)
+    )
     what = f"{fault.what} ({bounds})" if bounds else fault.what
     return f"| {what} | `{' '.join(fault.command[:1])}` | {shown} | {result.exit_code} |\n"
 

@@ -27,7 +27,10 @@ TABLE = pa.table({"product_id": ["P1", "P2", "P1"], "quantity": [2, 3, 1]})
 
 def data(name: str, content: bytes | Callable[[], bytes]) -> Break:
     """The table sales in a file of this content."""
-    return source(f'source = "{name}"', lambda folder: (folder / name).write_bytes(content if isinstance(content, bytes) else content()))
+    return source(
+        f'source = "{name}"',
+        lambda folder: (folder / name).write_bytes(content if isinstance(content, bytes) else content()),
+    )
 
 
 def ipc_bytes(table: pa.Table = TABLE, stream: bool = False) -> bytes:
@@ -61,7 +64,9 @@ def wild_codes() -> bytes:
 
 def no_utf8() -> pa.Array:
     """Texts that are none."""
-    return pa.Array.from_buffers(pa.string(), 1, [None, pa.py_buffer(struct.pack("<2i", 0, 2)), pa.py_buffer(b"\xff\xfe")])
+    return pa.Array.from_buffers(
+        pa.string(), 1, [None, pa.py_buffer(struct.pack("<2i", 0, 2)), pa.py_buffer(b"\xff\xfe")]
+    )
 
 
 def zipped(**members: bytes) -> bytes:
@@ -90,12 +95,14 @@ def book_with(member: str, change: Callable[[bytes], bytes]) -> Break:
 
 
 #: A Parquet file whose statistics of one column are damaged: asked for them, the library ends the process.
-BAD_STATISTICS = zlib.decompress(base64.b85decode(
-    'c-obdO>fgc5Qb+r*2=AXNGo==EBTN^V-?8_Nu-t!<-j;f2#^XV0xEhzQ5=OJXk0gG;KqR?M}A+0IP)Xe^~OmNTo}oo_0G)m?ySZ!4jbIzlKXw_U?0E>DFDQc{N3ch_qhl;<7NFY{{#+c+>|tK?Ct4<'
-    'or+0ggp{Z*uk%`8XBmogDD03{39ON|*SI@eZgJ8rGNfDN2sr%5ZZ5ZbVC87(0Jx)C#~|6&_}%2=h&#Z&Y9x2lY@RH~i?_3+3Vq*5I#nv&%jM`|F<X2F!IZDU0DSJLV_;=<yM$B0#8)D|k>GLQ{@JVw'
-    '%>{94dMInx5}slz0H!qz&ROF&QaS8~h#w@lA;EX@f6e|ScefA|KQ%aT#V-oVmmUs>FU}s>TaaJqJ!AK$sBM7Oo+GX>nqn7mitRjvQG|GE7H!0*`Nr0xT}H1q-={A%^nqS<+MT>8M|W^z1{!@z&brIw'
-    '$%p!6P(W6O-?MS6J6J=zdHfAVD|?R4_PkLv+(6goDf&Ph_nuv!_g=qGx)0NH8^2YG2(prnvdiUUaWqcTqfwU4SC#8Yb~T${RGKHXdaa>CJr`y)+IpH|{R8|4ej|qn'
-))
+BAD_STATISTICS = zlib.decompress(
+    base64.b85decode(
+        "c-obdO>fgc5Qb+r*2=AXNGo==EBTN^V-?8_Nu-t!<-j;f2#^XV0xEhzQ5=OJXk0gG;KqR?M}A+0IP)Xe^~OmNTo}oo_0G)m?ySZ!4jbIzlKXw_U?0E>DFDQc{N3ch_qhl;<7NFY{{#+c+>|tK?Ct4<"
+        "or+0ggp{Z*uk%`8XBmogDD03{39ON|*SI@eZgJ8rGNfDN2sr%5ZZ5ZbVC87(0Jx)C#~|6&_}%2=h&#Z&Y9x2lY@RH~i?_3+3Vq*5I#nv&%jM`|F<X2F!IZDU0DSJLV_;=<yM$B0#8)D|k>GLQ{@JVw"
+        "%>{94dMInx5}slz0H!qz&ROF&QaS8~h#w@lA;EX@f6e|ScefA|KQ%aT#V-oVmmUs>FU}s>TaaJqJ!AK$sBM7Oo+GX>nqn7mitRjvQG|GE7H!0*`Nr0xT}H1q-={A%^nqS<+MT>8M|W^z1{!@z&brIw"
+        "$%p!6P(W6O-?MS6J6J=zdHfAVD|?R4_PkLv+(6goDf&Ph_nuv!_g=qGx)0NH8^2YG2(prnvdiUUaWqcTqfwU4SC#8Yb~T${RGKHXdaa>CJr`y)+IpH|{R8|4ej|qn"
+    )
+)
 SHEET = "xl/worksheets/sheet1.xml"
 
 
@@ -112,7 +119,16 @@ def lite(*statements: str) -> Break:
 
     def done(folder: Path) -> None:
         base = sqlite3.connect(folder / "shop.sqlite")
-        base.executescript("".join(f"{each};" for each in ("create table sales (product_id text, quantity int)", "insert into sales values ('P1', 2), ('P2', 3), ('P1', 1)", *statements)))
+        base.executescript(
+            "".join(
+                f"{each};"
+                for each in (
+                    "create table sales (product_id text, quantity int)",
+                    "insert into sales values ('P1', 2), ('P2', 3), ('P1', 1)",
+                    *statements,
+                )
+            )
+        )
         base.close()
 
     return done
@@ -136,7 +152,11 @@ def asked(kind: str, query: str) -> str:
 
 def package(**said: object) -> Break:
     """A Data Package of the sales, with other words for its resource."""
-    resource = {"name": "sales", "path": "sales.csv", "schema": {"fields": [{"name": "product_id"}, {"name": "quantity", "type": "integer"}]}} | said
+    resource = {
+        "name": "sales",
+        "path": "sales.csv",
+        "schema": {"fields": [{"name": "product_id"}, {"name": "quantity", "type": "integer"}]},
+    } | said
     return lambda folder: (folder / "datapackage.json").write_text(json.dumps({"resources": [resource]}))
 
 

@@ -48,12 +48,29 @@ class Forker:
     """A process that forks; ``run`` hands it a command."""
 
     def __init__(self) -> None:
-        self.process = subprocess.Popen([sys.executable, __file__], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+        self.process = subprocess.Popen(
+            [sys.executable, __file__], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+        )
 
-    def run(self, folder: Path, *command: str, seconds: float = 30.0, prelude: str = "", stdout: str = "", env: dict[str, str] | None = None) -> Outcome:
+    def run(
+        self,
+        folder: Path,
+        *command: str,
+        seconds: float = 30.0,
+        prelude: str = "",
+        stdout: str = "",
+        env: dict[str, str] | None = None,
+    ) -> Outcome:
         """Run ``relatum COMMAND`` in a folder. ``prelude`` is run first; ``stdout`` is a path in place of a file."""
         assert self.process.stdin is not None and self.process.stdout is not None
-        asked = {"folder": str(folder), "command": command, "seconds": seconds, "prelude": prelude, "stdout": stdout, "env": env or {}}
+        asked = {
+            "folder": str(folder),
+            "command": command,
+            "seconds": seconds,
+            "prelude": prelude,
+            "stdout": stdout,
+            "env": env or {},
+        }
         self.process.stdin.write(json.dumps(asked) + "\n")
         self.process.stdin.flush()
         answer: dict[str, Any] = json.loads(self.process.stdout.readline())
@@ -93,7 +110,13 @@ def _case(asked: dict[str, Any], loaded: int) -> dict[str, Any]:
     signal.alarm(0)
     code = -os.WTERMSIG(status) if os.WIFSIGNALED(status) else os.WEXITSTATUS(status)
     memory = max(used.ru_maxrss - loaded, 0) / 1024
-    return {"exit_code": code, "stdout": said[0], "stderr": said[1], "seconds": time.monotonic() - started, "memory": memory}
+    return {
+        "exit_code": code,
+        "stdout": said[0],
+        "stderr": said[1],
+        "seconds": time.monotonic() - started,
+        "memory": memory,
+    }
 
 
 def _heard(ends: list[int]) -> list[str]:

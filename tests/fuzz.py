@@ -45,9 +45,7 @@ def _after(done: Callable[[Path], object], name: str) -> Callable[[Path], bytes]
     return made
 
 
-TYPED = (
-    b"product_id,quantity,price,sold,paid\nP1,2,1.25,2024-01-02,true\nP2,,7.5,2024-02-29,false\n\"P,1\",1,-3e5,,\n"
-)
+TYPED = b'product_id,quantity,price,sold,paid\nP1,2,1.25,2024-01-02,true\nP2,,7.5,2024-02-29,false\n"P,1",1,-3e5,,\n'
 #: What is damaged: how the model names it, and its content as it was.
 READERS: dict[str, tuple[str, Callable[[Path], bytes]]] = {
     "csv": _file("sales.csv", TYPED),
@@ -67,7 +65,34 @@ READERS: dict[str, tuple[str, Callable[[Path], bytes]]] = {
     "formula": ("", lambda _: b"sum(sales.quantity * product.price where product.plant in ('Fern', 'Ivy'))[ignoring product, keep top 3 product by revenue] / let x = 1.5e3 then case when x > 2 then null else x end"),
 }  # fmt: skip
 POINT = st.floats(0, 1, exclude_max=True)
-WORDS = st.sampled_from([b"\0", b"\xff", b"\xff\xff\xff\xff", b"\x7f\xff\xff\xff", b"\x80\0\0\0", b'"', b"\n", b"\r\n", b",", b"[", b"{", b"(" * 200, b"-", b"=", b".", b"'", b"<", b"&a;", b"\xed\xa0\x80", b"9" * 400, b"1e999", b"\xef\xbb\xbf", b"PK", b"\0" * 64])
+WORDS = st.sampled_from(
+    [
+        b"\0",
+        b"\xff",
+        b"\xff\xff\xff\xff",
+        b"\x7f\xff\xff\xff",
+        b"\x80\0\0\0",
+        b'"',
+        b"\n",
+        b"\r\n",
+        b",",
+        b"[",
+        b"{",
+        b"(" * 200,
+        b"-",
+        b"=",
+        b".",
+        b"'",
+        b"<",
+        b"&a;",
+        b"\xed\xa0\x80",
+        b"9" * 400,
+        b"1e999",
+        b"\xef\xbb\xbf",
+        b"PK",
+        b"\0" * 64,
+    ]
+)
 CHANGE = st.one_of(
     st.tuples(st.just("put"), POINT, WORDS), st.tuples(st.just("over"), POINT, WORDS), st.tuples(st.just("over"), POINT, st.binary(min_size=1, max_size=8)),
     st.tuples(st.just("cut"), POINT, POINT), st.tuples(st.just("twice"), POINT, POINT), st.tuples(st.just("end"), POINT, st.just(b"")), st.tuples(st.just("bit"), POINT, st.integers(0, 7)),
@@ -92,7 +117,9 @@ def changed(content: bytes, changes: list[tuple[str, float, Any]]) -> bytes:
             case "end":
                 content = content[:place]
             case "bit":
-                content = content[:place] + bytes([content[place] ^ 1 << what]) + content[place + 1 :] if content else b""
+                content = (
+                    content[:place] + bytes([content[place] ^ 1 << what]) + content[place + 1 :] if content else b""
+                )
     return content
 
 
@@ -169,7 +196,13 @@ def examples(reader: str, number: int, count: int, told: int = -1) -> None:
         last = Path(f"/tmp/relatum-fuzz-{reader.replace(' ', '-')}-{number}.bin")
 
         @seed(number)
-        @settings(max_examples=count, deadline=None, database=None, phases=[Phase.generate], suppress_health_check=list(HealthCheck))
+        @settings(
+            max_examples=count,
+            deadline=None,
+            database=None,
+            phases=[Phase.generate],
+            suppress_health_check=list(HealthCheck),
+        )
         @given(CHANGES)
         def one(changes: list[tuple[str, float, Any]]) -> None:
             damaged = changed(content, changes)
@@ -192,7 +225,9 @@ def guarded(reader: str, number: int, count: int) -> tuple[str, int]:
             examples(reader, number, count, told)
             os._exit(0)
         except BaseException:
-            Path(f"/tmp/relatum-fuzz-{reader.replace(' ', '-')}-{number}.txt").write_text(traceback.format_exc()[-3000:])
+            Path(f"/tmp/relatum-fuzz-{reader.replace(' ', '-')}-{number}.txt").write_text(
+                traceback.format_exc()[-3000:]
+            )
             os._exit(1)
     os.close(told)
     done, said = 0, ""

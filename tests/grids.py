@@ -67,7 +67,12 @@ def _field(rnd: random.Random, maker: Maker, used: set[str]) -> str:
         name = maker.some_column(tables)
         if rnd.random() < 0.2:
             table = rnd.choice(("sales", "product", "customer", "category"))
-            number = {"sales": "sales.quantity", "product": "product.weight", "customer": "customer.cid", "category": "category.rank"}[table]
+            number = {
+                "sales": "sales.quantity",
+                "product": "product.weight",
+                "customer": "customer.cid",
+                "category": "category.rank",
+            }[table]
             name = rnd.choice((f"band({number} by 2)", f"band({number} at 0, 2)", f"band({maker.aggregate('num')} by 5) over {table}",
                                f"({number} > 1)", "period(sales.sold by month)"))  # fmt: skip
         elif rnd.random() < 0.15:
@@ -81,8 +86,17 @@ def _options(rnd: random.Random, maker: Maker, name: str) -> list[str]:
     if rnd.random() < 0.35:
         options.append(f"by {_by(rnd, maker, name)}")
     if rnd.random() < 0.35:
-        by = rnd.choice(("", "", f" by {maker.aggregate('num')}", f" by ({maker.aggregate('num')}, {maker.aggregate(rnd.choice(('num', 'text')))}{rnd.choice(('', ' desc'))})"))
-        options.append(f"{rnd.choice(('top', 'bottom'))} {rnd.choice((1, 1, 2))}{by}{rnd.choice(('', ' with others', ' with others'))}")
+        by = rnd.choice(
+            (
+                "",
+                "",
+                f" by {maker.aggregate('num')}",
+                f" by ({maker.aggregate('num')}, {maker.aggregate(rnd.choice(('num', 'text')))}{rnd.choice(('', ' desc'))})",
+            )
+        )
+        options.append(
+            f"{rnd.choice(('top', 'bottom'))} {rnd.choice((1, 1, 2))}{by}{rnd.choice(('', ' with others', ' with others'))}"
+        )
     options.append(rnd.choice(("", "", "", "no total", "total before", "total after")))
     if rnd.random() < 0.2:
         members = ", ".join(rnd.sample(("null", "no match", *_members(name)), 2))
@@ -97,7 +111,15 @@ def _members(name: str) -> tuple[str, ...]:
 
 
 def _by(rnd: random.Random, maker: Maker, name: str) -> str:
-    one = rnd.choice((maker.aggregate("num"), maker.aggregate("num"), maker.aggregate("text"), maker.cell("num", 1), _settled(rnd, name)))
+    one = rnd.choice(
+        (
+            maker.aggregate("num"),
+            maker.aggregate("num"),
+            maker.aggregate("text"),
+            maker.cell("num", 1),
+            _settled(rnd, name),
+        )
+    )
     if rnd.random() < 0.3:
         return f"({one}{rnd.choice(('', ' desc'))}, {maker.aggregate('num')}{rnd.choice(('', ' desc'))})"
     return f"{one}{rnd.choice(('', ' desc'))}"
@@ -111,7 +133,9 @@ def _settled(rnd: random.Random, name: str) -> str:
 
 
 def _keep(rnd: random.Random, maker: Maker) -> str:
-    grain = rnd.choice(("product", "category", "customer", "calendar.month", "calendar", "sales.remark", maker.some_column()))
+    grain = rnd.choice(
+        ("product", "category", "customer", "calendar.month", "calendar", "sales.remark", maker.some_column())
+    )
     if rnd.random() < 0.5:
         return f"{grain} where {maker.cell('bool', 0)}"
     return f"{rnd.choice(('top', 'bottom'))} {rnd.choice((1, 2))} {grain} by {maker.aggregate('num')}"
@@ -133,7 +157,7 @@ def difference(case: GridCase) -> str | None:
     wanted = [(tuple(map(_key, key)), values) for key, values in expected.items()]
     for at in range(max(len(got), len(wanted))):
         if at >= len(got) or at >= len(wanted) or got[at][0] != wanted[at][0]:
-            return f"line {at}: got {got[at:at + 2]}, expected {wanted[at:at + 2]}"
+            return f"line {at}: got {got[at : at + 2]}, expected {wanted[at : at + 2]}"
         if not all(map(alike, got[at][1], wanted[at][1])):
             return f"line {at}: got {got[at]}, expected {wanted[at]}"
     return None

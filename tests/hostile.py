@@ -3,7 +3,7 @@
 TEXTS = (
     "</script><script>window.hit=1</script>",
     "<img src=x onerror=window.hit=1>",
-    "\"><svg onload=window.hit=1>",
+    '"><svg onload=window.hit=1>',
     "=cmd|' /C calc'!A0",
     "+1+1",
     "-2+3",

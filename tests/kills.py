@@ -130,7 +130,12 @@ def kill(count: int, seed: int, folder: Path) -> Trial:
     said = forker.run(folder, "refresh", "shop.toml", prelude=PRELUDE, seconds=20)
     if said.exit_code:
         trial.wrong.append(f"the last refresh: {said.exit_code}: {said.stderr[:300]}")
-    left = [each.name for each in folder.iterdir() if not each.name.startswith(".") and each.name not in ("shop.toml", "sales.csv", "product.csv", "draft.toml", "shop.sql", "out.csv")]
+    left = [
+        each.name
+        for each in folder.iterdir()
+        if not each.name.startswith(".")
+        and each.name not in ("shop.toml", "sales.csv", "product.csv", "draft.toml", "shop.sql", "out.csv")
+    ]
     if left:
         trial.wrong.append(f"left behind: {left}")
     forker.close()
@@ -140,4 +145,8 @@ def kill(count: int, seed: int, folder: Path) -> Trial:
 if __name__ == "__main__":
     with tempfile.TemporaryDirectory() as name:
         found = kill(int(sys.argv[1]), int(sys.argv[2]) if len(sys.argv) > 2 else 1, Path(name))
-        print(f"{sys.argv[1]} kills, {found.asked} answers of others, {len(found.wrong)} wrong", *found.wrong[:20], sep="\n")
+        print(
+            f"{sys.argv[1]} kills, {found.asked} answers of others, {len(found.wrong)} wrong",
+            *found.wrong[:20],
+            sep="\n",
+        )

@@ -64,7 +64,10 @@ def test_partitioned_parquet_answers_as_memory_does(hollowmere: Path, nursery: r
     with relatum.open(file, engine="spark") as there:
         assert str(there.pivot(**question)) == str(nursery.pivot(**question))
         at = {"category.category": "Ferns", "calendar.year": 2024}
-        assert there.explain("avg(revenue per customer)", at=at).value == nursery.explain("avg(revenue per customer)", at=at).value
+        assert (
+            there.explain("avg(revenue per customer)", at=at).value
+            == nursery.explain("avg(revenue per customer)", at=at).value
+        )
     here, there_too = run("check", hollowmere), run("check", file, "--engine", "spark")
     assert there_too.exit_code == here.exit_code
     assert there_too.stdout.count("problem") == here.stdout.count("problem")
@@ -78,9 +81,13 @@ def test_names_and_members_are_never_taken_for_sql() -> None:
         model.add_table("odd", frame, columns={f"c{at}": {"heading": name} for at, name in enumerate(NAMES)})
         model.add_table("facts", facts)
         values = {f"v{at}": f"max(odd.c{at})" for at in range(len(NAMES))}
-        assert list(model.pivot(values=values).to_arrow().to_pylist()[0].values()) == [f"{at} {name}" for at, name in enumerate(NAMES)]
+        assert list(model.pivot(values=values).to_arrow().to_pylist()[0].values()) == [
+            f"{at} {name}" for at, name in enumerate(NAMES)
+        ]
         found = model.pivot(rows="facts.text", values="sum(facts.amount)").to_arrow().to_pylist()
-        assert {row["facts.text"]: row["sum(facts.amount)"] for row in found} == {text: at for at, text in enumerate(texts)}
+        assert {row["facts.text"]: row["sum(facts.amount)"] for row in found} == {
+            text: at for at, text in enumerate(texts)
+        }
 
 
 def test_what_goes_wrong_is_said(tmp_path: Path) -> None:

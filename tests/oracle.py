@@ -56,9 +56,7 @@ class Star(Contexts):
             (name,) = part.parts
             if name in context.lets:
                 return context.lets[name]
-            return self.evaluate(
-                parsed(self.measures[name]), replace(context, repeat=name in self.repeat, lets={})
-            )
+            return self.evaluate(parsed(self.measures[name]), replace(context, repeat=name in self.repeat, lets={}))
         table, column = part.parts
         for other, number, _ in reversed(context.rows):
             if self.finds(other, table, column, context):
@@ -171,7 +169,9 @@ class Star(Contexts):
     def beside(self, node: Call, values: list[tuple[Any, Any, Context]], current: Any) -> Any:
         """The value at the member before or after the current one."""
         grain = self.grain_of(node)
-        ordered = list(values) if isinstance(grain, str) else sorted(values, key=lambda one: self.place(*grain[0], one[0][0]))
+        ordered = (
+            list(values) if isinstance(grain, str) else sorted(values, key=lambda one: self.place(*grain[0], one[0][0]))
+        )
         if node.by is not None:
             keys = {member: self.order_value(node.by, self.evaluate(node.by, inner)) for member, _, inner in values}
             known = [each for each in ordered if keys[each[0]] is not None]
@@ -191,7 +191,9 @@ class Star(Contexts):
         """What a value is ordered by: of a band its lower edge."""
         if isinstance(value, str) and self.is_band(node):
             first = value.split(" ")
-            return Decimal("-Infinity") if first[0] == "below" else Decimal(first[1] if first[0] == "from" else first[0])
+            return (
+                Decimal("-Infinity") if first[0] == "below" else Decimal(first[1] if first[0] == "from" else first[0])
+            )
         return value
 
     def is_band(self, node: Syntax) -> bool:
@@ -284,7 +286,9 @@ class Star(Contexts):
         grains = itertools.product((True, False), repeat=len(fields))
         for kept in sorted(filter(is_grain, grains), key=lambda each: -sum(each)):
             # A combination in which a shown one of a finer grain lies is shown too.
-            finer = {key for key in shown if all(member is not TOTAL for member, keep in zip(key, kept, strict=True) if keep)}
+            finer = {
+                key for key in shown if all(member is not TOTAL for member, keep in zip(key, kept, strict=True) if keep)
+            }
             shown |= {_coarser(kept, key) for key in finer} | self.shown(trees, fields, kept, request, bare)
         return {key: [self.evaluate(tree, self.cell(fields, key, request)) for tree in trees] for key in shown}
 
@@ -302,7 +306,13 @@ class Star(Contexts):
         return any(self.judged(tree, some, some.filters[: len(fields)]) for tree in trees)
 
     def shown(
-        self, trees: list[Syntax], fields: list[tuple[str, str]], kept: tuple[bool, ...], request: Context, bare: bool, rows: int = 1
+        self,
+        trees: list[Syntax],
+        fields: list[tuple[str, str]],
+        kept: tuple[bool, ...],
+        request: Context,
+        bare: bool,
+        rows: int = 1,
     ) -> set[tuple[Any, ...]]:
         """The combinations of one grain in which some aggregate that every axis bears on has a value.
 

@@ -115,7 +115,10 @@ class Grid:
         keys = {"category": "cat", "product": "pid", "customer": "cid", "calendar": "day"}
         if keys.get(head[0]) == head[1]:
             return self.star.finds(head[0], *other, Context())
-        level = next((link for link in self.star.links if link.level and (link.one, link.one_columns) == (head[0], (head[1],))), None)
+        level = next(
+            (link for link in self.star.links if link.level and (link.one, link.one_columns) == (head[0], (head[1],))),
+            None,
+        )
         return level is not None and other[0] == head[0] and (other == head or self.star.determined(level, other[1]))
 
     # -- contexts --------------------------------------------------------------------------------------------------
@@ -169,9 +172,7 @@ class Grid:
         """Every combination shown, in order, with its values."""
         rows = [at for at, each in enumerate(self.fields) if each.rows]
         columns = [at for at, each in enumerate(self.fields) if not each.rows]
-        grains = [
-            (one, other, how, also) for one, how in self.parts(rows) for other, also in self.parts(columns)
-        ]
+        grains = [(one, other, how, also) for one, how in self.parts(rows) for other, also in self.parts(columns)]
         first = (grains[0][0], grains[0][1])
         deepest = self._kept(rows, columns, *first)
         bare = any(deepest) and (self.asked.show_empty or not self.in_force(deepest))
@@ -258,7 +259,11 @@ class Grid:
         ranked = self.ranked(number)
         candidates: dict[Key, dict[Key, list[Any]]] = {}
         for key in every:
-            if key[number] is TOTAL or key[number] == NO_MATCH_MEMBER or any(self._is_hidden(at, key) for at in self._axis(number)):
+            if (
+                key[number] is TOTAL
+                or key[number] == NO_MATCH_MEMBER
+                or any(self._is_hidden(at, key) for at in self._axis(number))
+            ):
                 continue
             prefix = self._prefix(number, key)
             own = candidates.setdefault(self._outer(number, key), {})
@@ -267,14 +272,18 @@ class Grid:
         self.hidden[number] = {}
         for outer, own in candidates.items():
             for prefix, mine in own.items():
-                better = sum(_better(other, mine, [down for _, down in ranked]) for other in own.values() if other[0] is not None)
+                better = sum(
+                    _better(other, mine, [down for _, down in ranked]) for other in own.values() if other[0] is not None
+                )
                 if mine[0] is None or better >= best.number:
                     self.hidden[number].setdefault(outer, []).append(prefix[number])
         return {key for key in shown if not self._is_hidden(number, key)}
 
     def _is_hidden(self, number: int, key: Key) -> bool:
         own = self.hidden.get(number, {}).get(self._outer(number, key), [])
-        return key[number] is not TOTAL and any(member is key[number] or (type(member) is type(key[number]) and member == key[number]) for member in own)
+        return key[number] is not TOTAL and any(
+            member is key[number] or (type(member) is type(key[number]) and member == key[number]) for member in own
+        )
 
     def _others(self, shown: set[Key], every: set[Key]) -> set[Key]:
         """The lines of others: where a hidden member's own line was, and where an aggregate has a value for all of them."""
@@ -348,7 +357,9 @@ class Grid:
         if member == NO_MATCH_MEMBER:
             return (2,)
         item = field_.item
-        by = [(each.formula, each.descending) for each in item.by] or (self.ranked(number) if item.best is not None else [])
+        by = [(each.formula, each.descending) for each in item.by] or (
+            self.ranked(number) if item.best is not None else []
+        )
         keys = []
         prefix = self._prefix(number, key)
         for formula, down in by:

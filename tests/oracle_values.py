@@ -223,7 +223,11 @@ def _cast(value: Any, name: str) -> Any:
     if name == "date":
         return value if isinstance(value, date) else _cast_date(value)
     if isinstance(value, str):
-        pattern = r"[+-]?\d+" if name == "integer" else r"[+-]?(\d+(\.\d*)?|\.\d+)" + (r"([eE][+-]?\d+)?" if name == "float" else "")
+        pattern = (
+            r"[+-]?\d+"
+            if name == "integer"
+            else r"[+-]?(\d+(\.\d*)?|\.\d+)" + (r"([eE][+-]?\d+)?" if name == "float" else "")
+        )
         if not re.fullmatch(pattern, value.strip()):
             return None
         value = Decimal(value.strip())

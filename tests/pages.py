@@ -104,7 +104,9 @@ def function_tables() -> str:
             if record.signature
         ],
         "Functions of one row or cell": [
-            (record.signature, record.about) for name, record in SCALARS.items() if "(" in record.signature and name != "in"
+            (record.signature, record.about)
+            for name, record in SCALARS.items()
+            if "(" in record.signature and name != "in"
         ],
         "Written for another formula": [
             (each.signature, f"{each.about} It stands for `{each.stands_for}`.") for each in SHORTHANDS

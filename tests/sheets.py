@@ -17,7 +17,9 @@ _PART = re.compile(r'"([^"]*)"|\\(.)|([#0,.]*[#0][#0,.]*)|(%)|(\[h\]:mm(?::ss)?|
 def drawn(number: float, code: str, decimal: str, group: str) -> str:
     """A number by a format code of ECMA-376, with the separators of whoever looks at it."""
     sections = code.split(";")
-    pick = 0 if number > 0 or len(sections) == 1 else 2 if number == 0 and len(sections) > 2 else 0 if number == 0 else 1
+    pick = (
+        0 if number > 0 or len(sections) == 1 else 2 if number == 0 and len(sections) > 2 else 0 if number == 0 else 1
+    )
     section = sections[pick]
     size = abs(Decimal(repr(number)))
     clock = _PART.search(section)
@@ -39,7 +41,10 @@ def drawn(number: float, code: str, decimal: str, group: str) -> str:
     if "," in pattern:
         whole = re.sub(r"(?<=\d)(?=(\d{3})+$)", group, whole)
     if len(digits) == 1:
-        return "".join(whole + (decimal + fraction if fraction else "") if piece[3] else piece[1] or piece[2] or "%" for piece in pieces)
+        return "".join(
+            whole + (decimal + fraction if fraction else "") if piece[3] else piece[1] or piece[2] or "%"
+            for piece in pieces
+        )
     # Groups that no code has stand between digits as literal signs: digits are dealt out from the right.
     left, out = whole, []
     for at, piece in reversed(list(enumerate(pieces))):
@@ -47,7 +52,9 @@ def drawn(number: float, code: str, decimal: str, group: str) -> str:
             out.append(piece[1] or piece[2] or "%")
             continue
         slots = piece[3].partition(".")[0].rstrip(",")
-        own = left if at == min(place for place, each in enumerate(pieces) if each[3]) else left[len(left) - len(slots):]
+        own = (
+            left if at == min(place for place, each in enumerate(pieces) if each[3]) else left[len(left) - len(slots) :]
+        )
         left = left[: len(left) - len(own)]
         out.append(own + (decimal + fraction if "." in piece[3] else ""))
     return "".join(reversed(out))
@@ -68,7 +75,9 @@ class Book:
 
     def __init__(self, content: bytes, decimal: str = ".", group: str = ",") -> None:
         with warnings.catch_warnings():
-            warnings.simplefilter("ignore", UserWarning)  # bars of one colour are an extension that the reader leaves out
+            warnings.simplefilter(
+                "ignore", UserWarning
+            )  # bars of one colour are an extension that the reader leaves out
             self.book = openpyxl.load_workbook(io.BytesIO(content))
             self.cached = openpyxl.load_workbook(io.BytesIO(content), data_only=True)
         self.separators = decimal, group
@@ -86,7 +95,10 @@ class Book:
     def rows(self, sheet: str) -> list[list[str]]:
         """All cells as shown."""
         page = self.book[sheet]
-        return [[self.text(sheet, row, column) for column in range(1, page.max_column + 1)] for row in range(1, page.max_row + 1)]
+        return [
+            [self.text(sheet, row, column) for column in range(1, page.max_column + 1)]
+            for row in range(1, page.max_row + 1)
+        ]
 
     def worked_out(self, formula: str) -> Any:
         """A formula of sums over ranges, worked out anew from the cells that it names."""

@@ -303,9 +303,13 @@ class Maker:
                 lambda: f"{rnd.choice(('sum', 'avg', 'min', 'max', 'count', 'median'))}({inner()} per {self.grain()})",
                 lambda: f"rank({inner()} among {self.member_grain()})",
                 lambda: f"running({inner()} among {self.member_grain()} by {inner()} {rnd.choice(('asc', 'desc'))})",
-                lambda: f"{rnd.choice(('previous', 'next'))}({inner()} among {self.member_grain()}{self.maybe_by(inner)})",
+                lambda: (
+                    f"{rnd.choice(('previous', 'next'))}({inner()} among {self.member_grain()}{self.maybe_by(inner)})"
+                ),
                 lambda: f"share({inner()} of {rnd.choice(('total', 'parent', 'row', 'column'))})",
-                lambda: f"{rnd.choice(('growth', 'change'))}({inner()} over {rnd.choice(('1 year', '2 days', '1 month'))})",
+                lambda: (
+                    f"{rnd.choice(('growth', 'change'))}({inner()} over {rnd.choice(('1 year', '2 days', '1 month'))})"
+                ),
                 lambda: self.let(depth),
             ]
         return rnd.choice(forms)()

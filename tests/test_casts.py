@@ -45,7 +45,9 @@ def optional(strategy: st.SearchStrategy[Any]) -> st.SearchStrategy[list[Any]]:
 
 FLOATS = optional(st.floats(allow_nan=False, allow_infinity=False))
 DECIMALS = optional(st.decimals(-(10**12), 10**12, places=3))
-NUMBERS = st.from_regex(r"\A ?[+-]?[0-9]{1,22}(\.[0-9]{0,6})? ?\Z") | st.sampled_from(["", "x", "1e3", ".5", "5.", "--1", "٣", "1 2"])
+NUMBERS = st.from_regex(r"\A ?[+-]?[0-9]{1,22}(\.[0-9]{0,6})? ?\Z") | st.sampled_from(
+    ["", "x", "1e3", ".5", "5.", "--1", "٣", "1 2"]
+)
 
 
 @settings(max_examples=60, deadline=None)
@@ -73,7 +75,11 @@ def test_decimals(values: list[Decimal | None]) -> None:
 def number(text: str) -> Decimal | None:
     bare = text.strip(" ")
     mantissa = bare.lstrip("+-") if bare[:1] in "+-" and bare[1:2] not in "+-" else bare
-    return Decimal(bare) if mantissa and set(mantissa) <= set("0123456789.") and mantissa.count(".") < 2 and mantissa != "." else None
+    return (
+        Decimal(bare)
+        if mantissa and set(mantissa) <= set("0123456789.") and mantissa.count(".") < 2 and mantissa != "."
+        else None
+    )
 
 
 @settings(max_examples=80, deadline=None)
@@ -97,7 +103,13 @@ def day(text: str | None) -> date | None:
 
 
 @settings(max_examples=60, deadline=None)
-@given(optional(st.dates().map(str) | st.datetimes().map(lambda m: m.replace(microsecond=0).isoformat()) | st.sampled_from(["2023-02-29", "2024-13-01", "soon"])))
+@given(
+    optional(
+        st.dates().map(str)
+        | st.datetimes().map(lambda m: m.replace(microsecond=0).isoformat())
+        | st.sampled_from(["2023-02-29", "2024-13-01", "soon"])
+    )
+)
 def test_dates_of_texts(values: list[str | None]) -> None:
     assert rows(values, "cast(v as date)", pa.string()) == [day(value) for value in values]
 
@@ -125,7 +137,9 @@ def test_parts_of_moments(formula: str, values: list[datetime | None]) -> None:
 def test_dates_made_of_parts(parts: list[tuple[int, int, int]]) -> None:
     model = relatum.Model()
     columns = dict(zip("ymd", zip(*parts, strict=True), strict=True))
-    model.add_table("t", pa.table({"n": list(range(len(parts))), **{name: list(each) for name, each in columns.items()}}), key="n")
+    model.add_table(
+        "t", pa.table({"n": list(range(len(parts))), **{name: list(each) for name, each in columns.items()}}), key="n"
+    )
     model.derive("t", "w", "date(y, m, d)")
     expected = []
     for year, month, number_ in parts:

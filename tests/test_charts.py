@@ -26,7 +26,9 @@ def texts(figure: Figure) -> list[str]:
     found = [each.get_text() for each in figure.texts]
     for plot in figure.axes:
         found += [each.get_text() for each in plot.texts]
-        found += [each.get_text() for axis in (plot.xaxis, plot.yaxis) for each in axis.get_ticklabels() if each.get_visible()]
+        found += [
+            each.get_text() for axis in (plot.xaxis, plot.yaxis) for each in axis.get_ticklabels() if each.get_visible()
+        ]
         found += [plot.get_title(loc="left"), plot.xaxis.get_label_text(), plot.yaxis.get_label_text()]
     return [text for text in found if text]
 
@@ -45,18 +47,40 @@ def overlapping(figure: Figure) -> list[tuple[str, str]]:
     """Labels on marks that cover each other."""
     canvas = FigureCanvasAgg(figure)
     canvas.draw()
-    boxes = [(each.get_text(), each.get_window_extent(canvas.get_renderer())) for plot in figure.axes for each in plot.texts if each.get_text()]
-    return [(one, other) for at, (one, box) in enumerate(boxes) for other, second in boxes[:at] if box.shrunk(0.8, 0.6).overlaps(second.shrunk(0.8, 0.6))]
+    boxes = [
+        (each.get_text(), each.get_window_extent(canvas.get_renderer()))
+        for plot in figure.axes
+        for each in plot.texts
+        if each.get_text()
+    ]
+    return [
+        (one, other)
+        for at, (one, box) in enumerate(boxes)
+        for other, second in boxes[:at]
+        if box.shrunk(0.8, 0.6).overlaps(second.shrunk(0.8, 0.6))
+    ]
 
 
 CHOSEN = [
     ({"rows": "category.category", "values": "revenue"}, "bars", "members are compared"),
     ({"rows": "calendar.month", "values": "revenue"}, "lines", "Month is time"),
     ({"rows": "category.department", "columns": "calendar.quarter", "values": "revenue"}, "lines", "quarter is time"),
-    ({"rows": "category.department", "columns": "calendar.year", "values": "share: share(revenue of column)"}, "shares", "share of a whole"),
-    ({"rows": "category.category", "columns": "calendar.month", "values": "revenue"}, "panels", "could not be told apart"),
+    (
+        {"rows": "category.department", "columns": "calendar.year", "values": "share: share(revenue of column)"},
+        "shares",
+        "share of a whole",
+    ),
+    (
+        {"rows": "category.category", "columns": "calendar.month", "values": "revenue"},
+        "panels",
+        "could not be told apart",
+    ),
     ({"rows": "category.category", "columns": "customer.region", "values": "revenue"}, "heat", "are too many bars"),
-    ({"rows": "category.department", "columns": "product.pot_class", "values": "revenue"}, "bars", "members are compared"),
+    (
+        {"rows": "category.department", "columns": "product.pot_class", "values": "revenue"},
+        "bars",
+        "members are compared",
+    ),
     ({"rows": "product.plant top 30", "values": "revenue, margin_rate"}, "points", "two values for 3"),
     ({"rows": "calendar.year, calendar.quarter", "values": "revenue"}, "bars", "starts anew in each"),
     ({"columns": "category.category", "values": "revenue"}, "bars", "members are compared"),
@@ -64,7 +88,9 @@ CHOSEN = [
 
 
 @pytest.mark.parametrize(("asked", "kind", "reason"), CHOSEN)
-def test_a_chart_is_chosen_by_sense_and_says_why(nursery: relatum.Model, asked: dict[str, Any], kind: str, reason: str) -> None:
+def test_a_chart_is_chosen_by_sense_and_says_why(
+    nursery: relatum.Model, asked: dict[str, Any], kind: str, reason: str
+) -> None:
     grid = nursery.pivot(**asked)
     choice = grid.chart_choice()
     assert choice.kind == kind and reason in str(choice)
@@ -92,9 +118,15 @@ def test_every_chart_is_inside_its_figure_and_says_only_what_the_grid_says(
         for text in [*plot.texts, *drawn_ticks(plot)]:
             if text.get_text() and text.get_visible():
                 box = text.get_window_extent(canvas.get_renderer())
-                assert box.x0 > -2 and box.y0 > -2 and box.x1 < figure.bbox.width + 2 and box.y1 < figure.bbox.height + 2, text.get_text()
+                assert (
+                    box.x0 > -2 and box.y0 > -2 and box.x1 < figure.bbox.width + 2 and box.y1 < figure.bbox.height + 2
+                ), text.get_text()
     known = {cell.text for line in sheet_of(grid.result).cells for cell in line}
-    said = [text for text in texts(figure) if text.startswith("€") and any(text == each.get_text() for plot in figure.axes for each in plot.texts)]
+    said = [
+        text
+        for text in texts(figure)
+        if text.startswith("€") and any(text == each.get_text() for plot in figure.axes for each in plot.texts)
+    ]
     assert set(said) <= known
     assert "revenue (thousands)" in texts(figure)
     assert len(overlapping(figure)) <= 1
@@ -108,14 +140,20 @@ def test_marks_are_as_long_as_the_numbers(nursery: relatum.Model) -> None:
     ranked, line = grid.chart("ranked").axes
     assert [patch.get_height() for patch in ranked.patches] == pytest.approx(sorted(numbers, reverse=True))
     assert line.lines[0].get_ydata() == pytest.approx(np.cumsum(sorted(numbers, reverse=True)) / sum(numbers))
-    wide = nursery.pivot("category.department", "customer.kind", "revenue", "customer.kind is not null and not (category is no match)")
+    wide = nursery.pivot(
+        "category.department", "customer.kind", "revenue", "customer.kind is not null and not (category is no match)"
+    )
     frame = frame_of(wide.result)
     along = "get_width" if lying(frame) else "get_height"
-    shares = np.array([[getattr(patch, along)() for patch in group] for group in wide.chart("shares").axes[0].containers])
+    shares = np.array(
+        [[getattr(patch, along)() for patch in group] for group in wide.chart("shares").axes[0].containers]
+    )
     assert np.nansum(shares, axis=0) == pytest.approx(np.ones(len(frame.categories)))
     stacked = wide.chart("stacked").axes[0].containers
     totals = [float(each) for each in wide.again(columns=()).to_arrow()["revenue"].to_pylist()]
-    assert np.nansum([[getattr(patch, along)() for patch in group] for group in stacked], axis=0) == pytest.approx(totals)
+    assert np.nansum([[getattr(patch, along)() for patch in group] for group in stacked], axis=0) == pytest.approx(
+        totals
+    )
 
 
 def test_steps_lead_from_one_total_to_the_other(nursery: relatum.Model) -> None:
@@ -130,7 +168,9 @@ def test_steps_lead_from_one_total_to_the_other(nursery: relatum.Model) -> None:
     said = texts(figure)
     assert "2023" in said and "2024" in said and any(text.startswith("+€") for text in said)
     assert {"total", "up"} <= set(said) and ("down" in said) == any(text.startswith("−€") for text in said)
-    explained = nursery.explain("revenue", {"calendar.year": 2024}, against={"calendar.year": 2023}, along="category.category")
+    explained = nursery.explain(
+        "revenue", {"calendar.year": 2024}, against={"calendar.year": 2023}, along="category.category"
+    )
     steps = explained.steps()
     assert steps.numbers[0] + sum(steps.numbers[1:-1]) == pytest.approx(steps.numbers[-1])
 
@@ -139,24 +179,36 @@ def test_negative_bars_are_hatched_and_told(nursery: relatum.Model) -> None:
     grid = nursery.pivot("category.department", values="less: revenue - 60000")
     plot = grid.chart("bars").axes[0]
     hatched = [patch.get_hatch() is not None for patch in plot.patches]
-    assert hatched == [patch.get_width() < 0 or patch.get_height() < 0 for patch in plot.patches] and any(hatched) and not all(hatched)
+    assert (
+        hatched == [patch.get_width() < 0 or patch.get_height() < 0 for patch in plot.patches]
+        and any(hatched)
+        and not all(hatched)
+    )
     assert "negative" in texts(plot.figure)
 
 
 def test_labels_targets_and_colours_are_other_values(nursery: relatum.Model) -> None:
-    grid = nursery.pivot("category.category", values="revenue scale thousands, share: share(revenue of total), target, margin_rate", where="calendar.year = 2024")
+    grid = nursery.pivot(
+        "category.category",
+        values="revenue scale thousands, share: share(revenue of total), target, margin_rate",
+        where="calendar.year = 2024",
+    )
     figure = grid.chart("bars", labels="{revenue} · {share}", target="target", colour="margin_rate")
     cells = sheet_of(grid.result).cells
     wanted = {f"{line[0].text} · {line[1].text}" for line in cells[:-1]}
     assert wanted <= set(texts(figure))
-    assert any(text.startswith("target: target") for text in texts(figure)) and any(text.startswith("margin_rate ") for text in texts(figure))
+    assert any(text.startswith("target: target") for text in texts(figure)) and any(
+        text.startswith("margin_rate ") for text in texts(figure)
+    )
     faces = {patch.get_facecolor() for patch in figure.axes[0].patches}
     assert len(faces) > 5, "bars are coloured by their rates"
 
 
 def test_a_member_has_one_colour_wherever_it_is_drawn(nursery: relatum.Model) -> None:
     few = nursery.pivot("calendar.year", "category.category", "revenue", "category.department = 'Perennials'")
-    all_ = nursery.pivot("calendar.year", "category.category", "revenue", "category.department in ('Perennials', 'Water')")
+    all_ = nursery.pivot(
+        "calendar.year", "category.category", "revenue", "category.department in ('Perennials', 'Water')"
+    )
     colours = [{each.name: each.paint.light for each in frame_of(grid.result).series} for grid in (few, all_)]
     assert all(colours[1][name] == colour for name, colour in colours[0].items())
     assert colours[0]["Ferns"] == "#2f6b3a", "the model says so"
@@ -175,7 +227,9 @@ REFUSED = [
 
 
 @pytest.mark.parametrize(("asked", "kind", "options", "reason"), REFUSED)
-def test_what_cannot_be_drawn_is_refused(nursery: relatum.Model, asked: dict[str, Any], kind: str | None, options: dict[str, Any], reason: str) -> None:
+def test_what_cannot_be_drawn_is_refused(
+    nursery: relatum.Model, asked: dict[str, Any], kind: str | None, options: dict[str, Any], reason: str
+) -> None:
     with pytest.raises(relatum.RequestError) as error:
         nursery.pivot(**asked).chart(kind, **options)
     assert reason in str(error.value)
@@ -206,11 +260,41 @@ def test_fonts_hold_every_sign_or_a_note_says_which_are_missing(tmp_path: Path) 
 def test_in_the_shell_a_picture_tells_what_it_is(hollowmere: Path, tmp_path: Path, ending: str, start: bytes) -> None:
     out = [tmp_path / f"{name}{ending}" for name in "ab"]
     for path in out:
-        result = run("pivot", hollowmere, "--rows", "category.department", "--columns", "calendar.year", "--values", "revenue", "--out", path)
+        result = run(
+            "pivot",
+            hollowmere,
+            "--rows",
+            "category.department",
+            "--columns",
+            "calendar.year",
+            "--values",
+            "revenue",
+            "--out",
+            path,
+        )
         assert result.exit_code == 0, result.stderr
-        assert f"wrote {path}: chart bars: there are too few of Year for a line" in result.stderr or "chart lines: Year is time" in result.stderr
-    assert out[0].read_bytes().startswith(start) and out[0].read_bytes() == out[1].read_bytes(), "the same picture each time"
-    named = run("pivot", hollowmere, "targets", "--out", out[0], "--chart", "bars", "--target", "target", "--labels", "{attainment}", "--colour", "attainment")
+        assert (
+            f"wrote {path}: chart bars: there are too few of Year for a line" in result.stderr
+            or "chart lines: Year is time" in result.stderr
+        )
+    assert out[0].read_bytes().startswith(start) and out[0].read_bytes() == out[1].read_bytes(), (
+        "the same picture each time"
+    )
+    named = run(
+        "pivot",
+        hollowmere,
+        "targets",
+        "--out",
+        out[0],
+        "--chart",
+        "bars",
+        "--target",
+        "target",
+        "--labels",
+        "{attainment}",
+        "--colour",
+        "attainment",
+    )
     assert named.exit_code == 0 and "chart bars: as asked" in named.stderr
     wrong = run("pivot", hollowmere, "targets", "--out", out[0], "--chart", "tower")
     assert wrong.exit_code == 2 and "There is no chart tower" in wrong.stderr

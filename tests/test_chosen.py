@@ -18,7 +18,15 @@ from relatum.present.page.document import Asker, document
 from relatum.present.sheet import sheet_of
 
 WEB = Path(__file__).parent.parent / "web"
-FIELDS = ("category.department", "category.category", "customer.region", "customer.kind", "product.pot_class", "calendar.year", "calendar.quarter")
+FIELDS = (
+    "category.department",
+    "category.category",
+    "customer.region",
+    "customer.kind",
+    "product.pot_class",
+    "calendar.year",
+    "calendar.quarter",
+)
 #: Values with whether the page can put totals together: over members of fields that are no dates, over those of the calendar.
 VALUES = [
     ("revenue", True, True), ("margin_rate format '0.000%'", True, True), ("count(sales)", True, True), ("avg(sales.quantity) format '0.000'", True, True),
@@ -58,7 +66,11 @@ def random_case(nursery: relatum.Model, chance: random.Random) -> Any:
     fields = chance.sample(FIELDS, chance.choice([2, 2, 3]))
     count = chance.randint(1, len(fields) - 1)
     chosen_values = chance.sample(VALUES, chance.randint(1, 3))
-    asked = {"rows": fields[:count], "columns": fields[count:], "values": {f"v{at}": each[0] for at, each in enumerate(chosen_values)}}
+    asked = {
+        "rows": fields[:count],
+        "columns": fields[count:],
+        "values": {f"v{at}": each[0] for at, each in enumerate(chosen_values)},
+    }
     grid = nursery.pivot(**asked)
     page = document(grid.request, Asker(grid._questions.with_parts, grid._questions.members), [])
     chosen: dict[int, list[int]] = {}
@@ -74,10 +86,14 @@ def random_case(nursery: relatum.Model, chance: random.Random) -> Any:
 
 
 @pytest.mark.parametrize("seed", range(6))
-def test_totals_over_chosen_members_are_the_engines_or_struck_out(nursery: relatum.Model, tmp_path: Path, seed: int) -> None:
+def test_totals_over_chosen_members_are_the_engines_or_struck_out(
+    nursery: relatum.Model, tmp_path: Path, seed: int
+) -> None:
     cases = [random_case(nursery, random.Random(100 * seed + number)) for number in range(12)]
     (tmp_path / "cases.json").write_text(json.dumps([{"page": page, "chosen": chosen} for page, chosen, *_ in cases]))
-    done = subprocess.run(["node", str(WEB / "tools" / "chosen.mjs"), str(tmp_path / "cases.json")], capture_output=True, text=True)
+    done = subprocess.run(
+        ["node", str(WEB / "tools" / "chosen.mjs"), str(tmp_path / "cases.json")], capture_output=True, text=True
+    )
     assert done.returncode == 0, done.stderr[-600:]
     told = struck = 0
     for (_, chosen, fields, values, narrowed), lines in zip(cases, json.loads(done.stdout), strict=True):
@@ -92,7 +108,10 @@ def test_totals_over_chosen_members_are_the_engines_or_struck_out(nursery: relat
                 if cell["struck"]:
                     struck += 1
                     # A moved date does not add up over the calendar, and a target has no customers: these may be struck.
-                    assert not adds_up or not values[number][2] or values[number][0] == "target", (where, cell["struck"])
+                    assert not adds_up or not values[number][2] or values[number][0] == "target", (
+                        where,
+                        cell["struck"],
+                    )
                 elif adds_up and cell["text"] is not None:
                     told += 1
                     wanted = known.get((tuple(line["path"]), tuple(cell["column"]), number), blank)

@@ -302,7 +302,9 @@ def test_a_fault_of_our_own_is_no_traceback_either(hollowmere: Path, monkeypatch
 
 
 def test_a_reader_that_goes_away_is_no_error(hollowmere: Path) -> None:
-    command = f"{sys.executable} -m relatum pivot {hollowmere} --rows sales.order_no --values quantity --format csv | head -1"
+    command = (
+        f"{sys.executable} -m relatum pivot {hollowmere} --rows sales.order_no --values quantity --format csv | head -1"
+    )
     result = subprocess.run(
         ["bash", "-o", "pipefail", "-c", command], capture_output=True, text=True, env={**os.environ}
     )

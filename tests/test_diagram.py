@@ -86,9 +86,7 @@ def test_labels_cover_nothing_and_lines_cross_no_head(seed: int) -> None:
         table = Place(box.x + box.width / 2, box.y + box.height / 2, box.width / 2, box.height / 2)
         assert not any(place.covers(table) for place in places)
         for edge, route in zip(graph.edges, routes, strict=True):
-            inside = [
-                (x, y) for x, y in route.points if box.x < x < box.x + box.width and box.y < y < box.y + HEAD
-            ]
+            inside = [(x, y) for x, y in route.points if box.x < x < box.x + box.width and box.y < y < box.y + HEAD]
             assert not inside, f"{edge.left} to {edge.right} crosses the head of {box.node.name}"
 
 
@@ -109,7 +107,10 @@ def test_a_role_stands_below_what_it_is_a_role_of() -> None:
     model = make_stall()
     graph = graph_of(model.declaration)
     nodes = (*graph.nodes, Node("shipped", "calendar", ("date",), frozenset(), None, "calendar"))
-    edges = (*graph.edges, Edge("sales", graph.edges[0].left_columns, "shipped", ("date",), ("n", "1"), "left", True, ""))
+    edges = (
+        *graph.edges,
+        Edge("sales", graph.edges[0].left_columns, "shipped", ("date",), ("n", "1"), "left", True, ""),
+    )
     placed = layout(Graph("g", nodes, edges))
     same = placed.boxes["shipped"].x == placed.boxes["calendar"].x
     if same:

@@ -68,7 +68,9 @@ def drafted(tmp_path: Path, **tables: list[dict[str, Any]]) -> Draft:
 
 
 def said(draft: Draft, kind: str) -> str:
-    return "\n".join(f"{each.word} {each.statement} ({each.evidence}) {each.doubt}" for each in draft.proposals if each.kind == kind)
+    return "\n".join(
+        f"{each.word} {each.statement} ({each.evidence}) {each.doubt}" for each in draft.proposals if each.kind == kind
+    )
 
 
 MARKED = [
@@ -106,7 +108,11 @@ def test_an_infinite_number_is_no_decimal(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("years", [(1949, 2019), (1, 2), (1066, 1945), (9999, 1)])
 def test_any_column_of_years(tmp_path: Path, years: tuple[int, int]) -> None:
-    drafted(tmp_path, t=[{"year": years[n % 2], "pieces": n} for n in range(9)], u=[{"Year Built": years[n % 2]} for n in range(5)])
+    drafted(
+        tmp_path,
+        t=[{"year": years[n % 2], "pieces": n} for n in range(9)],
+        u=[{"Year Built": years[n % 2]} for n in range(5)],
+    )
 
 
 def day_rows(count: int, shift: int = 0) -> list[dict[str, Any]]:
@@ -114,7 +120,15 @@ def day_rows(count: int, shift: int = 0) -> list[dict[str, Any]]:
     rows = []
     for n in range(count):
         at = start + timedelta(hours=7 * n)
-        rows.append({"year": at.year, "month": at.month, "day": at.day, "at": (at + timedelta(hours=shift)).isoformat(), "pieces": n})
+        rows.append(
+            {
+                "year": at.year,
+                "month": at.month,
+                "day": at.day,
+                "at": (at + timedelta(hours=shift)).isoformat(),
+                "pieces": n,
+            }
+        )
     return rows
 
 
@@ -128,7 +142,9 @@ def test_dates_in_parts_and_moments(tmp_path: Path, shift: int, link: str, note:
     rows = draft.model().pivot("calendar.month", values="pieces", totals=False).to_arrow().to_pylist()
     expected: dict[str, int] = {}
     for row in day_rows(200):
-        expected[f"{row['year']}-{row['month']:02d}"] = expected.get(f"{row['year']}-{row['month']:02d}", 0) + row["pieces"]
+        expected[f"{row['year']}-{row['month']:02d}"] = (
+            expected.get(f"{row['year']}-{row['month']:02d}", 0) + row["pieces"]
+        )
     assert {each["calendar.month"]: each["pieces"] for each in rows} == expected
 
 
@@ -143,7 +159,10 @@ def test_a_lookup_that_looks_up_others_keeps_its_own_name_for_one_of_its_roles(t
     chance = random.Random(4)
     regions = [{"region_id": f"R{n}", "region": f"Region {n}"} for n in range(12)]
     depots = [{"depot_id": f"D{n:02d}", "depot": f"Depot {n}", "region_id": f"R{n % 12}"} for n in range(30)]
-    moves = [{"from_depot_id": f"D{chance.randrange(30):02d}", "to_depot_id": f"D{chance.randrange(30):02d}", "pallets": n} for n in range(300)]
+    moves = [
+        {"from_depot_id": f"D{chance.randrange(30):02d}", "to_depot_id": f"D{chance.randrange(30):02d}", "pallets": n}
+        for n in range(300)
+    ]
     draft = drafted(tmp_path, region=regions, depot=depots, move=moves)
     assert {str(each) for each in draft.declaration.relationships} == {
         "depot.region_id -> region.region_id", "move.from_depot_id -> depot.depot_id", "move.to_depot_id -> to_depot.depot_id"
@@ -168,18 +187,28 @@ def test_free_text_is_no_level(tmp_path: Path) -> None:
     chance = random.Random(2)
     shops = [{"shop_id": f"S{n:02d}", "region": f"Region {n % 4}", "town": f"Town {n % 12}",
               "remarks": f"moved {n} times and has a roof of {chance.random():.4f} tiles"} for n in range(60)]  # fmt: skip
-    draft = drafted(tmp_path, shop=shops, sales=[{"shop_id": f"S{chance.randrange(60):02d}", "amount": 3} for _ in range(200)])
+    draft = drafted(
+        tmp_path, shop=shops, sales=[{"shop_id": f"S{chance.randrange(60):02d}", "amount": 3} for _ in range(200)]
+    )
     levels = [each.levels for each in draft.declaration.hierarchies.values()]
     assert levels == [("shop.region", "shop.town")]
 
 
 def test_the_calendar_spans_facts_and_no_births(tmp_path: Path) -> None:
-    people = [{"person_id": f"P{n:03d}", "born": date(1950, 1, 1) + timedelta(days=97 * n), "year": 1950 + n % 40} for n in range(200)]
-    visits = [{"person_id": f"P{n % 200:03d}", "seen_on": date(2021, 2, 1) + timedelta(days=n), "minutes": n % 50} for n in range(400)]
+    people = [
+        {"person_id": f"P{n:03d}", "born": date(1950, 1, 1) + timedelta(days=97 * n), "year": 1950 + n % 40}
+        for n in range(200)
+    ]
+    visits = [
+        {"person_id": f"P{n % 200:03d}", "seen_on": date(2021, 2, 1) + timedelta(days=n), "minutes": n % 50}
+        for n in range(400)
+    ]
     draft = drafted(tmp_path, person=people, visit=visits)
     span = draft.declaration.tables["calendar"].calendar
     assert span is not None and (span.first.year, span.last.year) == (2021, 2022)
-    assert [str(each) for each in draft.declaration.relationships if each.one.table == "calendar"] == ["visit.seen_on -> calendar.date"]
+    assert [str(each) for each in draft.declaration.relationships if each.one.table == "calendar"] == [
+        "visit.seen_on -> calendar.date"
+    ]
 
 
 def test_two_facts_about_the_same_things_meet_at_what_both_look_up(tmp_path: Path) -> None:
@@ -200,7 +229,13 @@ def test_what_was_left_out_is_told_when_asked(tmp_path: Path, monkeypatch: pytes
     monkeypatch.chdir(tmp_path)
     (tmp_path / "raw").mkdir()
     write_csv(tmp_path / "raw" / "client.csv", [{"client": f"Town {n}", "town": f"Town {n}"} for n in range(20)])
-    write_csv(tmp_path / "raw" / "visit.csv", [{"client": f"Town {n % 20}", "at": "2024-05-17T23:30:00Z", "place": f"Town {n % 30}", "minutes": 5} for n in range(90)])
+    write_csv(
+        tmp_path / "raw" / "visit.csv",
+        [
+            {"client": f"Town {n % 20}", "at": "2024-05-17T23:30:00Z", "place": f"Town {n % 30}", "minutes": 5}
+            for n in range(90)
+        ],
+    )
     plain = run("draft", "raw", "-o", "a.toml", width=200)
     everything = run("draft", "raw", "-o", "b.toml", "--all", "--timezone", "Europe/Oslo", width=200)
     assert "looked at and left out" not in plain.stdout
@@ -213,7 +248,11 @@ def test_what_was_left_out_is_told_when_asked(tmp_path: Path, monkeypatch: pytes
 
 
 def test_frames_are_drafted_by_plain_names_too() -> None:
-    draft = relatum.draft(sales=pa.table({"Sold On": [datetime(2024, 1, 1, 9), datetime(2024, 2, 1)], "Net Amount": [1, 2], "2nd": [3, 4]}))
+    draft = relatum.draft(
+        sales=pa.table(
+            {"Sold On": [datetime(2024, 1, 1, 9), datetime(2024, 2, 1)], "Net Amount": [1, 2], "2nd": [3, 4]}
+        )
+    )
     assert list(draft.model().session.data["sales"].types) == ["sold_on", "net_amount", "nd2"]
     assert draft.model().evaluate("net_amount", where="calendar.month = '2024-02'") == 2
 

@@ -58,7 +58,9 @@ LOOKS: list[tuple[str, tuple[Any, ...], dict[str, Any], str]] = [
 
 
 @pytest.mark.parametrize(("call", "arguments", "words", "reason"), LOOKS)
-def test_what_cannot_be_is_refused_and_changes_nothing(shop: relatum.Model, call: str, arguments: Any, words: Any, reason: str) -> None:
+def test_what_cannot_be_is_refused_and_changes_nothing(
+    shop: relatum.Model, call: str, arguments: Any, words: Any, reason: str
+) -> None:
     before = shop.declaration
     with pytest.raises(relatum.RelatumError) as error:
         getattr(shop, call)(*arguments, **words)
@@ -118,16 +120,23 @@ def test_a_report_is_removed_by_its_name(shop: relatum.Model) -> None:
 def test_a_notebook_shows_looks_in_both_modes(shop: relatum.Model) -> None:
     rules = [{"value": "worth", "when": "worth < 0", "mark": "▼", "colour": "bad"}, {"value": "worth", "when": "worth > 8", "fill": "#ffee00", "weight": "bold"},
              {"value": "b", "bar": True}, {"value": "s", "shades": ["low", "high"]}]  # fmt: skip
-    html = shop.pivot("sales.product", values="worth scale thousands format '#,##0.000', b: worth, s: worth", style=rules)._repr_html_()
+    html = shop.pivot(
+        "sales.product", values="worth scale thousands format '#,##0.000', b: worth, s: worth", style=rules
+    )._repr_html_()
     assert "worth (thousands)" in html
     assert re.search(r"color:#a1203a;color:light-dark\(#a1203a,#f29aa4\);[^>]*>▼ −0.004<", html)
     assert re.search(r"background-color:#ffee00;[^>]*font-weight:700;[^>]*>0.009<", html)
-    assert re.search(r"linear-gradient\(90deg,transparent 30\.8%,#[0-9a-f]{6}66 30\.8%,#[0-9a-f]{6}66 53\.8%,transparent 53\.8%\)", html)
+    assert re.search(
+        r"linear-gradient\(90deg,transparent 30\.8%,#[0-9a-f]{6}66 30\.8%,#[0-9a-f]{6}66 53\.8%,transparent 53\.8%\)",
+        html,
+    )
     assert "s, low to high: −4 to 9" in html and "worth &lt; 0" in html
 
 
 def test_an_explanation_is_in_full_where_the_grid_is_in_thousands(shop: relatum.Model) -> None:
-    shop.measure("worth", "sum(sales.worth)", format={"format": "#,##0.00", "scale": "thousands", "blank": "none"}, replace=True)
+    shop.measure(
+        "worth", "sum(sales.worth)", format={"format": "#,##0.00", "scale": "thousands", "blank": "none"}, replace=True
+    )
     assert "8.00" in str(shop.explain("worth")).splitlines()[0]
     assert shop.pivot(values="worth").to_text(60).splitlines()[-1].split()[-1] == "0.01"
 
@@ -155,16 +164,29 @@ def test_frames_of_any_library_are_dressed_alike() -> None:
     for frame in (table, polars.DataFrame(table), pandas.DataFrame(table.to_pydict())):
         model = relatum.Model("m", locale="en_IN", currency="INR")
         model.add_table("sales", frame)
-        texts.add(model.pivot("sales.product", values="w: sum(sales.worth * 1000) format '¤#,##0' scale lakh digits 2").to_text(60))
+        texts.add(
+            model.pivot(
+                "sales.product", values="w: sum(sales.worth * 1000) format '¤#,##0' scale lakh digits 2"
+            ).to_text(60)
+        )
     (text,) = texts
     assert "w (lakh)" in text and "₹15" in text and "₹25" in text
 
 
 def test_show_lists_reports(folder: Path, shop: relatum.Model) -> None:
-    parts = [{"text": "Hello\nthere"}, {"figures": ["worth"], "against": "pin kind.kind = 'tree'"}, {"pivot": "kinds", "chart": "bars"}, {"diagram": True}]
+    parts = [
+        {"text": "Hello\nthere"},
+        {"figures": ["worth"], "against": "pin kind.kind = 'tree'"},
+        {"pivot": "kinds", "chart": "bars"},
+        {"diagram": True},
+    ]
     shop.add_report("week", parts, title="The week")
     shop.save(folder / "m.toml")
     lines = [line.rstrip().split(maxsplit=1) for line in run("show", folder / "m.toml").stdout.splitlines()]
     at = next(number for number, line in enumerate(lines) if line[:1] == ["report"])
     assert lines[at + 1] == ["week", "text Hello there"]
-    assert [" ".join(line) for line in lines[at + 2 : at + 5]] == ["figures worth against pin kind.kind = 'tree'", "pivot kinds as chart bars and table", "the diagram"]
+    assert [" ".join(line) for line in lines[at + 2 : at + 5]] == [
+        "figures worth against pin kind.kind = 'tree'",
+        "pivot kinds as chart bars and table",
+        "the diagram",
+    ]

@@ -42,7 +42,9 @@ CASES = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(("values", "type_", "formula", "expected"), CASES, ids=[case[2] + str(case[0][0]) for case in CASES])
+@pytest.mark.parametrize(
+    ("values", "type_", "formula", "expected"), CASES, ids=[case[2] + str(case[0][0]) for case in CASES]
+)
 def test_at_the_edge(values: list[Any], type_: pa.DataType | None, formula: str, expected: Any) -> None:
     if isinstance(expected, str) and expected.startswith(("does", "outside")):
         with pytest.raises(relatum.ValueOverflowError, match=expected):
@@ -81,9 +83,14 @@ KEPT_PER = [
 def test_what_a_member_keeps_is_found_under_an_axis(formula: str, expected: list[Any]) -> None:
     model = relatum.Model()
     model.add_table("p", pa.table({"pid": ["s", "r"], "kind": ["a", "b"]}), key="pid")
-    model.add_table("s", pa.table({"pid": ["s", "r", "r"], "q": [1, 2, 3], "paid": [True, False, True], "c": [1, 1, 2]}))
+    model.add_table(
+        "s", pa.table({"pid": ["s", "r", "r"], "q": [1, 2, 3], "paid": [True, False, True], "c": [1, 1, 2]})
+    )
     model.relate("s.pid -> p.pid")
-    values = {row["s.paid"]: row["v"] for row in model.pivot("s.paid", values={"v": formula}, show_empty=True).to_arrow(True).to_pylist()}
+    values = {
+        row["s.paid"]: row["v"]
+        for row in model.pivot("s.paid", values={"v": formula}, show_empty=True).to_arrow(True).to_pylist()
+    }
     assert [values[False], values[True], values[None]] == expected
 
 
@@ -100,7 +107,9 @@ def test_running_whole_numbers_are_refused_only_where_a_sum_does_not_fit() -> No
     running = {"rows": "t.g, t.p", "values": "r: running(sum(t.v) among t.p by sum(t.p))", "totals": False}
     assert model.pivot(**running).to_arrow()["r"].to_pylist() == [HIGHEST, HIGHEST - 1, LOWEST, -1]
     with pytest.raises(relatum.ValueOverflowError, match="running sum"):
-        model.pivot(**{**running, "values": "running(sum(t.v) among t.p by sum(t.p) desc)", "where": "t.g = 'x' or t.p = 2"}).to_arrow()
+        model.pivot(
+            **{**running, "values": "running(sum(t.v) among t.p by sum(t.p) desc)", "where": "t.g = 'x' or t.p = 2"}
+        ).to_arrow()
         model.pivot(rows="t.p", values="running(max(t.v) among t.p by sum(t.p))").to_arrow()
 
 
@@ -131,15 +140,33 @@ def test_a_filter_that_every_row_passes_still_travels_to_the_one_side(sold: int)
 
 
 @settings(max_examples=40, deadline=None)
-@given(fields=st.permutations(["sales.a", "sales.b", "sales.c", "lookup.a", "lookup.d", "lookup.e"]), count=st.integers(1, 6), size=st.integers(1, 4))
+@given(
+    fields=st.permutations(["sales.a", "sales.b", "sales.c", "lookup.a", "lookup.d", "lookup.e"]),
+    count=st.integers(1, 6),
+    size=st.integers(1, 4),
+)
 def test_columns_that_settle_each_other(fields: list[str], count: int, size: int) -> None:
     """Several unique columns of one table and of its lookup: each determines all others, and one must stay."""
     numbers = list(range(size))
     model = relatum.Model()
-    model.add_table("sales", pa.table({"a": numbers, "b": [f"b{n}" for n in numbers], "c": [-n for n in numbers], "q": [n + 1 for n in numbers]}))
-    model.add_table("lookup", pa.table({"a": numbers, "d": [f"d{n}" for n in numbers], "e": [n / 2 for n in numbers]}), key="a")
+    model.add_table(
+        "sales",
+        pa.table(
+            {"a": numbers, "b": [f"b{n}" for n in numbers], "c": [-n for n in numbers], "q": [n + 1 for n in numbers]}
+        ),
+    )
+    model.add_table(
+        "lookup", pa.table({"a": numbers, "d": [f"d{n}" for n in numbers], "e": [n / 2 for n in numbers]}), key="a"
+    )
     model.relate("sales.a -> lookup.a")
-    spelt = {"sales.a": int, "sales.b": lambda n: f"b{n}", "sales.c": lambda n: -n, "lookup.a": int, "lookup.d": lambda n: f"d{n}", "lookup.e": lambda n: n / 2}
+    spelt = {
+        "sales.a": int,
+        "sales.b": lambda n: f"b{n}",
+        "sales.c": lambda n: -n,
+        "lookup.a": int,
+        "lookup.d": lambda n: f"d{n}",
+        "lookup.e": lambda n: n / 2,
+    }
     records = model.pivot(rows=fields[:count], values={"v": "sum(sales.q)"}).to_arrow().to_pylist()
     wanted = [{**{field: spelt[field](n) for field in fields[:count]}, "v": n + 1} for n in numbers]
     assert sorted(map(str, records)) == sorted(map(str, wanted))
@@ -154,6 +181,10 @@ def test_a_count_within_a_count_shows_where_it_is_zero() -> None:
     model.relate("product.cat -> category.cat")
     counted = "count(distinct case when product.weight is null then 1 end)"
     each = f"count(distinct case when category.rank is null then {counted} else {counted} end)"
-    for formula in (each, f"max({each} per category)", f"max(min(case when customer.cid is null then {each} else {each} end) per category)"):
+    for formula in (
+        each,
+        f"max({each} per category)",
+        f"max(min(case when customer.cid is null then {each} else {each} end) per category)",
+    ):
         shown = model.pivot(rows="product.weight", values={"v": formula}).to_arrow().to_pylist()
         assert [row["v"] for row in shown] == [0, 0], formula

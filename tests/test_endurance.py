@@ -15,7 +15,9 @@ from kills import kill
 
 def test_what_is_damaged_ends_nothing() -> None:
     # A process that forks must have no threads: the tests' own may have some.
-    done = subprocess.run([sys.executable, str(Path(__file__).with_name("fuzz.py")), "0"], capture_output=True, text=True)
+    done = subprocess.run(
+        [sys.executable, str(Path(__file__).with_name("fuzz.py")), "0"], capture_output=True, text=True
+    )
     assert (done.returncode, done.stderr) == (0, "")
     (said,) = done.stdout.splitlines()
     assert int(said.split()[0]) >= 5 * 15

@@ -18,7 +18,10 @@ from relatum.model.declaration import EngineChoice
 TEXTS = ["", " ", "a", "A", "é", "E", "Zz", "10", " 7.50 ", "1e3", "-0", "2024-02-29", "2023-02-29", "x'y", 'a"b', "%", "_", "a_b", "日本",
          "🌱🌿", "tab\there", "long " * 20, "2024-03-01 12:30:45", "-9223372036854775808", "0.005"]  # fmt: skip
 WHOLE = [0, 1, -1, 2, 7, -7, 10, 99, 100, -100, 12_345, 2**31 - 1, -(2**31), 2**40, -(2**40)]
-EXACT = [Decimal(each) for each in ("0.00", "0.01", "-0.01", "0.05", "2.50", "-2.50", "3.15", "99.99", "-99.99", "1234567.89", "10.00")]
+EXACT = [
+    Decimal(each)
+    for each in ("0.00", "0.01", "-0.01", "0.05", "2.50", "-2.50", "3.15", "99.99", "-99.99", "1234567.89", "10.00")
+]
 FLOATS = [0.0, -0.0, 0.5, -0.5, 1.5, 2.5, 0.1, 1 / 3, -1 / 3, 1e-9, 1e9, 123456.789, 4503599627370497.5]
 DAYS = [date(1969, 12, 31), date(1970, 1, 1), date(2000, 2, 29), date(2023, 1, 1), date(2024, 2, 29), date(2024, 12, 30), date(2024, 12, 31),
         date(2026, 1, 4), date(1900, 3, 1), date(2099, 12, 31)]  # fmt: skip
@@ -33,7 +36,10 @@ def frame(seed: int) -> pa.Table:
         return [None if drawn.random() < 0.2 else drawn.choice(values) for _ in range(ROWS)]
 
     moments = [datetime.combine(day, datetime.min.time()) + timedelta(seconds=drawn.randrange(86400)) for day in DAYS]
-    columns: dict[str, pa.Array] = {"n": pa.array(list(range(ROWS))), "g": pa.array([drawn.choice("pqr") for _ in range(ROWS)])}
+    columns: dict[str, pa.Array] = {
+        "n": pa.array(list(range(ROWS))),
+        "g": pa.array([drawn.choice("pqr") for _ in range(ROWS)]),
+    }
     for name, values, type_ in (("i", WHOLE, pa.int64()), ("d", EXACT, pa.decimal128(18, 2)), ("f", FLOATS, pa.float64()),
                                 ("t", TEXTS, pa.string()), ("day", DAYS, pa.date32()), ("at", moments, pa.timestamp("us"))):  # fmt: skip
         columns[name], columns[f"{name}2"] = pa.array(some(values), type_), pa.array(some(values), type_)
@@ -108,7 +114,9 @@ def told(model: relatum.Model, formula: str, rows: str = "t.n") -> list[Any]:
 def differing(pair: tuple[relatum.Model, relatum.Model], formula: str, rows: str = "t.n") -> list[Any]:
     here, there = told(pair[0], formula, rows), told(pair[1], formula, rows)
     assert len(here) == len(there)
-    return [(mine, its) for mine, its in zip(here, there, strict=True) if mine[0] != its[0] or not alike(mine[1], its[1])]
+    return [
+        (mine, its) for mine, its in zip(here, there, strict=True) if mine[0] != its[0] or not alike(mine[1], its[1])
+    ]
 
 
 @pytest.mark.parametrize("at", range(len(ROW_FORMULAS)), ids=lambda at: ROW_FORMULAS[at])
@@ -128,7 +136,9 @@ def test_a_group_is_worth_the_same(pair: tuple[relatum.Model, relatum.Model], fo
 
 
 @pytest.mark.parametrize("name", ["i", "d", "f", "t", "day", "at", "b"])
-@pytest.mark.parametrize("order", ["", "by t.{} desc", "by max(t.n) desc", "top 3 by sum(t.n)", "bottom 4 by sum(t.i % 100) with others"])
+@pytest.mark.parametrize(
+    "order", ["", "by t.{} desc", "by max(t.n) desc", "top 3 by sum(t.n)", "bottom 4 by sum(t.i % 100) with others"]
+)
 def test_members_come_in_the_same_order(pair: tuple[relatum.Model, relatum.Model], name: str, order: str) -> None:
     axis = f"t.{name} {order.format(name)}".strip()
     here, there = (model.pivot(axis, values="count(t), sum(t.n)").to_text(120) for model in pair)

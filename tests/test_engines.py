@@ -84,7 +84,11 @@ def test_parquet_files_are_read_by_the_engine_itself(tmp_path: Path) -> None:
         model = relatum.Model("star", engine=engine)
         for name, path in paths.items():
             model.add_table(name, path)
-        found = model.evaluate("count(sales)"), model.evaluate("sum(sales.quantity)"), model.evaluate("max(budget.target)")
+        found = (
+            model.evaluate("count(sales)"),
+            model.evaluate("sum(sales.quantity)"),
+            model.evaluate("max(budget.target)"),
+        )
         rows = case.star.tables
         quantities = [row["quantity"] for row in rows["sales"] if row["quantity"] is not None]
         targets = [row["target"] for row in rows["budget"] if row["target"] is not None]
@@ -93,6 +97,7 @@ def test_parquet_files_are_read_by_the_engine_itself(tmp_path: Path) -> None:
 
 
 # -- the demo ---------------------------------------------------------------------------------------------------------
+
 
 def test_commands_say_the_same_there_as_here(hollowmere: Path) -> None:
     model = hollowmere
@@ -156,7 +161,9 @@ def nursery_there(nursery: relatum.Model, server: Server, tmp_path_factory: pyte
     paths = {}
     for kind, line in here.items():
         paths[kind] = folder / f"{kind}.toml"
-        moved = text.replace('source = "sales.parquet"', 'part = "sales"').replace("relatum = 1\n", f"relatum = 1\n{line}\n")
+        moved = text.replace('source = "sales.parquet"', 'part = "sales"').replace(
+            "relatum = 1\n", f"relatum = 1\n{line}\n"
+        )
         assert line in moved and 'part = "sales"' in moved
         paths[kind].write_text(moved)
     return paths
@@ -182,7 +189,9 @@ def test_check_show_members_and_refresh_work_there(kind: str, nursery_there: dic
     here = json.loads(run("check", hollowmere, "--format", "json").stdout)["findings"]
     found = json.loads(run("check", there, "--format", "json").stdout)["findings"]
     assert [each["severity"] for each in found] == [each["severity"] for each in here]
-    assert [re.sub("instance.*", "", each["text"]) for each in found] == [re.sub("instance.*", "", each["text"]) for each in here]
+    assert [re.sub("instance.*", "", each["text"]) for each in found] == [
+        re.sub("instance.*", "", each["text"]) for each in here
+    ]
     shown = run("show", there, "sales")
     assert shown.exit_code == 0 and "4,000 rows" in shown.stdout and "quantity" in shown.stdout
     again = run("refresh", there)
@@ -206,7 +215,11 @@ def test_one_request_is_few_queries_and_no_fact_comes_back(nursery_there: dict[s
     with relatum.open(nursery_there["duckdb"]) as model:
         engine = model.session.place
         assert engine is not None
-        question: dict[str, Any] = {"rows": "product.plant", "columns": "calendar.quarter", "values": "revenue, revenue[back 1 year]"}
+        question: dict[str, Any] = {
+            "rows": "product.plant",
+            "columns": "calendar.quarter",
+            "values": "revenue, revenue[back 1 year]",
+        }
         model.pivot(**question)
         asked, rows = engine.questions, engine.rows
         grid = model.pivot(**question)
@@ -241,10 +254,17 @@ def test_nothing_is_written_there(nursery_there: dict[str, Path], server: Server
 
 
 def test_the_query_can_be_read_before_it_is_asked(hollowmere: Path) -> None:
-    done = run("sql", hollowmere, "--rows", "category.category", "--values", "avg(revenue per customer)", "--engine", "duckdb")
+    done = run(
+        "sql", hollowmere, "--rows", "category.category", "--values", "avg(revenue per customer)", "--engine", "duckdb"
+    )
     assert done.exit_code == 0
     assert "/* avg(revenue per customer) */" in done.stdout and "GROUP BY" in done.stdout
-    assert json.loads(run("sql", hollowmere, "--values", "revenue", "--engine", "duckdb", "--format", "json").stdout)["engine"] == "duckdb"
+    assert (
+        json.loads(run("sql", hollowmere, "--values", "revenue", "--engine", "duckdb", "--format", "json").stdout)[
+            "engine"
+        ]
+        == "duckdb"
+    )
     for engine, word in (("postgresql", "no address"), ("memory", "asked no queries"), ("oven", "no engine oven")):
         refused = run("sql", hollowmere, "--values", "revenue", "--engine", engine)
         assert refused.exit_code == 2 and word in refused.output.replace("\n", " "), refused.output
@@ -252,7 +272,18 @@ def test_the_query_can_be_read_before_it_is_asked(hollowmere: Path) -> None:
 
 # -- hostile names ----------------------------------------------------------------------------------------------------
 
-NAMES = ['a"b', "select", "x; drop table sales; --", "line\nbreak", "/* not */ a comment", "it's", "back\\slash", "`tick`", "ünï 庭", "n" * 60]
+NAMES = [
+    'a"b',
+    "select",
+    "x; drop table sales; --",
+    "line\nbreak",
+    "/* not */ a comment",
+    "it's",
+    "back\\slash",
+    "`tick`",
+    "ünï 庭",
+    "n" * 60,
+]
 
 
 @pytest.mark.parametrize("kind", KINDS)
@@ -334,8 +365,12 @@ def test_a_one_side_that_is_not_unique_is_refused_as_in_memory(tmp_path: Path) -
 def test_narrow_numbers_of_a_database_overflow_no_earlier_than_ours(tmp_path: Path) -> None:
     path = tmp_path / "narrow.duckdb"
     with duckdb.connect(str(path)) as database:
-        database.execute("create table t (k integer, a tinyint, b smallint, c integer, d bigint, e decimal(4, 2), f float)")
-        database.execute("insert into t values (1, 127, 32767, 2147483647, 9, 99.99, 1.5), (2, -128, -32768, -2147483648, null, -99.99, null)")
+        database.execute(
+            "create table t (k integer, a tinyint, b smallint, c integer, d bigint, e decimal(4, 2), f float)"
+        )
+        database.execute(
+            "insert into t values (1, 127, 32767, 2147483647, 9, 99.99, 1.5), (2, -128, -32768, -2147483648, null, -99.99, null)"
+        )
     formulas = ["sum(t.a * t.a)", "sum(t.a * t.b * t.c)", "max(t.c) * max(t.c)", "sum(coalesce(t.a, 0) * t.a)", "sum(case when t.k > 1 then t.c else t.b end * t.c)",
                 "max(t.c) + max(t.b)", "min(t.c) - max(t.c)", "sum(- t.a)", "sum(abs(t.c))", "max(plus(t.c, t.c))", "sum(t.e * t.c)", "sum(t.e * t.e)", "max(t.a % t.b)", "sum(t.a + 200)",
                 "sum(greatest(t.c, t.a) * 4)", "avg(t.f)", "sum(round(t.c) * 2)", "max(t.c)[where t.k = 1] * 3", "last(t.c by t.k) * 2", "sum(max(t.c) per t.k) * 2"]  # fmt: skip
@@ -348,7 +383,12 @@ def test_narrow_numbers_of_a_database_overflow_no_earlier_than_ours(tmp_path: Pa
 
 
 def test_what_does_not_fit_is_an_overflow_there_too() -> None:
-    big = pa.table({"n": pa.array([2**62, 2**62, 2**62]), "d": pa.array([Decimal("90000000000000000.00")] * 3, pa.decimal128(20, 2))})
+    big = pa.table(
+        {
+            "n": pa.array([2**62, 2**62, 2**62]),
+            "d": pa.array([Decimal("90000000000000000.00")] * 3, pa.decimal128(20, 2)),
+        }
+    )
     with relatum.Model("big", engine="duckdb") as model:
         model.add_table("t", big)
         assert model.evaluate("max(t.n)") == 2**62
@@ -361,7 +401,9 @@ def test_a_drafted_database_can_stay_where_it_is(tmp_path: Path) -> None:
     with duckdb.connect(str(tmp_path / "shop.duckdb")) as database:
         database.execute("create table product (p integer primary key, kind text)")
         database.execute("insert into product select range, 'k' || range % 3 from range(40)")
-        database.execute("create table sales as select range as s, range % 40 as p, range % 7 as quantity from range(4000)")
+        database.execute(
+            "create table sales as select range as s, range % 40 as p, range % 7 as quantity from range(4000)"
+        )
     drafted = run("draft", tmp_path / "shop.duckdb", "-o", tmp_path / "shop.toml")
     assert drafted.exit_code == 0, drafted.output
     question = ["pivot", tmp_path / "shop.toml", "--rows", "product.kind", "--values", "sum(sales.quantity)"]
@@ -382,7 +424,10 @@ def test_errors_of_engines_are_sentences(tmp_path: Path, server: Server) -> None
     path = tmp_path / "gone.duckdb"
     with duckdb.connect(str(path)) as database:
         database.execute("create table t as select 1 as a")
-    with relatum.Model("gone", engine=EngineChoice("duckdb", str(path))) as model, pytest.raises(relatum.SourceError, match="other"):
+    with (
+        relatum.Model("gone", engine=EngineChoice("duckdb", str(path))) as model,
+        pytest.raises(relatum.SourceError, match="other"),
+    ):
         model.add_table("other", "", part="other")
     (tmp_path / "none.duckdb").write_text("no database")
     with pytest.raises(relatum.SourceError, match="no database that can be read"):
@@ -422,7 +467,9 @@ def test_ctrl_c_is_heard_by_the_engine_too(kind: str, server: Server, tmp_path: 
         with relatum.Model("left", engine=EngineChoice("postgresql", server.address)) as other:
             place = other.session.place
             assert place is not None
-            left = place.ask("select count(*) as n from pg_stat_activity where query like '%generate_series%' and state = 'active' and pid <> pg_backend_pid()")
+            left = place.ask(
+                "select count(*) as n from pg_stat_activity where query like '%generate_series%' and state = 'active' and pid <> pg_backend_pid()"
+            )
             assert left.column("n")[0].as_py() == 0
 
 
@@ -434,7 +481,9 @@ def test_rows_that_nothing_tells_apart_are_said_to_be_so(kind: str, server: Serv
             database.execute("create view v as select unnest([3, 1, 2]) as a")
         engine = EngineChoice("duckdb", str(path))
     else:
-        server.execute("drop schema if exists views cascade; create schema views; create view views.v as select unnest(array[3, 1, 2]) as a")
+        server.execute(
+            "drop schema if exists views cascade; create schema views; create view views.v as select unnest(array[3, 1, 2]) as a"
+        )
         engine = EngineChoice("postgresql", server.address, "views")
     with relatum.Model("views", engine=engine) as model:
         model.add_table("v", "", part="v")
@@ -454,7 +503,6 @@ def test_edits_and_requests_of_their_own_fields_go_on_there(tmp_path: Path) -> N
         question: dict[str, Any] = {"rows": "band(sales.quantity by 2)", "values": "twice, count(sales)"}
         assert there.pivot(**question).to_arrow() == here.pivot(**question).to_arrow()
         assert there.impact("sales.twice").breaks == here.impact("sales.twice").breaks
-
 
 
 # -- facts about data -------------------------------------------------------------------------------------------------

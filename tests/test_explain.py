@@ -53,7 +53,15 @@ def _below(result: Any, record: dict[str, Any]) -> set[str]:
 def untold(model: relatum.Model, asked: Any, rnd: random.Random) -> str | None:
     """What an explanation of a random cell says otherwise than its grid; None where they agree."""
     values = {f"v{number}": value for number, value in enumerate(asked.values)}
-    grid = model.pivot(asked.rows, asked.columns, values, asked.where, keep=asked.keep, totals=asked.totals, show_empty=asked.show_empty)
+    grid = model.pivot(
+        asked.rows,
+        asked.columns,
+        values,
+        asked.where,
+        keep=asked.keep,
+        totals=asked.totals,
+        show_empty=asked.show_empty,
+    )
     cells = cells_of(grid)
     if not cells:
         return None
@@ -117,7 +125,9 @@ CELLS = [
 
 
 @pytest.mark.parametrize(("value", "at", "parts", "expected", "reason", "rows"), CELLS)
-def test_a_cell_is_explained(shared_stall: relatum.Model, value: str, at: Any, parts: Any, expected: Any, reason: str, rows: int | None) -> None:
+def test_a_cell_is_explained(
+    shared_stall: relatum.Model, value: str, at: Any, parts: Any, expected: Any, reason: str, rows: int | None
+) -> None:
     found = shared_stall.explain(value, at, **parts)
     assert alike(found.value, expected)
     assert found.reason == reason
@@ -129,7 +139,12 @@ def test_a_cell_is_explained(shared_stall: relatum.Model, value: str, at: Any, p
 
 
 def test_filters_tell_where_they_come_from_and_what_they_leave(shared_stall: relatum.Model) -> None:
-    found = shared_stall.explain("quantity[where product.price < 100]", {"product.kind": "fruit", "calendar.month": "2024-01"}, "customer.region = 'North'", columns="calendar.month")
+    found = shared_stall.explain(
+        "quantity[where product.price < 100]",
+        {"product.kind": "fruit", "calendar.month": "2024-01"},
+        "customer.region = 'North'",
+        columns="calendar.month",
+    )
     told = [(each.text, each.origin, each.route, each.before, each.after) for each in found.filters]
     assert told == [
         ("customer.region = 'North'", "request", ("customer", "sales"), 6, 2),
@@ -144,7 +159,9 @@ def test_filters_tell_where_they_come_from_and_what_they_leave(shared_stall: rel
 
 
 def test_what_stands_twice_is_told_once(shared_stall: relatum.Model) -> None:
-    found = shared_stall.explain("quantity / (quantity + quantity[back 1 month])", {"calendar.month": "2024-02"}, listed=2)
+    found = shared_stall.explain(
+        "quantity / (quantity + quantity[back 1 month])", {"calendar.month": "2024-02"}, listed=2
+    )
     assert [part.evidence for part in found.parts if part.evidence is not None] == [0, 0, 1]
     assert [each.count for each in found.evidence] == [2, 1]
     assert str(found).count("sum(sales.quantity) over ") == 2
@@ -196,17 +213,34 @@ def test_the_difference_of_two_cells_adds_up(nursery: relatum.Model) -> None:
             assert [each.name for each in difference.factors] == ["quantity", "mix", "price"]
             assert sum((each.part for each in difference.factors), start=Decimal(0)) == difference.total
         assert not along or difference.by == along
-    for wrong, reason in (({"calendar.year": 1999}, "has no member 1999"), ({"customer.region": "North"}, "same fields"), ({"calendar.year": 2022}, "")):
+    for wrong, reason in (
+        ({"calendar.year": 1999}, "has no member 1999"),
+        ({"customer.region": "North"}, "same fields"),
+        ({"calendar.year": 2022}, ""),
+    ):
         if reason:
             with pytest.raises(relatum.RelatumError, match=reason):
                 nursery.explain("revenue", {"calendar.year": 2024}, against=wrong)
 
 
-@pytest.mark.parametrize("formula", ["sum(sales.pieces * sales.price)", "sum(sales.price * sales.pieces)", "sum(1 * sales.pieces * sales.price)"])
+@pytest.mark.parametrize(
+    "formula",
+    ["sum(sales.pieces * sales.price)", "sum(sales.price * sales.pieces)", "sum(1 * sales.pieces * sales.price)"],
+)
 @pytest.mark.parametrize("kind", [Decimal, float])
 def test_price_quantity_and_mix_by_hand(formula: str, kind: Any) -> None:
     model = relatum.Model()
-    model.add_table("sales", pa.table({"year": [1, 1, 2, 2], "item": ["a", "b", "a", "b"], "pieces": [10, 10, 5, 25], "price": [kind(each) for each in (2, 4, 3, 4)]}))
+    model.add_table(
+        "sales",
+        pa.table(
+            {
+                "year": [1, 1, 2, 2],
+                "item": ["a", "b", "a", "b"],
+                "pieces": [10, 10, 5, 25],
+                "price": [kind(each) for each in (2, 4, 3, 4)],
+            }
+        ),
+    )
     model.add_table("item", pa.table({"item": ["a", "b"], "name": ["A", "B"]}), key="item")
     model.relate("sales.item -> item.item")
     found = model.explain(formula, {"sales.year": 2}, against={"sales.year": 1}).difference
@@ -226,12 +260,16 @@ def test_price_quantity_and_mix_by_hand(formula: str, kind: Any) -> None:
 ])  # fmt: skip
 def test_what_is_divided_moves_by_weight(formula: str, parts: dict[str, float]) -> None:
     model = relatum.Model()
-    model.add_table("sales", pa.table({"year": [1, 1, 1, 2, 2, 2], "item": list("aababb"), "pieces": [1, 3, 6, 4, 6, 8]}))
+    model.add_table(
+        "sales", pa.table({"year": [1, 1, 1, 2, 2, 2], "item": list("aababb"), "pieces": [1, 3, 6, 4, 6, 8]})
+    )
     model.add_table("item", pa.table({"item": ["a", "b"], "name": ["A", "B"]}), key="item")
     model.relate("sales.item -> item.item")
     found = model.explain(formula, {"sales.year": 2}, against={"sales.year": 1}).difference
     assert found is not None
-    assert {each.name: each.part for each in found.parts} == pytest.approx({name: part for name, part in parts.items() if part})
+    assert {each.name: each.part for each in found.parts} == pytest.approx(
+        {name: part for name, part in parts.items() if part}
+    )
     assert sum(each.part for each in found.parts) == pytest.approx(found.total)
     assert not found.factors
 
@@ -240,7 +278,15 @@ def test_a_verified_cell_becomes_a_control(hollowmere: Path, tmp_path: Path) -> 
     folder = tmp_path / "demo"
     shutil.copytree(hollowmere.parent, folder)
     file = folder / hollowmere.name
-    arguments = ["explain", str(file), "revenue", "--at", "category.category = 'Ferns', calendar.year = 2024", "--where", "customer.region = 'North'"]
+    arguments = [
+        "explain",
+        str(file),
+        "revenue",
+        "--at",
+        "category.category = 'Ferns', calendar.year = 2024",
+        "--where",
+        "customer.region = 'North'",
+    ]
     out = tmp_path / "rows.csv"
     result = CliRunner().invoke(app, [*arguments, "--as-control", "--rows-out", str(out), "--rows", "2"])
     assert result.exit_code == 0, result.output
@@ -281,7 +327,9 @@ def test_codes_that_stand_for_no_member_are_no_members() -> None:
 def test_a_field_is_known_by_its_whole_name() -> None:
     model = relatum.Model()
     model.add_table("sales", pa.table({"year_month": ["x", "y"], "year": [1, 2], "pieces": [3, 4]}))
-    found = model.explain("sum(sales.pieces)", {"sales.year": 1, "sales.year_month": "x"}, fields="sales.year_month by sum(sales.pieces)")
+    found = model.explain(
+        "sum(sales.pieces)", {"sales.year": 1, "sales.year_month": "x"}, fields="sales.year_month by sum(sales.pieces)"
+    )
     assert (found.value, [each.text for each in found.filters]) == (3, ["sales.year_month = 'x'", "sales.year = 1"])
     labelled = model.explain("sum(sales.pieces)", {"size": "2 to 4"}, fields="size: band(sales.pieces by 2)")
     assert labelled.value == 3

@@ -53,7 +53,8 @@ WRITTEN: list[tuple[Type, dict[str, Any], str, str, Any, str]] = [
     (FLOAT, {"digits": 3}, "en", "EUR", 9.995, "10.0"),
     (FLOAT, {"digits": 3}, "en", "EUR", 0.0012345, "0.00123"),
     (FLOAT, {"digits": 2, "format": "0%"}, "en", "EUR", 0.12345, "12%"),
-    (FLOAT, {"digits": 3}, "en", "EUR", 0.0, "0"), (FLOAT, {"digits": 3}, "en", "EUR", -0.0, "0"),
+    (FLOAT, {"digits": 3}, "en", "EUR", 0.0, "0"),
+    (FLOAT, {"digits": 3}, "en", "EUR", -0.0, "0"),
     (INTEGER, {"duration": "seconds"}, "en", "EUR", 3725, "1:02:05"),
     (INTEGER, {"duration": "minutes"}, "en", "EUR", 125, "2:05"),
     (FLOAT, {"duration": "hours"}, "en", "EUR", 1.5, "1:30"),
@@ -78,7 +79,9 @@ WRITTEN: list[tuple[Type, dict[str, Any], str, str, Any, str]] = [
 
 
 @pytest.mark.parametrize(("type_", "words", "locale", "currency", "value", "text"), WRITTEN)
-def test_a_value_is_written(type_: Type, words: dict[str, Any], locale: str, currency: str, value: Any, text: str) -> None:
+def test_a_value_is_written(
+    type_: Type, words: dict[str, Any], locale: str, currency: str, value: Any, text: str
+) -> None:
     write = formatter(type_, format_of_words(words), [value], locale, currency)
     assert write(value).replace("\xa0", " ").replace("\u202f", " ") == text
 
@@ -159,7 +162,9 @@ FILES = [
 def test_the_file_says_where(tmp_path: Path, line: str, reason: str) -> None:
     (tmp_path / "sales.csv").write_text("a,b\n1,2\n")
     file = tmp_path / "m.toml"
-    file.write_text(f'relatum = 1\n[table.sales]\nsource = "sales.csv"\n[measure.a]\nformula = "sum(sales.a)"\n{line}\n')
+    file.write_text(
+        f'relatum = 1\n[table.sales]\nsource = "sales.csv"\n[measure.a]\nformula = "sum(sales.a)"\n{line}\n'
+    )
     result = run("pivot", file, "--values", "a")
     assert result.exit_code == 2
     assert reason in result.stderr and "m.toml:6" in result.stderr
@@ -182,11 +187,15 @@ def test_a_saved_pivot_keeps_formats() -> None:
     model = make_stall()
     grid = model.pivot(values="n: count(sales) format '0.0' scale thousands blank 'it''s' digits 2")
     model.keep_pivot("kept", grid)
-    assert model.declaration.pivots["kept"].values == ("n: count(sales) format '0.0' scale 'thousands' digits 2 blank 'it''s'",)
+    assert model.declaration.pivots["kept"].values == (
+        "n: count(sales) format '0.0' scale 'thousands' digits 2 blank 'it''s'",
+    )
     assert model.pivot(saved="kept").to_text(60) == grid.to_text(60)
 
 
-NUMBERS = some.one_of(some.integers(-(10**14), 10**14), some.floats(-1e12, 1e12), some.decimals(-(10**9), 10**9, places=3))
+NUMBERS = some.one_of(
+    some.integers(-(10**14), 10**14), some.floats(-1e12, 1e12), some.decimals(-(10**9), 10**9, places=3)
+)
 
 
 @given(NUMBERS, some.sampled_from(["#,##0", "0.00", "¤#,##0.0", "0.0%", "#,##0;(#,##0)"]), some.integers(0, 6))
@@ -214,7 +223,9 @@ NEAR = [
 
 
 @pytest.mark.parametrize(("type_", "words", "number", "text"), NEAR)
-def test_a_number_between_values_is_written_as_they_are(type_: Type, words: dict[str, Any], number: float, text: str) -> None:
+def test_a_number_between_values_is_written_as_they_are(
+    type_: Type, words: dict[str, Any], number: float, text: str
+) -> None:
     """The ends of a legend and the ticks of an axis are no values themselves."""
     assert formatter(type_, format_of_words(words), [int(number)], "en", "EUR").near(number) == text
 

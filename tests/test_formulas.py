@@ -170,8 +170,15 @@ def test_under_a_filter(shared_stall: relatum.Model, formula: str, where: str, e
 
 def test_every_function_of_the_register_stands_in_a_table() -> None:
     texts = " ".join([row[0] for row in SCALAR] + [row[0] for row in AGGREGATE + NESTED]).lower()
-    spelled = {"band_by": "band(7 by", "band_at": "band(5 at", "band_edge": "by band(", **{f"period_{each}": f"by {each})" for each in ("month", "quarter", "week")},
-               "negate": "- -3", "is_null": "is null", "case": "case when"}
+    spelled = {
+        "band_by": "band(7 by",
+        "band_at": "band(5 at",
+        "band_edge": "by band(",
+        **{f"period_{each}": f"by {each})" for each in ("month", "quarter", "week")},
+        "negate": "- -3",
+        "is_null": "is null",
+        "case": "case when",
+    }
     missing = [name for name in dict.fromkeys([*SCALARS, *known_functions()]) if spelled.get(name, name) not in texts]
     assert not missing
 

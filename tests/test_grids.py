@@ -22,7 +22,11 @@ from test_agreement import tiny_limits  # noqa: F401 - a fixture
 def agree(examples: int) -> None:
     seen = Counter[str]()
 
-    @settings(max_examples=examples, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture])
+    @settings(
+        max_examples=examples,
+        deadline=None,
+        suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
+    )
     @given(st.integers(0, 2**60))
     def compare(seed: int) -> None:
         case = random_grid(random.Random(seed))
@@ -89,7 +93,9 @@ ASKED = [
 
 
 @pytest.mark.parametrize(("rows", "parts", "expected"), ASKED)
-def test_what_an_axis_text_asks(shared_stall: relatum.Model, rows: str, parts: dict[str, Any], expected: list[Any]) -> None:
+def test_what_an_axis_text_asks(
+    shared_stall: relatum.Model, rows: str, parts: dict[str, Any], expected: list[Any]
+) -> None:
     assert told(shared_stall.pivot(rows, values="quantity", **parts)) == expected
 
 
@@ -115,7 +121,9 @@ WRONG = [
 
 
 @pytest.mark.parametrize(("parts", "reason", "caret"), WRONG)
-def test_a_wrong_request_says_what_where_and_what_to_do(shared_stall: relatum.Model, parts: dict[str, str], reason: str, caret: str) -> None:
+def test_a_wrong_request_says_what_where_and_what_to_do(
+    shared_stall: relatum.Model, parts: dict[str, str], reason: str, caret: str
+) -> None:
     with pytest.raises(relatum.RelatumError) as caught:
         shared_stall.pivot(**{"values": "quantity", **parts})
     assert reason in str(caught.value)
@@ -131,7 +139,9 @@ def test_notes_tell_what_is_hidden_and_what_a_share_is_of(shared_stall: relatum.
     assert any("are not shown, and count in totals" in note.text for note in hidden)
     blank = shared_stall.pivot("product.product top 2 by quantity[back 1 year]", values="quantity")
     assert any("No member of product.product has a value to be ranked by" in note.text for note in blank.notes)
-    shut = shared_stall.pivot("product.kind closed, product.product", values="s: sole(sales.quantity)[pin last calendar.date]")
+    shut = shared_stall.pivot(
+        "product.kind closed, product.product", values="s: sole(sales.quantity)[pin last calendar.date]"
+    )
     assert any("all values lie deeper" in note.text for note in shut.notes) or told(shut)
     there = shared_stall.pivot("product.product open ('yew'), customer.customer", values="quantity")
     assert any("are not shown under product.product: 'yew'" in note.text for note in there.notes)
@@ -144,7 +154,9 @@ FORMATS = [
 
 
 @pytest.mark.parametrize(("value", "shown"), FORMATS)
-def test_rates_are_percent_and_what_is_like_a_measure_is_written_like_it(shared_stall: relatum.Model, value: str, shown: str) -> None:
+def test_rates_are_percent_and_what_is_like_a_measure_is_written_like_it(
+    shared_stall: relatum.Model, value: str, shown: str
+) -> None:
     text = shared_stall.pivot(values=f"v: {value}", where="calendar.month = '2024-02'").to_text(80)
     assert shown in text
 
@@ -157,12 +169,18 @@ def test_a_grid_is_asked_again_opened_closed_and_turned(shared_stall: relatum.Mo
     assert opened.request.rows[0] == "product.kind open ('fruit', no match)"
     assert told(opened.close("fruit", relatum.NO_MATCH)) == told(grid)
     assert told(shared_stall.pivot("product.kind, product.product", values="quantity, revenue").close()) == told(grid)
-    assert told(opened.close(depth=2)) == told(shared_stall.pivot("product.kind, product.product", values="quantity, revenue"))
+    assert told(opened.close(depth=2)) == told(
+        shared_stall.pivot("product.kind, product.product", values="quantity, revenue")
+    )
     turned = opened.turn()
     assert turned.request.columns == opened.request.rows
     assert turned.request.values_on == "rows"
     assert turned.turn().request == opened.request
-    assert told(grid.again(rows="product.product top 1", values="quantity")) == [("fig", 5), ("no match", 5), ("total", 15)]
+    assert told(grid.again(rows="product.product top 1", values="quantity")) == [
+        ("fig", 5),
+        ("no match", 5),
+        ("total", 15),
+    ]
     for wrong, reason in ((lambda: grid.open("nothing"), "no closed member"), (lambda: grid.again(row="x"), "has no part row"),
                           (lambda: grid.close(depth=3), "depth is 1 to 2"), (lambda: grid.close("fruit"), "as open"),
                           (lambda: shared_stall.pivot("product.kind", values="quantity").open("fruit"), "No field of this grid is closed")):  # fmt: skip
@@ -182,7 +200,13 @@ def test_text_is_nested_or_in_columns_and_values_may_stand_on_rows(shared_stall:
 
 
 def test_members_are_listed_with_their_rows(shared_stall: relatum.Model) -> None:
-    assert [each for each, _ in shared_stall.members("product.product")] == ["ivy", "oak", "yew", "fig", relatum.NO_MATCH]
+    assert [each for each, _ in shared_stall.members("product.product")] == [
+        "ivy",
+        "oak",
+        "yew",
+        "fig",
+        relatum.NO_MATCH,
+    ]
     counted = dict(shared_stall.members("product.product", "customer.region = 'North'"))
     assert counted == {"ivy": 1, "oak": None, "yew": None, "fig": 1, relatum.NO_MATCH: None}
     assert [each for each, _ in shared_stall.members("product.kind", like="RUI")] == ["fruit"]
@@ -201,7 +225,13 @@ def test_members_are_listed_with_their_rows(shared_stall: relatum.Model) -> None
 def test_of_many_members_those_with_rows_are_shown(nursery: relatum.Model) -> None:
     where = "calendar.month = '2024-12' and category.department = 'Water'"
     members = nursery.members("product.plant", where)
-    there = {member for member, present in zip(*(members.to_arrow()[name].to_pylist() for name in ("product.plant", "present")), strict=True) if present}
+    there = {
+        member
+        for member, present in zip(
+            *(members.to_arrow()[name].to_pylist() for name in ("product.plant", "present")), strict=True
+        )
+        if present
+    }
     headings, lines = members.lines(18)
     assert {texts[0] for texts, shown in lines if shown} == there
     assert len(lines) == 18
@@ -215,7 +245,9 @@ def test_of_many_members_those_with_rows_are_shown(nursery: relatum.Model) -> No
 def test_members_have_the_rows_that_a_grid_counts(seed: int) -> None:
     rnd = random.Random(seed)
     case = random_grid(rnd)
-    column = rnd.choice(["product.label", "product.pid", "category.name", "customer.region", "calendar.month", "sales.remark"])
+    column = rnd.choice(
+        ["product.label", "product.pid", "category.name", "customer.region", "calendar.month", "sales.remark"]
+    )
     try:
         model = build(case.star)
         members = model.members(column, case.asked.where)
@@ -227,8 +259,14 @@ def test_members_have_the_rows_that_a_grid_counts(seed: int) -> None:
     if "rows of sales" not in frame.column_names:
         return
     flag = f"{column}:no_match"
-    told = {(line[column], line.get(flag, False)): line["rows of sales"] for line in frame.to_pylist() if line["rows of sales"]}
-    assert told == {(line[column], line.get(flag, False)): line["rows"] for line in grid.to_arrow().to_pylist() if line["rows"]}
+    told = {
+        (line[column], line.get(flag, False)): line["rows of sales"]
+        for line in frame.to_pylist()
+        if line["rows of sales"]
+    }
+    assert told == {
+        (line[column], line.get(flag, False)): line["rows"] for line in grid.to_arrow().to_pylist() if line["rows"]
+    }
 
 
 def asked_of(case: GridCase) -> tuple[relatum.Model, relatum.Grid] | None:
@@ -237,7 +275,15 @@ def asked_of(case: GridCase) -> tuple[relatum.Model, relatum.Grid] | None:
     try:
         model = build(case.star)
         values = {f"v{number}": value for number, value in enumerate(asked.values)}
-        return model, model.pivot(asked.rows, asked.columns, values, asked.where, keep=asked.keep, totals=asked.totals, show_empty=asked.show_empty)
+        return model, model.pivot(
+            asked.rows,
+            asked.columns,
+            values,
+            asked.where,
+            keep=asked.keep,
+            totals=asked.totals,
+            show_empty=asked.show_empty,
+        )
     except relatum.RelatumError as error:
         assert any(reason in str(error) for reason in (*REFUSED, *REFUSED_REQUESTS)), error
         return None
@@ -282,7 +328,10 @@ def test_page_and_text_show_the_same(seed: int, width: int) -> None:
 
 def test_fields_of_a_table_without_rows() -> None:
     model = relatum.Model()
-    model.add_table("sales", pa.table({"a": pa.array([], pa.int64()), "day": pa.array([], pa.date32()), "note": pa.array([], pa.string())}))
+    model.add_table(
+        "sales",
+        pa.table({"a": pa.array([], pa.int64()), "day": pa.array([], pa.date32()), "note": pa.array([], pa.string())}),
+    )
     for field in ("band(sales.a by 10)", "period(sales.day by month)", "sales.a + 1", "upper(sales.note)"):
         grid = model.pivot(field, "sales.note top 2 with others", "count(sales)")
         assert grid.to_arrow().num_rows == 0

@@ -22,7 +22,20 @@ def test_limits_are_numbers_or_texts_with_a_unit(said: dict[str, object], number
     assert read_limits(said) == numbers
 
 
-WRONG = [{"speed": 3}, {"cells": 0}, {"cells": -4}, {"cells": True}, {"cells": 2.5}, {"cells": "2 GB"}, {"memory": "8 min"}, {"time": "3 GB"}, {"memory": "much"}, {"memory": ""}, {"rows": 1 << 70}, {"memory": "9" * 30}]
+WRONG = [
+    {"speed": 3},
+    {"cells": 0},
+    {"cells": -4},
+    {"cells": True},
+    {"cells": 2.5},
+    {"cells": "2 GB"},
+    {"memory": "8 min"},
+    {"time": "3 GB"},
+    {"memory": "much"},
+    {"memory": ""},
+    {"rows": 1 << 70},
+    {"memory": "9" * 30},
+]
 
 
 @pytest.mark.parametrize("said", WRONG, ids=str)
@@ -49,7 +62,9 @@ def test_the_nearest_one_wins_and_only_inside() -> None:
 
 def test_limits_of_a_model_hold_are_saved_and_compared(tmp_path: Path) -> None:
     (tmp_path / "t.csv").write_text("a,b,n\n" + "".join(f"a{at % 5},b{at},{at}\n" for at in range(40)))
-    (tmp_path / "m.toml").write_text('relatum = 1\n[table.t]\nsource = "t.csv"\n[measure.v]\nformula = "sum(t.n)"\n\n[limits]\n# few\ncells = 30\ntime = "10 min"\n')
+    (tmp_path / "m.toml").write_text(
+        'relatum = 1\n[table.t]\nsource = "t.csv"\n[measure.v]\nformula = "sum(t.n)"\n\n[limits]\n# few\ncells = 30\ntime = "10 min"\n'
+    )
     model = relatum.open(tmp_path / "m.toml")
     assert model.pivot("t.a", values="v").to_arrow().num_rows == 5
     with pytest.raises(relatum.LimitError, match=r"40 combinations; the limit is 30"):
@@ -61,7 +76,10 @@ def test_limits_of_a_model_hold_are_saved_and_compared(tmp_path: Path) -> None:
     model.limit(cells=45, memory="9 GB")
     assert model.pivot("t.b", values="v").to_arrow().num_rows == 40
     other = relatum.open(tmp_path / "m.toml")
-    assert {(each.setting, each.before, each.after) for each in other.compare(model).changes} == {("limit cells", "30", "45"), ("limit memory", "", "9 GB")}
+    assert {(each.setting, each.before, each.after) for each in other.compare(model).changes} == {
+        ("limit cells", "30", "45"),
+        ("limit memory", "", "9 GB"),
+    }
     model.save(tmp_path / "m.toml")
     text = (tmp_path / "m.toml").read_text()
     assert '# few\ncells = 45\ntime = "10 min"\nmemory = "9 GB"\n' in text
@@ -70,7 +88,10 @@ def test_limits_of_a_model_hold_are_saved_and_compared(tmp_path: Path) -> None:
     refused = run("edit", tmp_path / "m.toml", "measure", "w", "1", "--limit-rows", "3")
     assert refused.exit_code == 2 and "has 40 rows; the limit is 3 rows of a table" in refused.stderr
     (tmp_path / "m.toml").write_text(text.replace("cells = 45", "rows = 39"))
-    with pytest.raises(relatum.LimitError, match=r"has 40 rows; the limit is 39 rows of a table\.\nRaise it with rows = NUMBER under \[limits\] in the model, or --limit-rows"):
+    with pytest.raises(
+        relatum.LimitError,
+        match=r"has 40 rows; the limit is 39 rows of a table\.\nRaise it with rows = NUMBER under \[limits\] in the model, or --limit-rows",
+    ):
         relatum.open(tmp_path / "m.toml")
 
 
@@ -79,5 +100,10 @@ def test_what_would_not_fit_memory_is_refused_before_it_is_worked_out() -> None:
     model.add_table("a", pa.table({"k": range(3000)}), key="k")
     model.add_table("b", pa.table({"k": range(3000)}), key="k")
     room = resident() + (150 << 20)  # other tests have left something in use
-    with relatum.limited(memory=room), pytest.raises(relatum.LimitError, match=r"Work on 9,000,000 members takes 343.3 MB of memory, .* in use; the limit is"):
+    with (
+        relatum.limited(memory=room),
+        pytest.raises(
+            relatum.LimitError, match=r"Work on 9,000,000 members takes 343.3 MB of memory, .* in use; the limit is"
+        ),
+    ):
         model.evaluate("sum(count(a) + count(b) per (a.k, b.k))")

@@ -14,7 +14,34 @@ import relatum
 from relatum.model.links import parse_link
 from relatum.model.names import quoted
 
-PIECES = ["a", "->", "<-", ">-<", "<->", ".", '"', "'", "\n", "\r", "\t", " ", "(", ")", ",", "[", "]", "#", "=", "é", "庭", "over", "\\", "\x1b", "--", "/*"]
+PIECES = [
+    "a",
+    "->",
+    "<-",
+    ">-<",
+    "<->",
+    ".",
+    '"',
+    "'",
+    "\n",
+    "\r",
+    "\t",
+    " ",
+    "(",
+    ")",
+    ",",
+    "[",
+    "]",
+    "#",
+    "=",
+    "é",
+    "庭",
+    "over",
+    "\\",
+    "\x1b",
+    "--",
+    "/*",
+]
 
 
 def random_name(chance: random.Random) -> str:
@@ -39,7 +66,17 @@ def shop(folder: Path) -> relatum.Model:
 
 
 def test_random_names_survive_renaming_saving_and_opening(tmp_path: Path) -> None:
-    things = ["sales.product", "sales.n", "product.kind", "product.day", "product.long", "total", "range", "sales", "product"]
+    things = [
+        "sales.product",
+        "sales.n",
+        "product.kind",
+        "product.day",
+        "product.long",
+        "total",
+        "range",
+        "sales",
+        "product",
+    ]
     kept = 0
     for seed in range(70):
         chance = random.Random(seed)

@@ -25,7 +25,9 @@ def hostile() -> relatum.Model:
     """A model whose members and labels would be markup if they were not escaped."""
     model = relatum.Model("stall")
     model.add_table("sales", pa.table({"item": ["a", "b", "b"], "pieces": [1, 2, 4]}))
-    model.add_table("item", pa.table({"item": ["a", "b"], "name": [HOSTILE, "<b>b</b>"], "part": ["x", "y"]}), key="item")
+    model.add_table(
+        "item", pa.table({"item": ["a", "b"], "name": [HOSTILE, "<b>b</b>"], "part": ["x", "y"]}), key="item"
+    )
     model.relate("sales.item -> item.item")
     model.measure("pieces", "sum(sales.pieces)", about=HOSTILE)
     return model
@@ -47,7 +49,9 @@ def test_names_are_never_markup(hostile: relatum.Model, look: Callable[[relatum.
     page = Page(look(hostile)._repr_html_())
     told = [*page.texts, *(cell for table in page.tables for line in table for cell in line)]
     assert any(text in each for each in told), told
-    assert all(len({len(line) for line in table}) == 1 for table in page.tables), "each line of a table is as long as the others"
+    assert all(len({len(line) for line in table}) == 1 for table in page.tables), (
+        "each line of a table is as long as the others"
+    )
 
 
 def test_a_grid_shows_what_its_text_shows(nursery: relatum.Model) -> None:
@@ -66,7 +70,11 @@ def test_a_grid_shows_what_its_text_shows(nursery: relatum.Model) -> None:
 
 
 def test_members_of_one_name_under_different_parents_are_two(nursery: relatum.Model) -> None:
-    grid = nursery.pivot(columns="calendar.year no total, customer.kind no total", values="revenue, orders", where="customer.kind = 'shop'")
+    grid = nursery.pivot(
+        columns="calendar.year no total, customer.kind no total",
+        values="revenue, orders",
+        where="customer.kind = 'shop'",
+    )
     html = grid._repr_html_()
     assert html.count(">shop<") == html.count(">2022<") + html.count(">2023<") + html.count(">2024<") == 3
     assert Page(html).tables[0][0] == [year for year in ("2022", "2023", "2024") for _ in range(2)]
@@ -84,7 +92,13 @@ def test_a_notebook_runs(hollowmere: Path, tmp_path: Path, path: Path) -> None:
     notebook = nbformat.read(path, as_version=4)
     assert all(not cell.outputs for cell in notebook.cells if cell.cell_type == "code"), "outputs are not kept"
     nbclient.NotebookClient(notebook, timeout=120, resources={"metadata": {"path": str(tmp_path)}}).execute()
-    shown = [output for cell in notebook.cells if cell.cell_type == "code" for output in cell.outputs if output.output_type != "stream"]
+    shown = [
+        output
+        for cell in notebook.cells
+        if cell.cell_type == "code"
+        for output in cell.outputs
+        if output.output_type != "stream"
+    ]
     assert len(shown) == sum(cell.cell_type == "code" for cell in notebook.cells), "each cell shows one thing"
     pages = [output.data["text/html"] for output in shown if "text/html" in output.data]
     assert len(pages) >= 7

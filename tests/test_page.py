@@ -26,13 +26,23 @@ def driver(tmp_path_factory: pytest.TempPathFactory) -> Iterator[WebDriver]:
         yield found
 
 
-ASKED = {"rows": "category.department, category.category", "columns": "calendar.year", "values": "revenue scale thousands, margin_rate, orders"}
+ASKED = {
+    "rows": "category.department, category.category",
+    "columns": "calendar.year",
+    "values": "revenue scale thousands, margin_rate, orders",
+}
 
 
 @pytest.fixture(scope="module")
 def page(nursery: relatum.Model, tmp_path_factory: pytest.TempPathFactory) -> Path:
     path = tmp_path_factory.mktemp("page") / "g.html"
-    grid = nursery.pivot(**ASKED, style=[{"value": "revenue", "bar": True}, {"value": "orders", "when": "orders > 100", "mark": "▲", "colour": "good"}])
+    grid = nursery.pivot(
+        **ASKED,
+        style=[
+            {"value": "revenue", "bar": True},
+            {"value": "orders", "when": "orders > 100", "mark": "▲", "colour": "good"},
+        ],
+    )
     grid.save(path, prepare="customer.region")
     return path
 
@@ -49,25 +59,35 @@ def test_it_shows_what_the_grid_shows_and_asks_nobody(driver: WebDriver, page: P
     assert opened.find("//h1").text == "nursery: revenue (thousands), margin_rate, orders"
     assert "no price" in opened.find("//footer").text and "orders > 100" in opened.find("//footer").text
     assert opened.errors() == []
-    assert page.read_text().count("http") == page.read_text().count("http-equiv") + page.read_text().count("http://www.w3.org"), "no address stands in it"
+    assert page.read_text().count("http") == page.read_text().count("http-equiv") + page.read_text().count(
+        "http://www.w3.org"
+    ), "no address stands in it"
 
 
 def test_members_open_close_and_are_ordered(driver: WebDriver, page: Path, nursery: relatum.Model) -> None:
     opened = Opened(driver, page)
     every = opened.lines()
     opened.click("//button[@aria-label='Close Edibles']")
-    assert [line[0] for line in opened.lines()] == [line[0] for line in every if line[0] not in ("Herbs", "Soft Fruit", "Vegetables")]
+    assert [line[0] for line in opened.lines()] == [
+        line[0] for line in every if line[0] not in ("Herbs", "Soft Fruit", "Vegetables")
+    ]
     assert opened.find("//div[@role='row'][.//*[text()='Edibles']]").get_attribute("aria-expanded") == "false"
     opened.click("//button[@aria-label='Open Edibles']")
     opened.click("(//button[@class='order'])[1]")
     names = [line[0] for line in opened.lines()]
-    records = nursery.pivot("category.department", values="revenue", where="calendar.year = 2022", totals=False).to_arrow().to_pylist()
+    records = (
+        nursery.pivot("category.department", values="revenue", where="calendar.year = 2022", totals=False)
+        .to_arrow()
+        .to_pylist()
+    )
     wanted = [each["category.department"] for each in sorted(records, key=lambda each: -each["revenue"])]
     assert [name for name in names if name in wanted] == [name for name in wanted if name is not None]
     assert names[-1] == "total" and names[-2] == "(no match)"
     assert opened.find("(//*[@role='columnheader'][@aria-sort='descending'])").text.endswith("revenue (thousands)")
     opened.click("(//button[@class='order'])[1]")
-    assert [name for name in [line[0] for line in opened.lines()] if name in wanted] == [name for name in wanted[::-1] if name is not None]
+    assert [name for name in [line[0] for line in opened.lines()] if name in wanted] == [
+        name for name in wanted[::-1] if name is not None
+    ]
     opened.click("//button[.='As asked']")
     assert opened.lines() == every
     assert opened.errors() == []
@@ -77,7 +97,9 @@ def test_chosen_members_give_exact_totals_or_none(driver: WebDriver, page: Path,
     opened = Opened(driver, page, width=2400, height=1300)
     opened.find("//fieldset[legend[contains(.,'Category')]]//input[@type='search']").send_keys("ern")
     opened.settle()
-    listed = [each.text for each in driver.find_elements("xpath", "//fieldset[legend[contains(.,'Category')]]//label/span")]
+    listed = [
+        each.text for each in driver.find_elements("xpath", "//fieldset[legend[contains(.,'Category')]]//label/span")
+    ]
     assert listed == ["Ferns"]
     opened.click("//label[span='Ferns']/input")
     grid = nursery.pivot(**ASKED, where="category.category <> 'Ferns' or category is no match")
@@ -89,23 +111,36 @@ def test_chosen_members_give_exact_totals_or_none(driver: WebDriver, page: Path,
             orders = at % 3 == 0
             assert seen[name][at].startswith("~") if orders else seen[name][at] == exact[name][at], (name, at)
     assert seen["Edibles"][3].startswith("▲"), "what is not narrowed stays"
-    assert "struck out" in opened.find("//footer").text and "count(distinct sales.order_no)" in opened.find("//footer").text
+    assert (
+        "struck out" in opened.find("//footer").text
+        and "count(distinct sales.order_no)" in opened.find("//footer").text
+    )
     assert opened.find("//p[@class='filters']").text == "Category: 14 chosen"
     opened.click("//fieldset[legend[contains(.,'Category')]]//button[.='just these']")
-    assert [line[0] for line in opened.lines()] == ["Perennials", "Ferns", "total"] or "Ferns" in [line[0] for line in opened.lines()]
+    assert [line[0] for line in opened.lines()] == ["Perennials", "Ferns", "total"] or "Ferns" in [
+        line[0] for line in opened.lines()
+    ]
     assert opened.errors() == []
 
 
-def test_prepared_members_are_the_grid_under_that_condition(driver: WebDriver, page: Path, nursery: relatum.Model) -> None:
+def test_prepared_members_are_the_grid_under_that_condition(
+    driver: WebDriver, page: Path, nursery: relatum.Model
+) -> None:
     opened = Opened(driver, page, width=2400, height=1300)
     opened.click("//fieldset[legend='region']//label[span='North']/input")
-    grid = nursery.pivot(**ASKED, where="customer.region = 'North'", style=[{"value": "orders", "when": "orders > 100", "mark": "▲"}])
+    grid = nursery.pivot(
+        **ASKED, where="customer.region = 'North'", style=[{"value": "orders", "when": "orders > 100", "mark": "▲"}]
+    )
     assert opened.lines() == shown(grid)
     assert "region: North" in opened.find("//p[@class='filters']").text
 
 
 def test_which_category_fell_most_in_the_north(driver: WebDriver, nursery: relatum.Model, tmp_path: Path) -> None:
-    asked = {"rows": "category.category", "values": "revenue, change: change(revenue over 1 year)", "where": "calendar.year = 2024"}
+    asked = {
+        "rows": "category.category",
+        "values": "revenue, change: change(revenue over 1 year)",
+        "where": "calendar.year = 2024",
+    }
     path = tmp_path / "fall.html"
     nursery.pivot(**asked).save(path, prepare="customer.region")
     opened = Opened(driver, path)
@@ -113,8 +148,13 @@ def test_which_category_fell_most_in_the_north(driver: WebDriver, nursery: relat
     opened.click("//button[@class='order'][contains(., 'change')]")
     opened.click("//button[@class='order'][contains(., 'change')]")
     name, _, change = opened.lines()[0]
-    north = nursery.pivot(**{**asked, "where": "calendar.year = 2024 and customer.region = 'North' and not (category is no match)"}, totals=False)
-    worst = min((each for each in north.to_arrow().to_pylist() if each["change"] is not None), key=lambda each: each["change"])
+    north = nursery.pivot(
+        **{**asked, "where": "calendar.year = 2024 and customer.region = 'North' and not (category is no match)"},
+        totals=False,
+    )
+    worst = min(
+        (each for each in north.to_arrow().to_pylist() if each["change"] is not None), key=lambda each: each["change"]
+    )
     assert name == worst["category.category"] and change == f"−€{-worst['change']:,.0f}"
 
 
@@ -127,7 +167,9 @@ def test_with_keys_alone(driver: WebDriver, page: Path) -> None:
         for key in keys:
             ActionChains(driver).send_keys(key).perform()
         opened.settle()
-        return opened.script("return document.getElementById(document.activeElement.getAttribute('aria-activedescendant'))?.textContent")
+        return opened.script(
+            "return document.getElementById(document.activeElement.getAttribute('aria-activedescendant'))?.textContent"
+        )
 
     before = len(opened.lines())
     assert press(Keys.ARROW_LEFT) is not None and len(opened.lines()) == before - 3, "closed"
@@ -149,13 +191,19 @@ def test_copied_text_is_the_table(driver: WebDriver, page: Path, nursery: relatu
     opened.click("//button[.='Copy as text']")
     lines = [line.split("\t") for line in opened.until(lambda: opened.script("return window.copied")).splitlines()]
     plain = [[text.removeprefix("▼ ") for text in line] for line in shown(nursery.pivot(**ASKED))]
-    assert [[line[0].strip(), *line[1:]] for line in lines[2:]] == plain, "numbers without marks, for whoever pastes them"
+    assert [[line[0].strip(), *line[1:]] for line in lines[2:]] == plain, (
+        "numbers without marks, for whoever pastes them"
+    )
 
 
-@pytest.mark.parametrize(("width", "height", "dark"), [(1280, 800, False), (400, 800, False), (1280, 800, True), (400, 800, True)])
+@pytest.mark.parametrize(
+    ("width", "height", "dark"), [(1280, 800, False), (400, 800, False), (1280, 800, True), (400, 800, True)]
+)
 def test_wide_narrow_light_and_dark(driver: WebDriver, page: Path, width: int, height: int, dark: bool) -> None:
     opened = Opened(driver, page, width, height, dark)
-    assert opened.script("return document.documentElement.scrollWidth") <= width, "the page itself never scrolls sideways"
+    assert opened.script("return document.documentElement.scrollWidth") <= width, (
+        "the page itself never scrolls sideways"
+    )
     background = opened.script("return getComputedStyle(document.body).backgroundColor")
     assert (background == "rgb(20, 25, 26)") == dark
     assert opened.script("return !!document.querySelector('canvas').getContext('2d').canvas.width")
@@ -174,10 +222,18 @@ def test_wide_narrow_light_and_dark(driver: WebDriver, page: Path, width: int, h
 def test_texts_that_mean_harm_stay_texts(driver: WebDriver, tmp_path: Path) -> None:
     texts = list(hostile.TEXTS)
     model = relatum.Model("<b>model</b>")
-    model.add_table("sales", pa.table({"product": texts, "kind": ["x<i>"] * len(texts), "worth": range(1, len(texts) + 1)}))
+    model.add_table(
+        "sales", pa.table({"product": texts, "kind": ["x<i>"] * len(texts), "worth": range(1, len(texts) + 1)})
+    )
     model.measure("worth", "sum(sales.worth)", about="</style><script>window.hit=1</script>", label="<u>worth</u>")
     rule = {"value": "worth", "when": "worth > 1", "mark": "<", "about": "<script>window.hit=1</script>"}
-    grid = model.pivot("sales.product", "sales.kind", "worth, other: sum(sales.worth)", where=f"sales.product <> '{texts[0]}x'", style=[rule])
+    grid = model.pivot(
+        "sales.product",
+        "sales.kind",
+        "worth, other: sum(sales.worth)",
+        where=f"sales.product <> '{texts[0]}x'",
+        style=[rule],
+    )
     grid.save(tmp_path / "h.html")
     opened = Opened(driver, tmp_path / "h.html", height=1200)
     seen = [line[0] for line in opened.lines()]
@@ -201,7 +257,9 @@ def test_fifty_thousand_cells_draw_only_what_is_seen(driver: WebDriver, tmp_path
     opened.settle()
     names = [line[0] for line in opened.lines()]
     assert names and names[0] > "r0700" and "r0750" in names
-    took = opened.script("const from = performance.now(); document.querySelector('button.order').click(); return performance.now() - from")
+    took = opened.script(
+        "const from = performance.now(); document.querySelector('button.order').click(); return performance.now() - from"
+    )
     assert took < 2000
     assert opened.errors() == []
 
@@ -235,7 +293,10 @@ def test_two_prepared_columns_and_a_printed_page(driver: WebDriver, nursery: rel
     assert opened.lines() == whole, "all of it is printed"
     opened.script("dispatchEvent(new Event('afterprint'))")
     assert len(opened.lines()) < len(whole)
-    assert {each.text for each in driver.find_elements("xpath", "//p[@class='filters']/span")} == {"Year: 2023", "region: South"}
+    assert {each.text for each in driver.find_elements("xpath", "//p[@class='filters']/span")} == {
+        "Year: 2023",
+        "region: South",
+    }
     assert opened.errors() == []
 
 
@@ -245,7 +306,9 @@ def test_a_wide_table_of_a_report_is_printed_whole(driver: WebDriver, nursery: r
     driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"media": "print"})
     opened.settle()
     # Paper of A4 less its margins is 182 mm wide.
-    wide = opened.script("return [...document.querySelectorAll('table')].map(each => each.getBoundingClientRect().width * 25.4 / 96)")
+    wide = opened.script(
+        "return [...document.querySelectorAll('table')].map(each => each.getBoundingClientRect().width * 25.4 / 96)"
+    )
     assert wide and max(wide) <= 184
     driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"media": ""})
     assert opened.errors() == []

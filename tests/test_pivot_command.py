@@ -60,14 +60,26 @@ def test_text_in_a_file_is_whole_and_in_the_terminal_limited(hollowmere: Path, t
 def test_notes_are_told_the_worst_few_or_all(hollowmere: Path) -> None:
     asked = ("pivot", hollowmere, "--rows", "customer.region", "--values", "revenue, target, revenue[keep top 2 customer by revenue]",
              "--where", "customer.region in ('Nroth', 'North') and product.plant <> 'Ivy'")  # fmt: skip
-    few, every = run(*asked, width=300).stdout.splitlines(), run(*asked, "--notes", "all", width=300).stdout.splitlines()
+    few, every = (
+        run(*asked, width=300).stdout.splitlines(),
+        run(*asked, "--notes", "all", width=300).stdout.splitlines(),
+    )
     told = [line for line in every if line.startswith("note: ")]
     assert len(told) > 3 and [line for line in few if line.startswith("note: ")] == told[:3]
     assert told[0].startswith("note: No row of customer has customer.region = 'Nroth'; the nearest: 'North'")
-    assert few[-1] == f"{len(told) - 3} more notes: --notes all shows them" if len(told) > 4 else few[-1].startswith("1 more note:")
+    assert (
+        few[-1] == f"{len(told) - 3} more notes: --notes all shows them"
+        if len(told) > 4
+        else few[-1].startswith("1 more note:")
+    )
 
 
-KINDS = [("grid.ods", "Known endings: .csv, .json, .parquet, .arrow, .txt, .md, .xlsx, .html, .png, .svg, .pdf"), ("grid", "ending in nothing"), ("gone/grid.csv", "cannot be written"), ("grid.docx", "ending in .docx")]
+KINDS = [
+    ("grid.ods", "Known endings: .csv, .json, .parquet, .arrow, .txt, .md, .xlsx, .html, .png, .svg, .pdf"),
+    ("grid", "ending in nothing"),
+    ("gone/grid.csv", "cannot be written"),
+    ("grid.docx", "ending in .docx"),
+]
 
 
 @pytest.mark.parametrize(("name", "said"), KINDS)
@@ -78,25 +90,35 @@ def test_other_files_are_refused(hollowmere: Path, tmp_path: Path, name: str, sa
 
 
 def test_a_measure_is_shown_down_to_its_columns(hollowmere: Path) -> None:
-    lines = [line.split() for line in run("show", hollowmere, "attainment", width=120).stdout.splitlines() if line.strip()]
+    lines = [
+        line.split() for line in run("show", hollowmere, "attainment", width=120).stdout.splitlines() if line.strip()
+    ]
     assert [line[0] for line in lines[1:]][:4] == ["attainment", "Revenue", "revenue", "sales.quantity"]
     document = json.loads(run("show", hollowmere, "margin_rate", "--format", "json").stdout)
     parts = document["measures"][0]["parts"]
-    assert [(each["depth"], each["name"], each["again"]) for each in parts][:3] == [(1, "margin", False), (2, "net_revenue", False), (3, "sales.quantity", False)]
+    assert [(each["depth"], each["name"], each["again"]) for each in parts][:3] == [
+        (1, "margin", False),
+        (2, "net_revenue", False),
+        (3, "sales.quantity", False),
+    ]
     assert [each["name"] for each in parts if each["again"] and each["formula"]] == ["net_revenue"]
 
 
 def test_many_to_many_stands_under_neutral_heads(tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("k,n\n1,2\n")
     (tmp_path / "b.csv").write_text("k,m\n1,2\n1,3\n")
-    (tmp_path / "m.toml").write_text('relatum = 1\n[table.a]\nsource = "a.csv"\n[table.b]\nsource = "b.csv"\n[[relationship]]\nlink = "a.k >-< b.k"\ndirection = "both"\n')
+    (tmp_path / "m.toml").write_text(
+        'relatum = 1\n[table.a]\nsource = "a.csv"\n[table.b]\nsource = "b.csv"\n[[relationship]]\nlink = "a.k >-< b.k"\ndirection = "both"\n'
+    )
     text = run("show", tmp_path / "m.toml", width=120).stdout
     assert "one side" not in text and "one table" in text and "the other" in text
 
 
 @settings(max_examples=60, deadline=None)
 @given(
-    heads=st.lists(st.sampled_from(["The department of things", "苗木と種子の部門", "k", "é" * 40]), min_size=1, max_size=4),
+    heads=st.lists(
+        st.sampled_from(["The department of things", "苗木と種子の部門", "k", "é" * 40]), min_size=1, max_size=4
+    ),
     amounts=st.lists(st.integers(-(10**15), 10**15), min_size=1, max_size=4),
     width=st.integers(20, 200),
     label=st.sampled_from(["n", "a label that goes on and on and on and on"]),

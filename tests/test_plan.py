@@ -61,7 +61,11 @@ def test_random_plans_are_equal_and_can_be_described() -> None:
 
 def test_the_same_filters_in_another_order_are_one_plan_node() -> None:
     keep, where = "keep product.kind where quantity > 1", "where customer.region = 'North'"
-    plan = plan_of(make_stall(), "", f"a: avg(sales.quantity)[where sales.paid, {where}], b: avg(sales.quantity)[{where}, where sales.paid]")
+    plan = plan_of(
+        make_stall(),
+        "",
+        f"a: avg(sales.quantity)[where sales.paid, {where}], b: avg(sales.quantity)[{where}, where sales.paid]",
+    )
     (one,), (other,) = (formula.inputs for formula in plan.grains[0].formulas)
     assert one == other
     plan = plan_of(make_stall(), "", f"a: revenue[{keep}], b: let y = 1 then revenue[{keep}] * y")
@@ -72,9 +76,15 @@ def test_a_plan_carries_what_an_engine_needs() -> None:
     model = make_stall()
     model.derive("product", "dear", "price > 6")
     model.derive("product", "much", "case when dear then sum(sales.quantity) end")
-    model.add_table("rate", pa.table({"product": ["fig", "fig"], "start": [date(2024, 1, 1), date(2024, 2, 15)], "rate": [1, 2]}))
+    model.add_table(
+        "rate", pa.table({"product": ["fig", "fig"], "start": [date(2024, 1, 1), date(2024, 2, 15)], "rate": [1, 2]})
+    )
     model.relate("sales.(product, sold_on) -> rate.(product, start)", match="as_of", direction="off")
-    plan = plan_of(model, "product.product", "v: sum(sales.quantity * rate.rate) + sum(product.much), m: goal[year to date], c: rank(revenue among product)")
+    plan = plan_of(
+        model,
+        "product.product",
+        "v: sum(sales.quantity * rate.rate) + sum(product.much), m: goal[year to date], c: rank(revenue among product)",
+    )
     assert [derivation.column for derivation in plan.derived] == ["dear", "much"]
     ((interval),) = plan.intervals
     assert (interval.by, interval.start) == (("product",), "start")
@@ -124,7 +134,10 @@ def test_chains_are_followed_or_refused_with_the_count() -> None:
         for number in range(1, 400):
             model.derive("t", f"c{number}", f"c{number - 1} + 1")
     assert model.evaluate("sum(t.c399)") == 6 + 3 * 399
-    with pytest.raises(relatum.FormulaError, match=r"measure m154: The formula nests 161 deep.*160 is the most"), model.edits():
+    with (
+        pytest.raises(relatum.FormulaError, match=r"measure m154: The formula nests 161 deep.*160 is the most"),
+        model.edits(),
+    ):
         model.measure("m0", "sum(t.x)")
         for number in range(1, 900):
             model.measure(f"m{number}", f"m{number - 1} + 1")
@@ -134,7 +147,9 @@ def test_chains_are_followed_or_refused_with_the_count() -> None:
 
 def test_a_long_list_is_one_look_up() -> None:
     model = relatum.Model()
-    model.add_table("t", pa.table({"x": np.arange(50_000) % 30_000, "s": [f"t{number % 30_000}" for number in range(50_000)]}))
+    model.add_table(
+        "t", pa.table({"x": np.arange(50_000) % 30_000, "s": [f"t{number % 30_000}" for number in range(50_000)]})
+    )
     end = quick(20)
     for subject, write in (("t.x", str), ("t.s", lambda number: f"'t{number}'")):
         condition = f"{subject} in ({', '.join(map(write, range(0, 40_000, 2)))})"
@@ -149,7 +164,9 @@ def test_too_many_members_are_refused_with_the_count() -> None:
     keys = np.arange(60_000)
     model.add_table("a", pa.table({"k": keys}), key="k")
     model.add_table("b", pa.table({"k": keys}), key="k")
-    with pytest.raises(relatum.RequestError, match=r"worked out for 3,600,000,000 members; the limit is 100,000,000 members"):
+    with pytest.raises(
+        relatum.RequestError, match=r"worked out for 3,600,000,000 members; the limit is 100,000,000 members"
+    ):
         model.evaluate("sum(count(a) + count(b) per (a.k, b.k))")
 
 
@@ -182,7 +199,10 @@ def test_an_edit_keeps_the_joins_that_it_does_not_touch(monkeypatch: pytest.Monk
     before = model.pivot(rows="kind.family, calendar.month", values="revenue, goal").to_arrow()
     built: list[str] = []
     plain = joins.build_join_index
-    monkeypatch.setattr("relatum.engine.memory.store.build_join_index", lambda related, *rest, **named: built.append(str(related)) or plain(related, *rest, **named))
+    monkeypatch.setattr(
+        "relatum.engine.memory.store.build_join_index",
+        lambda related, *rest, **named: built.append(str(related)) or plain(related, *rest, **named),
+    )
     model.derive("product", "twice", "price * 2")
     model.measure("more", "revenue * 2")
     model.add_table("extra", pa.table({"x": [1]}))

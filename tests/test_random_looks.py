@@ -27,7 +27,15 @@ VALUES = [
     "min(customer.name)", "growth(revenue over 1 year)", "share(revenue of total)", "revenue - 60000", "avg(sales.quantity) blank 'none' zero 'nil'",
     "customers > 20", "sum(sales.quantity) scale lakh", "target scale millions",
 ]  # fmt: skip
-WHERE = ["", "", "calendar.year = 2024", "customer.region = 'North'", "category.department = 'Water'", "sales.quantity > 1000000", "category is no match"]
+WHERE = [
+    "",
+    "",
+    "calendar.year = 2024",
+    "customer.region = 'North'",
+    "category.department = 'Water'",
+    "sales.quantity > 1000000",
+    "category is no match",
+]
 RULES: list[dict[str, Any]] = [
     {"when": "revenue > 50000", "mark": "▲"}, {"when": "revenue < 10000", "colour": "bad", "fill": "low"}, {"field": "category.department", "when": "revenue > 200000", "weight": "bold"},
     {"field": "calendar.year", "members": [2023], "colour": "#112233"},
@@ -42,9 +50,18 @@ def random_grid(nursery: relatum.Model, seed: int) -> relatum.Grid | None:
     values = {f"v{at}": each for at, each in enumerate(chance.sample(VALUES, chance.randint(1, 3)))}
     rules = chance.sample(RULES, chance.randint(0, 2))
     if chance.random() < 0.4:
-        rules.append(chance.choice([{"value": "v0", "bar": True}, {"value": "v0", "shades": ["low", "middle", "high"]}]))
+        rules.append(
+            chance.choice([{"value": "v0", "bar": True}, {"value": "v0", "shades": ["low", "middle", "high"]}])
+        )
     try:
-        grid = nursery.pivot(fields[:count], fields[count:], values, chance.choice(WHERE), style=rules, values_on=chance.choice(["rows", "columns"]))
+        grid = nursery.pivot(
+            fields[:count],
+            fields[count:],
+            values,
+            chance.choice(WHERE),
+            style=rules,
+            values_on=chance.choice(["rows", "columns"]),
+        )
         sheet_of(grid.result)
     except relatum.RelatumError:
         return None
@@ -87,9 +104,13 @@ def test_text_page_workbook_and_markdown_take_every_grid(nursery: relatum.Model,
         heads = len(sheet.headings) or 1
         shown = [line[heads : heads + len(sheet.columns)] for line in rows[first : first + len(texts)]]
         dates = [[text[:10] if text[:4].isdigit() and text[4:5] == "-" else text for text in line] for line in texts]
-        assert [[text[:10] if text[:4].isdigit() and text[4:5] == "-" else text for text in line] for line in shown] == dates or not sheet.columns, seed
+        assert [
+            [text[:10] if text[:4].isdigit() and text[4:5] == "-" else text for text in line] for line in shown
+        ] == dates or not sheet.columns, seed
         page, notebook, markdown = grid.to_html(), grid._repr_html_(), grid.to_markdown()
-        assert page.startswith("<!doctype html>") and notebook.count("<table") == 1 and markdown.startswith("**nursery** ")
+        assert (
+            page.startswith("<!doctype html>") and notebook.count("<table") == 1 and markdown.startswith("**nursery** ")
+        )
         lines = nested(sheet, [axis.attribute is not None for axis in grid.result.axes[: grid.result.row_count]])
         assert sum(line.cells is not None for line in lines) == len(sheet.rows), "every line of the grid has its own"
         for width in (60, 200):
@@ -140,7 +161,11 @@ def test_a_rule_changes_no_number_and_holds_where_its_condition_is_true(nursery:
         styled = plain.again(style=[{"value": "v", "when": condition, "mark": "●"}])
         assert styled.to_arrow(totals=True).equals(plain.to_arrow(totals=True)), (seed, fields, values, condition)
         keys = [name for name in plain.to_arrow(totals=True).column_names if name != "v"]
-        wanted = {tuple(record[key] for key in keys): record["c"] for record in beside.to_arrow(totals=True).to_pylist() if all(key in record for key in keys)}
+        wanted = {
+            tuple(record[key] for key in keys): record["c"]
+            for record in beside.to_arrow(totals=True).to_pylist()
+            if all(key in record for key in keys)
+        }
         shown = {
             (row, column): cell.look.mark == "●"
             for row, line in enumerate(sheet_of(styled.result).cells)
@@ -198,5 +223,7 @@ def test_words_of_a_look_are_the_same_in_the_file_in_python_and_in_the_shell(tmp
                  "--theme", tmp_path / "house.toml", "--style", 'when = "worth < 0", mark = "▼"')  # fmt: skip
     assert result.exit_code == 0 and "▼ −0,2 €" in result.stdout
     assert max(map(len, result.stdout.splitlines()[2:6])) == 39, "the theme's width holds"
-    wrong = run("pivot", plain, "--rows", "sales.product", "--values", "count(sales)", "--theme", tmp_path / "gone.toml")
+    wrong = run(
+        "pivot", plain, "--rows", "sales.product", "--values", "count(sales)", "--theme", tmp_path / "gone.toml"
+    )
     assert wrong.exit_code == 2 and "no such file" in wrong.stderr

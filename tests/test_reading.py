@@ -81,7 +81,8 @@ def test_texts(tmp_path: Path, values: str, settings: dict[str, Any], type_: str
 
 JSON = [
     ('{"a": "2024-05-17T11:30:00+02:00"}', "timestamp", [datetime(2024, 5, 17, 11, 30)]),
-    ('{"a": "2024-05-17"}', "date", [D]), ('{"a": "NA"}\n{"a": "x"}', "text", [None, "x"]),
+    ('{"a": "2024-05-17"}', "date", [D]),
+    ('{"a": "NA"}\n{"a": "x"}', "text", [None, "x"]),
     ('{"a": 9223372036854775808}\n{"a": 9223372036854775809}', "text", ["9223372036854775808", "9223372036854775809"]),
     ('{"a": "2024-05-17T09:30:00.000000001"}', "timestamp(9)", ["2024-05-17 09:30:00.000000001"]),
 ]
@@ -149,12 +150,23 @@ def test_a_zoned_column_and_its_date_agree(tmp_path: Path) -> None:
        st.sampled_from(["Europe/London", "America/New_York", "Australia/Lord_Howe", "Asia/Kathmandu", "UTC"]))  # fmt: skip
 def test_the_wall_clock_is_that_of_the_standard_library(moments: list[datetime], zone: str) -> None:
     seconds = np.array([(each - datetime(1970, 1, 1)) // timedelta(seconds=1) for each in moments])
-    wanted = [each.replace(tzinfo=UTC, microsecond=0).astimezone(ZoneInfo(zone)).replace(tzinfo=None) for each in moments]
+    wanted = [
+        each.replace(tzinfo=UTC, microsecond=0).astimezone(ZoneInfo(zone)).replace(tzinfo=None) for each in moments
+    ]
     got = [datetime(1970, 1, 1) + timedelta(seconds=int(each)) for each in wall_clock(seconds, 1, zone)]
     assert got == wanted
 
 
-PATTERNS = ["yyyy-MM-dd", "d/M/yyyy", "yyyyMMdd", "dd. MMMM yyyy", "MMM d, yyyy", "yyyy-DDD", "EEEE, d MMMM yyyy", "dd.MM.yy"]
+PATTERNS = [
+    "yyyy-MM-dd",
+    "d/M/yyyy",
+    "yyyyMMdd",
+    "dd. MMMM yyyy",
+    "MMM d, yyyy",
+    "yyyy-DDD",
+    "EEEE, d MMMM yyyy",
+    "dd.MM.yy",
+]
 
 
 @given(st.dates(date(1970, 1, 1), date(2068, 12, 31)), st.sampled_from(PATTERNS), st.sampled_from(["en", "de", "fr"]))
@@ -178,7 +190,8 @@ def test_patterns_that_are_refused_by_name(tmp_path: Path, pattern: str, said: s
 
 
 FAR = [
-    (pa.array([10**14], pa.timestamp("s")), "years 1 to 9999"), (pa.array([-719_163], pa.date32()), "years 1 to 9999"),
+    (pa.array([10**14], pa.timestamp("s")), "years 1 to 9999"),
+    (pa.array([-719_163], pa.date32()), "years 1 to 9999"),
     (pa.array([2_932_897], pa.date32()), "10000-01-01"),
 ]
 
@@ -208,13 +221,20 @@ def test_nanoseconds_are_told_apart_and_joined_exactly() -> None:
     four = pa.array([start, start + 1, start + 999, start + 1000], pa.timestamp("ns"))
     model = relatum.Model()
     model.add_table("t", pa.table({"a": four, "n": [1, 2, 4, 8]}))
-    model.add_table("u", pa.table({"a": pa.array([start // 1000, start // 1000 + 1], pa.timestamp("us")), "x": ["p", "q"]}), key="a")
+    model.add_table(
+        "u", pa.table({"a": pa.array([start // 1000, start // 1000 + 1], pa.timestamp("us")), "x": ["p", "q"]}), key="a"
+    )
     model.relate("t.a -> u.a")
     assert model.evaluate("count(distinct t.a)") == 4
     grid = model.pivot(["u.x"], values=["n: sum(t.n)"], totals=False)
     assert [row["n"] for row in grid.to_arrow().to_pylist()] == [1, 8, 6], "two instants find nothing"
     assert model.evaluate("count(t)", where="t.a > timestamp '2023-11-14 22:13:20.000000998'") == 2
-    assert model.evaluate("count(t)", where="t.a in (timestamp '2023-11-14 22:13:20', timestamp '2023-11-14 22:13:20.000000001')") == 2
+    assert (
+        model.evaluate(
+            "count(t)", where="t.a in (timestamp '2023-11-14 22:13:20', timestamp '2023-11-14 22:13:20.000000001')"
+        )
+        == 2
+    )
 
 
 def zipped(**members: str) -> bytes:
@@ -263,7 +283,11 @@ def test_equal_headings_are_numbered(tmp_path: Path) -> None:
 
 
 def test_two_columns_from_one_heading(tmp_path: Path) -> None:
-    columns = {"day": {"heading": "when", "type": "date"}, "moment": {"heading": "when"}, "word": {"heading": "when", "type": "text"}}
+    columns = {
+        "day": {"heading": "when", "type": "date"},
+        "moment": {"heading": "when"},
+        "word": {"heading": "when", "type": "text"},
+    }
     model = read(tmp_path, "when,n\n2024-05-17T22:30:00Z,1\n", zone="Europe/Paris", columns=columns)
     assert list(model.session.data["t"].types) == ["day", "n", "moment", "word"]
     assert column(model, "day") == ("date", [date(2024, 5, 18)])
@@ -280,7 +304,12 @@ def test_what_is_not_read_is_said_with_the_way_out(tmp_path: Path) -> None:
     model = relatum.Model()
     model.add_table("t", table)
     said = str(model.check())
-    for each in ("a table of its own", "each field as a column of its own", "d: durations, read as numbers of seconds", "b is left out"):
+    for each in (
+        "a table of its own",
+        "each field as a column of its own",
+        "d: durations, read as numbers of seconds",
+        "b is left out",
+    ):
         assert each in said
 
 
@@ -300,7 +329,9 @@ GROWN = [
 
 
 @pytest.mark.parametrize(("name", "before", "more", "said", "fine"), GROWN)
-def test_a_file_that_grew_with_values_of_another_type(tmp_path: Path, name: str, before: str, more: str, said: str, fine: bool) -> None:
+def test_a_file_that_grew_with_values_of_another_type(
+    tmp_path: Path, name: str, before: str, more: str, said: str, fine: bool
+) -> None:
     model = read(tmp_path, before, name)
     former = column(model)
     with (tmp_path / name).open("a") as file:

@@ -42,7 +42,9 @@ RECIPES: list[tuple[str, Any, tuple[int, ...]]] = [
 
 
 @pytest.mark.parametrize(("formula", "steps", "fields"), RECIPES)
-def test_a_value_has_its_recipe_or_a_reason(nursery: relatum.Model, formula: str, steps: Any, fields: tuple[int, ...]) -> None:
+def test_a_value_has_its_recipe_or_a_reason(
+    nursery: relatum.Model, formula: str, steps: Any, fields: tuple[int, ...]
+) -> None:
     grid = nursery.pivot(list(FIELDS), values={"v": formula})
     result = grid._questions.with_parts(grid.request)
     (recipe,) = result.recipes
@@ -70,7 +72,9 @@ def worked_out(steps: Any, parts: list[Any]) -> Any:
             if one is None or other is None or (sign == "/" and other == 0):
                 return None
             one, other = float(one), float(other)
-            return {"+": one + other, "-": one - other, "*": one * other, "/": one / other if sign == "/" else 0.0}[sign]
+            return {"+": one + other, "-": one - other, "*": one * other, "/": one / other if sign == "/" else 0.0}[
+                sign
+            ]
     raise AssertionError(steps)
 
 
@@ -83,10 +87,17 @@ def test_parts_give_the_value_in_every_cell(nursery: relatum.Model, formula: str
     assert len(values) > 50
     for at, value in enumerate(values):
         found = worked_out(result.recipes[0].steps, [part[at] for part in parts])
-        assert (found is None) == (value is None) and (value is None or float(found) == pytest.approx(float(value), rel=1e-12)), at
+        assert (found is None) == (value is None) and (
+            value is None or float(found) == pytest.approx(float(value), rel=1e-12)
+        ), at
 
 
-SUMMED = [("sum(sales.quantity)", 0), ("count(sales.quantity)", 0), ("sum(sales.quantity * price.unit_price)", 1), ("target", 0)]
+SUMMED = [
+    ("sum(sales.quantity)", 0),
+    ("count(sales.quantity)", 0),
+    ("sum(sales.quantity * price.unit_price)", 1),
+    ("target", 0),
+]
 
 
 @pytest.mark.parametrize(("formula", "field"), SUMMED)

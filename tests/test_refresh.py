@@ -110,7 +110,9 @@ def test_what_breaks_leaves_the_former_state(shop: Path, change: Callable[[Path]
         assert not found.ok
         for line in said:
             assert line in str(found)
-        assert "vanished" in str(found) or "lost columns" in str(found) or not found.broken, "nothing is lost that can be mended"
+        assert "vanished" in str(found) or "lost columns" in str(found) or not found.broken, (
+            "nothing is lost that can be mended"
+        )
     assert (live.evaluate("revenue"), live.evaluate("visits")) == before, "the old state stays usable"
     for path, content in kept.items():
         if ".relatum" not in path.parts:
@@ -178,7 +180,9 @@ def test_grown_lines_read_alone_give_what_the_whole_file_gives(
     if not found.ok:
         # A column became something else: that is said, and the rows stay as they were.
         retyped = [name for name in mine.types if mine.types[name] != theirs.types[name]]
-        assert all(f"sales.{name} was {mine.types[name]} and is {theirs.types[name]} now" in str(found) for name in retyped)
+        assert all(
+            f"sales.{name} was {mine.types[name]} and is {theirs.types[name]} now" in str(found) for name in retyped
+        )
         assert mine.rows == len(head.splitlines()) and retyped
         return
     assert mine.types == theirs.types

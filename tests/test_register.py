@@ -32,7 +32,9 @@ def add_range(patch: pytest.MonkeyPatch) -> None:
         assert isinstance(low, Extreme) and isinstance(high, Extreme)
         return v.finite((high.best - low.best) / 10.0**given.scale, np.asarray(given.folds[2].counts == 0))
 
-    record = AggregateFunction("extent", "extent", "extent(x)", "plain", float_of, "Greatest less smallest value.", merge="extreme")
+    record = AggregateFunction(
+        "extent", "extent", "extent(x)", "plain", float_of, "Greatest less smallest value.", merge="extreme"
+    )
     patch.setitem(register.AGGREGATES, "extent", record)
     patch.setitem(aggregates.AGGREGATE_KERNELS, "extent", Folded((("min", 0), ("max", 0), ("count", 0)), finish))
 
@@ -77,7 +79,16 @@ def test_a_change_that_is_handled_nowhere_fails_the_type_check(tmp_path: Path) -
         text = file.read_text()
         assert handler in text, name
         file.write_text(text.replace(handler, instead, 1))
-    command = [sys.executable, "-m", "mypy", "--cache-dir", str(tmp_path / "cache"), *(f"src/relatum/{name}" for name, _, _ in HANDLERS)]
+    command = [
+        sys.executable,
+        "-m",
+        "mypy",
+        "--cache-dir",
+        str(tmp_path / "cache"),
+        *(f"src/relatum/{name}" for name, _, _ in HANDLERS),
+    ]
     found = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, check=False).stdout
-    missed = {name for name, _, _ in HANDLERS if not re.search(rf"{name}:\d+: error: Argument 1 to \"assert_never\"", found)}
+    missed = {
+        name for name, _, _ in HANDLERS if not re.search(rf"{name}:\d+: error: Argument 1 to \"assert_never\"", found)
+    }
     assert not missed, found

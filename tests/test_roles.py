@@ -26,7 +26,11 @@ def voyages(moments: bool) -> relatum.Model:
     model.add_role("origin", "harbour", label="Origin")
     model.add_role("destination", "harbour", label="Destination", labels={"code": "Bound for"})
     model.add_calendar("calendar", date(2023, 1, 1), date(2024, 12, 31))
-    for link in ("voyage.origin -> origin.code", "voyage.destination -> destination.code", "voyage.left_at -> calendar.date"):
+    for link in (
+        "voyage.origin -> origin.code",
+        "voyage.destination -> destination.code",
+        "voyage.left_at -> calendar.date",
+    ):
         model.relate(link)
     model.measure("crates", "sum(voyage.crates)")
     return model
@@ -70,7 +74,9 @@ label = "Where from"
     model.save(tmp_path / "n.toml")
     assert relatum.open(tmp_path / "n.toml").declaration.tables == model.declaration.tables
     with pytest.raises(relatum.ModelError, match="just a label of its own"):
-        (tmp_path / "n.toml").write_text((tmp_path / "n.toml").read_text().replace("Where from\"", "Where\"\ntype = \"text\""))
+        (tmp_path / "n.toml").write_text(
+            (tmp_path / "n.toml").read_text().replace('Where from"', 'Where"\ntype = "text"')
+        )
         relatum.open(tmp_path / "n.toml")
 
 
@@ -97,7 +103,9 @@ ABSENT = [
 @pytest.mark.parametrize("place", ["where", "bracket"])
 def test_a_text_that_no_row_holds_is_noted(where: str, said: list[str], place: str) -> None:
     model = voyages(False)
-    grid = model.pivot(values="crates", where=where) if place == "where" else model.pivot(values=f"crates[where {where}]")
+    grid = (
+        model.pivot(values="crates", where=where) if place == "where" else model.pivot(values=f"crates[where {where}]")
+    )
     notes = [note.text for note in grid.notes if note.kind == "absent"]
     assert set(said) <= set(notes)
     assert bool(said) == bool(notes)
@@ -116,7 +124,11 @@ def test_a_whole_grid_is_written_as_its_ending_says(tmp_path: Path) -> None:
     assert pq.read_table(tmp_path / "g.parquet") == tidy
     assert pa.ipc.open_file(tmp_path / "g.arrow").read_all() == tidy
     assert pacsv.read_csv(tmp_path / "g.csv").num_rows == tidy.num_rows
-    assert (tmp_path / "g.csv").read_text() == grid.to_csv(tmp_path / "h.csv", totals=True) == (tmp_path / "h.csv").read_text()
+    assert (
+        (tmp_path / "g.csv").read_text()
+        == grid.to_csv(tmp_path / "h.csv", totals=True)
+        == (tmp_path / "h.csv").read_text()
+    )
     assert "101 of 301 rows not shown" in str(grid)
 
 
@@ -145,7 +157,13 @@ def test_notes_are_told_once_the_worst_first() -> None:
     model = voyages(False)
     model.add_table("note", pa.table({"n": [1]}))
     model.measure("other", "count(note)")
-    values = ["crates", "crates[where origin.name = 'Nix']", "other", "crates[pin origin.name = 'Bar']", "crates[pin origin.name = 'Bir', back 1 year]"]
+    values = [
+        "crates",
+        "crates[where origin.name = 'Nix']",
+        "other",
+        "crates[pin origin.name = 'Bar']",
+        "crates[pin origin.name = 'Bir', back 1 year]",
+    ]
     grid = model.pivot("destination.name", "calendar.month_of_year", values)
     kinds = [note.kind for note in grid.notes]
     assert kinds == ["absent", "absent", "absent", "unrelated", "unrelated", "period", "recurring"]

@@ -12,7 +12,7 @@ from typer.testing import CliRunner
 import relatum
 from relatum.cli.main import app
 
-SAVED = '''
+SAVED = """
 [pivot.northern]   # what each brings
 rows = "category.department by revenue desc closed, category.category"
 columns = "calendar.year"
@@ -20,7 +20,7 @@ values = ["revenue", "share: share(revenue of column) format '0 %'"]
 where = "customer.region = 'North'"
 keep = ["sales.order_no where quantity > 5"]
 about = "What each department brings"
-'''
+"""
 
 
 @pytest.fixture
@@ -54,7 +54,11 @@ def test_a_saved_pivot_is_run_with_parts_replaced(file: Path) -> None:
 
 def test_what_is_saved_comes_back_as_it_was(file: Path) -> None:
     model = relatum.open(file)
-    grid = model.pivot("band(sales.quantity by 50), calendar.year top 2 with others", values='"the sum": revenue, n: orders on rows', totals=False)
+    grid = model.pivot(
+        "band(sales.quantity by 50), calendar.year top 2 with others",
+        values='"the sum": revenue, n: orders on rows',
+        totals=False,
+    )
     model.keep_pivot("sizes", grid, about="By size")
     model.save(file)
     text = file.read_text()
@@ -74,7 +78,12 @@ def test_renaming_and_removing_know_saved_pivots(file: Path) -> None:
     for name in ("revenue", "category.department", "category", "calendar.year", "sales.order_no", "quantity"):
         assert ("pivot", "northern") in [(each.kind, each.name) for each in model.impact(name).breaks]
     before = model.pivot(saved="northern").to_arrow(totals=True)
-    for name, new in (("revenue", "turnover"), ("category", "assortment"), ("sales.order_no", "order"), ("northern", "deps")):
+    for name, new in (
+        ("revenue", "turnover"),
+        ("category", "assortment"),
+        ("sales.order_no", "order"),
+        ("northern", "deps"),
+    ):
         model.rename(name, new)
     saved = model.declaration.pivots["deps"]
     assert saved.rows == ("assortment.department by turnover desc closed, assortment.category",)
@@ -145,9 +154,20 @@ TOLD = [
 
 @pytest.mark.parametrize(("keys", "told"), TOLD)
 def test_show_tells_each_part(file: Path, keys: str, told: list[tuple[str, str]]) -> None:
-    file.write_text(f"{file.read_text()}\n[pivot.told]\nrows = 'category.department'\nvalues = ['revenue', 'orders']\n{keys}\n")
-    lines = [re.split(r"\s{2,}", line.strip(), maxsplit=2) for line in run("show", file, "told").splitlines() if line.strip()]
+    file.write_text(
+        f"{file.read_text()}\n[pivot.told]\nrows = 'category.department'\nvalues = ['revenue', 'orders']\n{keys}\n"
+    )
+    lines = [
+        re.split(r"\s{2,}", line.strip(), maxsplit=2) for line in run("show", file, "told").splitlines() if line.strip()
+    ]
     assert lines[1] == ["told", "rows", "category.department"]
-    assert lines[2:] == sorted([["values", "revenue, orders"], *([word, text] if word else [text] for word, text in told)], key=lambda each: each[0] != "columns")
+    assert lines[2:] == sorted(
+        [["values", "revenue, orders"], *([word, text] if word else [text] for word, text in told)],
+        key=lambda each: each[0] != "columns",
+    )
     grid = relatum.open(file).pivot(saved="told")
-    assert (grid.request.totals, grid.request.values_on, grid.request.show_empty) == ("totals" not in keys, "rows" if "values_on" in keys else "columns", "show_empty" in keys)
+    assert (grid.request.totals, grid.request.values_on, grid.request.show_empty) == (
+        "totals" not in keys,
+        "rows" if "values_on" in keys else "columns",
+        "show_empty" in keys,
+    )

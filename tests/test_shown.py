@@ -18,14 +18,19 @@ def rows(model: relatum.Model, **request: Any) -> list[tuple[Any, ...]]:
     fields = [axis.name for axis in grid.result.axes]
     lines = []
     for record in table.to_pylist():
-        key = ["total" if record[f"{name}:total"] else "(no match)" if record.get(f"{name}:no_match") else record[name] for name in fields]
+        key = [
+            "total" if record[f"{name}:total"] else "(no match)" if record.get(f"{name}:no_match") else record[name]
+            for name in fields
+        ]
         lines.append((*key, *(record[value.label] for value in grid.result.values)))
     return lines
 
 
 def test_a_value_unrelated_to_the_columns_stands_in_their_total(shared_stall: relatum.Model) -> None:
     found = rows(shared_stall, rows="kind.kind", columns="customer.region", values="goal")
-    assert [(kind, float(value)) for kind, region, value in found if region == "total" and kind != "total" and value] == [("fruit", 30.5), ("tree", 99.99)]
+    assert [
+        (kind, float(value)) for kind, region, value in found if region == "total" and kind != "total" and value
+    ] == [("fruit", 30.5), ("tree", 99.99)]
     assert all(region == "total" for _, region, _ in found)
     printed = str(shared_stall.pivot(rows="kind.kind", columns="customer.region", values="goal"))
     assert "99.99" in printed and "fern" not in printed.split("note")[0]
@@ -35,23 +40,39 @@ def test_a_keep_that_empties_every_full_cell_leaves_the_totals(shared_stall: rel
     value = "v: quantity[keep product.kind where quantity > 4]"
     found = rows(shared_stall, rows="customer.region", columns="sales.note", values=value)
     assert found == [("total", "total", 5)], "no region and note sells more than 4 of a kind; all of them together do"
-    by_kind = rows(shared_stall, rows="product.kind, sales.note", values="v: count(sales)[keep top 1 product.kind by goal]")
+    by_kind = rows(
+        shared_stall, rows="product.kind, sales.note", values="v: count(sales)[keep top 1 product.kind by goal]"
+    )
     assert [line[:2] for line in by_kind if line[1] == "total"] == [("total", "total")]
 
 
 def test_members_that_the_condition_leaves_out_are_never_shown(shared_stall: relatum.Model) -> None:
-    found = rows(shared_stall, rows="product.kind", values="v: quantity[ignoring product]", where="product.kind <> 'tree'")
+    found = rows(
+        shared_stall, rows="product.kind", values="v: quantity[ignoring product]", where="product.kind <> 'tree'"
+    )
     assert [line[0] for line in found] == ["climber", "fruit", "total"]
-    assert [line[0] for line in rows(shared_stall, rows="product.kind", values="quantity", where="product is no match")] == ["(no match)", "total"]
-    assert ("(no match)",) not in [line[:1] for line in rows(shared_stall, rows="product.kind", values="quantity", where="product.price > 1")]
+    assert [
+        line[0] for line in rows(shared_stall, rows="product.kind", values="quantity", where="product is no match")
+    ] == ["(no match)", "total"]
+    assert ("(no match)",) not in [
+        line[:1] for line in rows(shared_stall, rows="product.kind", values="quantity", where="product.price > 1")
+    ]
 
 
 def test_no_match_is_among_bare_members_where_something_has_a_value(shared_stall: relatum.Model) -> None:
     bare = [line[0] for line in rows(shared_stall, rows="product.kind", values="v: quantity[ignoring product]")]
     assert bare == ["climber", "fruit", "tree", "(no match)", "total"], "elm finds no product"
-    nothing = [line[0] for line in rows(shared_stall, rows="product.kind", values="v: sum(target.amount)[ignoring product, ignoring kind] * null")]
+    nothing = [
+        line[0]
+        for line in rows(
+            shared_stall, rows="product.kind", values="v: sum(target.amount)[ignoring product, ignoring kind] * null"
+        )
+    ]
     assert nothing[-1] == "total"
-    matched = [line[0] for line in rows(shared_stall, rows="kind.kind", values="v: goal[ignoring kind]", where="kind.kind <> 'fern'")]
+    matched = [
+        line[0]
+        for line in rows(shared_stall, rows="kind.kind", values="v: goal[ignoring kind]", where="kind.kind <> 'fern'")
+    ]
     assert "(no match)" not in matched
 
 
@@ -75,8 +96,14 @@ def test_empty_members_are_shown_at_every_grain(shared_stall: relatum.Model) -> 
     ("quantity[keep top 1 product.weight by quantity]", {}, []),
     ("quantity[keep bottom 1 product.weight by count(sales)]", {}, ["null"]),
 ])  # fmt: skip
-def test_notes_that_a_total_earns(shared_stall: relatum.Model, values: str, axes: dict[str, str], told: list[str]) -> None:
-    kinds = [note.kind for note in shared_stall.pivot(values={"v": values}, **axes).notes if note.kind in ("among", "period", "null")]
+def test_notes_that_a_total_earns(
+    shared_stall: relatum.Model, values: str, axes: dict[str, str], told: list[str]
+) -> None:
+    kinds = [
+        note.kind
+        for note in shared_stall.pivot(values={"v": values}, **axes).notes
+        if note.kind in ("among", "period", "null")
+    ]
     assert [kind for kind in kinds if "later dates" not in kind] == told
 
 
@@ -136,10 +163,14 @@ def test_sole_under_a_condition_with_a_let_name(shared_stall: relatum.Model) -> 
     assert shared_stall.evaluate("let x = 50 then sole(product.kind)[where product.price > x]") == "tree"
     assert shared_stall.evaluate("let x = 6 then sole(product.kind)[where product.price > x]") is None
     assert shared_stall.evaluate("let x = 10 then sole(product.kind)[where product.price > x]") == "tree"
-    assert shared_stall.evaluate("let x = 6 then sole(product.weight)[where product.price = x + 1]") is None, "a visible null"
+    assert shared_stall.evaluate("let x = 6 then sole(product.weight)[where product.price = x + 1]") is None, (
+        "a visible null"
+    )
 
 
 def test_a_repeated_value_is_not_in_force_even_where_nothing_can_move(stall: relatum.Model) -> None:
     stall.measure("sold", "count(sales)", unrelated="repeat")
     grid = stall.pivot(rows="target.month", values="v: sold[back 2 day]", totals=False)
-    assert grid.to_arrow()["target.month"].to_pylist() == ["2024-01", "2024-02", "2024-03"], "bare members, each without a value"
+    assert grid.to_arrow()["target.month"].to_pylist() == ["2024-01", "2024-02", "2024-03"], (
+        "bare members, each without a value"
+    )

@@ -20,7 +20,9 @@ pytestmark = pytest.mark.xdist_group("browser")
 def test_the_site_is_built_and_searched_without_a_network(tmp_path: Path) -> None:
     site = tmp_path / "site"
     build = [sys.executable, "-m", "mkdocs", "build", "--strict", "--quiet", "--site-dir", str(site)]
-    done = subprocess.run(build, cwd=ROOT, capture_output=True, text=True, env={"NO_MKDOCS_2_WARNING": "1", "PATH": "/usr/bin:/bin"})
+    done = subprocess.run(
+        build, cwd=ROOT, capture_output=True, text=True, env={"NO_MKDOCS_2_WARNING": "1", "PATH": "/usr/bin:/bin"}
+    )
     assert done.returncode == 0, done.stdout + done.stderr
     for page in site.rglob("*.html"):
         text = page.read_text()
@@ -33,12 +35,18 @@ def test_the_site_is_built_and_searched_without_a_network(tmp_path: Path) -> Non
     for key in ("fiscal_year_starts", "unrelated", "shades", "against", "widths", "values_on", "headings"):
         assert f"<code>{key}</code>" in reference
     calls = (site / "api.html").read_text()
-    for call in ("relatum.Model.pivot", "relatum.Model.report", "relatum.Grid.chart", "relatum.Grid.to_html", "relatum.open"):
+    for call in (
+        "relatum.Model.pivot",
+        "relatum.Model.report",
+        "relatum.Grid.chart",
+        "relatum.Grid.to_html",
+        "relatum.open",
+    ):
         assert f'id="{call}"' in calls or f"id={call}" in calls
     with chromium(tmp_path / "chromium") as driver:
         driver.set_window_size(1280, 800)
         driver.get((site / "index.html").as_uri())
-        driver.find_element('css selector', 'input.md-search__input').click()
+        driver.find_element("css selector", "input.md-search__input").click()
         driver.switch_to.active_element.send_keys("crow's foot", Keys.ARROW_DOWN)
         driver.implicitly_wait(15)
         found = driver.find_element("css selector", ".md-search-result__item a")

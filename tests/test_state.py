@@ -80,7 +80,9 @@ def told(model: relatum.Model) -> dict[str, Any]:
         said[name] = ask(rows="product.kind", values=f"v: {name}")
     for table, described in declaration.tables.items():
         for column in described.derived:
-            said[f"{table}.{column}"] = ask(rows=f"{table}.{column}", values={"n": f"count({table})", "d": f"count(distinct {table}.{column})"})
+            said[f"{table}.{column}"] = ask(
+                rows=f"{table}.{column}", values={"n": f"count({table})", "d": f"count(distinct {table}.{column})"}
+            )
         for column in described.formulas:
             grain = described.per[0].split(".")[1]
             said[f"{table}.{column}"] = ask(rows=f"{table}.{grain}", values=f"v: max({table}.{column})")
@@ -120,7 +122,11 @@ class Edits(RuleBasedStateMachine):
 
     @rule(table=st.sampled_from(tuple(FRAMES)), number=st.integers(0, 2))
     def rows(self, table: str, number: int) -> None:
-        self.edit(lambda m: m.add_table(table, frame(table, number), key=KEYS.get(table, ()), replace=table in m.declaration.tables))
+        self.edit(
+            lambda m: m.add_table(
+                table, frame(table, number), key=KEYS.get(table, ()), replace=table in m.declaration.tables
+            )
+        )
 
     @rule(link=st.sampled_from(LINKS), direction=st.sampled_from(("down", "both", "off")))
     def relate(self, link: str, direction: str) -> None:
@@ -130,7 +136,11 @@ class Edits(RuleBasedStateMachine):
     @rule(data=st.data(), force=st.booleans())
     def remove(self, data: st.DataObject, force: bool) -> None:
         declaration = self.model.declaration
-        names = [*declaration.measures, *map(str, declaration.relationships), *(f"{t}.{c}" for t, each in declaration.tables.items() for c in each.derived)]
+        names = [
+            *declaration.measures,
+            *map(str, declaration.relationships),
+            *(f"{t}.{c}" for t, each in declaration.tables.items() for c in each.derived),
+        ]
         if names:
             name = data.draw(st.sampled_from(names))
             self.edit(lambda m: m.remove(name, force=force))
@@ -199,13 +209,13 @@ def test_a_derived_table_by_a_column_that_is_null_throughout() -> None:
     assert model.evaluate("sum(by_k.q)") == 3
 
 
-
-
 def test_a_relationship_that_closes_a_loop_through_a_derived_column_is_refused() -> None:
     model = begin()
     model.derive("sales", "e1", "q")
     model.relate("sales.e1 -> level.level")
-    with pytest.raises(relatum.ModelError, match=r"sales\.e1 is worked out along sales\.e1 -> level\.level, which is made of it"):
+    with pytest.raises(
+        relatum.ModelError, match=r"sales\.e1 is worked out along sales\.e1 -> level\.level, which is made of it"
+    ):
         model.derive("sales", "e1", "level.level", replace=True)
     assert model.evaluate("count(sales)[where level.name = 'one']") == 1
 
@@ -256,7 +266,10 @@ def test_threads_take_turns_and_lose_no_edit() -> None:
         except Exception as error:
             errors.append(error)
 
-    threads = [*(threading.Thread(target=edit, args=(number,)) for number in range(6)), *(threading.Thread(target=ask) for _ in range(3))]
+    threads = [
+        *(threading.Thread(target=edit, args=(number,)) for number in range(6)),
+        *(threading.Thread(target=ask) for _ in range(3)),
+    ]
     for each in threads:
         each.start()
     for each in threads:
@@ -269,6 +282,12 @@ def test_threads_take_turns_and_lose_no_edit() -> None:
 if __name__ == "__main__":
     run_state_machine_as_test(
         Edits,
-        settings=settings(max_examples=int(sys.argv[1]), stateful_step_count=6, deadline=None, database=None, suppress_health_check=HURRIED),
+        settings=settings(
+            max_examples=int(sys.argv[1]),
+            stateful_step_count=6,
+            deadline=None,
+            database=None,
+            suppress_health_check=HURRIED,
+        ),
     )
     print(f"{sys.argv[1]} sequences, 0 differ")

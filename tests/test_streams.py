@@ -17,14 +17,26 @@ from fault import make_shop
 from relatum.demo.write import write_demo
 
 #: The faults of the list try each format on a full device; here the shell does it, to a few.
-COMMANDS = [("pivot", "shop.toml", "--rows", "product.plant", "--values", "revenue"), ("pivot", "shop.toml", "--values", "revenue", "--format", "csv"), ("--help",)]
+COMMANDS = [
+    ("pivot", "shop.toml", "--rows", "product.plant", "--values", "revenue"),
+    ("pivot", "shop.toml", "--values", "revenue", "--format", "csv"),
+    ("--help",),
+]
 
 
 def shell(folder: Path, line: str, **env: str) -> subprocess.CompletedProcess[str]:
     """A line of the shell in a folder with a model."""
     make_shop(folder)
     line = line.replace("relatum", f"{sys.executable} -m relatum")
-    return subprocess.run(["bash", "-c", line], cwd=folder, capture_output=True, text=True, env=os.environ | env, timeout=120, errors="replace")
+    return subprocess.run(
+        ["bash", "-c", line],
+        cwd=folder,
+        capture_output=True,
+        text=True,
+        env=os.environ | env,
+        timeout=120,
+        errors="replace",
+    )
 
 
 def test_readers_that_go_away_full_devices_and_closed_streams(tmp_path: Path) -> None:
@@ -48,7 +60,11 @@ ODD = [{"COLUMNS": "0"}, {"COLUMNS": "1"}, {"PYTHONIOENCODING": "ascii"}, {"PYTH
 
 @pytest.mark.parametrize("env", ODD, ids=str)
 def test_odd_environments(tmp_path: Path, env: dict[str, str]) -> None:
-    done = shell(tmp_path, "relatum pivot shop.toml --rows product.plant --values revenue --style \"bar = true\" && relatum pivot shop.toml --rows product.plant --values revenue --format json >out.json; relatum check gone.toml", **env)
+    done = shell(
+        tmp_path,
+        'relatum pivot shop.toml --rows product.plant --values revenue --style "bar = true" && relatum pivot shop.toml --rows product.plant --values revenue --format json >out.json; relatum check gone.toml',
+        **env,
+    )
     assert done.returncode == 2 and "Traceback" not in done.stderr and "fault of Relatum" not in done.stderr, done
     assert "36" in done.stdout and "no such file" in done.stderr
     assert '"Fern"' in (tmp_path / "out.json").read_text(encoding="utf-8")
@@ -59,12 +75,23 @@ def test_an_interrupt_ends_work_within_a_second_and_leaves_nothing(tmp_path: Pat
     with (tmp_path / "sales.csv").open("w") as file:
         file.write("product_id,quantity\n" + "P1,2\nP2,3\n" * 600_000)
     before = set(tmp_path.iterdir())
-    slow = ("pivot", "shop.toml", "--rows", "product.plant", "--values", "percentile(0.3 of sales.quantity), count(distinct sales.quantity)", "--out", "out.csv")
+    slow = (
+        "pivot",
+        "shop.toml",
+        "--rows",
+        "product.plant",
+        "--values",
+        "percentile(0.3 of sales.quantity), count(distinct sales.quantity)",
+        "--out",
+        "out.csv",
+    )
     stuck = "import relatum.sources.place as p, time\np.plain_file = lambda path: time.sleep(30)"
     for after in (0.03, 0.1, 0.2, 0.4, 0.8, 1.2):
         for code in ("", stuck):
             start = f"import sys; sys.argv = {['relatum', *slow]!r}\n{code if after > 0.5 else ''}\nfrom relatum.start import main; main()"
-            process = subprocess.Popen([sys.executable, "-c", start], cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+            process = subprocess.Popen(
+                [sys.executable, "-c", start], cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+            )
             time.sleep(after)
             process.send_signal(signal.SIGINT)
             told = time.monotonic()
@@ -82,7 +109,9 @@ def test_a_library_that_hears_no_interrupt_is_ended(tmp_path: Path) -> None:
     # A regular expression that runs for minutes in one step of C: Python cannot be told in between, but for its lock.
     stuck = "import ctypes, relatum.sources.place as p\np.plain_file = lambda path: ctypes.CDLL(None).sleep(60)"
     start = f"import sys; sys.argv = ['relatum', 'check', 'shop.toml']\n{stuck}\nfrom relatum.start import main; main()"
-    process = subprocess.Popen([sys.executable, "-c", start], cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    process = subprocess.Popen(
+        [sys.executable, "-c", start], cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    )
     time.sleep(2.5)
     process.send_signal(signal.SIGINT)
     told = time.monotonic()
@@ -108,7 +137,10 @@ def test_what_a_link_leads_to_is_written_and_the_link_stays(tmp_path: Path) -> N
 
 
 def test_what_is_no_plain_file_is_written_to(tmp_path: Path) -> None:
-    done = shell(tmp_path, "mkfifo pipe.csv; relatum pivot shop.toml --values revenue --out pipe.csv & cat pipe.csv; wait; test -p pipe.csv && echo still; ln -s /dev/null null.csv; relatum pivot shop.toml --values revenue --out null.csv && test -c null.csv && echo there")
+    done = shell(
+        tmp_path,
+        "mkfifo pipe.csv; relatum pivot shop.toml --values revenue --out pipe.csv & cat pipe.csv; wait; test -p pipe.csv && echo still; ln -s /dev/null null.csv; relatum pivot shop.toml --values revenue --out null.csv && test -c null.csv && echo there",
+    )
     assert done.stdout.split() == ["revenue", "36", "still", "there"], done
 
 

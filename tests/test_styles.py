@@ -27,7 +27,9 @@ def looks(grid: relatum.Grid) -> list[list[Look]]:
 
 
 def marks(grid: relatum.Grid) -> list[str]:
-    return [" ".join(filter(None, (cell.look.mark, cell.text))) for line in sheet_of(grid.result).cells for cell in line]
+    return [
+        " ".join(filter(None, (cell.look.mark, cell.text))) for line in sheet_of(grid.result).cells for cell in line
+    ]
 
 
 @pytest.fixture
@@ -96,7 +98,9 @@ def test_rules_for_what_is_not_asked_are_noted(stall: relatum.Model) -> None:
 
 def test_members_have_looks(stall: relatum.Model) -> None:
     stall.look("sales.product", style=[{"when": "worth < 10", "mark": "▼"}, {"members": ["fig"], "weight": "bold"}])
-    grid = stall.pivot("sales.product", "sales.year", "worth", style=[{"field": "sales.year", "members": [2024], "mark": "*"}])
+    grid = stall.pivot(
+        "sales.product", "sales.year", "worth", style=[{"field": "sales.year", "members": [2024], "mark": "*"}]
+    )
     sheet = sheet_of(grid.result)
     assert [line.labels[0].look.mark for line in sheet.rows] == ["", "▼", "▼", ""]
     assert [line.labels[0].look.bold for line in sheet.rows] == [True, None, None, None]
@@ -114,14 +118,18 @@ def test_bars_and_shades_lie_between_the_lowest_and_the_highest(stall: relatum.M
     assert fills[0] is not None and fills[0].light == "#ffffff" and fills[1] is not None and fills[1].light == "#000000"
     assert fills[3] is None, "a total is no part of the scale"
     assert cells[0][1].text_colour("light") == "#000000" and cells[1][1].text_colour("light") == "#ffffff"
-    stated = stall.pivot("sales.product", values="worth", style=[{"shades": ["low", "middle", "high"], "between": [0, 5, 10]}])
+    stated = stall.pivot(
+        "sales.product", values="worth", style=[{"shades": ["low", "middle", "high"], "between": [0, 5, 10]}]
+    )
     (told,) = sheet_of(stated.result).legend
     assert told.ends == ("0", "5", "10") and len(told.shades) == 3
 
 
 def shown(grid: relatum.Grid, coloured: bool) -> str:
     system: Any = "truecolor" if coloured else None
-    console = Console(width=90, color_system=system, force_terminal=coloured, markup=False, highlight=False, record=True)
+    console = Console(
+        width=90, color_system=system, force_terminal=coloured, markup=False, highlight=False, record=True
+    )
     with console.capture() as captured:
         print_grid(grid.result, console)
     return captured.get()
@@ -135,7 +143,12 @@ def test_where_there_is_no_colour_marks_and_letters_stand_in(stall: relatum.Mode
     assert "b 30" in plain and "a −5" in plain and "E 30" in plain and "A −5" in plain and "█" in plain
     assert "a  worth < 0" in plain and "b  worth > 9" in plain and "s, low to high, A to E: −5 to 30" in plain
     coloured = shown(grid, True)
-    assert "a −5" not in coloured and "E 30" not in coloured and "\x1b[31m   −5" in coloured and "48;2;255;238;0m   30" in coloured
+    assert (
+        "a −5" not in coloured
+        and "E 30" not in coloured
+        and "\x1b[31m   −5" in coloured
+        and "48;2;255;238;0m   30" in coloured
+    )
 
 
 def test_a_page_of_colours_is_legible() -> None:
@@ -156,9 +169,15 @@ def test_a_page_of_colours_is_legible() -> None:
 #: physiologically-based model for simulation of color vision deficiency, 2009; the full deficiency).
 EYES = {
     "all cones": np.eye(3),
-    "no long": np.array([[0.152286, 1.052583, -0.204868], [0.114503, 0.786281, 0.099216], [-0.003882, -0.048116, 1.051998]]),
-    "no middle": np.array([[0.367322, 0.860646, -0.227968], [0.280085, 0.672501, 0.047413], [-0.011820, 0.042940, 0.968881]]),
-    "no short": np.array([[1.255528, -0.076749, -0.178779], [-0.078411, 0.930809, 0.147602], [0.004733, 0.691367, 0.303900]]),
+    "no long": np.array(
+        [[0.152286, 1.052583, -0.204868], [0.114503, 0.786281, 0.099216], [-0.003882, -0.048116, 1.051998]]
+    ),
+    "no middle": np.array(
+        [[0.367322, 0.860646, -0.227968], [0.280085, 0.672501, 0.047413], [-0.011820, 0.042940, 0.968881]]
+    ),
+    "no short": np.array(
+        [[1.255528, -0.076749, -0.178779], [-0.078411, 0.930809, 0.147602], [0.004733, 0.691367, 0.303900]]
+    ),
 }
 
 
@@ -211,7 +230,11 @@ def test_a_theme_is_in_the_file_or_beside_it(tmp_path: Path) -> None:
     model.dress({"font": "monospace"})
     model.save(tmp_path / "m.toml")
     assert relatum.open(tmp_path / "m.toml").declaration.theme.font == "monospace"
-    for bad, reason in (('"/etc/house.toml"', "outside the model's folder"), ('"gone.toml"', "no such file"), ("3", "it must be a table")):
+    for bad, reason in (
+        ('"/etc/house.toml"', "outside the model's folder"),
+        ('"gone.toml"', "no such file"),
+        ("3", "it must be a table"),
+    ):
         (tmp_path / "m.toml").write_text(text.replace('"house.toml"', bad))
         result = run("show", tmp_path / "m.toml")
         assert result.exit_code == 2 and reason in result.stderr
@@ -219,11 +242,21 @@ def test_a_theme_is_in_the_file_or_beside_it(tmp_path: Path) -> None:
 
 def test_looks_follow_new_names() -> None:
     model = make_stall()
-    model.measure("units", "sum(sales.quantity)", format={"scale": "thousands"}, label="Units", style=[{"when": "units < 0", "mark": "▼"}])
-    model.look("product.product", label="Plant", colours={"fig": "#112233"}, style=[{"when": "units > 2", "weight": "bold"}])
+    model.measure(
+        "units",
+        "sum(sales.quantity)",
+        format={"scale": "thousands"},
+        label="Units",
+        style=[{"when": "units < 0", "mark": "▼"}],
+    )
+    model.look(
+        "product.product", label="Plant", colours={"fig": "#112233"}, style=[{"when": "units > 2", "weight": "bold"}]
+    )
     model.keep_pivot("kept", model.pivot("product.product", values="units",
                                          style=[{"field": "product.product", "when": "units > 1", "fill": "low"}]))  # fmt: skip
-    model.add_report("week", [{"pivot": "kept", "chart": "bars"}, {"figures": ["units"], "against": "pin product.product = 'fig'"}])
+    model.add_report(
+        "week", [{"pivot": "kept", "chart": "bars"}, {"figures": ["units"], "against": "pin product.product = 'fig'"}]
+    )
     model.dress({"widths": {"product.product": 20, "units": 12}})
     for name, new in (("units", "pieces"), ("product", "plant"), ("kept", "saved")):
         model.rename(name, new)
@@ -233,7 +266,11 @@ def test_looks_follow_new_names() -> None:
     rule = declaration.pivots["saved"].style[0]
     assert (rule.field, rule.when) == ("plant.product", "pieces > 1")
     parts = declaration.reports["week"].part
-    assert parts[0].pivot == "saved" and parts[1].figures == ("pieces",) and parts[1].against == "pin plant.product = 'fig'"
+    assert (
+        parts[0].pivot == "saved"
+        and parts[1].figures == ("pieces",)
+        and parts[1].against == "pin plant.product = 'fig'"
+    )
     assert dict(declaration.theme.widths) == {"plant.product": 20, "pieces": 12}
     model.remove("pieces", force=True)
     assert not model.declaration.reports and not model.declaration.pivots
@@ -249,13 +286,23 @@ def test_the_demo_says_its_looks_in_the_file(hollowmere: Path) -> None:
     assert "▼  more than a tenth under target" in text and "▲  target reached" in text
     result = run("diff", hollowmere, hollowmere)
     assert result.exit_code == 0
-    result = run("pivot", hollowmere, "--rows", "category.department", "--values", "revenue", "--style", "value = revenue")
+    result = run(
+        "pivot", hollowmere, "--rows", "category.department", "--values", "revenue", "--style", "value = revenue"
+    )
     assert result.exit_code == 2 and "cannot be read" in result.stderr
 
 
 CHECKED = [
-    ('style = [{ when = "worht < 1", mark = "x" }]', "problem", "measure worth has a style that cannot be asked: .*Did you mean worth"),
-    ('style = [{ when = "worth < 1", colour = "#ffee00" }]', "remark", "measure worth writes #ffee00 on #ffffff: a contrast of 1.2"),
+    (
+        'style = [{ when = "worht < 1", mark = "x" }]',
+        "problem",
+        "measure worth has a style that cannot be asked: .*Did you mean worth",
+    ),
+    (
+        'style = [{ when = "worth < 1", colour = "#ffee00" }]',
+        "remark",
+        "measure worth writes #ffee00 on #ffffff: a contrast of 1.2",
+    ),
     ('[[report.r.part]]\nfigures = ["worht"]', "problem", "report r part 1 cannot be asked: .*Did you mean worth"),
     ('style = [{ when = "worth < 1", colour = "bad" }]', "", ""),
 ]
@@ -267,14 +314,20 @@ def test_check_tells_what_cannot_be_asked_or_read(tmp_path: Path, line: str, sev
     (tmp_path / "m.toml").write_text(
         f'relatum = 1\n[table.sales]\nsource = "sales.csv"\n[measure.worth]\nformula = "sum(sales.worth)"\n{line}\n'
     )
-    found = [(each.severity, f"{each.subject} {each.text}") for each in relatum.open(tmp_path / "m.toml").check().findings]
+    found = [
+        (each.severity, f"{each.subject} {each.text}") for each in relatum.open(tmp_path / "m.toml").check().findings
+    ]
     told = [(kind, said) for kind, said in found if "style" in said or "writes" in said or said.startswith("report")]
     assert [kind for kind, _ in told] == ([severity] if severity else [])
     assert all(re.match(text, said) for _, said in told)
 
 
 def test_a_colour_that_cannot_be_read_on_its_fill_gives_way(stall: relatum.Model) -> None:
-    for fill, colour, written in (("#7fbcb8", "#a1203a", "#000000"), ("#ffffff", "#a1203a", "#a1203a"), ("#000000", "#111111", "#ffffff")):
+    for fill, colour, written in (
+        ("#7fbcb8", "#a1203a", "#000000"),
+        ("#ffffff", "#a1203a", "#a1203a"),
+        ("#000000", "#111111", "#ffffff"),
+    ):
         grid = stall.pivot(values="worth", style=[{"fill": fill, "colour": colour}])
         assert looks(grid)[0][0].text_colour("light") == written
 
@@ -287,7 +340,9 @@ def test_bars_are_for_numbers(stall: relatum.Model) -> None:
 
 
 def test_a_comment_in_a_labelled_formula_stays_in_it(stall: relatum.Model) -> None:
-    grid = stall.pivot("sales.product", values={"part": "sum(sales.worth) -- all of it"}, style=[{"when": "part < 0", "mark": "▼"}])
+    grid = stall.pivot(
+        "sales.product", values={"part": "sum(sales.worth) -- all of it"}, style=[{"when": "part < 0", "mark": "▼"}]
+    )
     assert marks(grid) == ["30", "▼ −5", "7", "32"]
 
 

@@ -29,14 +29,24 @@ from relatum.sources.database.query import refuse_unless_select
 from relatum.wording import visible
 
 #: What no terminal may be sent out of data: controls but for the end of a line and tabs, and what turns text around.
-OBEYED = {chr(code) for code in (*range(32), *range(0x7F, 0xA0), 0x2028, 0x2029, *range(0x202A, 0x202F), *range(0x2066, 0x206A))} - {"\n", "\t"}
+OBEYED = {
+    chr(code)
+    for code in (*range(32), *range(0x7F, 0xA0), 0x2028, 0x2029, *range(0x202A, 0x202F), *range(0x2066, 0x206A))
+} - {"\n", "\t"}
 
 
 def hostile_model(folder: Path, text: str) -> Path:
     """A model in which a text stands wherever a person or a file may put one."""
     heading = text.strip().replace("\0", "")
     with (folder / "sales.csv").open("w", newline="") as file:
-        csv.writer(file).writerows([[heading, "n", "day"], [text.replace("\0", ""), 2, "2024-01-02"], ["fig", 3, "2024-02-01"], ["gone", 1, "2024-02-01"]])
+        csv.writer(file).writerows(
+            [
+                [heading, "n", "day"],
+                [text.replace("\0", ""), 2, "2024-01-02"],
+                ["fig", 3, "2024-02-01"],
+                ["gone", 1, "2024-02-01"],
+            ]
+        )
     with (folder / "product.csv").open("w", newline="") as file:
         csv.writer(file).writerows([[heading, "price"], [text.replace("\0", ""), 5], ["fig", 7]])
     model = relatum.Model(heading)
@@ -51,7 +61,9 @@ def hostile_model(folder: Path, text: str) -> Path:
     return folder / "m.toml"
 
 
-@pytest.mark.parametrize("text", [each for each in hostile.TEXTS if visible(each) != each or each.startswith(("[", "]", "{", "%"))])
+@pytest.mark.parametrize(
+    "text", [each for each in hostile.TEXTS if visible(each) != each or each.startswith(("[", "]", "{", "%"))]
+)
 def test_no_terminal_obeys_a_text(tmp_path: Path, text: str) -> None:
     file = hostile_model(tmp_path, text)
     column = quoted(text.strip().replace("\0", ""))
@@ -81,7 +93,9 @@ def test_exported_statements_make_the_tables_and_nothing_else(tmp_path: Path, te
     base.executescript((tmp_path / "m.sql").read_bytes().decode())
     tables = base.execute("select name from sqlite_master where type = 'table' order by name").fetchall()
     assert tables == [("product",), ("sales",)]
-    assert base.execute("select name from pragma_table_info('product')").fetchall()[0] == (text.strip().replace("\0", ""),)
+    assert base.execute("select name from pragma_table_info('product')").fetchall()[0] == (
+        text.strip().replace("\0", ""),
+    )
     base.close()
     mermaid = run("diagram", file).stdout
     assert len(mermaid.splitlines()) == 4, "two tables, one line between them, and the heading"
@@ -103,13 +117,20 @@ def test_csv_keeps_texts_and_guards_formulas(tmp_path: Path) -> None:
 def test_a_terminal_is_sent_marks_by_a_document_too(tmp_path: Path) -> None:
     file = hostile_model(tmp_path, "a\x1b[31mb")
     leader, follower = pty.openpty()
-    done = subprocess.run([sys.executable, "-m", "relatum", "pivot", str(file), "p", "--format", "csv"], stdout=follower, stderr=subprocess.DEVNULL, timeout=60)
+    done = subprocess.run(
+        [sys.executable, "-m", "relatum", "pivot", str(file), "p", "--format", "csv"],
+        stdout=follower,
+        stderr=subprocess.DEVNULL,
+        timeout=60,
+    )
     assert done.returncode == 0
     os.close(follower)
     shown = os.read(leader, 65536).decode()
     os.close(leader)
     assert "a␛[31mb" in shown and "\x1b" not in shown
-    piped = subprocess.run([sys.executable, "-m", "relatum", "pivot", str(file), "p", "--format", "csv"], capture_output=True, text=True)
+    piped = subprocess.run(
+        [sys.executable, "-m", "relatum", "pivot", str(file), "p", "--format", "csv"], capture_output=True, text=True
+    )
     assert "a\x1b[31mb" in piped.stdout, "a program gets what is there"
 
 
@@ -130,7 +151,16 @@ def test_what_is_no_select_is_refused_before_a_database_sees_it(dialect: str, qu
         refuse_unless_select(query, dialect, "base")
 
 
-@pytest.mark.parametrize("query", ["select * from t", "with a as (select 1 as x) select x from a union all select 2 order by 1", "select a.x from t as a join t as b on a.x = b.x where a.x in (select 1)", "(select 1 as x)", "select ';' as x -- a comment; with a semicolon"])
+@pytest.mark.parametrize(
+    "query",
+    [
+        "select * from t",
+        "with a as (select 1 as x) select x from a union all select 2 order by 1",
+        "select a.x from t as a join t as b on a.x = b.x where a.x in (select 1)",
+        "(select 1 as x)",
+        "select ';' as x -- a comment; with a semicolon",
+    ],
+)
 def test_what_is_one_select_is_let_through(query: str) -> None:
     for dialect in ("sqlite", "duckdb", "postgres"):
         refuse_unless_select(query, dialect, "base")
@@ -203,12 +233,18 @@ def test_a_log_beside_a_database_is_read_with_it(tmp_path: Path) -> None:
 def test_columns_of_several_kinds_say_so(tmp_path: Path) -> None:
     base = sqlite3.connect(tmp_path / "m.sqlite")
     base.execute("create table t (a, b, c, d)")
-    base.executemany("insert into t values (?, ?, ?, ?)", [(1, 2, b"x", None), ("one", 2.5, "y", None), (None, 7, None, None)])
+    base.executemany(
+        "insert into t values (?, ?, ?, ?)", [(1, 2, b"x", None), ("one", 2.5, "y", None), (None, 7, None, None)]
+    )
     base.commit()
     base.close()
     model = relatum.Model()
     model.add_table("t", tmp_path / "m.sqlite", part="t")
-    assert model.evaluate("sum(t.b)") == 11.5 and model.evaluate("count(distinct t.a)") == 2 and model.evaluate("count(t.d)") == 0
+    assert (
+        model.evaluate("sum(t.b)") == 11.5
+        and model.evaluate("count(distinct t.a)") == 2
+        and model.evaluate("count(t.d)") == 0
+    )
     assert "a: 1 number among 1 text; all are read as text" in str(model.check())
     with pytest.raises(relatum.FormulaError, match=r"t\.c cannot be used, since values of type binary are not read"):
         model.evaluate("max(t.c)")
@@ -243,7 +279,10 @@ def test_names_with_dots_in_a_database(server: Server, tmp_path: Path) -> None:
         assert model.evaluate('sum(t."c""d")') == 5
 
 
-@pytest.mark.parametrize("said", ["passfile=/etc/passwd", "sslkey=/etc/key", "service=x", "options=-c%20x=y", "host=elsewhere", "hostaddr=1.2.3.4"])
+@pytest.mark.parametrize(
+    "said",
+    ["passfile=/etc/passwd", "sslkey=/etc/key", "service=x", "options=-c%20x=y", "host=elsewhere", "hostaddr=1.2.3.4"],
+)
 def test_an_address_names_a_server_and_no_file(said: str) -> None:
     with pytest.raises(relatum.SourceError, match="which a model file may not"):
         relatum.Model().add_table("t", f"postgresql://127.0.0.1:1/x?{said}", part="t")
@@ -323,7 +362,9 @@ def cached(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     """A model with a cache for files of any size, opened once."""
     monkeypatch.setattr(reading, "WORTH_BYTES", 1)
     (tmp_path / "s.csv").write_text("k,n\n" + "".join(f"k{at % 7},{at}\n" for at in range(50)))
-    (tmp_path / "m.toml").write_text('relatum = 1\n[table.s]\nsource = "s.csv"\n[measure.total]\nformula = "sum(s.n)"\n')
+    (tmp_path / "m.toml").write_text(
+        'relatum = 1\n[table.s]\nsource = "s.csv"\n[measure.total]\nformula = "sum(s.n)"\n'
+    )
     assert relatum.open(tmp_path / "m.toml").evaluate("total") == 1225
     relatum.refresh(tmp_path / "m.toml")
     return tmp_path / "m.toml"
@@ -340,8 +381,12 @@ def other_rows(path: Path) -> bytes:
 
 
 def wild_codes(path: Path) -> bytes:
-    codes = pa.DictionaryArray.from_arrays(pa.array([0, 99, -5], pa.int8()), pa.array(["a"], pa.large_string()), safe=False)
-    batch = pa.record_batch([codes], schema=pa.schema([pa.field("values", codes.type)], {"type": "text", "lower": "0", "upper": "0"}))
+    codes = pa.DictionaryArray.from_arrays(
+        pa.array([0, 99, -5], pa.int8()), pa.array(["a"], pa.large_string()), safe=False
+    )
+    batch = pa.record_batch(
+        [codes], schema=pa.schema([pa.field("values", codes.type)], {"type": "text", "lower": "0", "upper": "0"})
+    )
     return batch_bytes(batch)
 
 
@@ -357,7 +402,10 @@ def test_what_others_put_into_the_cache_is_not_there(cached: Path, forge: Callab
         path.write_bytes(forge(path))
     assert relatum.open(cached).evaluate("total") == 1225
     assert relatum.refresh(cached).ok
-    assert relatum.open(cached).pivot("s.k", values="total").to_arrow()["total"].to_pylist() == relatum.open(cached, cache=False).pivot("s.k", values="total").to_arrow()["total"].to_pylist()
+    assert (
+        relatum.open(cached).pivot("s.k", values="total").to_arrow()["total"].to_pylist()
+        == relatum.open(cached, cache=False).pivot("s.k", values="total").to_arrow()["total"].to_pylist()
+    )
 
 
 def test_things_kept_under_the_names_of_others_are_not_taken(cached: Path) -> None:
@@ -390,7 +438,9 @@ def test_a_cache_folder_that_is_a_link_is_left_alone(tmp_path: Path, cached: Pat
 
 
 def test_who_may_read_the_folder_may_read_the_cache(cached: Path) -> None:
-    assert {stat.S_IMODE(path.stat().st_mode) & 0o077 for path in kept(cached)} == {stat.S_IMODE(cached.parent.stat().st_mode) & 0o066}
+    assert {stat.S_IMODE(path.stat().st_mode) & 0o077 for path in kept(cached)} == {
+        stat.S_IMODE(cached.parent.stat().st_mode) & 0o066
+    }
     key = Path(os.environ["XDG_STATE_HOME"]) / "relatum" / "key"
     assert stat.S_IMODE(key.stat().st_mode) == 0o600 and len(key.read_bytes()) == 32
 
@@ -403,11 +453,17 @@ def test_a_file_of_the_same_size_and_time_with_other_content_is_read_anew(cached
         source.write_text(content) if number % 2 else source.write_bytes(content.encode())
         os.utime(source, ns=(before.st_atime_ns, before.st_mtime_ns))
         assert source.stat().st_mtime_ns == before.st_mtime_ns and source.stat().st_size == before.st_size
-        assert relatum.open(cached).evaluate("total") == 1225 + 3 * (number + 1) == relatum.open(cached, verify=True).evaluate("total")
+        assert (
+            relatum.open(cached).evaluate("total")
+            == 1225 + 3 * (number + 1)
+            == relatum.open(cached, verify=True).evaluate("total")
+        )
     assert run("refresh", cached, "--verify").exit_code == 0
 
 
-def test_a_large_file_is_told_by_samples_and_verify_reads_all_of_it(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_large_file_is_told_by_samples_and_verify_reads_all_of_it(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     source = tmp_path / "large.csv"
     source.write_bytes(b"n\n" + b"1\n" * 1_000_000)
     digests = fingerprint.Digests()
@@ -448,5 +504,10 @@ def test_a_file_that_is_cut_short_or_written_anew_while_open_ends_nothing(tmp_pa
     for how in ("cut", "anew"):
         with paipc.new_file(tmp_path / "t.arrow", table.schema) as writer:
             writer.write_table(table)
-        done = subprocess.run([sys.executable, "-c", code, str(tmp_path / "t.arrow"), how], capture_output=True, text=True)
-        assert (done.returncode, done.stdout, done.stderr) == (0, "refused True\nrefused True\n4999950000\n", ""), (how, done)
+        done = subprocess.run(
+            [sys.executable, "-c", code, str(tmp_path / "t.arrow"), how], capture_output=True, text=True
+        )
+        assert (done.returncode, done.stdout, done.stderr) == (0, "refused True\nrefused True\n4999950000\n", ""), (
+            how,
+            done,
+        )

@@ -50,11 +50,15 @@ def test_a_workbook_has_formats_heads_levels_and_what_to_know(shop: relatum.Mode
     assert page.freeze_panes == "C5"
     assert [page.row_dimensions[row].outlineLevel for row in range(5, 10)] == [1, 1, 0, 1, 0]
     assert page["F5"].fill.start_color.rgb == "FFFFEE88"
-    assert page["B5"].font.bold is not True and page["A7"].font.bold is True and page["C10"].font.bold is True, "the total stands out"
+    assert page["B5"].font.bold is not True and page["A7"].font.bold is True and page["C10"].font.bold is True, (
+        "the total stands out"
+    )
     (bar,) = [rule for ranges in page.conditional_formatting for rule in ranges.rules]
     assert bar.type == "dataBar" and float(bar.dataBar.cfvo[1].val) == 20
     about = {line[0]: line[1:] for line in book.rows("About") if line[0]}
-    assert (about["where"][0] == "sales.pieces > 1" and about["worth"][0] == "sum(sales.pieces * sales.price)") or about["worth"][0] == "worth"
+    assert (
+        about["where"][0] == "sales.pieces > 1" and about["worth"][0] == "sum(sales.pieces * sales.price)"
+    ) or about["worth"][0] == "worth"
     assert about["rows"][0] == "sales.kind, sales.product" and "legend" in about
 
 
@@ -70,7 +74,12 @@ def test_rows_behind_make_every_sum_a_formula_that_gives_the_cell(shop: relatum.
             if isinstance(cell.value, str) and cell.value.startswith("="):
                 seen += 1
                 assert book.worked_out(cell.value) == pytest.approx(cached[cell.coordinate].value), cell.value
-    counted = [cell for line in sheet_of(grid.result).cells for cell in line if cell.there and not cell.null and cell.number != 4]
+    counted = [
+        cell
+        for line in sheet_of(grid.result).cells
+        for cell in line
+        if cell.there and not cell.null and cell.number != 4
+    ]
     assert seen == len(counted), "every value but the distinct count is told by rows"
     heads = [cell.value for cell in book.book["Rows of sales"][1]]
     assert heads[:3] == ["row", "sales.pieces", "sales.price"] and "product (number)" in heads
@@ -99,7 +108,9 @@ def test_rows_behind_of_the_demo_with_lookups_and_a_condition(hollowmere: Path, 
         assert refused.exit_code == 2 and reason in refused.stderr
 
 
-def test_more_rows_than_can_be_handed_out_are_refused(shop: relatum.Model, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_more_rows_than_can_be_handed_out_are_refused(
+    shop: relatum.Model, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr("relatum.pivot.behind.MOST_ROWS", 3)
     with pytest.raises(relatum.RequestError, match="There are 5 rows of sales behind the grid: more than 3"):
         shop.pivot("sales.kind", values="pieces").save(tmp_path / "g.xlsx", rows_behind=True)
@@ -127,7 +138,9 @@ def test_what_is_no_plain_number_is_shown_alike(value: str, stored: object, text
 
 
 def test_markdown_shows_the_grid(shop: relatum.Model) -> None:
-    text = shop.pivot("sales.product", values="pieces", where="sales.pieces > 2", style=[{"when": "pieces > 4", "mark": "▲"}]).to_markdown()
+    text = shop.pivot(
+        "sales.product", values="pieces", where="sales.pieces > 2", style=[{"when": "pieces > 4", "mark": "▲"}]
+    ).to_markdown()
     assert text.splitlines() == [
         "**shop** pieces", "", r"where sales.pieces \> 2", "", "| product | pieces |", "| :-- | --: |", "| =yew | ▲ 5 |", "| fig | 3 |",
         "| ivy | 4 |", "| **total** | **▲ 12** |", "", r"- ▲ pieces \> 4",
