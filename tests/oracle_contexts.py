@@ -168,9 +168,10 @@ class Contexts(Tables):
             case PinClause(name, operands):
                 table, column = name.parts
                 values = [scalar(each, lambda name: context.lets[name.parts[0]]) for each in operands]
-                test = lambda row: (
-                    _logic("or", [_compare("=", self.value(row, column), each) for each in values]) is True
-                )  # noqa: E731
+
+                def test(row: Any) -> bool:
+                    return _logic("or", [_compare("=", self.value(row, column), each) for each in values]) is True
+
                 one = Filter("pin", table, frozenset([column]), test, frozenset([(table, column)]))
                 return self._unpinned(context, table, column).plus(one)
         raise AssertionError(change)

@@ -259,6 +259,7 @@ def test_the_query_can_be_read_before_it_is_asked(hollowmere: Path) -> None:
     )
     assert done.exit_code == 0
     assert "/* avg(revenue per customer) */" in done.stdout and "GROUP BY" in done.stdout
+    assert done.stdout.startswith("-- k0: category.category\n-- v0: avg(revenue per customer)\nWITH")
     assert (
         json.loads(run("sql", hollowmere, "--values", "revenue", "--engine", "duckdb", "--format", "json").stdout)[
             "engine"

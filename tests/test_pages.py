@@ -76,5 +76,5 @@ def test_there_are_examples_and_pictures() -> None:
         "workbook",
         "chart_bars",
         "chart_lines",
-        "chart_steps",
+        "sql",
     }

@@ -24,6 +24,7 @@ from relatum.plan.notes import Note, loss_notes, worst_first
 from relatum.plan.slots import row_tables
 from relatum.progress import tell_step
 from relatum.session.session import Session
+from relatum.wording import visible
 
 #: Columns of a calendar that come round every year, and the column that tells the years apart.
 _RECURRING = {"month_of_year": "month", "quarter_of_year": "quarter"}
@@ -69,7 +70,17 @@ def query_of(session: Session, request: Request) -> str:
         resolved = resolve_request(session, request)
         wanted = wanted_of(resolved, request.show_empty, request.cell_limit or limit("cells"))
         plan, _ = resolved.session.plan(wanted)
-        return resolved.session.engine.query(plan)
+        return _told(resolved, request) + resolved.session.engine.query(plan)
+
+
+def _told(resolved: Resolved, request: Request) -> str:
+    """What the columns of a query hold, as comments before it."""
+    keys = [resolved.fields[at].name for at in resolved.heads]
+    told = [f"k{number}: {name}" for number, name in enumerate(keys)]
+    for number, value in enumerate(request.values):
+        told.append(f"v{number}: {value.label}" + (f" = {value.formula}" if value.formula != value.label else ""))
+    # A name or formula with a line's end in it would leave its comment.
+    return "".join(f"-- {visible(line)}\n" for line in [*told, *request.filters])
 
 
 def _answer(session: Session, request: Request, with_parts: bool, styled: bool) -> Result:

@@ -81,8 +81,9 @@ class Sheet:
     def query(self, select: exp.Select | exp.Union, *, keep: bool) -> Sql:
         """The whole query: a SELECT with all parts before it; with ``keep`` those read twice are worked out once."""
         parts = []
-        for part in self._parts.values():
-            this = part.make()
+        for part, this in [(part, part.make()) for part in self._parts.values()]:
+            if part.uses == 0:
+                continue
             alias = exp.TableAlias(this=quoted(part.name))
             whole = exp.CTE(this=this, alias=alias, materialized=True if keep and part.uses > 1 else None)
             if part.comment:

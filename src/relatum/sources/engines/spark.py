@@ -28,7 +28,8 @@ _SETTINGS = {
     "spark.sql.session.timeZone": "UTC",
     "spark.sql.execution.arrow.pyspark.enabled": "true",
 }
-#: How Spark is started where nobody has started it: no page, no port that other machines reach.
+#: How Spark is started on this machine alone: no page, no port that other machines reach. A cluster has settings of
+#: its own, in its spark-defaults.conf.
 _STARTED = {
     "spark.ui.enabled": "false",
     "spark.ui.showConsoleProgress": "false",
@@ -52,7 +53,8 @@ class SparkConnection(Connection):
         sql = _package()
         self._error: type[Exception] = sql.errors.PySparkException
         builder = sql.session.SparkSession.builder.appName("relatum").master(address or _HERE)
-        for name, value in {**_STARTED, **_SETTINGS}.items():
+        started = _STARTED if (address or _HERE).startswith("local") else {}
+        for name, value in {**started, **_SETTINGS}.items():
             builder = builder.config(name, value)
         try:
             self._session = builder.getOrCreate().newSession()
