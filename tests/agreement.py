@@ -6,6 +6,7 @@ import math
 import random
 import sys
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import replace
 from decimal import Decimal
 from typing import Any
@@ -101,17 +102,31 @@ def disagreement(case: Case, engine: Any = "memory", keep: Callable[[Star], Any]
     Another engine than memory is held against that, too: its notes are the same. With ``keep`` the tables are put
     where the engine is beforehand.
     """
-    try:
+    with refusing():
         model = build(case.star)
-        grid = pivoted(model, case)
+    if engine == "memory":
+        return found_differently(case, model)
+    with build(case.star, keep(case.star) if keep else engine, there=keep is not None) as elsewhere:
+        return found_differently(case, model, elsewhere)
+
+
+@contextmanager
+def refusing() -> Iterator[None]:
+    """What the engine refuses on purpose is no difference."""
+    try:
+        yield
     except (relatum.FormulaError, relatum.ModelError) as error:
         if any(reason in error.reason for reason in REFUSED):
             raise Refused(error.reason) from None
         raise
-    if engine != "memory":
-        notes = told(grid)
-        with build(case.star, keep(case.star) if keep else engine, there=keep is not None) as elsewhere:
-            grid = pivoted(elsewhere, case)
+
+
+def found_differently(case: Case, model: relatum.Model, elsewhere: relatum.Model | None = None) -> str | None:
+    """What differs between a model of the case's star, the same one on another engine, and the oracle."""
+    with refusing():
+        grid = pivoted(model, case)
+    if elsewhere is not None:
+        notes, grid = told(grid), pivoted(elsewhere, case)
         if told(grid) != notes:
             return f"notes: got {told(grid)}, expected {notes}"
     got = cells_of(grid.to_arrow(totals=True), case)

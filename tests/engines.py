@@ -19,13 +19,16 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 import relatum
-from agreement import Refused, disagreement, frames
+from agreement import Refused, build, found_differently, frames, refusing
 from oracle import Star
 from postgres import Server, postgresql
 from relatum.model.declaration import EngineChoice
-from stars import random_case
+from stars import random_case, random_question
 
 Keep = Callable[[Star], EngineChoice]
+
+#: Random questions asked of each random star.
+QUESTIONS = 6
 
 
 def in_duckdb(folder: Path) -> Keep:
@@ -100,20 +103,31 @@ def engine_of(kind: str) -> Iterator[tuple[Any, Keep | None]]:
 
 
 def compared(kind: str, count: int, seed: int) -> tuple[int, list[str]]:
-    """Random cases on an engine: how many were refused on purpose, and what differs."""
+    """Random cases on an engine, six of each star: how many were refused on purpose, and what differs."""
     refused, differ = 0, []
     with engine_of(kind) as (engine, keep):
-        for number in range(count):
-            case = random_case(random.Random(seed * 1_000_003 + number))
+        for first in range(0, count, QUESTIONS):
+            rnd = random.Random(seed * 1_000_003 + first)
+            case = random_case(rnd)
+            asked = [case, *(random_question(rnd, case.star) for _ in range(min(QUESTIONS, count - first) - 1))]
+            there = keep if first // QUESTIONS % 2 else None
             try:
-                found = disagreement(case, engine, keep if number % 2 else None)
+                with refusing():
+                    here = build(case.star)
             except Refused:
-                refused += 1
+                refused += len(asked)
                 continue
-            except relatum.RelatumError as error:
-                found = f"{type(error).__name__}: {error}"
-            if found:
-                differ.append(f"-- case {number} of seed {seed} on {kind}: {found}\n{case}\n")
+            with build(case.star, there(case.star) if there else engine, there=there is not None) as elsewhere:
+                for number, each in enumerate(asked, first):
+                    try:
+                        found = found_differently(each, here, elsewhere)
+                    except Refused:
+                        refused += 1
+                        continue
+                    except relatum.RelatumError as error:
+                        found = f"{type(error).__name__}: {error}"
+                    if found:
+                        differ.append(f"-- case {number} of seed {seed} on {kind}: {found}\n{each}\n")
     return refused, differ
 
 

@@ -65,6 +65,12 @@ def random_case(rnd: random.Random, plain: bool = False) -> Case:
             star.measures[name] = maker.cell(rnd.choice(("num", "num", "text", "bool")), 2)
             if rnd.random() < 0.25:
                 star.repeat.add(name)
+    return random_question(rnd, star, maker)
+
+
+def random_question(rnd: random.Random, star: Star, maker: Maker | None = None) -> Case:
+    """A grid to ask of a star."""
+    maker = maker or Maker(rnd, star, 0.3)
     candidates = [(table, column) for table in star.tables for column in maker.columns(table)]
     fields = tuple(rnd.sample(candidates, rnd.choice((0, 1, 1, 2, 2, 3))))
     if {"product", "category"} & {table for table, _ in fields}:
