@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import random
+import re
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -93,7 +94,7 @@ def pivoted(model: relatum.Model, case: Case) -> relatum.Grid:
 
 def told(grid: relatum.Grid) -> list[list[str]]:
     """The notes of a grid, whatever the order of their words: which column is missed first is a matter of the engine."""
-    return sorted(sorted(note.text.split()) for note in grid.notes)
+    return sorted(sorted(re.findall(r"[^\s,:]+", note.text)) for note in grid.notes)
 
 
 def disagreement(case: Case, engine: Any = "memory", keep: Callable[[Star], Any] | None = None) -> str | None:
