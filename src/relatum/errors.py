@@ -114,3 +114,8 @@ class LimitError(SourceError, RequestError):
 
 class ValueOverflowError(RelatumError, OverflowError):
     """A whole number or decimal that does not fit 64 bits. Relatum stops rather than show a wrong number."""
+
+    @classmethod
+    def of_result(cls) -> ValueOverflowError:
+        """The error for what a formula comes to, wherever it was worked out."""
+        return cls("A result does not fit 64 bits.", fix="Turn the operand into a float by dividing it by 1.")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Sequence
 from datetime import date
 from typing import Any
 
@@ -10,28 +10,27 @@ import numpy as np
 import pyarrow as pa
 from sqlglot import exp
 
-from relatum.data.arrow import column_from_arrow, column_to_arrow, type_of
+from relatum.data.arrow import column_from_arrow
 from relatum.data.buffers import array_values
 from relatum.data.columns import Array, Column, Members, members_of
 from relatum.data.days import day_number, day_of
 from relatum.data.joins import JoinIndex
 from relatum.data.keys import common_types, refuse_repeated
-from relatum.data.table import TableData
-from relatum.data.types import DATE, FLOAT, INTEGER, TEXT, Kind, Type
-from relatum.engine.memory.store import Attribute, Store
+from relatum.data.types import DATE, FLOAT, TEXT, Kind, Type
+from relatum.engine.memory.store import Attribute
+from relatum.engine.sql.decode import codes_of, member_codes
 from relatum.engine.sql.orders import Orders
 from relatum.engine.sql.parts import Parts
 from relatum.engine.sql.rows import Key, Rows, key_columns
-from relatum.engine.sql.run import Worker, member_codes
+from relatum.engine.sql.run import Worker
 from relatum.engine.sql.sheet import Sheet
-from relatum.engine.sql.tables import StoredColumn, StoredTable
 from relatum.engine.sql.terms import (
-    Sql,
     aliased,
     all_of,
     bigint,
     cast,
     column,
+    copied,
     equal,
     is_there,
     negated,
@@ -39,194 +38,20 @@ from relatum.engine.sql.terms import (
     sql_type,
 )
 from relatum.engine.sql.terms import call as called
-from relatum.engine.sql.terms import text as sql_text
-from relatum.errors import LimitError, ModelError
+from relatum.engine.sql.windows import comparable
+from relatum.errors import LimitError
 from relatum.language.expression import MemberOrder
 from relatum.limits import limit
-from relatum.model.names import column_name, quoted
+from relatum.model.names import column_name
 from relatum.model.routes import Hop, Place, Route
-from relatum.plan.nodes import Calendar, Derivation, Field, Match, Plan
-from relatum.session.warehouse import Warehouse
-from relatum.sources.engines.base import Connection, Relation
-from relatum.sources.remote import RemoteTable
+from relatum.plan.nodes import Calendar, Match
+from relatum.session.remote_tables import RemoteTables
 
-#: Whole numbers of fewer digits fit a decimal that engines keep in 64 bits.
-_DIGITS = 18
+_NO_ROWS = np.zeros(0, np.int64)
 
 
-class RemoteStore(Store):
-    """The tables of a model on an engine, derived columns as formulas, and facts found out once.
-
-    A table that is not where the engine is, is sent there when it is first needed.
-    """
-
-    #: Where the data is; set when the store is made.
-    warehouse: Warehouse
-
-    @classmethod
-    def on(cls, connection: Connection, *arguments: Any) -> RemoteStore:
-        """A store over tables on an engine; the other arguments are those of a store."""
-        store = cls(*arguments)
-        store.warehouse = Warehouse(connection)
-        return store
-
-    @property
-    def connection(self) -> Connection:
-        """The connection to the engine."""
-        return self.warehouse.connection
-
-    # -- where tables are ---------------------------------------------------------------------------------------------
-
-    def rows_of(self, table: str) -> str:
-        """The table whose rows a table has."""
-        return self.tables.rows_of.get(table, table)
-
-    def key_of(self, table: str) -> tuple[str, ...]:
-        """What a table states as its key."""
-        return self.tables.keys.get(table, ())
-
-    def names(self) -> frozenset[str]:
-        """What tables are called here and on the engine."""
-        there = {data.relation.shown for data in self.tables.data.values() if isinstance(data, RemoteTable)}
-        return frozenset({*self.tables.data, *there})
-
-    def derivation(self, table: str, name: str) -> Derivation | None:
-        """A derived column."""
-        return self.derivations.get((table, name))
-
-    def derived_table(self, table: str) -> tuple[Plan, Mapping[str, Type]] | None:
-        """The plan of a derived table, with the types of its columns."""
-        data = self.tables.data[table]
-        return (data.made_by, data.types) if isinstance(data.made_by, Plan) else None
-
-    def stored(self, table: str) -> StoredTable:
-        """The table that holds the rows of a table."""
-        data = self.tables.data[table]
-        key = ("stored", table, self.connection.opened)
-        return self.work.keep(key, (data,), lambda: self._stored(table, data))
-
-    def _stored(self, table: str, data: TableData) -> StoredTable:
-        relation = data.relation if isinstance(data, RemoteTable) else self._sent(table, data)
-        headings = data.headings if isinstance(data, RemoteTable) else {}
-        columns = {
-            name: self._column(table, name, headings.get(name, name), type_, relation, data)
-            for name, type_ in data.types.items()
-        }
-        row = relation.row or self._by_key(table, columns)
-        key = self._telling(table, data)
-        if key:
-            own = columns[key]
-            return StoredTable(
-                table,
-                relation.source,
-                columns,
-                lambda alias: own.read(column(alias, own.name)),
-                own.type,
-                row if relation.row else lambda alias: own.read(column(alias, own.name)),
-                key,
-            )
-        numbered = relation.row is not None and not relation.row_is_text
-        return StoredTable(table, relation.source, columns, row, INTEGER if numbered else TEXT, row)
-
-    def _telling(self, table: str, data: TableData) -> str:
-        """The column that tells the rows of a table apart: its key, if that is one column and does so in the data."""
-        keys = self.tables.keys.get(table, ())
-        if len(keys) != 1 or keys[0] not in data.types or data.types[keys[0]].kind is Kind.FLOAT:
-            return ""
-        if not isinstance(data, RemoteTable):
-            return keys[0] if super().unique(table, keys[0]) else ""
-        relation, there = data.relation, data.headings.get(keys[0], keys[0])
-        counted = [exp.Count(this=exp.Star()), exp.Count(this=exp.Distinct(expressions=[column("t", there)]))]
-        select = exp.Select(expressions=[aliased(each, f"n{at}") for at, each in enumerate(counted)])
-        select.set("from_", exp.From(this=relation.source("t")))
-        found = self.one(self.parts(), select)
-        return keys[0] if found["n0"] == found["n1"] else ""
-
-    def _by_key(self, table: str, columns: Mapping[str, StoredColumn]) -> Callable[[str], Sql]:
-        """Rows told apart by a table's key, as text."""
-
-        def row(alias: str) -> Sql:
-            keys = self.tables.keys.get(table, ())
-            if not keys:
-                raise ModelError(
-                    f"The rows of {quoted(table)} are told apart by nothing: it is a view or query, and has no key.",
-                    fix=f"State the key of {quoted(table)} in the model.",
-                    place=("table", table),
-                )
-            parts: list[Sql] = []
-            for name in keys:
-                parts += [sql_text("\x1f"), cast(columns[name].read(column(alias, columns[name].name)), sql_type(TEXT))]
-            return called("CONCAT", *parts[1:])
-
-        return row
-
-    def _sent(self, table: str, data: TableData) -> Relation:
-        """A table that is sent to the engine."""
-        limit_rows = limit("sent")
-        if data.rows > limit_rows:
-            raise LimitError(
-                f"{quoted(table)} is not where the engine is, and has {data.rows:,} rows to send there; "
-                f"the limit is {limit_rows:,} {'rows'}.",
-                fix="Put the table where the engine is, or raise it: sent under [limits], --limit-sent.",
-            )
-        arrays = {name: _narrow(column_to_arrow(data.column(name)), data.column(name)) for name in data.types}
-        rows = pa.table(arrays) if arrays else pa.table({"relatum_no_column": pa.nulls(data.rows, pa.int8())})
-        return self.connection.send(table, rows)
-
-    def _column(
-        self, table: str, name: str, there: str, type_: Type, relation: Relation, data: TableData
-    ) -> StoredColumn:
-        arrow = relation.schema.field(there).type
-        markers = data.markers.get(name, ()) if isinstance(data, RemoteTable) else ()
-
-        def read(sql: Sql) -> Sql:
-            value = self._as(sql, arrow, type_, data)
-            if type_.kind is Kind.FLOAT and isinstance(data, RemoteTable) and not self._fact(table, name).finite:
-                value = self.warehouse.dialect.finite(value)
-            for marker in markers:
-                value = exp.Nullif(this=value, expression=sql_text(marker))
-            return value
-
-        def nullable() -> bool:
-            if not isinstance(data, RemoteTable):
-                return data.column(name).nulls is not None
-            return bool(markers) or self._fact(table, name).nulls
-
-        wide = pa.types.is_integer(arrow) and arrow.bit_width == 64
-        return StoredColumn(there, type_, read, wide, nullable)
-
-    def _as(self, sql: Sql, arrow: Any, type_: Type, data: TableData) -> Sql:
-        """A column of the engine as what the language reads it as."""
-        found = type_of(arrow)
-        if pa.types.is_timestamp(arrow) and arrow.tz is not None:
-            zone = data.timezone if isinstance(data, RemoteTable) else "UTC"
-            sql = self.warehouse.dialect.wall_clock(sql, zone)
-        if (pa.types.is_floating(arrow) and arrow.bit_width < 64) or found != type_:
-            sql = cast(sql, sql_type(type_))
-        return sql
-
-    # -- what is known here -------------------------------------------------------------------------------------------
-
-    def here(self, *columns: tuple[str, str]) -> bool:
-        """Whether columns are of tables that are read here, so that what is asked of them is known here, too."""
-        return all(
-            name in self.tables.data[table].types
-            and self.tables.data[table].made_by is None
-            and not isinstance(self.tables.data[table], RemoteTable)
-            for table, name in columns
-        )
-
-    def _hop_here(self, hop: Hop) -> bool:
-        """Whether both ends of a hop are read here."""
-        columns = [(place.table, name) for place in (hop.source, hop.target) for name in place.level]
-        if hop.relationship is not None:
-            columns += [
-                (end.table, name) for end in (hop.relationship.many, hop.relationship.one) for name in end.columns
-            ]
-        return self.here(*columns)
-
-    def _route_here(self, route: Route) -> bool:
-        return all(map(self._hop_here, route))
+class RemoteStore(RemoteTables):
+    """Tables on an engine, with facts about them found out once."""
 
     # -- small queries ------------------------------------------------------------------------------------------------
 
@@ -244,25 +69,6 @@ class RemoteStore(Store):
         """The one row of a query's answer."""
         record: dict[str, Any] = self.ask(parts, select).to_pylist()[0]
         return record
-
-    def _fact(self, table: str, name: str) -> _Fact:
-        """Whether a column has nulls, and whether floats in it are finite."""
-        data = self.tables.data[table]
-
-        def make() -> _Fact:
-            stored = self.stored(table)
-            own = stored.columns[name]
-            there = column("t", own.name)
-            columns = [aliased(exp.Sub(this=exp.Count(this=exp.Star()), expression=exp.Count(this=there)), "nulls")]
-            if own.type.kind is Kind.FLOAT:
-                finite = exp.Count(this=self.warehouse.dialect.finite(there.copy()))
-                columns.append(aliased(exp.Sub(this=exp.Count(this=exp.Star()), expression=finite), "missing"))
-            select = exp.Select(expressions=columns)
-            select.set("from_", exp.From(this=stored.relation("t")))
-            found = self.one(self.parts(), select)
-            return _Fact(found["nulls"] > 0 or found.get("missing", 0) > 0, found.get("missing", 0) == found["nulls"])
-
-        return self.work.keep(("fact", table, name), (data,), make)
 
     def rows(self, place: Place) -> int:
         """How many rows a table or level has."""
@@ -353,7 +159,7 @@ class RemoteStore(Store):
         rows = Rows(parts, "m", parts.sheet.table(relation, "m"))
         rows.where.append(equal(column("m", "ks"), number(0)))
         found = self.ask(parts, rows.select(*(aliased(column("m", each), each) for each in ("k", "place"))))
-        codes = member_codes(found.column("k").combine_chunks(), members, Field(owner, name, members.values.type))
+        codes = member_codes(found.column("k").combine_chunks(), members, members.values.type)
         rank[codes] = array_values(found.column("place").combine_chunks().cast(pa.int64()))
         return rank
 
@@ -390,8 +196,8 @@ class RemoteStore(Store):
             firsts.where.append(equal(column("f", "nth"), number(1)))
             names = [aliased(column("f", each), each) for each in ("k", "ks", "o", "os")]
             answer = self.ask(parts, firsts.select(*names, aliased(column("g", "same"), "same")))
-            codes = _codes(answer, "k", members, own.type)
-            others = _codes(answer, "o", found, there.type)
+            codes = codes_of(answer.column("k"), answer.column("ks"), members, own.type)
+            others = codes_of(answer.column("o"), answer.column("os"), found, there.type)
             attribute = np.full(members.size, found.no_match, np.int64)
             attribute[codes] = others
             return Attribute(attribute, bool(array_values(answer.column("same").combine_chunks(), False).all()))
@@ -537,17 +343,21 @@ class RemoteStore(Store):
             if not found["keys"]:
                 return 0, 0, []
             parts = self.parts()
-            name = parts.sheet.add("repeated", groups.copy())
-            outer = Rows(parts, "r", parts.sheet.table(name, "r"))
-            own = [column("r", f"c{at}") for at in range(len(names))]
-            select = outer.select(*(aliased(each, each.name) for each in own))
-            select.set("order", exp.Order(expressions=[exp.Ordered(this=each.copy()) for each in own]))
-            select.set("limit", exp.Limit(expression=number(most)))
-            samples = [tuple(record.values()) for record in self.ask(parts, select).to_pylist()]
+            types = [self.type_of(table, name) for name in names]
+            samples = self.first_keys(parts, parts.sheet.add("repeated", groups.copy()), types, most)
             return int(found["keys"]), int(found["rows"]), samples
 
         stamps = tuple(self.stamp(table, name) for name in names)
         return self.work.keep(("repeated", table, names), stamps, make)
+
+    def first_keys(self, parts: Parts, relation: str, types: Sequence[Type], most: int) -> list[tuple[object, ...]]:
+        """The first keys, in order, of a part of a query that has them as ``c0``, ``c1`` and so on."""
+        rows = Rows(parts, "f", parts.sheet.table(relation, "f"))
+        select = rows.select(*copied("f", [f"c{at}" for at in range(len(types))]))
+        order = [comparable(parts.dialect, column("f", f"c{at}"), type_) for at, type_ in enumerate(types)]
+        select.set("order", exp.Order(expressions=[exp.Ordered(this=each) for each in order]))
+        select.set("limit", exp.Limit(expression=number(most)))
+        return [tuple(record.values()) for record in self.ask(parts, select).to_pylist()]
 
     def last_date(self, calendar: Calendar, ends: tuple[tuple[str, Route], ...]) -> date | None:
         """The date that ends the data."""
@@ -589,31 +399,3 @@ class RemoteStore(Store):
 
         stamps = (*self.route_stamps(route), self.stamp(calendar, self.date_column(calendar)))
         return self.work.keep(("latest", route), stamps, make)
-
-
-class _Fact:
-    """What is known of a column: whether some row has no value, and whether floats that are there are finite."""
-
-    def __init__(self, nulls: bool, finite: bool) -> None:
-        self.nulls = nulls
-        self.finite = finite
-
-
-_NO_ROWS = np.zeros(0, np.int64)
-
-
-def _codes(answer: Any, name: str, members: Members, type_: Type) -> Array:
-    """The codes of members in a query's answer."""
-    states = array_values(answer.column(f"{name}s").combine_chunks().cast(pa.int64()))
-    codes = np.where(states == 1, members.null, members.no_match)
-    real = states == 0
-    taken = answer.column(name).combine_chunks().filter(pa.array(real))
-    codes[real] = member_codes(taken, members, Field("", name, type_))
-    return codes
-
-
-def _narrow(array: Any, values: Column) -> Any:
-    """A decimal in the fewest bits that engines have for it."""
-    if values.type.kind is Kind.DECIMAL and max(abs(values.lower), abs(values.upper)) < 10**_DIGITS:
-        return array.cast(pa.decimal128(_DIGITS, values.type.scale))
-    return array

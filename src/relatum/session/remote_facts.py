@@ -13,6 +13,7 @@ from relatum.data.buffers import array_values
 from relatum.data.columns import Array
 from relatum.data.days import day_number
 from relatum.data.types import DATE, TEXT, Kind
+from relatum.engine.sql.parts import Parts
 from relatum.engine.sql.rows import At, Rows
 from relatum.engine.sql.terms import (
     Sql,
@@ -32,6 +33,7 @@ from relatum.engine.sql.terms import (
     sql_type,
     text,
 )
+from relatum.engine.sql.windows import comparable
 from relatum.model.declaration import Relationship
 from relatum.model.routes import Hop, Route, hops_of
 from relatum.session.facts import SAMPLES, Key, Lost, MemoryFacts, Partners, Summary
@@ -93,14 +95,11 @@ class RemoteFacts:
         outer = Rows(parts, "s", parts.sheet.table(name, "s"))
         whole = exp.Window(this=exp.Count(this=exp.Star()))
         final = outer.select(aliased(column("s", "k"), "k"), aliased(whole, "n"))
-        ordered = parts.dialect.by_code_point(column("s", "k")) if self._is_text(fine) else column("s", "k")
+        ordered = comparable(parts.dialect, column("s", "k"), self.store.type_of(*fine))
         final.set("order", exp.Order(expressions=[exp.Ordered(this=ordered)]))
         final.set("limit", exp.Limit(expression=number(SAMPLES)))
         found = self.store.ask(parts, final)
         return (int(found.column("n")[0].as_py()) if found.num_rows else 0), found.column("k").to_pylist()
-
-    def _is_text(self, named: tuple[str, str]) -> bool:
-        return self.store.type_of(*named).kind is Kind.TEXT
 
     def unused(self, hop: Hop) -> int:
         """How many rows at the end of a hop no row finds."""
@@ -160,7 +159,7 @@ class RemoteFacts:
 
     # -- rows that find nothing ---------------------------------------------------------------------------------------
 
-    def _lost(self, relationship: Relationship) -> tuple[Any, Rows, At, list[Sql], Sql]:
+    def _lost(self, relationship: Relationship) -> tuple[Parts, Rows, At, list[Sql], Sql]:
         """The FROM of a relationship's rows, the columns of their keys, and whether one has a key and finds nothing."""
         (hop, *_) = hops_of(relationship)
         parts = self.store.parts()
@@ -199,29 +198,26 @@ class RemoteFacts:
         )
 
     def _samples(self, relationship: Relationship, early: bool) -> tuple[Key, ...]:
-        parts, rows, start, keys, lost = self._lost(relationship)
+        parts, rows, start, _, lost = self._lost(relationship)
         rows.where.append(lost)
         if relationship.match == "as_of":
             before = self._early(rows, start, relationship)
             rows.where.append(before if early else negated(before))
-        return tuple(self._first(parts, rows, start, keys, SAMPLES))
+        return tuple(self._first(parts, rows, start, relationship, SAMPLES))
 
     def lost_keys(self, relationship: Relationship, most: int) -> list[Key]:
         """Distinct keys that find nothing along a relationship, at most so many."""
-        parts, rows, start, keys, lost = self._lost(relationship)
+        parts, rows, start, _, lost = self._lost(relationship)
         rows.where.append(lost)
-        return self._first(parts, rows, start, keys, most)
+        return self._first(parts, rows, start, relationship, most)
 
-    def _first(self, parts: Any, rows: Rows, start: At, keys: list[Sql], most: int) -> list[Key]:
-        """The first distinct keys, in order."""
-        named = [aliased(each, f"c{at}") for at, each in enumerate(keys)]
-        name = parts.sheet.add("lost", rows.select(*named, distinct=True))
-        outer = Rows(parts, "l", parts.sheet.table(name, "l"))
-        own = [column("l", f"c{at}") for at in range(len(keys))]
-        select = outer.select(*(aliased(each, each.name) for each in own))
-        select.set("order", exp.Order(expressions=[exp.Ordered(this=each.copy()) for each in own]))
-        select.set("limit", exp.Limit(expression=number(most)))
-        return [tuple(record.values()) for record in self.store.ask(parts, select).to_pylist()]
+    def _first(self, parts: Parts, rows: Rows, start: At, relationship: Relationship, most: int) -> list[Key]:
+        """The first distinct keys of rows that find nothing, in order."""
+        end = relationship.many
+        named = [aliased(rows.column(start, name).sql, f"c{at}") for at, name in enumerate(end.columns)]
+        relation = parts.sheet.add("lost", rows.select(*named, distinct=True))
+        types = [self.store.type_of(end.table, name) for name in end.columns]
+        return self.store.first_keys(parts, relation, types, most)
 
     def _early(self, rows: Rows, start: At, relationship: Relationship) -> Sql:
         """Whether the lookup has the row's key, if not at its date."""

@@ -17,9 +17,7 @@ from relatum.errors import ValueOverflowError
 def refuse_where(wrong: Any, nulls: v.Nulls) -> None:
     """Raise an overflow where a result does not fit; what stands for null does not count."""
     if np.any(wrong if nulls is None else wrong & ~nulls):
-        raise ValueOverflowError(
-            "A result does not fit 64 bits.", fix="Turn the operand into a float by dividing it by 1."
-        )
+        raise ValueOverflowError.of_result()
 
 
 def _to_unit(column: Column, digits: int, step: int, type_: Type, quotient: Callable[[Array, int], Array]) -> Column:

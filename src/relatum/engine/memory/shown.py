@@ -7,12 +7,9 @@ from dataclasses import replace
 from typing import assert_never
 
 import numpy as np
-import pyarrow as pa
-import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from relatum.data import vectors as v
-from relatum.data.buffers import array_values
 from relatum.data.columns import Array
 from relatum.data.groups import number_groups
 from relatum.engine.memory.evaluate import Evaluator, Found
@@ -21,6 +18,7 @@ from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.inner import refuse_many
 from relatum.engine.memory.scans import reach_of
 from relatum.engine.memory.tops import Tops
+from relatum.engine.openings import opened_members
 from relatum.errors import LimitError
 from relatum.plan.nodes import (
     Aggregation,
@@ -96,19 +94,7 @@ class Shown:
         if key not in self._opened:
             closing = next(each for each in self.plan.closings if each.key == key)
             field = self.plan.fields[key]
-            members = self.evaluator.store.members(field.table, field.column)
-            known = members.values
-            opened = np.zeros(members.size, np.bool_)
-            if closing.members and known.dictionary is not None:
-                texts = pa.array(closing.members, known.dictionary.type)
-                opened[: members.null] = array_values(pc.is_in(known.dictionary, value_set=texts))[known.values]
-            elif closing.members:
-                # A fraction is no member of a column of whole numbers, and must not make floats of the others.
-                fraction = known.values.dtype.kind == "f"
-                wanted = [each for each in closing.members if isinstance(each, float) == fraction]
-                opened[: members.null] = np.isin(known.values, wanted)
-            opened[members.null], opened[members.no_match] = closing.null, closing.no_match
-            self._opened[key] = opened
+            self._opened[key] = opened_members(closing, self.evaluator.store.members(field.table, field.column))
         return self._opened[key]
 
     def _grain(self, grain: GridGrain, finer: Iterable[tuple[GridGrain, Array]]) -> Array:

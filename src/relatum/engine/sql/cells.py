@@ -24,6 +24,7 @@ from relatum.engine.sql.terms import (
     any_of,
     case,
     column,
+    copied,
     equal,
     is_there,
     less,
@@ -96,8 +97,7 @@ class Reading:
 
     def columns(self) -> list[Sql]:
         """The columns of the frame: its keys and named values."""
-        names = [name for key in self.frame.keys.values() for name in (key.value, key.state) if name is not None]
-        return [aliased(column(self.alias, name), name) for name in [*names, *self.frame.names.values()]]
+        return copied(self.alias, [*self.frame.key_names, *self.frame.names.values()])
 
     def key(self, key: int) -> Key:
         """One key of the cells."""
@@ -352,14 +352,16 @@ class Cells:
         given = Given(self.parts.dialect, values, node.type, node.fraction, lambda: row(seen.start.alias))
         if not node.bounds.pinned:
             keys, entries = entry_columns(seen)
-            select = rows.select(*keys, aliased(self._total(node.function, given), "v"), grouped=len(keys))
-            if not keys:
-                none_without_rows(select)
-            return Groups(self.parts.sheet.add(hint, select), entries, "v")
+            return Groups(self.parts.sheet.add(hint, self._totalled(rows, keys, node.function, given)), entries, "v")
         return self._pinned(node, seen, given, hint)
 
-    def _total(self, function: str, given: Given) -> Sql:
-        return typed(Value(aggregate(function, given), given.type)).sql
+    def _totalled(self, rows: Rows, keys: Sequence[Sql], function: str, given: Given) -> exp.Select:
+        """An aggregate of each group of rows; without keys of all, where there are some."""
+        total = typed(Value(aggregate(function, given), given.type)).sql
+        select = rows.select(*keys, aliased(total, "v"), grouped=len(keys))
+        if not keys:
+            none_without_rows(select)
+        return select
 
     def _pinned(self, node: Aggregation, seen: Seen, given: Given, hint: str) -> Groups:
         """An aggregate over the rows with the first or last value that cells see."""
@@ -369,10 +371,7 @@ class Cells:
         rows = Rows(self.parts, "r", self.parts.sheet.table(name, "r"))
         values = [Value(column("r", f"a{at}"), each.type, each.wide) for at, each in enumerate(given.values)]
         own = replace(given, values=values, order=lambda: column("r", "row_order"))
-        copied = [aliased(column("r", each.alias), each.alias) for each in keys]
-        select = rows.select(*copied, aliased(self._total(node.function, own), "v"), grouped=len(keys))
-        if not keys:
-            none_without_rows(select)
+        select = self._totalled(rows, copied("r", [each.alias for each in keys]), node.function, own)
         return Groups(self.parts.sheet.add(hint, select), entries, "v")
 
     def _settled(self, bounds: Bounds, seen: Seen, keys: Sequence[Sql], columns: Sequence[Sql]) -> str:
@@ -396,10 +395,10 @@ class Cells:
             )
             best = self.parts.dialect.smallest(real, pin.type, edge.edge == "last")
             window = exp.Window(this=best, partition_by=[column("r", each.alias) for each in keys])
-            marked = rows.select(*(aliased(column("r", each), each) for each in names), aliased(window, "best"))
+            marked = rows.select(*copied("r", names), aliased(window, "best"))
             rows = Rows(self.parts, "r", self.parts.sheet.table(self.parts.sheet.add("settled", marked), "r"))
             rows.where = [equal(column("r", f"p{at}s"), number(0)), equal(column("r", f"p{at}"), column("r", "best"))]
-            name = self.parts.sheet.add("edge", rows.select(*(aliased(column("r", each), each) for each in names)))
+            name = self.parts.sheet.add("edge", rows.select(*copied("r", names)))
         return name
 
     # -- members of a cell --------------------------------------------------------------------------------------------
@@ -445,9 +444,7 @@ class Cells:
         if bounds.pinned:
             name = self._settled(bounds, seen, keys, columns)
             rows = Rows(self.parts, "r", self.parts.sheet.table(name, "r"))
-            keys, columns = (
-                [aliased(column("r", each.alias), each.alias) for each in part] for part in (keys, columns)
-            )
+            keys, columns = (copied("r", [each.alias for each in part]) for part in (keys, columns))
         name = self.parts.sheet.add(f"members_of_{bounds.source}", rows.select(*keys, *columns, distinct=True))
         return Groups(name, entries, ""), own
 
@@ -481,11 +478,7 @@ class Cells:
         if node.drops:
             rows.where.append(is_there(column("m", "a0")))
         given = Given(self.parts.dialect, values, node.type, node.fraction, lambda: column("m", "row_order"))
-        names = [each for key in frame.keys.values() for each in (key.value, key.state) if each is not None]
-        keys = [aliased(column("m", each), each) for each in names]
-        select = rows.select(*keys, aliased(self._total(node.function, given), "v"), grouped=len(keys))
-        if not keys:
-            none_without_rows(select)
+        select = self._totalled(rows, copied("m", frame.key_names), node.function, given)
         return Groups(self.parts.sheet.add(f"{node.function}_per", select, node.text), self.plain(frame), "v")
 
     def _over_groups(self, node: Nested, inner: Aggregation, frame: Frame) -> Groups:
@@ -503,13 +496,11 @@ class Cells:
                     self.parts.remark(LeftOutMember(node.text, entry.table), none.select(counted()))
                     rows.where.append(less(column("m", own.state), number(2)))
                 continue
-            keys += [aliased(column("m", name), name) for name in (own.value, own.state) if name is not None]
+            keys += copied("m", own.names)
             entries.append((entry, own))
         value = Value(column("m", groups.value), inner.type)
         given = Given(self.parts.dialect, [value], node.type, node.fraction, lambda: number(0))
-        select = rows.select(*keys, aliased(self._total(node.function, given), "v"), grouped=len(keys))
-        if not keys:
-            none_without_rows(select)
+        select = self._totalled(rows, keys, node.function, given)
         return Groups(self.parts.sheet.add(f"{node.function}_per", select, node.text), tuple(entries), "v")
 
 

@@ -22,6 +22,7 @@ from relatum.engine.sql.terms import (
     at_most,
     cast,
     column,
+    copied,
     equal,
     is_null,
     is_there,
@@ -248,18 +249,16 @@ def _count() -> Sql:
 
 
 def _dated(alias: str) -> list[Sql]:
-    return [aliased(column(alias, each), each) for each in _COLUMNS]
+    return copied(alias, _COLUMNS)
 
 
 def _copied(alias: str, cells: Cells) -> list[Sql]:
     """The keys of cells, as they are called."""
-    names = [name for _, key in cells for name in (key.value, key.state) if name is not None]
-    return [aliased(column(alias, name), name) for name in names]
+    return copied(alias, [name for _, key in cells for name in key.names])
 
 
 def _same_cells(one: str, other: str, cells: Cells) -> list[Sql]:
-    names = [name for _, key in cells for name in (key.value, key.state) if name is not None]
-    return [equal(column(one, name), column(other, name)) for name in names]
+    return [equal(column(one, name), column(other, name)) for _, key in cells for name in key.names]
 
 
 def _unit(settings: Calendar, alias: str, unit: Unit) -> Sql:

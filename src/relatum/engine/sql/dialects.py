@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Sequence
 
 from sqlglot import exp
@@ -16,8 +17,6 @@ from relatum.engine.sql.terms import (
     cast,
     decimal_type,
     double,
-    is_null,
-    is_there,
     minus,
     negated,
     number,
@@ -30,7 +29,7 @@ from relatum.engine.sql.terms import (
 WIDE = 38
 
 
-class Dialect:
+class Dialect(ABC):
     """How one database writes what the standard leaves open.
 
     ``name`` is the dialect's in sqlglot.
@@ -102,9 +101,9 @@ class Dialect:
         """The value below which a part of the floats lies, interpolated."""
         return call("QUANTILE_CONT", value, exp.Literal.number(repr(fraction)))
 
+    @abstractmethod
     def edge(self, value: Sql, by: Sequence[Sql], last: bool, known: Sql) -> Sql:
         """The value on the row that is first, or last, by an order; of rows for which ``known`` holds."""
-        raise NotImplementedError
 
     def any_value(self, value: Sql, type_: Type) -> Sql:
         """One of the values of a group that are all the same."""
@@ -114,9 +113,9 @@ class Dialect:
         """A float as text: its shortest decimal, with an exponent where it is far from 1."""
         return cast(value, sql_type(TEXT))
 
+    @abstractmethod
     def moment_text(self, value: Sql) -> Sql:
         """A timestamp as text, with microseconds where it has some."""
-        raise NotImplementedError
 
     def like(self, value: Sql, pattern: str) -> Sql:
         """Whether a text matches a pattern of % and _, without an escape."""
@@ -202,10 +201,6 @@ class PostgreSql(Dialect):
     def second(self, moment: Sql) -> Sql:
         """The whole seconds of a timestamp."""
         return bigint(call("FLOOR", exp.Extract(this=exp.Var(this="SECOND"), expression=moment)))
-
-    def part(self, name: str, moment: Sql) -> Sql:
-        """A part of a date or timestamp."""
-        return bigint(exp.Extract(this=exp.Var(this=name), expression=moment))
 
     def matches(self, value: Sql, pattern: str) -> Sql:
         """Whether a text matches a regular expression."""
@@ -313,10 +308,6 @@ class Spark(Dialect):
         chosen = call("MAX_BY" if last else "MIN_BY", value, key)
         return exp.Filter(this=chosen, expression=exp.Where(this=known))
 
-    def float_text(self, value: Sql) -> Sql:
-        """A float as text."""
-        return cast(value, sql_type(TEXT))
-
     def moment_text(self, value: Sql) -> Sql:
         """A timestamp as text."""
         whole = call("DATE_FORMAT", value, text("yyyy-MM-dd HH:mm:ss"))
@@ -354,14 +345,5 @@ class Spark(Dialect):
         """A text with one blank where it has several in a row."""
         return call("REGEXP_REPLACE", value, text(r"\s+"), text(" "))
 
-    def order_key(self, sql: Sql, descending: bool) -> exp.Ordered:
-        """A key of an order in which null comes last."""
-        return exp.Ordered(this=sql, desc=descending, nulls_first=False)
-
 
 DIALECTS = {"duckdb": DuckDb(), "postgresql": PostgreSql(), "spark": Spark()}
-
-
-def nothing_of(value: Sql) -> tuple[Sql, Sql]:
-    """Whether a value is null, and whether it is there."""
-    return is_null(value), is_there(value.copy())

@@ -7,13 +7,14 @@ from typing import Any, Protocol
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 from sqlglot import exp
 
-from relatum.data.arrow import column_from_arrow
 from relatum.data.buffers import array_values
 from relatum.data.columns import Array, Column
-from relatum.data.types import FLOAT, TEXT, Kind, Type
+from relatum.data.types import TEXT
 from relatum.engine.sql.cells import Reading, typed
+from relatum.engine.sql.decode import codes_of, held
 from relatum.engine.sql.parts import Parts
 from relatum.engine.sql.rankings import cells_of
 from relatum.engine.sql.rows import Key, Rows, same_key
@@ -66,10 +67,6 @@ class Asking(Protocol):
 
     def send(self, rows: Any) -> Callable[[str], Sql]:
         """Rows sent to the database, to be read from under an alias."""
-        ...
-
-    def coded(self, values: Any, states: Any, named: tuple[str, str], type_: Type) -> Array:
-        """The codes of members from values and states."""
         ...
 
 
@@ -150,20 +147,13 @@ class SqlEvidence:
     def _asked(self, parts: Parts, select: Any) -> Any:
         return self.engine.asked(parts.sheet, select)
 
-    def _column(self, array: Any, type_: Type) -> Column:
-        wanted = FLOAT if type_.kind is Kind.NULL else type_
-        if type_.kind is Kind.NULL:
-            array = pa.nulls(len(array), pa.float64())
-        found = column_from_arrow(array, wanted)
-        return Column(type_, found.values, found.nulls, found.dictionary, found.lower, found.upper)
-
     def value(self, formula: Formula) -> Column:
         """A formula's value in the cell: one row."""
         parts, frame = self._begun()
         reading = Reading(self.cells, frame)
         value = typed(reading.value(formula))
         found = self._asked(parts, reading.rows.select(aliased(value.sql, "v")))
-        return self._column(found.column("v"), formula.expression.type)
+        return held(found.column("v"), formula.expression.type)
 
     # -- rows ---------------------------------------------------------------------------------------------------------
 
@@ -228,7 +218,7 @@ class SqlEvidence:
         found = self._asked(parts, select)
         counts = array_values(found.column("n").combine_chunks().cast(pa.int64()))
         total = int(found.column("of")[0].as_py()) if found.num_rows else 0
-        return self._column(found.column("v"), argument.type), counts, total
+        return held(found.column("v"), argument.type), counts, total
 
     def lost(self, node: Aggregation) -> list[tuple[str, int]]:
         """The tables of lookups that found nothing on some of an aggregate's rows, with how many."""
@@ -251,7 +241,7 @@ class SqlEvidence:
         leaf = source.reader(start)
         values = [typed(source.value(each, leaf)) for each in expressions]
         found = self._on_rows(parts, source, source.row(start), rows, [value.sql for value in values])
-        return [self._column(found.column(f"c{at}"), each.type) for at, each in enumerate(expressions)]
+        return [held(found.column(f"c{at}"), each.type) for at, each in enumerate(expressions)]
 
     def codes(self, table: str, route: Route, column_: tuple[str, str], rows: Array) -> Array:
         """The codes of a column's members that rows have, or look up along a route."""
@@ -260,7 +250,7 @@ class SqlEvidence:
         key = source.key(source.at(start, route), Match(-1, (), (), *column_))
         state = key.state or number(0)
         found = self._on_rows(parts, source, source.row(start), rows, [key.value, state])
-        return self.engine.coded(found.column("c0"), found.column("c1"), column_, key.type)
+        return codes_of(found.column("c0"), found.column("c1"), self.engine.tables.members(*column_), key.type)
 
     def _on_rows(self, parts: Parts, source: Rows, row: Sql, rows: Array, values: Sequence[Sql]) -> Any:
         """Values on some rows of a table, in their order."""
@@ -273,8 +263,7 @@ class SqlEvidence:
             sent = self.engine.send(pa.table({"r": pa.array(listed)}))
             source.join(sent("chosen"), [equal(row.copy(), column("chosen", "r"))], left=False)
         found = self._asked(parts, source.select(*columns))
-        place = {each: at for at, each in enumerate(found.column("r").to_pylist())}
-        return found.take(pa.array([place[each] for each in listed], pa.int64()))
+        return found.take(pc.index_in(pa.array(listed, found.schema.field("r").type), value_set=found.column("r")))
 
     # -- members ------------------------------------------------------------------------------------------------------
 
@@ -303,8 +292,8 @@ class SqlEvidence:
         select.set("limit", exp.Limit(expression=number(limit("sent") if most is None else most)))
         found = self._asked(parts, select)
         count = int(found.column("of")[0].as_py()) if found.num_rows else 0
-        named = [(name, self._column(found.column(f"h{at}"), value.type)) for at, (name, value) in enumerate(heads)]
-        worth = [self._column(found.column(f"v{at}"), each.expression.type) for at, each in enumerate(formulas)]
+        named = [(name, held(found.column(f"h{at}"), value.type)) for at, (name, value) in enumerate(heads)]
+        worth = [held(found.column(f"v{at}"), each.expression.type) for at, each in enumerate(formulas)]
         return NamedMembers(count, named, worth)
 
     def _named(self, reading: Reading, match: Match) -> list[tuple[str, Value]]:

@@ -10,7 +10,7 @@ from sqlglot import exp
 from relatum.data.types import BOOLEAN, FLOAT, INTEGER
 from relatum.engine.sql.parts import Parts
 from relatum.engine.sql.seen import Seen, Seer, SetRelation, reach_of
-from relatum.engine.sql.terms import Sql, aliased, all_of, case, is_null, is_there, negated, null, number
+from relatum.engine.sql.terms import Sql, aliased, all_of, case, is_null, is_there, negated, null, number, united
 from relatum.immutable import Immutable
 from relatum.language.expression import Apply, ColumnValue, Constant, Expression, applications, columns_in
 from relatum.language.register import CAST
@@ -114,10 +114,7 @@ def counting(parts: Parts, counted: Sequence[Counted]) -> tuple[exp.Select | exp
         counts += [null(INTEGER)] * (most - len(own))
         columns = [aliased(count, f"n{place}") for place, count in enumerate(counts)]
         selects.append(seen.rows.select(aliased(number(at), "g"), *columns))
-    whole: exp.Select | exp.Union = selects[0]
-    for select in selects[1:]:
-        whole = exp.Union(this=whole, expression=select, distinct=False)
-    return whole, list(groups.values())
+    return united(selects, distinct=False), list(groups.values())
 
 
 def _conditions(seen: Seen, counted: Counted) -> list[Sql]:

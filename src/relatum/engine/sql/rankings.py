@@ -21,6 +21,7 @@ from relatum.engine.sql.terms import (
     case,
     coalesce,
     column,
+    copied,
     equal,
     is_null,
     is_there,
@@ -88,8 +89,8 @@ class Rankings:
 
     def _figures(self, node: RankedAmong, name: str, narrow: Frame, own: KeyColumn, places: int, type_: Type) -> str:
         rows = Rows(self.parts, "m", self.parts.sheet.table(name, "m"))
-        cells = [each for key in narrow.keys.values() for each in (key.value, key.state) if each is not None]
-        kept = [*cells, *(each for each in (own.value, own.state) if each is not None)]
+        cells = narrow.key_names
+        kept = [*cells, *own.names]
         dialect = self.parts.dialect
         value = column("m", "v")
         by = (
@@ -115,7 +116,7 @@ class Rankings:
                 figure = window(call_window(name_, value), cells, order)
             case _:
                 raise AssertionError(f"{node.function} ranks")
-        select = rows.select(*(aliased(column("m", each), each) for each in kept), aliased(figure, "r"))
+        select = rows.select(*copied("m", kept), aliased(figure, "r"))
         return self.parts.sheet.add(node.function, select, node.text)
 
     def _at_current(self, node: RankedAmong, frame: Frame, groups: Groups) -> Groups:
@@ -153,12 +154,11 @@ class Rankings:
             members, [kept.formula, *(each for each, _ in ties)], "kept_values", kept.text
         )
         rows = Rows(self.parts, "m", self.parts.sheet.table(valued.name, "m"))
-        cells = [each for one in narrow.keys.values() for each in (one.value, one.state) if each is not None]
-        kept_columns = [*cells, *(each for each in (own.value, own.state) if each is not None)]
-        copied = [aliased(column("m", each), each) for each in kept_columns]
+        cells = narrow.key_names
+        kept_columns = [*cells, *own.names]
         if kept.best is None:
             rows.where.append(column("m", names[0]))
-            name = self.parts.sheet.add("kept", rows.select(*copied), kept.text)
+            name = self.parts.sheet.add("kept", rows.select(*copied("m", kept_columns)), kept.text)
         else:
             formulas = [(kept.formula, kept.best.edge == "top"), *ties]
             by = [(name, formula, down) for name, (formula, down) in zip(names, formulas, strict=True)]
@@ -168,8 +168,7 @@ class Rankings:
                 null_kept.where.append(equal(column("m", own.state), number(1)))
                 shown = column_name(kept.match.table, kept.match.column)
                 self.parts.remark(NullWinner(kept.text, shown), null_kept.select(counted()))
-        member = (own.value,) if own.state is None else (own.value, own.state)
-        return SetRelation(name, self.cells.plain(narrow), member)
+        return SetRelation(name, self.cells.plain(narrow), own.names)
 
     def best(
         self,
@@ -187,13 +186,11 @@ class Rankings:
         ]
         place = window(call_window("RANK"), list(cells), order)
         rows.where.append(is_there(column("m", by[0][0])))
-        ranked = rows.select(*(aliased(column("m", each), each) for each in columns), aliased(place, "place"))
+        ranked = rows.select(*copied("m", columns), aliased(place, "place"))
         name = self.parts.sheet.add("places", ranked)
         rows = Rows(self.parts, "m", self.parts.sheet.table(name, "m"))
         rows.where.append(at_most(column("m", "place"), number(most)))
-        return self.parts.sheet.add(
-            "best", rows.select(*(aliased(column("m", each), each) for each in columns)), comment
-        )
+        return self.parts.sheet.add("best", rows.select(*copied("m", columns)), comment)
 
     def note_unmatched(
         self, text_: str, visible: Visible, formula: Formula, frame: Frame, *, condition: bool = False

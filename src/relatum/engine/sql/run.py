@@ -9,15 +9,15 @@ from typing import Any, Protocol
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 from sqlglot import exp
 
-from relatum.data.arrow import column_from_arrow
 from relatum.data.buffers import array_values
-from relatum.data.columns import Array, Column, Members
-from relatum.data.types import FLOAT, INTEGER, TEXT, Kind, Type
+from relatum.data.columns import Array, Column
+from relatum.data.types import INTEGER, TEXT, Kind, Type
+from relatum.engine.openings import opened_members
 from relatum.engine.sql.aggregates import AGGREGATE_FORMS
 from relatum.engine.sql.cells import Cells, Reading, is_fixed
+from relatum.engine.sql.decode import codes_of, held
 from relatum.engine.sql.dialects import Dialect
 from relatum.engine.sql.evidence import SqlEvidence
 from relatum.engine.sql.losses import Counted, counted_losses, counting
@@ -25,17 +25,30 @@ from relatum.engine.sql.parts import Parts
 from relatum.engine.sql.rankings import cells_of
 from relatum.engine.sql.rows import Rows
 from relatum.engine.sql.scalars import FORMS
-from relatum.engine.sql.sheet import Frame, Sheet
+from relatum.engine.sql.sheet import Frame, KeyColumn, Sheet
 from relatum.engine.sql.shown import SettledTop, Shown
 from relatum.engine.sql.tables import Known
-from relatum.engine.sql.terms import Sql, aliased, bigint, cast, column, equal, is_there, less, null, number, sql_type
+from relatum.engine.sql.terms import (
+    Sql,
+    aliased,
+    any_of,
+    cast,
+    column,
+    equal,
+    is_there,
+    less,
+    null,
+    number,
+    sql_type,
+    united,
+)
 from relatum.engine.sql.windows import comparable
-from relatum.errors import LimitError, SourceError, ValueOverflowError
+from relatum.errors import LimitError
 from relatum.language.expression import is_plain
 from relatum.language.register import AGGREGATES, RANKINGS, SCALARS, refuse_missing
 from relatum.plan.engine import Answer, Evidence, LeftOut, Loss
 from relatum.plan.engine import Cells as CellsOf
-from relatum.plan.nodes import Derivation, Field, GridGrain, Plan
+from relatum.plan.nodes import Derivation, GridGrain, Plan
 from relatum.plan.parts import aggregations
 
 refuse_missing(
@@ -97,8 +110,6 @@ class Worker:
             return parts.sheet.add(derivation.column, select)
         cells = cells_of(parts, derivation.fields)
         name = parts.sheet.add(f"rows_of_{derivation.table}", rows.select(aliased(row, "k0")))
-        from relatum.engine.sql.sheet import KeyColumn  # noqa: PLC0415
-
         frame = Frame(name, {0: KeyColumn("k0", None)})
         reading = Reading(cells, frame)
         value = reading.value(derivation.formula)
@@ -125,17 +136,10 @@ class Worker:
             made.append(exp.Case(ifs=[exp.If(this=equal(own.state.copy(), number(0)), true=own.value.copy())]))
         made += values
         if values:
-            reading.rows.where.append(exp.Paren(this=_any_there(values)))
+            reading.rows.where.append(any_of(is_there(each.copy()) for each in values))
         number_of_row = exp.Window(this=exp.Anonymous(this="ROW_NUMBER"), order=exp.Order(expressions=order))
         named = [aliased(sql, name) for sql, name in zip(made, columns, strict=True)]
         return parts.sheet.add(table, reading.rows.select(*named, aliased(number_of_row, Parts.row_column)))
-
-
-def _any_there(values: Sequence[Sql]) -> Sql:
-    result: Sql = is_there(values[0].copy())
-    for value in values[1:]:
-        result = exp.Or(this=result, expression=is_there(value.copy()))
-    return result
 
 
 class SqlEngine:
@@ -171,16 +175,6 @@ class SqlEngine:
         """Rows sent to the database, to be read from under an alias."""
         return self.database.send(rows)
 
-    def coded(self, values: Any, states: Any, named: tuple[str, str], type_: Type) -> Array:
-        """The codes of members from values and states."""
-        members = self.tables.members(*named)
-        state = array_values(states.combine_chunks().cast(pa.int64()))
-        codes = np.where(state == 1, members.null, members.no_match)
-        real = state == 0
-        taken = values.combine_chunks().filter(pa.array(real))
-        codes[real] = member_codes(taken, members, Field(*named, type_))
-        return codes
-
     def run(self, plan: Plan) -> Answer:
         """The values of every grain of a plan."""
         compiled = self.compiled(plan)
@@ -209,8 +203,7 @@ class SqlEngine:
         return dialect.render(sheet.query(select, keep=dialect.keeps))
 
     def _compiled(self, plan: Plan) -> Compiled:
-        sheet = Sheet(self.tables.names())
-        parts = Parts(sheet, self.tables, self.database.dialect, Worker())
+        parts = self.parts()
         cells = cells_of(parts, plan.fields)
         ranking = [formula for top in plan.tops for formula, _ in top.by]
         every = [*ranking, *(each for grain in plan.grains for each in (*grain.formulas, *grain.orders))]
@@ -226,10 +219,7 @@ class SqlEngine:
         branches += [layout.top(-1 - at, settled) for at, settled in enumerate(shown.settled)]
         remarks = tuple(loss for loss, _ in parts.remarks)
         branches += [layout.count(_REMARKS - at, select) for at, (_, select) in enumerate(parts.remarks)]
-        whole: Any = branches[0]
-        for branch in branches[1:]:
-            whole = exp.Union(this=whole, expression=branch, distinct=False)
-        text = self._rendered(sheet, whole)
+        text = self._rendered(parts.sheet, united(branches, distinct=False))
         return Compiled(text, values, orders, keys, remarks, tuple(counted_losses(parts, parts.aggregated)))
 
 
@@ -370,53 +360,12 @@ class _Decoder:
         taken = self._array(f"k{key}").take(pa.array(rows))
         if others:
             return array_values(taken.cast(pa.int64())).astype(np.int64) - 1
-        members = self.members[key]
-        states = array_values(self._array(f"k{key}s").take(pa.array(rows)).cast(pa.int64()))
-        codes = np.where(states == 1, members.null, members.no_match)
-        real = states == 0
-        codes[real] = member_codes(taken.filter(pa.array(real)), members, self.plan.fields[key])
-        return codes
+        field, states = self.plan.fields[key], self._array(f"k{key}s").take(pa.array(rows))
+        return codes_of(taken, states, self.members[key], TEXT if field.type is None else field.type)
 
     def _column(self, name: str, type_: Type, rows: Array) -> Column:
-        wanted = FLOAT if type_.kind is Kind.NULL else type_
-        array = self._array(name).take(pa.array(rows))
-        if type_.kind is Kind.NULL:
-            array = pa.nulls(len(array), pa.float64())
-        try:
-            found = column_from_arrow(array, wanted)
-        except SourceError:
-            # Decimals are wider there than here: what came back was worked out, and cannot be held.
-            raise ValueOverflowError(
-                "A result does not fit 64 bits.", fix="Turn the operand into a float by dividing it by 1."
-            ) from None
-        return Column(type_, found.values, found.nulls, found.dictionary, found.lower, found.upper)
+        return held(self._array(name).take(pa.array(rows)), type_)
 
     def _opened(self, key: int) -> Any:
         closing = next(each for each in self.plan.closings if each.key == key)
-        members = self.members[key]
-        opened = np.zeros(members.size, np.bool_)
-        known = members.values
-        if closing.members and known.dictionary is not None:
-            texts = pa.array(closing.members, known.dictionary.type)
-            opened[: members.null] = array_values(pc.is_in(known.dictionary, value_set=texts))[known.values]
-        elif closing.members:
-            fraction = known.values.dtype.kind == "f"
-            wanted = [each for each in closing.members if isinstance(each, float) == fraction]
-            opened[: members.null] = np.isin(known.values, wanted)
-        opened[members.null], opened[members.no_match] = closing.null, closing.no_match
-        return opened
-
-
-def member_codes(array: Any, members: Members, field: Field) -> Array:
-    """The codes of values among the members of a column."""
-    if not len(array):
-        return np.zeros(0, np.int64)
-    known = members.values
-    if known.type.kind in (Kind.TEXT, Kind.NULL):
-        found = pc.index_in(array.cast(known.dictionary.type), value_set=known.dictionary)
-        return array_values(found).astype(np.int64)
-    values = column_from_arrow(array, field.type).values
-    return np.searchsorted(known.values, values.astype(known.values.dtype))
-
-
-_ = (bigint, Sequence)
+        return opened_members(closing, self.members[key])

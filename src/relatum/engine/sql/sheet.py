@@ -27,6 +27,11 @@ class KeyColumn:
     value: str
     state: str | None
 
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The columns that it has."""
+        return (self.value,) if self.state is None else (self.value, self.state)
+
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Frame:
@@ -39,6 +44,11 @@ class Frame:
     keys: Mapping[int, KeyColumn]
     names: Mapping[int, str] = field(default_factory=dict)
     present: tuple[str, ...] = ()
+
+    @property
+    def key_names(self) -> list[str]:
+        """The columns of all keys."""
+        return [name for key in self.keys.values() for name in key.names]
 
 
 @dataclass(slots=True, eq=False)

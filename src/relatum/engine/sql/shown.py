@@ -23,6 +23,7 @@ from relatum.engine.sql.terms import (
     cast,
     column,
     constant,
+    copied,
     equal,
     exists_not,
     is_there,
@@ -31,6 +32,7 @@ from relatum.engine.sql.terms import (
     null,
     number,
     sql_type,
+    united,
 )
 from relatum.engine.sql.windows import call_window, comparable, ordered, window
 from relatum.language.expression import ColumnValue, Expression, NoMatch
@@ -156,9 +158,7 @@ class Shown:
             *(self._openness(key, True) for key in grain.opened),
             *(self._openness(key, False) for key in grain.unopened),
         ]
-        whole: exp.Select | exp.Union = parts[0]
-        for part in parts[1:]:
-            whole = exp.Union(this=whole, expression=part, distinct=True)
+        whole = united(parts, distinct=True)
         hint = "shown_" + "_".join(self._word(key) for key in grain.keys)
         if isinstance(whole, exp.Select):
             whole.set("distinct", exp.Distinct())
@@ -231,7 +231,7 @@ class Shown:
         passes = [self._unmatched_passes(each) for each in judged]
         if passes:
             virtual.set("where", exp.Where(this=all_of(passes)))
-        return self.parts.sheet.add("may_be_shown", exp.Union(this=real, expression=virtual, distinct=True))
+        return self.parts.sheet.add("may_be_shown", united([real, virtual], distinct=True))
 
     def _unmatched_passes(self, restriction: Restriction) -> Sql:
         """Whether the virtual row of no match passes a condition: every column is null there."""
@@ -308,12 +308,10 @@ class Shown:
         rows, start = Rows.of(self.parts, field.table)
         own = rows.key(start, Match(key, (), (), field.table, field.column))
         real = rows.select(aliased(own.value, "k"), aliased(own.state or number(0), "ks"), distinct=True)
-        more = [(blank(own.type), number(2)), (blank(own.type), number(1))]
-        whole: exp.Select | exp.Union = real
-        for value, state in more:
-            one = exp.Select(expressions=[aliased(value, "k"), aliased(state, "ks")])
-            whole = exp.Union(this=whole, expression=one, distinct=True)
-        return self.parts.sheet.add("every_member", whole)
+        more = [
+            exp.Select(expressions=[aliased(blank(own.type), "k"), aliased(number(state), "ks")]) for state in (2, 1)
+        ]
+        return self.parts.sheet.add("every_member", united([real, *more], distinct=True))
 
     # -- bare members -------------------------------------------------------------------------------------------------
 
@@ -347,17 +345,24 @@ class Shown:
             if unmatched:
                 virtual = exp.Select(expressions=[each for key in keys for each in (
                     aliased(blank(self.cells.key_type(key)), f"k{key}"), aliased(number(2), f"k{key}s"))])  # fmt: skip
-                whole = exp.Union(this=whole, expression=virtual, distinct=True)
+                whole = united([whole, virtual], distinct=True)
             names.append((self.parts.sheet.add("occurring", whole), keys))
-        first, *others = names
-        rows = Rows(self.parts, "p0", self.parts.sheet.table(first[0], "p0"))
-        for at, (name, _) in enumerate(others, 1):
-            rows.join(self.parts.sheet.table(name, f"p{at}"), [], left=False)
-        columns = [
-            aliased(column(f"p{at}", each), each) for at, (_, keys) in enumerate(names) for key in keys
-            for each in (f"k{key}", f"k{key}s")
-        ]  # fmt: skip
-        return self._framed(grain, rows.select(*columns))
+        return self._framed(grain, self._crossed(names))
+
+    def _crossed(self, relations: Sequence[tuple[str, Sequence[int]]]) -> exp.Select:
+        """Every combination of the rows of relations, each with its keys."""
+        rows: Rows | None = None
+        columns: list[Sql] = []
+        for at, (name, keys) in enumerate(relations):
+            alias = f"p{at}"
+            source = self.parts.sheet.table(name, alias)
+            if rows is None:
+                rows = Rows(self.parts, alias, source)
+            else:
+                rows.join(source, [], left=False)
+            columns += copied(alias, [each for key in keys for each in (f"k{key}", f"k{key}s")])
+        assert rows is not None, "a grain with keys has members"
+        return rows.select(*columns)
 
     # -- tops ---------------------------------------------------------------------------------------------------------
 
@@ -389,14 +394,13 @@ class Shown:
         ]
         place = window(call_window("RANK"), outer, order)
         columns = [each for key in keys for each in (f"k{key}", f"k{key}s")]
-        copied = [aliased(column("m", each), each) for each in (*columns, names[0])]
-        ranked = self.parts.sheet.add("ranked_members", rows.select(*copied, aliased(place, "place")))
+        kept = copied("m", [*columns, names[0]])
+        ranked = self.parts.sheet.add("ranked_members", rows.select(*kept, aliased(place, "place")))
         rows = Rows(self.parts, "m", self.parts.sheet.table(ranked, "m"))
         best = all_of(
             [is_there(column("m", names[0])), exp.LTE(this=column("m", "place"), expression=number(top.number))]
         )
         rows.where.append(negated(best))
-        copied = [aliased(column("m", each), each) for each in columns]
         sets: Sql = number(1)
         if outer:
             window_order = [
@@ -406,7 +410,7 @@ class Shown:
             window_order += [exp.Ordered(this=column("m", f"k{key}s")) for key in top.outer]
             sets = window(call_window("DENSE_RANK"), [], window_order)
         hidden = self.parts.sheet.add(
-            "hidden", rows.select(*copied, aliased(cast(sets, sql_type(INTEGER)), "hidden_set"))
+            "hidden", rows.select(*copied("m", columns), aliased(cast(sets, sql_type(INTEGER)), "hidden_set"))
         )
         if top.others is not None:
             field = self.plan.fields[top.key]
@@ -477,16 +481,7 @@ class Shown:
         rows_of = [
             [key for key in grain.keys if (self._field(key) < self.plan.row_count) == on] for on in (True, False)
         ]
-        halves = [(keys, self._half(keys, found)) for keys in rows_of if keys]
-        first, *others = halves
-        rows = Rows(self.parts, "h0", self.parts.sheet.table(first[1], "h0"))
-        for at, (_, name) in enumerate(others, 1):
-            rows.join(self.parts.sheet.table(name, f"h{at}"), [], left=False)
-        columns = [
-            aliased(column(f"h{at}", each), each) for at, (keys, _) in enumerate(halves) for key in keys
-            for each in (f"k{key}", f"k{key}s")
-        ]  # fmt: skip
-        return rows.select(*columns)
+        return self._crossed([(self._half(keys, found), keys) for keys in rows_of if keys])
 
     def _field(self, key: int) -> int:
         return next((top.key for top in self.plan.tops if top.others == key), key)
@@ -500,7 +495,7 @@ class Shown:
                     if key == settled.top.others:
                         columns += [aliased(column("h", "hidden_set"), f"k{key}"), aliased(number(0), f"k{key}s")]
                     else:
-                        columns += [aliased(column("h", each), each) for each in (f"k{key}", f"k{key}s")]
+                        columns += copied("h", (f"k{key}", f"k{key}s"))
                 return self.parts.sheet.add("sets", rows.select(*columns, distinct=True))
         selects = []
         for other, frame in found.items():
@@ -511,10 +506,7 @@ class Shown:
                     if set(prefix) <= set(keys):
                         reading.rows.where.append(self._not_hidden(reading, prefix, settled))
                 selects.append(reading.rows.select(*self._columns(reading, keys), distinct=True))
-        whole: exp.Select | exp.Union = selects[0]
-        for select in selects[1:]:
-            whole = exp.Union(this=whole, expression=select, distinct=True)
-        return self.parts.sheet.add("beside", whole)
+        return self.parts.sheet.add("beside", united(selects, distinct=True))
 
 
 def _coarser(coarse: PlanNode, fine: PlanNode) -> bool:

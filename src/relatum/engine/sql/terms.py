@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from sqlglot import exp
 
 from relatum.data.days import day_of
-from relatum.data.types import BOOLEAN, INTEGER, TEXT, Kind, Type
+from relatum.data.types import INTEGER, Kind, Type
 
 Sql = exp.Expression
 _LOOSE = (exp.Binary, exp.Unary, exp.Between, exp.In, exp.Interval)
@@ -262,9 +262,6 @@ def blank(type_: Type) -> Sql:
     raise AssertionError(f"{type_} has a blank")
 
 
-TRUTH, TEXT_TYPE, BIGINT, DOUBLE = BOOLEAN, TEXT, sql_type(INTEGER), sql_type(Type(Kind.FLOAT))
-
-
 def bigint(sql: Sql) -> Sql:
     """A value as a whole number of 64 bits."""
     return cast(sql, sql_type(INTEGER))
@@ -275,14 +272,22 @@ def double(sql: Sql) -> Sql:
     return cast(sql, sql_type(Type(Kind.FLOAT)))
 
 
-def selected(**parts: object) -> exp.Select:
-    """An empty SELECT."""
-    return exp.Select(**parts)
-
-
 def aliased(sql: Sql, name: str) -> Sql:
     """A value under a name."""
     return exp.Alias(this=sql, alias=quoted(name))
+
+
+def copied(alias: str, names: Iterable[str]) -> list[Sql]:
+    """Columns of a relation under the names that they have there."""
+    return [aliased(column(alias, name), name) for name in names]
+
+
+def united(selects: Sequence[exp.Select | exp.Union], *, distinct: bool) -> exp.Select | exp.Union:
+    """The rows of several SELECTs one after another, or each different one once."""
+    whole, *others = selects
+    for select in others:
+        whole = exp.Union(this=whole, expression=select, distinct=distinct)
+    return whole
 
 
 def exists_not(source: Sql, on: Sequence[Sql]) -> Sql:

@@ -147,8 +147,8 @@ def as_declared(array: Any, declared: Type) -> Any:
     return array
 
 
-def driver(module: str) -> Any:
-    """A package that reads databases.
+def driver(module: str, extra: str = "databases") -> Any:
+    """A package that reads databases; ``extra`` is the group of packages of ours that brings it.
 
     Raises
     ------
@@ -160,7 +160,7 @@ def driver(module: str) -> Any:
     except ImportError:
         raise SourceError(
             f"Reading this database needs the package {module.partition('.')[0].replace('_', '-')}.",
-            fix="Install it with: pip install 'relatum[databases]'",
+            fix=f"Install it with: pip install 'relatum[{extra}]'",
         ) from None
 
 

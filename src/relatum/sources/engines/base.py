@@ -12,16 +12,25 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from relatum.errors import SourceError
+import pyarrow as pa
+
+from relatum.errors import RelatumError, SourceError, ValueOverflowError
 from relatum.limits import limit, refuse_above, refuse_memory, too_late
-from relatum.sources.database.base import driver
+from relatum.sources.database.base import driver, refusal
+from relatum.sources.database.query import refuse_unless_select
 
 #: So many seconds an engine has to give up what it is asked.
-_PATIENCE = 3.0
+_PATIENCE = 15.0
+#: After so many it is told again.
+_AGAIN = 0.5
 #: The column that numbers the rows of what is sent where an engine numbers none.
 ROW = "relatum_row"
 #: What files are called that an engine reads by itself.
 PARQUET = (".parquet", ".parq", ".pq")
+
+
+#: Gives something to read from as an expression of sqlglot, under an alias.
+Source = Callable[[str], Any]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -45,7 +54,7 @@ class Relation:
 
     shown: str
     schema: Any
-    source: Callable[[str], Any]
+    source: Source
     row: Callable[[str], Any] | None = None
     row_is_text: bool = False
 
@@ -64,6 +73,8 @@ class Connection(ABC):
 
     def __init__(self, shown: str) -> None:
         self.shown = shown
+        self._sqlglot = driver("sqlglot", self.kind)
+        self._exp = self._sqlglot.exp
         #: How many questions it was asked, how many rows came back, and how long that took.
         self.questions = 0
         self.rows = 0
@@ -157,16 +168,22 @@ class Connection(ABC):
             while worker.is_alive() and time.monotonic() < ends:
                 worker.join(min(1.0, max(ends - time.monotonic(), 0.0)))
         except KeyboardInterrupt:
-            self.cancel()
-            worker.join(_PATIENCE)
+            self._give_up(worker)
             raise
         if not found and not failed:
-            self.cancel()
-            worker.join(_PATIENCE)
+            self._give_up(worker)
             raise too_late(f"{self.shown}: the engine")
         if failed:
             raise failed[0] from None
         return found[0]
+
+    def _give_up(self, worker: threading.Thread) -> None:
+        """Cancel what a thread waits for, and wait until it has ended: a process that ends before it is aborted."""
+        ends = time.monotonic() + _PATIENCE
+        while worker.is_alive() and time.monotonic() < ends:
+            # An engine that is between two steps may miss it: it is told again.
+            self.cancel()
+            worker.join(_AGAIN)
 
     @abstractmethod
     def cancel(self) -> None:
@@ -175,12 +192,71 @@ class Connection(ABC):
     def count(self, relation: Relation) -> int:
         """How many rows a relation has; asked once."""
         if id(relation) not in self._counts:
-            exp = driver("sqlglot").exp
+            exp = self._exp
             select = exp.Select(expressions=[exp.Count(this=exp.Star())])
             select.set("from_", exp.From(this=relation.source("t")))
             table = self.ask(select.sql(dialect=self.dialect))
             self._counts[id(relation)] = relation, int(table.column(0)[0].as_py())
         return self._counts[id(relation)][1]
+
+    # -- what every engine's SQL has alike ----------------------------------------------------------------------------
+
+    def _named(self, *names: str) -> Source:
+        """A table by its name, after those of what it is in."""
+        return self._under_alias(self._table(*names))
+
+    def _table(self, *names: str) -> Any:
+        words = [self._exp.Identifier(this=name, quoted=True) for name in names]
+        db, catalog = (words[-at] if len(words) >= at else None for at in (2, 3))
+        return self._exp.Table(this=words[-1], db=db, catalog=catalog)
+
+    def _selected(self, text: str, shown: str) -> Source:
+        """A query as something to read from.
+
+        Raises
+        ------
+        SourceError
+            It is not one SELECT.
+        """
+        refuse_unless_select(text, self.dialect, shown)
+        return self._under_alias(self._exp.Subquery(this=self._sqlglot.parse_one(text, read=self.dialect)))
+
+    def _under_alias(self, source: Any) -> Source:
+        def made(alias: str) -> Any:
+            found = source.copy()
+            found.set("alias", self._exp.TableAlias(this=self._exp.Identifier(this=alias, quoted=True)))
+            return found
+
+        return made
+
+    def _column(self, alias: str, name: str) -> Any:
+        """A column that an engine or we ourselves have named: one word."""
+        table = self._exp.Identifier(this=alias, quoted=True)
+        return self._exp.Column(this=self._exp.Identifier(this=name, quoted=False), table=table)
+
+    def _no_rows_of(self, source: Source) -> str:
+        """The SELECT of something's columns, without rows."""
+        select = self._exp.Select(expressions=[self._exp.Star()])
+        select.set("from_", self._exp.From(this=source("t")))
+        select.set("limit", self._exp.Limit(expression=self._exp.Literal.number(0)))
+        text: str = select.sql(dialect=self.dialect)
+        return text
+
+    def _gathered(self, reader: Any) -> Any:
+        """The batches of an answer as one table, refused as soon as they are too many."""
+        batches, rows = [], 0
+        for batch in reader:
+            rows += len(batch)
+            refuse_above("rows", rows, f"{self.shown}: more than {rows - len(batch):,} rows")
+            refuse_memory(batch.nbytes, self.shown)
+            batches.append(batch)
+        return pa.Table.from_batches(batches, reader.schema)
+
+    def _failure(self, error: Exception, too_large: Sequence[str], said: str = "") -> RelatumError:
+        """What an engine's refusal is: a value too large, by the words that it says so in, or what it ``said``."""
+        if any(word in str(error) for word in too_large):
+            return ValueOverflowError.of_result()
+        return refusal(Exception(said) if said else error, self.shown)
 
     def send(self, name: str, rows: Any) -> Relation:
         """Send a small relation.

@@ -12,12 +12,11 @@ from typing import Any
 
 import pyarrow as pa
 
-from relatum.errors import RelatumError, SourceError, ValueOverflowError
-from relatum.limits import limit, refuse_above, refuse_memory
-from relatum.sources.database.base import driver, refusal
+from relatum.errors import SourceError
+from relatum.limits import limit
+from relatum.sources.database.base import driver
 from relatum.sources.database.base import reason as said_by
-from relatum.sources.database.query import refuse_unless_select
-from relatum.sources.engines.base import Connection, Relation
+from relatum.sources.engines.base import Connection, Relation, Source
 
 #: What a query in a model could otherwise reach; the files that tables name stay open to it.
 _SHUT = {
@@ -39,8 +38,7 @@ class DuckDbConnection(Connection):
 
     def __init__(self, path: Path | None, allowed: Sequence[Path]) -> None:
         super().__init__(str(path or "DuckDB"))
-        self._duckdb = driver("duckdb")
-        self._exp = driver("sqlglot").exp
+        self._duckdb = driver("duckdb", self.kind)
         self._folder = tempfile.mkdtemp(prefix="relatum-")
         weakref.finalize(self, shutil.rmtree, self._folder, True)
         self._path = path
@@ -55,10 +53,9 @@ class DuckDbConnection(Connection):
             # A database of its own, beside which the file is read: a process may open one file several times.
             self._connection = self._duckdb.connect(":memory:", config=config)
             if self._path is not None:
-                path = str(self._path).replace("'", "''")
-                self._connection.execute(f"attach '{path}' as data (type duckdb, read_only)")
+                self._connection.execute(f"attach {self._text(self._path)} as data (type duckdb, read_only)")
                 self._connection.execute("use data")
-            allowed = ", ".join("'" + str(each).replace("'", "''") + "'" for each in self._allowed)
+            allowed = ", ".join(map(self._text, self._allowed))
             self._connection.execute(f"set allowed_paths = [{allowed}]")
             self._connection.execute("set enable_external_access = false")
             self._connection.execute("set lock_configuration = true")
@@ -69,15 +66,9 @@ class DuckDbConnection(Connection):
         """The answer to a SELECT."""
         try:
             reader = self._connection.sql(statement).to_arrow_reader(1 << 17)
-            batches, rows = [], 0
-            for batch in reader:
-                rows += len(batch)
-                refuse_above("rows", rows, f"{self.shown}: more than {rows - len(batch):,} rows")
-                refuse_memory(batch.nbytes, self.shown)
-                batches.append(batch)
-            return pa.Table.from_batches(batches, reader.schema)
+            return self._gathered(reader)
         except (self._duckdb.Error, pa.ArrowException, RuntimeError) as error:
-            raise told(error, self.shown) from None
+            raise self._failure(error, _TOO_LARGE) from None
 
     def cancel(self) -> None:
         """Give up what is asked now."""
@@ -86,28 +77,18 @@ class DuckDbConnection(Connection):
     def table(self, part: str) -> Relation:
         """A table or view."""
         names = part.split(".") if part.count(".") == 1 else [part]
-        identifiers = [self._exp.Identifier(this=name, quoted=True) for name in names]
-        schema = self._schema(
-            self._exp.Table(this=identifiers[-1], db=identifiers[0] if len(names) > 1 else None), part
-        )
+        schema = self._schema(self._named(*names), part)
         is_table = self._connection.execute(
             "select count(*) from duckdb_tables() where table_name = ? and (? = '' or schema_name = ?)",
             [names[-1], *([names[0]] * 2 if len(names) > 1 else ["", ""])],
         ).fetchall()[0][0]
-        db = identifiers[0].copy() if len(names) > 1 else self._exp.Identifier(this="main", quoted=True)
-
-        def source(alias: str) -> Any:
-            own = self._exp.TableAlias(this=self._exp.Identifier(this=alias, quoted=True))
-            return self._exp.Table(this=identifiers[-1].copy(), db=db.copy(), alias=own)
-
+        source = self._named(*names) if len(names) > 1 else self._named("main", *names)
         return Relation(part, schema, source, self._row if is_table else None)
 
     def query(self, text: str, shown: str) -> Relation:
         """A query: one SELECT."""
-        refuse_unless_select(text, "duckdb", shown)
-        parsed = driver("sqlglot").parse_one(text, read="duckdb")
-        schema = self._schema(self._exp.Subquery(this=parsed.copy()), shown)
-        return Relation(shown, schema, lambda alias: _subquery(self._exp, parsed.copy(), alias))
+        source = self._selected(text, shown)
+        return Relation(shown, self._schema(source, shown), source)
 
     def reads_files(self) -> bool:
         """Parquet files are read by DuckDB itself."""
@@ -124,10 +105,7 @@ class DuckDbConnection(Connection):
         texts = [self._exp.Literal.string(str(path)) for path in paths]
         named = [self._exp.PropertyEQ(this=self._exp.Identifier(this="union_by_name"), expression=self._exp.true())]
         function = self._exp.Anonymous(this="READ_PARQUET", expressions=[self._exp.Array(expressions=texts), *named])
-
-        def source(alias: str) -> Any:
-            own = self._exp.TableAlias(this=self._exp.Identifier(this=alias, quoted=True))
-            return self._exp.Table(this=function.copy(), alias=own)
+        source = self._under_alias(self._exp.Table(this=function))
 
         def row(alias: str) -> Any:
             file, place = (self._column(alias, name) for name in ("file_index", "file_row_number"))
@@ -138,7 +116,7 @@ class DuckDbConnection(Connection):
                 this=self._exp.Add(this=self._exp.Mul(this=file, expression=factor), expression=place)
             )
 
-        return Relation(shown, self._schema(source("files"), shown), source, row)
+        return Relation(shown, self._schema(source, shown), source, row)
 
     def take(self, name: str, rows: Any) -> Relation:
         """Rows as a temporary table."""
@@ -146,15 +124,10 @@ class DuckDbConnection(Connection):
         try:
             self._connection.execute(f'create temp table "{name}" as select * from relatum_incoming')
         except self._duckdb.Error as error:
-            raise told(error, self.shown) from None
+            raise self._failure(error, _TOO_LARGE) from None
         finally:
             self._connection.unregister("relatum_incoming")
-
-        def source(alias: str) -> Any:
-            own = self._exp.TableAlias(this=self._exp.Identifier(this=alias, quoted=True))
-            return self._exp.Table(this=self._exp.Identifier(this=name, quoted=True), alias=own)
-
-        return Relation(name, rows.schema, source, self._row)
+        return Relation(name, rows.schema, self._named(name), self._row)
 
     def close(self) -> None:
         """Close the database; what was sent goes with it."""
@@ -165,28 +138,13 @@ class DuckDbConnection(Connection):
     def _row(self, alias: str) -> Any:
         return self._column(alias, "rowid")
 
-    def _column(self, alias: str, name: str) -> Any:
-        table = self._exp.Identifier(this=alias, quoted=True)
-        return self._exp.Column(this=self._exp.Identifier(this=name, quoted=False), table=table)
+    def _text(self, path: Path) -> str:
+        """A path in SQL."""
+        text: str = self._exp.Literal.string(str(path)).sql(dialect=self.dialect)
+        return text
 
-    def _schema(self, source: Any, shown: str) -> Any:
-        select = self._exp.Select(expressions=[self._exp.Star()])
-        select.set("from_", self._exp.From(this=source))
-        select.set("limit", self._exp.Limit(expression=self._exp.Literal.number(0)))
+    def _schema(self, source: Source, shown: str) -> Any:
         try:
-            return self._connection.sql(select.sql(dialect="duckdb")).to_arrow_table().schema
+            return self._connection.sql(self._no_rows_of(source)).to_arrow_table().schema
         except self._duckdb.Error as error:
             raise SourceError(f"{shown} cannot be read: {said_by(error)}", path=self.shown) from None
-
-
-def _subquery(exp: Any, query: Any, alias: str) -> Any:
-    return exp.Subquery(this=query, alias=exp.TableAlias(this=exp.Identifier(this=alias, quoted=True)))
-
-
-def told(error: Exception, shown: str) -> RelatumError:
-    """What an engine's refusal is: a value that is too large, or something else."""
-    if any(word in str(error) for word in _TOO_LARGE):
-        return ValueOverflowError(
-            "A result does not fit 64 bits.", fix="Turn the operand into a float by dividing it by 1."
-        )
-    return refusal(error, shown)

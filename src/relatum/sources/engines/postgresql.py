@@ -9,13 +9,12 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from relatum.errors import RelatumError, ValueOverflowError
-from relatum.limits import refuse_above, refuse_memory, too_late
+from relatum.errors import RelatumError
+from relatum.limits import too_late
 from relatum.sources.database.ask import shown_address
-from relatum.sources.database.base import driver, refusal
+from relatum.sources.database.base import driver
 from relatum.sources.database.postgresql import open_postgresql, plain_column
-from relatum.sources.database.query import refuse_unless_select
-from relatum.sources.engines.base import ROW, Connection, Relation
+from relatum.sources.engines.base import ROW, Connection, Relation, Source
 
 _TOO_LARGE = ("out of range", "numeric field overflow", "overflow")
 #: A row's place in its table: the page, and the number in the page.
@@ -31,8 +30,7 @@ class PostgreSqlConnection(Connection):
 
     def __init__(self, address: str, schema: str) -> None:
         super().__init__(shown_address(address))
-        self._adbc = driver("adbc_driver_postgresql.dbapi")
-        self._exp = driver("sqlglot").exp
+        self._adbc = driver("adbc_driver_postgresql.dbapi", self.kind)
         self._database = open_postgresql(address, self.shown)
         self._asking: Any = None
         self._closing = weakref.finalize(self, self._database.close)
@@ -60,11 +58,7 @@ class PostgreSqlConnection(Connection):
             raise KeyboardInterrupt from None  # its driver heard Ctrl-C, and has told the server
         if "statement timeout" in str(error):
             return too_late(f"{self.shown}: the engine")
-        if any(word in str(error) for word in _TOO_LARGE):
-            return ValueOverflowError(
-                "A result does not fit 64 bits.", fix="Turn the operand into a float by dividing it by 1."
-            )
-        return refusal(error, self.shown)
+        return self._failure(error, _TOO_LARGE)
 
     def answered(self, statement: str) -> Any:
         """The answer to a SELECT."""
@@ -73,14 +67,7 @@ class PostgreSqlConnection(Connection):
             with closing(connection.cursor()) as cursor:
                 self._asking = cursor
                 cursor.execute(statement)
-                reader = cursor.fetch_record_batch()
-                batches, rows = [], 0
-                for batch in reader:
-                    rows += len(batch)
-                    refuse_above("rows", rows, f"{self.shown}: more than {rows - len(batch):,} rows")
-                    refuse_memory(batch.nbytes, self.shown)
-                    batches.append(batch)
-                table = pa.Table.from_batches(batches, reader.schema)
+                table = self._gathered(cursor.fetch_record_batch())
             connection.commit()
         except (self._adbc.Error, pa.ArrowException, OSError) as error:
             raise self._told(error) from None
@@ -100,37 +87,21 @@ class PostgreSqlConnection(Connection):
     def table(self, part: str) -> Relation:
         """A table or view."""
         known = self._database.table(part)
-        identifiers = [self._exp.Identifier(this=name, quoted=True) for name in known.parts]
-
-        def source(alias: str) -> Any:
-            own = self._exp.TableAlias(this=self._exp.Identifier(this=alias, quoted=True))
-            db = identifiers[0].copy() if len(identifiers) > 1 else None
-            return self._exp.Table(this=identifiers[-1].copy(), db=db, alias=own)
-
+        source = self._named(*known.parts)
         kind = self._database.records(
             "select relkind::text as kind, relhassubclass as parted from pg_class where oid = $1::text::regclass",
             known.quoted,
         )[0]
         placed = kind["kind"] in ("r", "m") and not kind["parted"]
-        return Relation(part, self._schema(source("t")), source, self._place if placed else None)
+        return Relation(part, self._schema(source), source, self._place if placed else None)
 
     def query(self, text: str, shown: str) -> Relation:
         """A query: one SELECT."""
-        refuse_unless_select(text, "postgres", shown)
-        parsed = driver("sqlglot").parse_one(text, read="postgres")
+        source = self._selected(text, shown)
+        return Relation(shown, self._schema(source), source)
 
-        def source(alias: str) -> Any:
-            own = self._exp.TableAlias(this=self._exp.Identifier(this=alias, quoted=True))
-            return self._exp.Subquery(this=parsed.copy(), alias=own)
-
-        return Relation(shown, self._schema(source("t")), source)
-
-    def _schema(self, source: Any) -> Any:
-        """The columns of something: asked of a few rows, so that numbers without a scale are told by what they hold."""
-        select = self._exp.Select(expressions=[self._exp.Star()])
-        select.set("from_", self._exp.From(this=source))
-        select.set("limit", self._exp.Limit(expression=self._exp.Literal.number(0)))
-        return self.answered(select.sql(dialect="postgres")).schema
+    def _schema(self, source: Source) -> Any:
+        return self.answered(self._no_rows_of(source)).schema
 
     def take(self, name: str, rows: Any) -> Relation:
         """Rows as a temporary table, which goes with the connection."""
@@ -150,12 +121,7 @@ class PostgreSqlConnection(Connection):
             connection.commit()
         except (self._adbc.Error, pa.ArrowException) as error:
             raise self._told(error) from None
-
-        def source(alias: str) -> Any:
-            own = self._exp.TableAlias(this=self._exp.Identifier(this=alias, quoted=True))
-            return self._exp.Table(this=self._exp.Identifier(this=name, quoted=True), alias=own)
-
-        return Relation(name, rows.schema, source, lambda alias: self._named(alias, ROW))
+        return Relation(name, rows.schema, self._named(name), lambda alias: self._column(alias, ROW))
 
     def _made_of(self, name: str, schema: Any) -> str:
         columns = []
@@ -165,17 +131,13 @@ class PostgreSqlConnection(Connection):
             columns.append(f"{quoted}{cast} as {quoted}")
         return f'create temporary table "{name}" as select {", ".join([*columns, ROW])} from "{name}_text"'
 
-    def _named(self, alias: str, name: str) -> Any:
-        table = self._exp.Identifier(this=alias, quoted=True)
-        return self._exp.Column(this=self._exp.Identifier(this=name, quoted=False), table=table)
-
     def _place(self, alias: str) -> Any:
         """A row's place in its table, as a number that grows along it."""
         exp = self._exp
         text = exp.Anonymous(
             this="BTRIM",
             expressions=[
-                exp.Cast(this=self._named(alias, "ctid"), to=exp.DataType.build("text")),
+                exp.Cast(this=self._column(alias, "ctid"), to=exp.DataType.build("text")),
                 exp.Literal.string("()"),
             ],
         )

@@ -14,11 +14,10 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from relatum.errors import RelatumError, SourceError, ValueOverflowError
+from relatum.errors import RelatumError, SourceError
 from relatum.limits import refuse_above, refuse_memory
-from relatum.sources.database.base import driver, refusal
-from relatum.sources.database.query import refuse_unless_select
-from relatum.sources.engines.base import ROW, Connection, Relation
+from relatum.sources.database.base import driver
+from relatum.sources.engines.base import ROW, Connection, Relation, Source
 
 #: Where Spark runs unless a model says so: in processes of this machine, with two workers.
 _HERE = "local[2]"
@@ -49,10 +48,7 @@ class SparkConnection(Connection):
 
     def __init__(self, address: str, schema: str) -> None:
         super().__init__(address or _HERE)
-        self._exp = driver("sqlglot").exp
-        sql = _package()
-        self._error: type[Exception] = sql.errors.PySparkException
-        builder = sql.session.SparkSession.builder.appName("relatum").master(address or _HERE)
+        builder = _package().SparkSession.builder.appName("relatum").master(address or _HERE)
         started = _STARTED if (address or _HERE).startswith("local") else {}
         for name, value in {**started, **_SETTINGS}.items():
             builder = builder.config(name, value)
@@ -90,37 +86,17 @@ class SparkConnection(Connection):
         self._session.sparkContext.cancelJobGroup(self._group)
 
     def _told(self, error: Exception) -> RelatumError:
-        if any(word in str(error) for word in _TOO_LARGE):
-            return ValueOverflowError(
-                "A result does not fit 64 bits.", fix="Turn the operand into a float by dividing it by 1."
-            )
-        return refusal(Exception(_said(error)), self.shown)
+        return self._failure(error, _TOO_LARGE, _said(error))
 
     def table(self, part: str) -> Relation:
         """A table or view of the catalogue."""
-        names = [self._exp.Identifier(this=name, quoted=True) for name in part.split(".")]
-
-        def source(alias: str) -> Any:
-            own = self._exp.TableAlias(this=self._exp.Identifier(this=alias, quoted=True))
-            return self._exp.Table(
-                this=names[-1].copy(),
-                db=names[-2].copy() if len(names) > 1 else None,
-                catalog=names[-3].copy() if len(names) > 2 else None,
-                alias=own,
-            )
-
-        return Relation(part, self._schema(source("t"), part), source)
+        source = self._named(*part.split("."))
+        return Relation(part, self._schema(source, part), source)
 
     def query(self, text: str, shown: str) -> Relation:
         """A query: one SELECT."""
-        refuse_unless_select(text, "spark", shown)
-        parsed = driver("sqlglot").parse_one(text, read="spark")
-
-        def source(alias: str) -> Any:
-            own = self._exp.TableAlias(this=self._exp.Identifier(this=alias, quoted=True))
-            return self._exp.Subquery(this=parsed.copy(), alias=own)
-
-        return Relation(shown, self._schema(source("t"), shown), source)
+        source = self._selected(text, shown)
+        return Relation(shown, self._schema(source, shown), source)
 
     def reads_files(self) -> bool:
         """Parquet files are read by Spark itself."""
@@ -128,7 +104,7 @@ class SparkConnection(Connection):
 
     def files(self, paths: Sequence[Path], shown: str) -> Relation:
         """Parquet files, as a view that numbers their rows."""
-        name = self._named("files")
+        name = self._view_name("files")
         try:
             frame = self._session.read.parquet(*map(str, paths))
             schema = self._arrow_schema(frame)
@@ -138,12 +114,12 @@ class SparkConnection(Connection):
             numbered.createOrReplaceTempView(name)
         except Exception as error:
             raise SourceError(f"{shown} cannot be read: {_said(error)}", path=self.shown) from None
-        return Relation(shown, schema, self._view(name), lambda alias: self._column(alias, ROW), row_is_text=True)
+        return Relation(shown, schema, self._named(name), lambda alias: self._column(alias, ROW), row_is_text=True)
 
     def take(self, name: str, rows: Any) -> Relation:
         """Rows as a temporary view, which goes with the session."""
         numbered = rows.append_column(ROW, pa.array(np.arange(rows.num_rows)))
-        view = self._named(name)
+        view = self._view_name(name)
         try:
             frame = self._session.createDataFrame(numbered)
             for field in rows.schema:
@@ -152,29 +128,16 @@ class SparkConnection(Connection):
             frame.createOrReplaceTempView(view)
         except Exception as error:
             raise self._told(error) from None
-        return Relation(view, rows.schema, self._view(view), lambda alias: self._column(alias, ROW))
+        return Relation(view, rows.schema, self._named(view), lambda alias: self._column(alias, ROW))
 
-    def _named(self, hint: str) -> str:
+    def _view_name(self, hint: str) -> str:
         name = f"{hint}_{len(self._views)}"
         self._views.append(name)
         return name
 
-    def _view(self, name: str) -> Any:
-        def source(alias: str) -> Any:
-            own = self._exp.TableAlias(this=self._exp.Identifier(this=alias, quoted=True))
-            return self._exp.Table(this=self._exp.Identifier(this=name, quoted=True), alias=own)
-
-        return source
-
-    def _column(self, alias: str, name: str) -> Any:
-        table = self._exp.Identifier(this=alias, quoted=True)
-        return self._exp.Column(this=self._exp.Identifier(this=name, quoted=True), table=table)
-
-    def _schema(self, source: Any, shown: str) -> Any:
-        select = self._exp.Select(expressions=[self._exp.Star()])
-        select.set("from_", self._exp.From(this=source))
+    def _schema(self, source: Source, shown: str) -> Any:
         try:
-            return self._arrow_schema(self._session.sql(select.sql(dialect="spark")))
+            return self._arrow_schema(self._session.sql(self._no_rows_of(source)))
         except Exception as error:
             raise SourceError(f"{shown} cannot be read: {_said(error)}", path=self.shown) from None
 
@@ -195,19 +158,7 @@ def _package() -> Any:
     """Spark's package for Python."""
     if not os.environ.get("PYSPARK_PYTHON"):
         os.environ["PYSPARK_PYTHON"] = sys.executable
-    try:
-        import pyspark.errors  # noqa: PLC0415
-        import pyspark.sql.session  # noqa: PLC0415
-    except ImportError:
-        raise SourceError(
-            "This engine needs the package pyspark.", fix="Install it with: pip install 'relatum[spark]'"
-        ) from None
-
-    class Package:
-        errors = pyspark.errors
-        session = pyspark.sql.session
-
-    return Package
+    return driver("pyspark.sql.session", "spark")
 
 
 def _quoted(name: str) -> str:

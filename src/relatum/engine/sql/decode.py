@@ -1,0 +1,54 @@
+"""What a query answers, as it is held here: columns, and the codes of members."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from relatum.data.arrow import column_from_arrow
+from relatum.data.buffers import array_values
+from relatum.data.columns import Array, Column, Members
+from relatum.data.types import FLOAT, Kind, Type
+from relatum.errors import SourceError, ValueOverflowError
+
+
+def held(array: Any, type_: Type) -> Column:
+    """Values that a query came to, as they are held here.
+
+    Raises
+    ------
+    ValueOverflowError
+        Decimals are wider there than here: what was worked out cannot be held.
+    """
+    if type_.kind is Kind.NULL:
+        array = pa.nulls(len(array), pa.float64())
+    try:
+        found = column_from_arrow(array, FLOAT if type_.kind is Kind.NULL else type_)
+    except SourceError:
+        raise ValueOverflowError.of_result() from None
+    return Column(type_, found.values, found.nulls, found.dictionary, found.lower, found.upper)
+
+
+def codes_of(values: Any, states: Any, members: Members, type_: Type) -> Array:
+    """The codes of members, of which a query tells values and states."""
+    values, states = (each.combine_chunks() if isinstance(each, pa.ChunkedArray) else each for each in (values, states))
+    state = array_values(states.cast(pa.int64()))
+    codes = np.where(state == 1, members.null, members.no_match)
+    real = state == 0
+    codes[real] = member_codes(values.filter(pa.array(real)), members, type_)
+    return codes
+
+
+def member_codes(array: Any, members: Members, type_: Type) -> Array:
+    """The codes of values among the members of a column."""
+    if not len(array):
+        return np.zeros(0, np.int64)
+    known = members.values
+    if known.type.kind in (Kind.TEXT, Kind.NULL):
+        found = pc.index_in(array.cast(known.dictionary.type), value_set=known.dictionary)
+        return array_values(found).astype(np.int64)
+    values = column_from_arrow(array, type_).values
+    return np.searchsorted(known.values, values.astype(known.values.dtype))
