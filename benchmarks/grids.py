@@ -110,8 +110,11 @@ def main() -> None:
     print(f"{'question':<36}{'relatum ms':>11}{'duckdb ms':>11}{'ratio':>8}  result")
     for question in QUESTIONS:
         question.ask(model)
-        ours = timed(lambda question=question: question.ask(model), given.runs)
-        theirs = timed(lambda question=question: connection.sql(question.sql).to_arrow_table(), given.runs)
+        ours, theirs = timed(
+            lambda question=question: question.ask(model),
+            lambda question=question: connection.sql(question.sql).to_arrow_table(),
+            runs=given.runs,
+        )
         result = "equal" if equal(question, model, connection) else "DIFFERENT"
         print(f"{question.name:<36}{ours:>11.1f}{theirs:>11.1f}{ours / theirs:>8.2f}  {result}", flush=True)
 

@@ -229,8 +229,11 @@ def main() -> None:
         start = time.perf_counter()
         ask(model, jump)
         first = (time.perf_counter() - start) * 1000
-        ours = timed(lambda jump=jump: ask(model, jump), given.runs)
-        theirs = timed(lambda jump=jump: connection.execute(jump.sql).to_arrow_table(), given.runs)
+        ours, theirs = timed(
+            lambda jump=jump: ask(model, jump),
+            lambda jump=jump: connection.execute(jump.sql).to_arrow_table(),
+            runs=given.runs,
+        )
         equal = "equal" if same(jump, model, connection) else "DIFFERENT"
         peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 2**20
         print(

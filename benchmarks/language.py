@@ -134,7 +134,7 @@ def main() -> None:
             lambda question=question: ask(model, question),
             lambda question=question: connection.execute(question.sql).fetchnumpy(),
         ]
-        ours, theirs = (timed(action, given.runs) for action in actions)
+        ours, theirs = timed(*actions, runs=given.runs)
         ratios.append(ours / theirs)
         equal = "equal" if same(question, model, connection) else "DIFFERENT"
         print(f"{question.name:<24}{ours:>11.1f}{theirs:>11.1f}{ours / theirs:>8.2f}  {equal}", flush=True)

@@ -184,15 +184,18 @@ def _polars_names(text: str) -> str:
     return " ".join(words)
 
 
-def timed(action: Callable[[], Any], runs: int) -> float:
-    """The median time of an action in milliseconds, after one run to warm up."""
-    action()
-    times = []
-    for _ in range(runs):
-        start = time.perf_counter()
-        action()
-        times.append(time.perf_counter() - start)
-    return 1000 * statistics.median(times)
+def timed(*actions: Callable[[], Any], runs: int) -> list[float]:
+    """The median time of each action in milliseconds, after one run to warm up; they take turns, so that what slows
+    the machine for a while slows them all.
+    """
+    times: list[list[float]] = [[] for _ in actions]
+    for run in range(runs + 1):
+        for action, taken in zip(actions, times, strict=True):
+            start = time.perf_counter()
+            action()
+            if run:
+                taken.append(time.perf_counter() - start)
+    return [1000 * statistics.median(taken) for taken in times]
 
 
 def same(query: Query, model: relatum.Model, connection: duckdb.DuckDBPyConnection) -> bool:
@@ -231,9 +234,12 @@ def main() -> None:
     print(f"{'query':<7}{'relatum ms':>11}{'duckdb ms':>11}{'polars ms':>11}{'to duckdb':>11}{'to polars':>11}  result")
     ratios: list[tuple[float, float]] = []
     for query in QUERIES:
-        ours = timed(lambda query=query: query.ask(model).to_arrow(), given.runs)
-        theirs = timed(lambda query=query: connection.execute(query.sql()).fetchnumpy(), given.runs)
-        polars = timed(lambda query=query: polars_query(query, frames), given.runs)
+        ours, theirs, polars = timed(
+            lambda query=query: query.ask(model).to_arrow(),
+            lambda query=query: connection.execute(query.sql()).fetchnumpy(),
+            lambda query=query: polars_query(query, frames),
+            runs=given.runs,
+        )
         ratios.append((ours / theirs, ours / polars))
         equal = "equal" if same(query, model, connection) else "DIFFERENT"
         figures = f"{ours:>11.1f}{theirs:>11.1f}{polars:>11.1f}{ours / theirs:>11.2f}{ours / polars:>11.2f}"

@@ -147,6 +147,17 @@ def test_notes_tell_what_is_hidden_and_what_a_share_is_of(shared_stall: relatum.
     assert any("are not shown under product.product: 'yew'" in note.text for note in there.notes)
 
 
+def test_a_row_that_several_hidden_members_reach_is_in_the_others_once() -> None:
+    model = relatum.Model("club")
+    model.add_table("visit", pa.table({"guest": [1, 2, 1, 2, 1, 1], "month": ["a", "b", "b", "c", "a", "a"]}))
+    model.add_table("guest", pa.table({"guest": [1, 2]}))
+    model.relate("visit.guest -> guest.guest", direction="both")
+    assert told(model.pivot("visit.month top 1 by count(visit) with others", values="count(guest)")) == [
+        ("a", 1), ("others", 2), ("total", 2)]  # fmt: skip
+    assert told(model.pivot("visit.month bottom 1 by count(visit) with others", values="count(guest)")) == [
+        ("c", 1), ("others", 2), ("total", 2)]  # fmt: skip
+
+
 FORMATS = [
     ("share(quantity of total)", "100.0%"), ("growth(quantity over 1 month)", "250.0%"), ("change(revenue over 1 month)", "€"),
     ("revenue", "€"), ("revenue format '0.00'", "43.00"), ("(share(quantity of total))[where product.kind = 'fruit']", "100.0%"), ("quantity / 2", "3.50"),

@@ -47,6 +47,11 @@ Route = tuple[Hop, ...]
 Determines = Callable[[Place, str], bool]
 
 
+def reach_of(route: Route) -> int:
+    """The position of the first hop of a route that reaches many rows; -1 where each row finds one."""
+    return next((at for at, hop in enumerate(route) if hop.reach), -1)
+
+
 @dataclass(frozen=True, slots=True)
 class Opened:
     """What a formula opens: standby relationships that replace active ones, and relationships that filter both ways."""

@@ -122,6 +122,10 @@ def resolve_request(session: Session, request: Request) -> Resolved:
     FormulaError
         An axis, a value or a condition cannot be understood.
     """
+    return session.remembered(_resolve, request)
+
+
+def _resolve(session: Session, request: Request) -> Resolved:
     _check_values(session, request)
     found = [each for at, text in enumerate(request.rows) for each in _find(session, text, "rows", at)]
     rows = len(found)

@@ -253,8 +253,8 @@ class Result:
         first = np.zeros(int(numbers.max(initial=-1)) + 1, np.int64)
         first[numbers[::-1]] = np.arange(len(codes))[::-1]
         lines = codes[first]
-        ranks = [self._ranks(lines, keys[: depth + 1]) for depth in range(len(keys))]
-        order = np.lexsort(ranks[::-1]) if len(lines) else np.zeros(0, np.int64)
+        sorted_by = [each for depth in range(len(keys)) for each in self._sorted_by(lines, keys[: depth + 1])]
+        order = np.lexsort(sorted_by[::-1])
         place = np.empty(len(order), np.int64)
         place[order] = np.arange(len(order))
         return lines[order][:, list(shown)], place[numbers]
@@ -265,24 +265,16 @@ class Result:
         sizes = [self.axes[self.fields[key]].members.size - BELOW for key in keys]
         return number_groups(columns, sizes, len(codes))[1]
 
-    def _ranks(self, lines: Array, keys: Sequence[int]) -> Array:
-        """For each line the place of its innermost field's member among all, each under its outer members."""
+    def _sorted_by(self, lines: Array, keys: Sequence[int]) -> list[Array]:
+        """What lines that have the outer members alike are sorted by, down to the member of the innermost field."""
         axis = self.axes[self.fields[keys[-1]]]
         own = lines[:, self.fields[keys[-1]]]
         total = -1 if axis.total == "before" else _LAST
         place = np.select(
             [own == TOTAL, own == OTHERS, own == axis.members.no_match], [total, _OTHERS_PLACE, _NO_MATCH_PLACE], 0
         )
-        by = self._order_keys(lines, keys, axis)
         rank = np.where(own >= 0, axis.rank[np.maximum(own, 0)], 0)
-        numbers = self._numbered(lines, keys)
-        order = np.lexsort((numbers, rank, *by[::-1], place))
-        # Lines of one combination have one rank.
-        fresh = np.ones(len(order), np.bool_)
-        fresh[1:] = numbers[order][1:] != numbers[order][:-1]
-        ranks = np.empty(len(order), np.int64)
-        ranks[order] = np.cumsum(fresh)
-        return ranks
+        return [place, *self._order_keys(lines, keys, axis), rank, own]
 
     def _order_keys(self, lines: Array, keys: Sequence[int], axis: Axis) -> list[Array]:
         """What lines are sorted by where their members are ordered by values: null last, then the values."""

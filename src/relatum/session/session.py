@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Hashable, Iterable, Mapping
 from copy import copy
 from functools import lru_cache
+from typing import TypeVar
 
 from relatum.data.table import TableData
 from relatum.data.types import DATE, FLOAT, TEXT
@@ -29,8 +30,11 @@ from relatum.wording import listed, suggestion
 _FEW_MARKERS = 3
 #: The columns by formula of so many requests are kept: turning a grid works nothing out anew.
 _REMEMBERED = 8
-#: So many plans are kept: a request that is asked again is not planned again.
+#: So many plans are kept, and of so many requests what they mean: one that is asked again is not read again.
 _PLANS = 64
+
+_Asked = TypeVar("_Asked", bound=Hashable)
+_Made = TypeVar("_Made")
 
 
 class Session:
@@ -111,6 +115,12 @@ class Session:
         self.facts: AuditFacts = resolution.residence.facts(resolution.store)
         self._extended = lru_cache(maxsize=_REMEMBERED)(self._extend)
         self._planned = lru_cache(maxsize=_PLANS)(self._plan)
+        self._made = lru_cache(maxsize=_PLANS)(lambda make, asked: make(self, asked))
+
+    def remembered(self, make: Callable[[Session, _Asked], _Made], asked: _Asked) -> _Made:
+        """What a function makes of something asked of this session, and of nothing else; the last ones are kept."""
+        made: _Made = self._made(make, asked)
+        return made
 
     def plan(self, wanted: Wanted) -> tuple[Plan, list[Note]]:
         """The plan that answers what is wanted, with what is to be noted; the last ones are remembered."""

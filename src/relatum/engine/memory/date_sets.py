@@ -14,10 +14,10 @@ from relatum.data.columns import Array
 from relatum.data.days import day_number
 from relatum.data.groups import Links, number_groups
 from relatum.engine.memory.frames import Frame
-from relatum.engine.memory.scans import Scans, coded, reach_of
+from relatum.engine.memory.scans import Scans, coded
 from relatum.limits import refuse_above
 from relatum.model.names import quoted
-from relatum.model.routes import Place, Route
+from relatum.model.routes import Place, Route, reach_of
 from relatum.plan.dependencies import dates_keys
 from relatum.plan.nodes import Calendar, DateSet, Hidden, Kept, Match
 

@@ -35,7 +35,7 @@ from relatum.engine.memory.scans import Coded, Scanned, Scans, before, bundled, 
 from relatum.engine.memory.store import Store
 from relatum.language.expression import Expression, Slot
 from relatum.model.names import column_name
-from relatum.model.routes import Place, Route
+from relatum.model.routes import Place, Route, reach_of
 from relatum.plan.dependencies import bounds_keys, dates_keys, kept_keys, kept_names, new_keys, node_keys, node_names
 from relatum.plan.engine import CutPeriod, LeftOutMember, Loss, NullWinner, PartPeriod
 from relatum.plan.nodes import (
@@ -212,9 +212,12 @@ class Evaluator:
             related.append(_Wanted(Coded(each.route, each.calendar.table, ""), links, size))
             codes.append(numbers)
         in_outer: dict[int, Hidden] = {}
+        matched = {each.key for each in bounds.matches}
         for one in bounds.kept:
-            if isinstance(one, Hidden) and self.hidden[one.key].outer <= {match.key for match in bounds.matches}:
-                # A row's own outer members say in which one set it could be: it is not led on to all that hold it.
+            alone = reach_of(one.match.route) < 0
+            if isinstance(one, Hidden) and alone and self.hidden[one.key].outer <= matched:
+                # A row's own outer members say in which one set it could be: it is not led on to all that hold it. A
+                # row that reaches several members is in their set once, so it is led on.
                 in_outer[len(own) + len(more) + len(related)] = one
                 related.append(_Wanted(coded(one.match)))
                 codes.append(cells.codes[one.key])

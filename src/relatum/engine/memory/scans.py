@@ -22,7 +22,7 @@ from relatum.engine.memory.store import RowCodes, Store
 from relatum.language.expression import Apply, ColumnValue, Expression, FilterPart, applications, columns_in
 from relatum.language.register import CAST
 from relatum.model.names import column_name
-from relatum.model.routes import Hop, Place, Route
+from relatum.model.routes import Hop, Place, Route, reach_of
 from relatum.plan.engine import Loss, LostCast, LostCondition, LostLookup
 from relatum.plan.nodes import Aggregation, Bounds, Match, Restriction
 
@@ -43,11 +43,6 @@ class Coded:
 def coded(match: Match) -> Coded:
     """What a match compares."""
     return Coded(match.route, match.table, match.column)
-
-
-def reach_of(route: Route) -> int:
-    """The position of the first hop of a route that reaches many rows; -1 where each row finds one."""
-    return next((at for at, hop in enumerate(route) if hop.reach), -1)
 
 
 @dataclass(slots=True, eq=False)

@@ -16,10 +16,10 @@ from relatum.engine.memory.evaluate import Evaluator, Found
 from relatum.engine.memory.filters import passes_unmatched
 from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.inner import refuse_many
-from relatum.engine.memory.scans import reach_of
 from relatum.engine.memory.tops import Tops
 from relatum.engine.openings import opened_members
 from relatum.errors import LimitError
+from relatum.model.routes import reach_of
 from relatum.plan.nodes import (
     Aggregation,
     AxisBounds,

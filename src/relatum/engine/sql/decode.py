@@ -9,7 +9,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from relatum.data.arrow import column_from_arrow
-from relatum.data.buffers import array_values
+from relatum.data.buffers import array_values, fixed_array, in_one_piece
 from relatum.data.columns import Array, Column, Members
 from relatum.data.types import FLOAT, Kind, Type
 from relatum.errors import SourceError, ValueOverflowError
@@ -34,11 +34,12 @@ def held(array: Any, type_: Type) -> Column:
 
 def codes_of(values: Any, states: Any, members: Members, type_: Type) -> Array:
     """The codes of members, of which a query tells values and states."""
-    values, states = (each.combine_chunks() if isinstance(each, pa.ChunkedArray) else each for each in (values, states))
-    state = array_values(states.cast(pa.int64()))
-    codes = np.where(state == 1, members.null, members.no_match)
+    values, state = in_one_piece(values), array_values(in_one_piece(states).cast(pa.int64()))
     real = state == 0
-    codes[real] = member_codes(values.filter(pa.array(real)), members, type_)
+    if real.all():
+        return member_codes(values, members, type_)
+    codes = np.where(state == 1, members.null, members.no_match)
+    codes[real] = member_codes(values.filter(fixed_array(real, pa.bool_())), members, type_)
     return codes
 
 

@@ -13,10 +13,10 @@ from sqlglot import exp
 from relatum.engine.sql.aggregates import AGGREGATE_FORMS, Given, Merge, Merging, Whole
 from relatum.engine.sql.parts import Parts
 from relatum.engine.sql.rows import At, Key, Rows, key_columns
-from relatum.engine.sql.seen import Entry, Seen, Seer, SetRelation, key_in, reach_of
+from relatum.engine.sql.seen import Entry, Seen, Seer, SetRelation, key_in
 from relatum.engine.sql.sheet import KeyColumn
 from relatum.engine.sql.terms import Sql, aliased, column, equal, none_without_rows, number
-from relatum.model.routes import Place, Route
+from relatum.model.routes import Place, Route, reach_of
 from relatum.plan.nodes import Aggregation, DateSet, Hidden, Kept, Match
 
 

@@ -9,13 +9,13 @@ from sqlglot import exp
 
 from relatum.data.types import BOOLEAN, FLOAT, INTEGER
 from relatum.engine.sql.parts import Parts
-from relatum.engine.sql.seen import Seen, Seer, SetRelation, reach_of
+from relatum.engine.sql.seen import Seen, Seer, SetRelation
 from relatum.engine.sql.terms import Sql, aliased, all_of, case, is_null, is_there, negated, null, number, united
 from relatum.immutable import Immutable
 from relatum.language.expression import Apply, ColumnValue, Constant, Expression, applications, columns_in
 from relatum.language.register import CAST
 from relatum.model.names import column_name
-from relatum.model.routes import Place, Route
+from relatum.model.routes import Place, Route, reach_of
 from relatum.plan.engine import Loss, LostCast, LostCondition, LostLookup
 from relatum.plan.nodes import Aggregation, Bounds, Restriction
 

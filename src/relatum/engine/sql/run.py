@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 from sqlglot import exp
 
-from relatum.data.buffers import array_values
+from relatum.data.buffers import array_values, in_one_piece, positions_array
 from relatum.data.columns import Array, Column
 from relatum.data.types import INTEGER, TEXT, Kind, Type
 from relatum.engine.openings import opened_members
@@ -308,13 +308,9 @@ class _Decoder:
         self.plan = plan
         self.compiled = compiled
         self.tables = tables
-        self.found = found.combine_chunks()
-        self.grains = array_values(self._array("g").cast(pa.int64()))
+        self.found = {name: in_one_piece(found.column(name)) for name in found.column_names}
+        self.grains = array_values(self.found["g"].cast(pa.int64()))
         self.members = tuple(tables.members(field.table, field.column) for field in plan.fields[: len(plan.axes)])
-
-    def _array(self, name: str) -> Any:
-        chunked = self.found.column(name)
-        return chunked.combine_chunks() if isinstance(chunked, pa.ChunkedArray) else chunked
 
     def answer(self, losses: Sequence[Loss]) -> Answer:
         """The answer, with what its aggregates left out."""
@@ -344,7 +340,7 @@ class _Decoder:
 
     def _remarks(self) -> list[Loss]:
         """What is to be noted of values: of what some was counted."""
-        counts = {int(self.grains[row]): int(self._array("n0")[int(row)].as_py() or 0)
+        counts = {int(self.grains[row]): int(self.found["n0"][int(row)].as_py() or 0)
                   for row in np.flatnonzero(self.grains <= _REMARKS)}  # fmt: skip
         return [loss for at, loss in enumerate(self.compiled.remarks) if counts.get(_REMARKS - at)]
 
@@ -352,19 +348,22 @@ class _Decoder:
         result = []
         for at, top in enumerate(self.plan.tops):
             (row,) = np.flatnonzero(self.grains == -1 - at)
-            hidden, competing, valued = (int(self._array(f"n{number_}")[int(row)].as_py() or 0) for number_ in range(3))
+            hidden, competing, valued = (int(self.found[f"n{number_}"][int(row)].as_py() or 0) for number_ in range(3))
             result.append(LeftOut(top.key, hidden, bool(competing) and not valued))
         return result
 
     def _codes(self, key: int, rows: Array, others: bool) -> Array:
-        taken = self._array(f"k{key}").take(pa.array(rows))
+        taken = self._taken(f"k{key}", rows)
         if others:
             return array_values(taken.cast(pa.int64())).astype(np.int64) - 1
-        field, states = self.plan.fields[key], self._array(f"k{key}s").take(pa.array(rows))
+        field, states = self.plan.fields[key], self._taken(f"k{key}s", rows)
         return codes_of(taken, states, self.members[key], TEXT if field.type is None else field.type)
 
     def _column(self, name: str, type_: Type, rows: Array) -> Column:
-        return held(self._array(name).take(pa.array(rows)), type_)
+        return held(self._taken(name, rows), type_)
+
+    def _taken(self, name: str, rows: Array) -> Any:
+        return self.found[name].take(positions_array(rows))
 
     def _opened(self, key: int) -> Any:
         closing = next(each for each in self.plan.closings if each.key == key)

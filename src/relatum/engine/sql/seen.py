@@ -10,7 +10,7 @@ from relatum.engine.sql.parts import Parts
 from relatum.engine.sql.rows import At, Key, Rows, same_key
 from relatum.engine.sql.sheet import KeyColumn
 from relatum.engine.sql.terms import Sql, Value, aliased, column, equal, is_there
-from relatum.model.routes import Hop, Place, Route
+from relatum.model.routes import Hop, Place, Route, reach_of
 from relatum.plan.nodes import Bounds, DateSet, Hidden, Kept, Match, Pinned, Restriction
 
 
@@ -49,11 +49,6 @@ class Seen:
     entries: list[tuple[Entry, Key]] = field(default_factory=list)
     extra: list[Key] = field(default_factory=list)
     pins: list[Key] = field(default_factory=list)
-
-
-def reach_of(route: Route) -> int:
-    """The position of the first hop of a route that reaches many rows; -1 where each row finds one."""
-    return next((at for at, hop in enumerate(route) if hop.reach), -1)
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -11,7 +11,7 @@ from sqlglot import exp
 from relatum.data.types import BOOLEAN, INTEGER, Kind, Type
 from relatum.engine.sql.cells import Cells, Reading
 from relatum.engine.sql.rows import Key, Rows, same_key
-from relatum.engine.sql.seen import Entry, SetRelation, reach_of
+from relatum.engine.sql.seen import Entry, SetRelation
 from relatum.engine.sql.sheet import Frame, KeyColumn
 from relatum.engine.sql.terms import (
     Sql,
@@ -36,6 +36,7 @@ from relatum.engine.sql.terms import (
 )
 from relatum.engine.sql.windows import call_window, comparable, ordered, window
 from relatum.language.expression import ColumnValue, Expression, NoMatch
+from relatum.model.routes import reach_of
 from relatum.plan.nodes import (
     Aggregation,
     AxisBounds,
