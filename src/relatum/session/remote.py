@@ -61,9 +61,7 @@ class RemoteStore(RemoteTables):
 
     def ask(self, parts: Parts, select: Any) -> Any:
         """The answer to a query of our own."""
-        return self.warehouse.ask(
-            self.warehouse.dialect.render(parts.sheet.query(select, keep=self.warehouse.dialect.keeps))
-        )
+        return self.warehouse.ask(parts.sheet.statement(select, self.warehouse.dialect))
 
     def one(self, parts: Parts, select: Any) -> dict[str, Any]:
         """The one row of a query's answer."""

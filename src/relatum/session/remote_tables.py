@@ -13,6 +13,7 @@ from relatum.data.columns import Column
 from relatum.data.table import TableData
 from relatum.data.types import INTEGER, TEXT, Kind, Type
 from relatum.engine.memory.store import Store
+from relatum.engine.sql.sheet import Sheet
 from relatum.engine.sql.tables import StoredColumn, StoredTable
 from relatum.engine.sql.terms import (
     Sql,
@@ -211,7 +212,7 @@ class RemoteTables(Store):
 
     def _one_row(self, select: Any) -> dict[str, Any]:
         """The one row that a query of one table answers."""
-        record: dict[str, Any] = self.warehouse.ask(self.warehouse.dialect.render(select)).to_pylist()[0]
+        record: dict[str, Any] = self.warehouse.ask(Sheet().statement(select, self.warehouse.dialect)).to_pylist()[0]
         return record
 
     def _fact(self, table: str, name: str) -> _Fact:

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 from relatum.engine.sql.dialects import DIALECTS, Dialect
+from relatum.engine.sql.sheet import Statement
 from relatum.engine.sql.terms import Sql
 from relatum.sources.engines.base import Connection
 
@@ -17,9 +18,9 @@ class Warehouse:
         self.connection = connection
         self.dialect: Dialect = DIALECTS[connection.kind]
 
-    def ask(self, sql: str) -> Any:
+    def ask(self, statement: Statement) -> Any:
         """The answer to a query, as an Arrow table."""
-        return self.connection.ask(sql)
+        return self.connection.ask(statement.last, statement.kept)
 
     def send(self, rows: Any) -> Callable[[str], Sql]:
         """Rows sent to the engine, to be read from under an alias."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
+from typing import Literal
 
 from sqlglot import exp
 
@@ -36,8 +37,8 @@ class Dialect(ABC):
     """
 
     name = ""
-    #: Whether it is told to work out parts of a query once that are read twice.
-    keeps = True
+    #: Where it is told to work out once what a query reads twice: within it, or before it is asked.
+    keeps: Literal["within", "before"] = "within"
 
     def render(self, sql: Sql) -> str:
         """A query as text, laid out for a person."""
@@ -272,7 +273,7 @@ class Spark(Dialect):
     """Spark SQL."""
 
     name = "spark"
-    keeps = False
+    keeps = "before"
 
     def weekday(self, day: Sql) -> Sql:
         """The day of the week, from 1 on Monday."""

@@ -25,7 +25,7 @@ from relatum.engine.sql.parts import Parts
 from relatum.engine.sql.rankings import cells_of
 from relatum.engine.sql.rows import Rows
 from relatum.engine.sql.scalars import FORMS
-from relatum.engine.sql.sheet import Frame, KeyColumn, Sheet
+from relatum.engine.sql.sheet import Frame, KeyColumn, Sheet, Statement
 from relatum.engine.sql.shown import SettledTop, Shown
 from relatum.engine.sql.tables import Known
 from relatum.engine.sql.terms import (
@@ -73,7 +73,7 @@ class Database(Protocol):
         """What it writes differently."""
         ...
 
-    def ask(self, sql: str) -> Any:
+    def ask(self, statement: Statement) -> Any:
         """The answer of a query, as an Arrow table."""
         ...
 
@@ -89,7 +89,7 @@ class Compiled:
     ``remarks`` are what the query counts where it holds, ``counted`` what another query counts.
     """
 
-    text: str
+    statement: Statement
     values: tuple[Type, ...]
     orders: tuple[tuple[Type, ...], ...]
     keys: tuple[int, ...]
@@ -169,7 +169,7 @@ class SqlEngine:
 
     def asked(self, sheet: Sheet, select: exp.Select | exp.Union) -> Any:
         """The answer to a query."""
-        return self.database.ask(self._rendered(sheet, select))
+        return self.database.ask(sheet.statement(select, self.database.dialect))
 
     def send(self, rows: Any) -> Callable[[str], Sql]:
         """Rows sent to the database, to be read from under an alias."""
@@ -178,7 +178,7 @@ class SqlEngine:
     def run(self, plan: Plan) -> Answer:
         """The values of every grain of a plan."""
         compiled = self.compiled(plan)
-        found = self.database.ask(compiled.text)
+        found = self.database.ask(compiled.statement)
         losses = [loss for each in compiled.counted for loss in each.losses(self._count(compiled.counted)[each])]
         return _Decoder(plan, compiled, self.tables, found).answer(losses)
 
@@ -196,11 +196,7 @@ class SqlEngine:
 
     def query(self, plan: Plan) -> str:
         """The query that answers a plan."""
-        return self.compiled(plan).text
-
-    def _rendered(self, sheet: Sheet, select: exp.Select | exp.Union) -> str:
-        dialect = self.database.dialect
-        return dialect.render(sheet.query(select, keep=dialect.keeps))
+        return self.compiled(plan).statement.whole
 
     def _compiled(self, plan: Plan) -> Compiled:
         parts = self.parts()
@@ -219,8 +215,8 @@ class SqlEngine:
         branches += [layout.top(-1 - at, settled) for at, settled in enumerate(shown.settled)]
         remarks = tuple(loss for loss, _ in parts.remarks)
         branches += [layout.count(_REMARKS - at, select) for at, (_, select) in enumerate(parts.remarks)]
-        text = self._rendered(parts.sheet, united(branches, distinct=False))
-        return Compiled(text, values, orders, keys, remarks, tuple(counted_losses(parts, parts.aggregated)))
+        statement = parts.sheet.statement(united(branches, distinct=False), parts.dialect)
+        return Compiled(statement, values, orders, keys, remarks, tuple(counted_losses(parts, parts.aggregated)))
 
 
 def _widest(types: Sequence[Sequence[Type]]) -> tuple[Type, ...]:

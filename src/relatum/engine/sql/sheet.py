@@ -3,16 +3,21 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import assert_never
 
 from sqlglot import exp
 
+from relatum.engine.sql.dialects import Dialect
 from relatum.engine.sql.terms import Sql, quoted
 
 _WORD = re.compile(r"[^a-z0-9]+")
 #: Longer names of parts are cut: databases allow 63 bytes.
 _LONGEST = 40
+#: What says of a table in a FROM that it is a part.
+_PART = "part"
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -51,6 +56,19 @@ class Frame:
         return [name for key in self.keys.values() for name in key.names]
 
 
+@dataclass(frozen=True, slots=True)
+class Statement:
+    """A query as text: the ``whole`` of it, and the pieces in which it is asked.
+
+    ``kept`` are parts of it to be worked out before, each a SELECT and the name under which what follows reads it;
+    ``last`` is what remains to be asked then. None are kept where the query itself says what is to be worked out once.
+    """
+
+    whole: str
+    last: str
+    kept: tuple[tuple[str, str], ...] = ()
+
+
 @dataclass(slots=True, eq=False)
 class _Part:
     name: str
@@ -86,19 +104,65 @@ class Sheet:
     def table(self, name: str, alias: str) -> Sql:
         """A part as something to read from."""
         self._parts[name].uses += 1
-        return exp.Table(this=quoted(name), alias=exp.TableAlias(this=quoted(alias)))
+        table = exp.Table(this=quoted(name), alias=exp.TableAlias(this=quoted(alias)))
+        table.meta[_PART] = name
+        return table
 
-    def query(self, select: exp.Select | exp.Union, *, keep: bool) -> Sql:
-        """The whole query: a SELECT with all parts before it; with ``keep`` those read twice are worked out once."""
+    def statement(self, select: exp.Select | exp.Union, dialect: Dialect) -> Statement:
+        """A SELECT with all parts that it reads before it; what is read twice is worked out once."""
+        made = {part.name: part.make() for part in self._parts.values()}
+        made = {name: this for name, this in made.items() if self._parts[name].uses}
+        match dialect.keeps:
+            case "within":
+                whole = dialect.render(self._with(select, made, [name for name in made if self._parts[name].uses > 1]))
+                return Statement(whole, whole)
+            case "before":
+                kept, last = self._pieces(select, made)
+                named = tuple((_kept(name), dialect.render(this)) for name, this in kept)
+                return Statement(dialect.render(self._with(select, made)), dialect.render(last), named)
+            case _ as never:
+                assert_never(never)
+
+    def _with(self, select: Sql, made: Mapping[str, Sql], once: Sequence[str] = ()) -> Sql:
         parts = []
-        for part, this in [(part, part.make()) for part in self._parts.values()]:
-            if part.uses == 0:
-                continue
-            alias = exp.TableAlias(this=quoted(part.name))
-            whole = exp.CTE(this=this, alias=alias, materialized=True if keep and part.uses > 1 else None)
-            if part.comment:
-                alias.this.add_comments([f" {part.comment} "])
-            parts.append(whole)
+        for name, this in made.items():
+            alias = exp.TableAlias(this=quoted(name))
+            if self._parts[name].comment:
+                alias.this.add_comments([f" {self._parts[name].comment} "])
+            parts.append(exp.CTE(this=this, alias=alias, materialized=True if name in once else None))
         if parts:
             select.set("with_", exp.With(expressions=parts))
         return select
+
+    def _pieces(self, select: Sql, made: dict[str, Sql]) -> tuple[list[tuple[str, Sql]], Sql]:
+        """The parts that are read more than once, each with what it alone reads before it, and the rest likewise."""
+        reads = {name: _read_by(this) for name, this in made.items()}
+        uses = Counter(_read_by(select))
+        # A part is read by those that come after it.
+        for name in reversed(made):
+            if uses[name]:
+                uses.update(reads[name])
+        kept = {name for name, this in made.items() if uses[name] > 1 and this.find(exp.Table)}
+
+        def piece(this: Sql) -> Sql:
+            wanted = [*_read_by(this)]
+            for name in wanted:
+                if name not in kept:
+                    wanted += reads[name]
+            inner = {name: made[name].copy() for name in made if name in wanted and name not in kept}
+            whole = self._with(this.copy(), inner)
+            for table in whole.find_all(exp.Table):
+                if table.meta.get(_PART) in kept:
+                    table.set("this", quoted(_kept(table.name)))
+            return whole
+
+        return [(name, piece(made[name])) for name in made if name in kept], piece(select)
+
+
+def _read_by(this: Sql) -> list[str]:
+    """The parts that something reads, as often as it reads them."""
+    return [table.meta[_PART] for table in this.find_all(exp.Table) if _PART in table.meta]
+
+
+def _kept(name: str) -> str:
+    return f"relatum_{name}"

@@ -9,6 +9,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Sequence
 from contextvars import copy_context
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -134,30 +135,41 @@ class Connection(ABC):
         """Whether the engine reads Parquet files by itself."""
         return False
 
-    def ask(self, statement: str) -> Any:
-        """The answer to a SELECT as an Arrow table, counted."""
+    def ask(self, statement: str, kept: Sequence[tuple[str, str]] = ()) -> Any:
+        """The answer to a SELECT as an Arrow table, counted.
+
+        ``kept`` are SELECTs that are worked out before, once, each with the name under which those after it and the
+        statement read it; nothing of them is left.
+        """
         self.questions += 1
         start = time.perf_counter()
         try:
-            table = self._waited_for(statement)
+            table = self._waited_for(statement, kept)
         finally:
             self.seconds += time.perf_counter() - start
         self.rows += table.num_rows
         return table
 
-    def _waited_for(self, statement: str) -> Any:
+    def answered_after(self, kept: Sequence[tuple[str, str]], statement: str) -> Any:
+        """The answer to a SELECT that reads others, which are worked out once before. Raises as ``answered`` does."""
+        raise AssertionError(
+            f"a query says to {self.kind} itself what is worked out once: {[name for name, _ in kept]}"
+        )
+
+    def _waited_for(self, statement: str, kept: Sequence[tuple[str, str]]) -> Any:
         """The answer, waited for so long as it may take; what the engine does is cancelled there after that, and where
         Ctrl-C is heard.
         """
+        asked = partial(self.answered_after, kept) if kept else self.answered
         if self.hears_interrupts:
-            return self.answered(statement)
+            return asked(statement)
         found: list[Any] = []
         failed: list[BaseException] = []
         context = copy_context()
 
         def work() -> None:
             try:
-                found.append(context.run(self.answered, statement))
+                found.append(context.run(asked, statement))
             except BaseException as error:
                 failed.append(error)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import os
 import sys
+import threading
 import uuid
 from collections.abc import Sequence
 from contextlib import suppress
@@ -67,12 +68,12 @@ class SparkConnection(Connection):
         # What it refuses is told here as an error, not written to the terminal too.
         logging.getLogger("SQLQueryContextLogger").setLevel(logging.CRITICAL)
         self._views: list[str] = []
+        self._turn = threading.Lock()
         self._group = f"relatum-{uuid.uuid4().hex[:12]}"
 
     def answered(self, statement: str) -> Any:
         """The answer to a SELECT."""
-        context = self._session.sparkContext
-        context.setJobGroup(self._group, "relatum", True)
+        self._begin()
         try:
             table = self._session.sql(statement).toArrow()
         except Exception as error:
@@ -80,6 +81,32 @@ class SparkConnection(Connection):
         refuse_above("rows", table.num_rows, f"{self.shown}: {table.num_rows:,} rows")
         refuse_memory(table.nbytes, self.shown)
         return table
+
+    def answered_after(self, kept: Sequence[tuple[str, str]], statement: str) -> Any:
+        """The answer to a SELECT that reads others: these are worked out and left with the workers while it is asked.
+
+        Spark puts a part of a query in wherever it is read: it would read the facts as often, and plan for longer than
+        it works.
+        """
+        # Views of one name are made for every question: questions that need some take turns.
+        with self._turn:
+            self._begin()
+            try:
+                for name, select in kept:
+                    self._session.sql(select).localCheckpoint().createOrReplaceTempView(name)
+                return self.answered(statement)
+            except RelatumError:
+                raise
+            except Exception as error:
+                raise self._told(error) from None
+            finally:
+                with suppress(Exception):
+                    for name, _ in kept:
+                        self._session.catalog.dropTempView(name)
+
+    def _begin(self) -> None:
+        """Have what this thread asks belong to what ``cancel`` gives up."""
+        self._session.sparkContext.setJobGroup(self._group, "relatum", True)
 
     def cancel(self) -> None:
         """Give up what is asked now."""
