@@ -232,6 +232,19 @@ def test_a_note_says_what_a_reader_should_know(
         assert any(text in note for note in notes), notes
 
 
+def test_a_row_that_finds_nothing_twice_is_noted_of_both() -> None:
+    model = relatum.Model("lost")
+    model.add_table("sale", pa.table({"shop": ["x", "a"], "good": ["x", "b"], "n": [1, 2]}))
+    for name, key in (("shop", "a"), ("good", "b")):
+        model.add_table(name, pa.table({name: [key]}))
+        model.relate(f"sale.{name} -> {name}.{name}")
+    grid = model.pivot(values="v: max(sum(sale.n) per (shop.shop, good.good))")
+    assert grid.to_arrow(totals=True).to_pylist() == [{"v": 2}]
+    assert [note.text.partition(" leaves out ")[2] for note in grid.notes] == [
+        f"(no match) of {name}, which has a value." for name in ("shop", "good")
+    ]
+
+
 def test_the_end_of_the_data_cuts_a_period_and_says_so() -> None:
     model = relatum.Model()
     model.add_table(

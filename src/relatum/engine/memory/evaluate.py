@@ -474,12 +474,12 @@ class Evaluator:
         new = {match.key for _, matches in node.visible.parts for match in matches}
         found = self.found(inner, Frame(0, {each.key: np.zeros(0, np.int64) for each in inner.bounds.matches}), ())
         values = self.group_values(inner, found)
-        keep = np.ones(found.groups.count, np.bool_) & v.known(values)
-        outer = []
+        valued = np.ones(found.groups.count, np.bool_) & v.known(values)
+        keep, outer = valued.copy(), []
         for at, match in enumerate(inner.bounds.matches):
             if match.key in new:
                 unmatched = found.groups.codes[at] == self.sizes[match.key] - 1
-                if bool((keep & unmatched).any()):
+                if bool((valued & unmatched).any()):
                     self.unmatched[node.text, match.table] = None
                 keep &= ~unmatched
             else:
