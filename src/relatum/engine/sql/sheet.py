@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
 from typing import assert_never
 
@@ -74,7 +74,6 @@ class _Part:
     name: str
     make: Callable[[], Sql]
     comment: str
-    uses: int = 0
 
 
 class Sheet:
@@ -103,7 +102,6 @@ class Sheet:
 
     def table(self, name: str, alias: str) -> Sql:
         """A part as something to read from."""
-        self._parts[name].uses += 1
         table = exp.Table(this=quoted(name), alias=exp.TableAlias(this=quoted(alias)))
         table.meta[_PART] = name
         return table
@@ -111,19 +109,25 @@ class Sheet:
     def statement(self, select: exp.Select | exp.Union, dialect: Dialect) -> Statement:
         """A SELECT with all parts that it reads before it; what is read twice is worked out once."""
         made = {part.name: part.make() for part in self._parts.values()}
-        made = {name: this for name, this in made.items() if self._parts[name].uses}
+        uses = Counter(_read_by(select))
+        # A part is read by those that come after it.
+        for name in reversed(made):
+            if uses[name]:
+                uses.update(_read_by(made[name]))
+        made = {name: this for name, this in made.items() if uses[name]}
+        twice = {name for name in made if uses[name] > 1}
         match dialect.keeps:
             case "within":
-                whole = dialect.render(self._with(select, made, [name for name in made if self._parts[name].uses > 1]))
+                whole = dialect.render(self._with(select, made, twice))
                 return Statement(whole, whole)
             case "before":
-                kept, last = self._pieces(select, made)
+                kept, last = self._pieces(select, made, {name for name in twice if made[name].find(exp.Table)})
                 named = tuple((_kept(name), dialect.render(this)) for name, this in kept)
                 return Statement(dialect.render(self._with(select, made)), dialect.render(last), named)
             case _ as never:
                 assert_never(never)
 
-    def _with(self, select: Sql, made: Mapping[str, Sql], once: Sequence[str] = ()) -> Sql:
+    def _with(self, select: Sql, made: Mapping[str, Sql], once: Collection[str] = ()) -> Sql:
         parts = []
         for name, this in made.items():
             alias = exp.TableAlias(this=quoted(name))
@@ -134,22 +138,15 @@ class Sheet:
             select.set("with_", exp.With(expressions=parts))
         return select
 
-    def _pieces(self, select: Sql, made: dict[str, Sql]) -> tuple[list[tuple[str, Sql]], Sql]:
-        """The parts that are read more than once, each with what it alone reads before it, and the rest likewise."""
-        reads = {name: _read_by(this) for name, this in made.items()}
-        uses = Counter(_read_by(select))
-        # A part is read by those that come after it.
-        for name in reversed(made):
-            if uses[name]:
-                uses.update(reads[name])
-        kept = {name for name, this in made.items() if uses[name] > 1 and this.find(exp.Table)}
+    def _pieces(self, select: Sql, made: dict[str, Sql], kept: set[str]) -> tuple[list[tuple[str, Sql]], Sql]:
+        """The parts to be kept, each with what it alone reads before it, and the rest likewise."""
 
         def piece(this: Sql) -> Sql:
-            wanted = [*_read_by(this)]
-            for name in wanted:
-                if name not in kept:
-                    wanted += reads[name]
-            inner = {name: made[name].copy() for name in made if name in wanted and name not in kept}
+            wanted = set(_read_by(this)) - kept
+            for name in reversed(made):
+                if name in wanted:
+                    wanted |= set(_read_by(made[name])) - kept
+            inner = {name: made[name].copy() for name in made if name in wanted}
             whole = self._with(this.copy(), inner)
             for table in whole.find_all(exp.Table):
                 if table.meta.get(_PART) in kept:
