@@ -24,6 +24,7 @@ POSTGRESQL_TYPES = [
     ("char(4)", "'ab'", "text", "ab"), ("boolean", "true", "boolean", True), ("date", "'2024-02-29'", "date", date(2024, 2, 29)),
     ("timestamp", "'2024-02-29 13:00:01'", "timestamp", datetime(2024, 2, 29, 13, 0, 1)),
     ("uuid", "'00000000-0000-0000-0000-00000000002a'", "text", "00000000-0000-0000-0000-00000000002a"), ("mood", "'glad'", "text", "glad"),
+    ("money", "'12.34'", "decimal(2)", Decimal("12.34")), ("time", "'10:11:12.5'", "text", "10:11:12.500000"),
 ]  # fmt: skip
 SQLITE_TYPES = [
     ("integer", "7", "integer", 7), ("real", "0.5", "float", 0.5), ("decimal(9,2)", "1.25", "decimal(2)", Decimal("1.25")),

@@ -218,6 +218,12 @@ NOTES = [
         "sum(target.amount) has no value by customer",
     ),
     ("quantity[year to date]", {"where": "calendar.date >= date '2024-12-30'"}, "period", None),
+    (
+        "count(case when sales.quantity is null then cast(sales.note as integer) else 1 end)",
+        {"where": "sales.quantity is not null"},
+        "cast",
+        "sales.note is no integer on 4 rows of sales",
+    ),
 ]
 
 

@@ -103,6 +103,8 @@ class AggregateFunction:
         How partial results combine: ``sum``, ``extreme``, or ``rows`` when only the rows themselves will do.
     ties : str
         What decides between rows that are alike: nothing, or the ``row order`` of the row table.
+    grows : bool
+        Whether it has a value over rows wherever it has one over some of them.
     """
 
     name: str
@@ -114,6 +116,7 @@ class AggregateFunction:
     empty: Literal["null", "zero"] = "null"
     merge: Literal["sum", "extreme", "rows"] = "rows"
     ties: Literal["none", "row order"] = "none"
+    grows: bool = True
 
     @property
     def kernel(self) -> str:
@@ -271,6 +274,7 @@ _AGGREGATES = (
         float_of,
         "Average of the values, each counted w times, over rows where both have one.",
         merge="sum",
+        grows=False,
     ),
     AggregateFunction("min", "min", "min(x)", "plain", orderable, "Smallest value.", merge="extreme"),
     AggregateFunction("max", "max", "max(x)", "plain", orderable, "Greatest value.", merge="extreme"),
@@ -320,9 +324,17 @@ _AGGREGATES = (
         orderable,
         "The value when exactly one is visible, else null.",
         merge="extreme",
+        grows=False,
     ),
     AggregateFunction(
-        "sole_row", "", "", "internal", _integer, "The row when exactly one is visible, else null.", merge="extreme"
+        "sole_row",
+        "",
+        "",
+        "internal",
+        _integer,
+        "The row when exactly one is visible, else null.",
+        merge="extreme",
+        grows=False,
     ),
 )
 

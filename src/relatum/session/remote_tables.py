@@ -162,7 +162,7 @@ class RemoteTables(Store):
         markers = data.markers.get(name, ()) if isinstance(data, RemoteTable) else ()
 
         def read(sql: Sql) -> Sql:
-            value = self._as(sql, arrow, type_, data)
+            value = self._as(sql, arrow, type_, data, there in relation.converted)
             if type_.kind is Kind.FLOAT and isinstance(data, RemoteTable) and not self._fact(table, name).finite:
                 value = self.warehouse.dialect.finite(value)
             for marker in markers:
@@ -177,13 +177,15 @@ class RemoteTables(Store):
         wide = pa.types.is_integer(arrow) and arrow.bit_width == 64
         return StoredColumn(there, type_, read, wide, nullable)
 
-    def _as(self, sql: Sql, arrow: Any, type_: Type, data: TableData) -> Sql:
+    def _as(self, sql: Sql, arrow: Any, type_: Type, data: TableData, converted: bool) -> Sql:
         """A column of the engine as what the language reads it as."""
         found = type_of(arrow)
         if pa.types.is_timestamp(arrow) and arrow.tz is not None:
             zone = data.timezone if isinstance(data, RemoteTable) else "UTC"
             sql = self.warehouse.dialect.wall_clock(sql, zone)
-        if (pa.types.is_floating(arrow) and arrow.bit_width < 64) or found != type_:
+        if pa.types.is_time(arrow):
+            return self.warehouse.dialect.clock(sql)
+        if converted or (pa.types.is_floating(arrow) and arrow.bit_width < 64) or found != type_:
             sql = cast(sql, sql_type(type_))
         return sql
 

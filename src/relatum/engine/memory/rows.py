@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 
@@ -26,7 +25,7 @@ class Chunk:
     start: int
     stop: int
     rows: Array | None = None
-    known: dict[int, Any] = field(default_factory=dict)
+    known: dict[Evaluate, Column] = field(default_factory=dict)
 
     def __len__(self) -> int:
         return self.stop - self.start if self.rows is None else len(self.rows)
@@ -93,13 +92,13 @@ class RowReader:
     def compile(self, expression: Expression) -> Evaluate:
         """A function that gives the expression's values for a chunk; each is worked out once a chunk."""
         if expression not in self._compiled:
-            function, number = self._build(expression), len(self._compiled)
+            function = self._build(expression)
 
             def once(chunk: Chunk) -> Column:
-                if number not in chunk.known:
-                    chunk.known[number] = function(chunk)
-                result: Column = chunk.known[number]
-                return result
+                # Several readers may work on one chunk: a function is known by itself.
+                if once not in chunk.known:
+                    chunk.known[once] = function(chunk)
+                return chunk.known[once]
 
             self._compiled[expression] = once
         return self._compiled[expression]

@@ -52,6 +52,10 @@ class Dialect(ABC):
         """A moment that knows its zone, as the clocks of another zone show it."""
         return call("TIMEZONE", text(zone), moment)
 
+    @abstractmethod
+    def clock(self, time: Sql) -> Sql:
+        """A time of day as text, with six digits of a second."""
+
     def part(self, name: str, moment: Sql) -> Sql:
         """A part of a date or timestamp: YEAR, QUARTER, MONTH, DAY, HOUR, MINUTE, WEEK (ISO)."""
         return bigint(exp.Extract(this=exp.Var(this=name), expression=moment))
@@ -167,10 +171,18 @@ class Dialect(ABC):
         return exp.Ordered(this=sql, desc=descending, nulls_first=False)
 
 
+def _some_day() -> Sql:
+    return cast(text("2000-01-01"), exp.DataType.build("DATE"))
+
+
 class DuckDb(Dialect):
     """DuckDB."""
 
     name = "duckdb"
+
+    def clock(self, time: Sql) -> Sql:
+        """A time of day as text, with six digits of a second."""
+        return call("STRFTIME", plus(_some_day(), time), text("%H:%M:%S.%f"))
 
     def edge(self, value: Sql, by: Sequence[Sql], last: bool, known: Sql) -> Sql:
         """The value on the first or last row."""
@@ -194,6 +206,10 @@ class PostgreSql(Dialect):
     """PostgreSQL."""
 
     name = "postgres"
+
+    def clock(self, time: Sql) -> Sql:
+        """A time of day as text, with six digits of a second."""
+        return call("TO_CHAR", time, text("HH24:MI:SS.US"))
 
     def by_code_point(self, sql: Sql) -> Sql:
         """A text that compares by code point."""
@@ -274,6 +290,11 @@ class Spark(Dialect):
 
     name = "spark"
     keeps = "before"
+
+    def clock(self, time: Sql) -> Sql:
+        """A time of day as text, with six digits of a second."""
+        moment = call("CONCAT", text("2000-01-01 "), cast(time, sql_type(TEXT)))
+        return call("DATE_FORMAT", cast(moment, exp.DataType.build("TIMESTAMP_NTZ")), text("HH:mm:ss.SSSSSS"))
 
     def weekday(self, day: Sql) -> Sql:
         """The day of the week, from 1 on Monday."""

@@ -9,7 +9,7 @@ from typing import assert_never
 from sqlglot import exp
 
 from relatum.data.types import BOOLEAN, INTEGER, Kind, Type
-from relatum.engine.sql.cells import Cells, Reading
+from relatum.engine.sql.cells import Cells, Reading, is_fixed
 from relatum.engine.sql.rows import Key, Rows, same_key
 from relatum.engine.sql.seen import Entry, SetRelation
 from relatum.engine.sql.sheet import Frame, KeyColumn
@@ -36,6 +36,7 @@ from relatum.engine.sql.terms import (
 )
 from relatum.engine.sql.windows import call_window, comparable, ordered, window
 from relatum.language.expression import ColumnValue, Expression, NoMatch
+from relatum.language.register import AGGREGATES
 from relatum.model.routes import reach_of
 from relatum.plan.nodes import (
     Aggregation,
@@ -512,11 +513,9 @@ class Shown:
 
 def _coarser(coarse: PlanNode, fine: PlanNode) -> bool:
     """Whether an aggregate has a value wherever a finer one has, of which it is the same with fewer keys."""
-    if (
-        not isinstance(coarse, Aggregation)
-        or not isinstance(fine, Aggregation)
-        or fine.function in ("sole", "sole_row")
-    ):
+    if not isinstance(coarse, Aggregation) or not isinstance(fine, Aggregation):
+        return False
+    if not AGGREGATES[fine.function].grows or not is_fixed(fine.bounds) or fine.bounds.pinned:
         return False
     if not set(coarse.bounds.matches) <= set(fine.bounds.matches):
         return False

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from contextlib import closing, suppress
+from decimal import Decimal
 from typing import Any
 from urllib.parse import parse_qsl, urlsplit
 
@@ -24,6 +25,13 @@ from relatum.sources.database.base import (
     refusal,
 )
 
+#: Digits of the widest decimal; from this modifier on a numeric states its own.
+_DIGITS = 38
+_LEAST_MODIFIER = 4
+#: What text is called there; other types that the driver hands out as text compare and sort as something else.
+_TEXTS = frozenset({"text", "varchar"})
+#: What is not read as the driver hands it out: it would be bytes, or money in cents.
+_READ_AS = {"uuid": "text", "enum": "text", "money": "numeric"}
 #: What an address may say beside where the server is: nothing that names a file, a user or another server.
 _PARAMETERS = frozenset({"application_name", "connect_timeout", "sslmode", "target_session_attrs"})
 
@@ -102,7 +110,7 @@ class _PostgreSQL(Database):
             if tuple(filter(None, (each["schema"], each["table_name"]))) == table.parts
         }
         return [
-            f"{quoted(name)}::text as {quoted(name)}" if kinds[name] in ("uuid", "enum") else quoted(name)
+            f"{quoted(name)}::{_READ_AS[kinds[name]]} as {quoted(name)}" if kinds[name] in _READ_AS else quoted(name)
             for name in table.columns
         ]
 
@@ -151,24 +159,54 @@ from pg_constraint k where k.contype in ('p', 'f') order by k.conname
 
 def plain_column(array: Any, field: Any) -> Any:
     """A column as the driver hands it out, in a type that has a value's exact meaning."""
-    metadata = {key.decode(): value.decode() for key, value in (field.metadata or {}).items()}
-    kind = metadata.get("POSTGRESQL:type", "")
+    kind, modifier = _told_of(field)
     if isinstance(field.type, pa.BaseExtensionType):
         array = pa.chunked_array([chunk.storage for chunk in array.chunks], field.type.storage_type)
     if kind == "numeric":
-        return _numeric(array, int(metadata.get("POSTGRESQL:typmod", "-1")))
+        return _numeric(array, modifier)
     return pc.utf8_rtrim_whitespace(array) if kind == "bpchar" else array
 
 
+def has_open_scale(field: Any) -> bool:
+    """Whether a column is a numeric without a scale, so that only its values say how many digits it has."""
+    kind, modifier = _told_of(field)
+    return kind == "numeric" and modifier < _LEAST_MODIFIER
+
+
+def numeric_type(scale: int, largest: Decimal) -> Any:
+    """The type in which the values of a numeric without a scale are read: a decimal with as many digits as some value
+    has after the point, or a float where that does not hold them.
+    """
+    holds = scale <= MAX_SCALE and largest.is_finite() and largest < Decimal(10) ** (_DIGITS - scale)
+    return pa.decimal128(_DIGITS, scale) if holds else pa.float64()
+
+
+def converted_type(field: Any) -> Any | None:
+    """The type to which the server is to convert a column before it counts or compares it; None for all but those
+    that it hands out as something else than what they are there.
+    """
+    kind, _ = _told_of(field)
+    if kind == "money":
+        return pa.decimal128(_DIGITS, 2)
+    texts = isinstance(field.type, pa.UuidType | pa.JsonType) or pa.types.is_string(field.type)
+    return pa.string() if texts and kind not in _TEXTS else None
+
+
+def _told_of(field: Any) -> tuple[str, int]:
+    """What the driver tells of a column: its type there, and the modifier in which a numeric has its digits."""
+    metadata = {key.decode(): value.decode() for key, value in (field.metadata or {}).items()}
+    return metadata.get("POSTGRESQL:type", ""), int(metadata.get("POSTGRESQL:typmod", "-1"))
+
+
 def _numeric(texts: Any, modifier: int) -> Any:
-    if modifier >= 4:
-        scale = (modifier - 4) & 0xFFFF
+    if modifier >= _LEAST_MODIFIER:
+        scale = (modifier - _LEAST_MODIFIER) & 0xFFFF
     else:
         # A numeric without a scale: as many digits as some value has.
         lengths = pc.subtract(pc.utf8_length(texts), pc.find_substring(texts, "."))
         places = pc.if_else(pc.match_substring(texts, "."), pc.subtract(lengths, 1), 0)
         scale = pc.max(places).as_py() or 0
     try:
-        return texts.cast(pa.decimal128(38, scale)) if scale <= MAX_SCALE else texts.cast(pa.float64())
+        return texts.cast(pa.decimal128(_DIGITS, scale)) if scale <= MAX_SCALE else texts.cast(pa.float64())
     except pa.ArrowInvalid:
         return texts.cast(pa.float64())

@@ -51,6 +51,8 @@ class Relation:
         none.
     row_is_text : bool
         Whether that expression is a text, not a whole number.
+    converted : frozenset of str
+        Columns that the engine is to convert, for they have another type there than the schema says.
     """
 
     shown: str
@@ -58,6 +60,7 @@ class Relation:
     source: Source
     row: Callable[[str], Any] | None = None
     row_is_text: bool = False
+    converted: frozenset[str] = frozenset()
 
 
 class Connection(ABC):

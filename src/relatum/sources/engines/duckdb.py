@@ -5,13 +5,15 @@ from __future__ import annotations
 import shutil
 import tempfile
 import weakref
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
 
+from relatum.data.arrow import type_of
+from relatum.data.types import TEXT
 from relatum.errors import SourceError
 from relatum.limits import limit
 from relatum.sources.database.base import driver
@@ -28,6 +30,8 @@ _SHUT = {
 }
 #: One number for a row of several files: the file's, and the row's in it.
 _ROWS_A_FILE = 1 << 40
+#: Decimals with more digits may be whole numbers that are counted together.
+_LONGEST_WHOLE = 18
 _TOO_LARGE = ("out of range", "Overflow in", "overflow", "Could not cast value")
 
 
@@ -77,18 +81,17 @@ class DuckDbConnection(Connection):
     def table(self, part: str) -> Relation:
         """A table or view."""
         names = part.split(".") if part.count(".") == 1 else [part]
-        schema = self._schema(self._named(*names), part)
         is_table = self._connection.execute(
             "select count(*) from duckdb_tables() where table_name = ? and (? = '' or schema_name = ?)",
             [names[-1], *([names[0]] * 2 if len(names) > 1 else ["", ""])],
         ).fetchall()[0][0]
         source = self._named(*names) if len(names) > 1 else self._named("main", *names)
-        return Relation(part, schema, source, self._row if is_table else None)
+        return self._relation(part, source, self._row if is_table else None)
 
     def query(self, text: str, shown: str) -> Relation:
         """A query: one SELECT."""
         source = self._selected(text, shown)
-        return Relation(shown, self._schema(source, shown), source)
+        return self._relation(shown, source)
 
     def reads_files(self) -> bool:
         """Parquet files are read by DuckDB itself."""
@@ -116,7 +119,7 @@ class DuckDbConnection(Connection):
                 this=self._exp.Add(this=self._exp.Mul(this=file, expression=factor), expression=place)
             )
 
-        return Relation(shown, self._schema(source, shown), source, row)
+        return self._relation(shown, source, row)
 
     def take(self, name: str, rows: Any) -> Relation:
         """Rows as a temporary table."""
@@ -143,8 +146,19 @@ class DuckDbConnection(Connection):
         text: str = self._exp.Literal.string(str(path)).sql(dialect=self.dialect)
         return text
 
-    def _schema(self, source: Source, shown: str) -> Any:
+    def _relation(self, shown: str, source: Source, row: Callable[[str], Any] | None = None) -> Relation:
+        """A table, view, query or files, with what is read as something else than it is there."""
         try:
-            return self._connection.sql(self._no_rows_of(source)).to_arrow_table().schema
+            described = self._connection.sql(self._no_rows_of(source))
+            kinds, schema = list(map(str, described.types)), described.to_arrow_table().schema
         except self._duckdb.Error as error:
             raise SourceError(f"{shown} cannot be read: {said_by(error)}", path=self.shown) from None
+        converted = set()
+        for at, (field, kind) in enumerate(zip(schema, kinds, strict=True)):
+            if type_of(field.type) == TEXT and not pa.types.is_time(field.type) and kind != "VARCHAR":
+                converted.add(field.name)  # enums and the like compare and sort as something else there
+            elif pa.types.is_decimal(field.type) and not field.type.scale and field.type.precision > _LONGEST_WHOLE:
+                # Sums of whole numbers come as wide ones.
+                schema = schema.set(at, pa.field(field.name, pa.int64()))
+                converted.add(field.name)
+        return Relation(shown, schema, source, row, converted=frozenset(converted))

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import weakref
+from collections.abc import Callable, Sequence
 from contextlib import closing, suppress
+from decimal import Decimal
 from typing import Any
 
 import numpy as np
@@ -13,7 +15,13 @@ from relatum.errors import RelatumError
 from relatum.limits import too_late
 from relatum.sources.database.ask import shown_address
 from relatum.sources.database.base import driver
-from relatum.sources.database.postgresql import open_postgresql, plain_column
+from relatum.sources.database.postgresql import (
+    converted_type,
+    has_open_scale,
+    numeric_type,
+    open_postgresql,
+    plain_column,
+)
 from relatum.sources.engines.base import ROW, Connection, Relation, Source
 
 _TOO_LARGE = ("out of range", "numeric field overflow", "overflow")
@@ -62,6 +70,13 @@ class PostgreSqlConnection(Connection):
 
     def answered(self, statement: str) -> Any:
         """The answer to a SELECT."""
+        table = self._handed_out(statement)
+        for at, field in enumerate(table.schema):
+            table = table.set_column(at, field.name, plain_column(table.column(at), field))
+        return table
+
+    def _handed_out(self, statement: str) -> Any:
+        """The answer as the driver hands it out."""
         connection = self._database.connection
         try:
             with closing(connection.cursor()) as cursor:
@@ -69,13 +84,11 @@ class PostgreSqlConnection(Connection):
                 cursor.execute(statement)
                 table = self._gathered(cursor.fetch_record_batch())
             connection.commit()
+            return table
         except (self._adbc.Error, pa.ArrowException, OSError) as error:
             raise self._told(error) from None
         finally:
             self._asking = None
-        for at, field in enumerate(table.schema):
-            table = table.set_column(at, field.name, plain_column(table.column(at), field))
-        return table
 
     def cancel(self) -> None:
         """Give up what is asked now: a server goes on with a question until it is told that nobody waits."""
@@ -93,15 +106,42 @@ class PostgreSqlConnection(Connection):
             known.quoted,
         )[0]
         placed = kind["kind"] in ("r", "m") and not kind["parted"]
-        return Relation(part, self._schema(source), source, self._place if placed else None)
+        return self._relation(part, source, self._place if placed else None)
 
     def query(self, text: str, shown: str) -> Relation:
         """A query: one SELECT."""
         source = self._selected(text, shown)
-        return Relation(shown, self._schema(source), source)
+        return self._relation(shown, source)
 
-    def _schema(self, source: Source) -> Any:
-        return self.answered(self._no_rows_of(source)).schema
+    def _relation(self, shown: str, source: Source, row: Callable[[str], Any] | None = None) -> Relation:
+        """A table, view or query, with the digits of numerics that state none."""
+        fields = self._handed_out(self._no_rows_of(source))
+        types: dict[str, Any] = {}
+        for at, field in enumerate(fields.schema):
+            types[field.name] = converted_type(field) or plain_column(fields.column(at), field).type
+        converted = {field.name for field in fields.schema if converted_type(field) is not None}
+        open_ = [field.name for field in fields.schema if has_open_scale(field)]
+        if open_:
+            found = dict(zip(open_, self._types_found(source, open_), strict=True))
+            types |= found
+            converted |= {name for name, type_ in found.items() if pa.types.is_floating(type_)}
+        return Relation(shown, pa.schema(list(types.items())), source, row, converted=frozenset(converted))
+
+    def _types_found(self, source: Source, names: Sequence[str]) -> list[Any]:
+        """The types of numerics without a scale: their values say how many digits they have."""
+        exp = self._exp
+        select = exp.Select()
+        for at, name in enumerate(names):
+            value = exp.column(exp.Identifier(this=name, quoted=True), table=exp.Identifier(this="t", quoted=True))
+            most = exp.Cast(this=exp.Max(this=exp.Abs(this=value.copy())), to=exp.DataType.build("text"))
+            select = select.select(
+                exp.alias_(exp.Max(this=exp.Anonymous(this="SCALE", expressions=[value])), f"s{at}"),
+                exp.alias_(most, f"m{at}"),
+                copy=False,
+            )
+        select.set("from_", exp.From(this=source("t")))
+        (found,) = self.answered(select.sql(dialect=self.dialect)).to_pylist()
+        return [numeric_type(found[f"s{at}"] or 0, Decimal(found[f"m{at}"] or 0)) for at in range(len(names))]
 
     def take(self, name: str, rows: Any) -> Relation:
         """Rows as a temporary table, which goes with the connection."""
