@@ -262,6 +262,7 @@ def test_edits_that_are_refused_leave_the_model(stall: relatum.Model) -> None:
         lambda: stall.add_table("x", pa.table({"a": [1]}), key="b"),
         lambda: stall.add_table("x", pa.table({"a": [1]}), columns={"a": {"labl": "A"}}),
         lambda: stall.add_calendar("c", date(2024, 2, 1), date(2024, 1, 1)),
+        lambda: stall.add_calendar("c", "2024-01-01", "2024-02-01"),  # type: ignore[arg-type]
         lambda: stall.add_calendar("c", date(2024, 1, 1), date(2024, 2, 1), week_starts="noday"),
         lambda: stall.control("nothing", 1),
     ):

@@ -6,7 +6,7 @@ import functools
 import re
 import tomllib
 from collections.abc import Callable, Iterable, Mapping
-from datetime import date
+from datetime import date, datetime
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -500,6 +500,11 @@ def calendar_range(
 ) -> CalendarRange:
     """The settings of a generated calendar, checked."""
     refuse_choice(week_starts, WEEKDAYS, "week_starts")
+    for word, end in (("first", first), ("last", last)):
+        if not isinstance(end, date) or isinstance(end, datetime):
+            raise ModelError(
+                f"The {word} day of the calendar is {end!r}, which is no date.", fix="Write date(2024, 1, 1)."
+            )
     if not isinstance(through, str | date):
         raise ModelError(f"through is {through!r}; it must be a date column, as sales.sold_on, or a date.")
     if not 1 <= fiscal_year_starts <= 12:
