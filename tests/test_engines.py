@@ -551,6 +551,15 @@ def test_columns_of_every_type_are_read_as_memory_reads_them(kind: str, server: 
     there.close()
 
 
+def test_dates_that_no_calendar_has_are_refused_in_words(server: Server) -> None:
+    with relatum.Model("far", engine=EngineChoice("postgresql", server.address)) as model:
+        model.add_table("t", "", query="select 1 as n, 'infinity'::date as d, '0044-03-15 BC'::timestamp as m")
+        assert model.evaluate("sum(t.n)") == 1
+        for ask in (lambda: model.evaluate("max(t.d)"), lambda: model.pivot("t.m", values="sum(t.n)")):
+            with pytest.raises(relatum.SourceError, match="answer of the engine holds a date outside the years 1 to"):
+                ask()
+
+
 @pytest.mark.parametrize("kind", ["memory", *KINDS])
 @pytest.mark.parametrize("formula", ["avg(t.v weighted by t.w)", "sole(t.v)"])
 def test_a_total_without_a_value_stands_beside_cells_that_have_one(kind: str, formula: str, server: Server) -> None:

@@ -10,7 +10,6 @@ import numpy as np
 import pyarrow as pa
 from sqlglot import exp
 
-from relatum.data.arrow import column_from_arrow
 from relatum.data.buffers import array_values
 from relatum.data.columns import Array, Column, Members, members_of
 from relatum.data.days import day_number, day_of
@@ -18,7 +17,7 @@ from relatum.data.joins import JoinIndex
 from relatum.data.keys import common_types, refuse_repeated
 from relatum.data.types import DATE, FLOAT, TEXT, Kind, Type
 from relatum.engine.memory.store import Attribute
-from relatum.engine.sql.decode import codes_of, member_codes
+from relatum.engine.sql.decode import codes_of, fetched, member_codes
 from relatum.engine.sql.orders import Orders
 from relatum.engine.sql.parts import Parts
 from relatum.engine.sql.rows import Key, Rows, key_columns
@@ -113,7 +112,7 @@ class RemoteStore(RemoteTables):
             select = rows.select(aliased(value.sql, "v"))
             select.set("order", exp.Order(expressions=[order]))
             array = self.ask(parts, select).column("v")
-            return column_from_arrow(array, FLOAT if value.type.kind is Kind.NULL else value.type)
+            return fetched(array, FLOAT if value.type.kind is Kind.NULL else value.type)
 
         return self.work.keep(("column", owner, name), (self.stamp(owner, name),), make)
 
@@ -141,7 +140,7 @@ class RemoteStore(RemoteTables):
                     f"{column_name(owner, name)} has more than {most:,} members.",
                     fix="Take a coarser column, or raise it: members under [limits], --limit-members.",
                 )
-            return members_of(column_from_arrow(array, TEXT if value.type.kind is Kind.NULL else value.type))
+            return members_of(fetched(array, TEXT if value.type.kind is Kind.NULL else value.type))
 
         return self.work.keep(("members", owner, name), (self.stamp(owner, name),), make)
 

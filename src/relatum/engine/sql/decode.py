@@ -22,14 +22,24 @@ def held(array: Any, type_: Type) -> Column:
     ------
     ValueOverflowError
         Decimals are wider there than here: what was worked out cannot be held.
+    SourceError
+        A date is outside the years 1 to 9999.
     """
     if type_.kind is Kind.NULL:
         array = pa.nulls(len(array), pa.float64())
-    try:
-        found = column_from_arrow(array, FLOAT if type_.kind is Kind.NULL else type_)
-    except SourceError:
-        raise ValueOverflowError.of_result() from None
+    found = fetched(array, FLOAT if type_.kind is Kind.NULL else type_)
     return Column(type_, found.values, found.nulls, found.dictionary, found.lower, found.upper)
+
+
+def fetched(array: Any, type_: Type) -> Column:
+    """Values of a column or query there, as they are held here. Raises as ``held`` does."""
+    try:
+        return column_from_arrow(array, type_)
+    except SourceError as error:
+        if type_.kind in (Kind.DATE, Kind.TIMESTAMP):
+            reason = f"The answer of the engine {error.reason}"
+            raise SourceError(reason, fix="Leave such dates out, or make them null, in a view or query.") from None
+        raise ValueOverflowError.of_result() from None
 
 
 def codes_of(values: Any, states: Any, members: Members, type_: Type) -> Array:
@@ -51,5 +61,5 @@ def member_codes(array: Any, members: Members, type_: Type) -> Array:
     if known.type.kind in (Kind.TEXT, Kind.NULL):
         found = pc.index_in(array.cast(known.dictionary.type), value_set=known.dictionary)
         return array_values(found).astype(np.int64)
-    values = column_from_arrow(array, type_).values
+    values = fetched(array, type_).values
     return np.searchsorted(known.values, values.astype(known.values.dtype))
