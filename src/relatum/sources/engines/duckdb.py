@@ -119,7 +119,7 @@ class DuckDbConnection(Connection):
                 this=self._exp.Add(this=self._exp.Mul(this=file, expression=factor), expression=place)
             )
 
-        return self._relation(shown, source, row)
+        return self._relation(shown, source, row, of_files=True)
 
     def take(self, name: str, rows: Any) -> Relation:
         """Rows as a temporary table."""
@@ -146,7 +146,9 @@ class DuckDbConnection(Connection):
         text: str = self._exp.Literal.string(str(path)).sql(dialect=self.dialect)
         return text
 
-    def _relation(self, shown: str, source: Source, row: Callable[[str], Any] | None = None) -> Relation:
+    def _relation(
+        self, shown: str, source: Source, row: Callable[[str], Any] | None = None, *, of_files: bool = False
+    ) -> Relation:
         """A table, view, query or files, with what is read as something else than it is there."""
         try:
             described = self._connection.sql(self._no_rows_of(source))
@@ -158,6 +160,8 @@ class DuckDbConnection(Connection):
             if type_of(field.type) == TEXT and not pa.types.is_time(field.type) and kind != "VARCHAR":
                 converted.add(field.name)  # enums and the like compare and sort as something else there
             elif pa.types.is_decimal(field.type) and not field.type.scale and field.type.precision > _LONGEST_WHOLE:
+                if of_files:
+                    continue  # what files hold is what they say
                 # Sums of whole numbers come as wide ones.
                 schema = schema.set(at, pa.field(field.name, pa.int64()))
                 converted.add(field.name)
