@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from datetime import date, datetime
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -74,6 +76,33 @@ def test_partitioned_parquet_answers_as_memory_does(hollowmere: Path, nursery: r
         for question in questions:
             assert str(there.pivot(**question)) == str(nursery.pivot(**question))
         assert found(there) == found(nursery)
+
+
+def test_columns_of_parquet_are_read_as_memory_reads_them(tmp_path: Path) -> None:
+    moments = [datetime(2024, 1, 2, 23, 4, 5, 6), datetime(2024, 7, 1), None]
+    table = pa.table({
+        "small": pa.array([1, -5, None], pa.int8()), "short": pa.array([0.1, 2.5, None], pa.float32()),
+        "wide": pa.array([Decimal(7), Decimal(5), None], pa.decimal128(30, 0)), "price": pa.array([Decimal("1.25"), Decimal("-3.5"), None]),
+        "there": pa.array(moments, pa.timestamp("us", "UTC")), "here": pa.array(moments, pa.timestamp("us")),
+        "kind": pa.array(["b", "a", "é"]).dictionary_encode(), "day": pa.array([date(2024, 2, 29), date(1900, 1, 1), None]),
+        "paid": [True, False, None], "count": pa.array([200, 3, None], pa.uint8()),
+    })  # fmt: skip
+    pq.write_table(table, tmp_path / "odd.parquet")
+    with relatum.Model("odd", engine="spark", timezone="Europe/Berlin") as there:
+        here = relatum.Model("odd", timezone="Europe/Berlin")
+        for model in (there, here):
+            model.add_table("odd", tmp_path / "odd.parquet")
+        assert there.session.data["odd"].types == here.session.data["odd"].types
+        values = {
+            f"{each} {name}": f"{each}(odd.{name})" for name in table.column_names for each in ("min", "max", "count")
+        }
+        values |= {f"text {name}": f"max(cast(odd.{name} as text))" for name in ("there", "here", "day")}
+        one, other = (model.pivot(values=values).to_arrow().to_pylist() for model in (there, here))
+        assert one == other
+        assert (
+            there.pivot("odd.there", values="count(odd)").to_arrow()
+            == here.pivot("odd.there", values="count(odd)").to_arrow()
+        )
 
 
 def test_names_and_members_are_never_taken_for_sql() -> None:

@@ -291,6 +291,12 @@ class Spark(Dialect):
     name = "spark"
     keeps = "before"
 
+    def wall_clock(self, moment: Sql, zone: str) -> Sql:
+        """A moment that knows its zone, as the clocks of another zone show it."""
+        # A session is on UTC: so are moments whose zone is left out.
+        there = cast(moment, exp.DataType.build("TIMESTAMP_NTZ"))
+        return call("CONVERT_TIMEZONE", text("UTC"), text(zone), there)
+
     def clock(self, time: Sql) -> Sql:
         """A time of day as text, with six digits of a second."""
         moment = call("CONCAT", text("2000-01-01 "), cast(time, sql_type(TEXT)))
