@@ -17,6 +17,7 @@ import relatum
 from conftest import make_stall
 from engines import compared
 from hostile import TEXTS
+from test_engine_values import AGGREGATED, CONDITIONS, ROW_FORMULAS, alike, awkward
 from test_engines import FORMULAS, NAMES, cookbook_on
 from test_formulas import same
 
@@ -38,6 +39,19 @@ def test_every_formula_of_the_tables_is_worth_the_same(stall_there: relatum.Mode
         if not same(got, expected):
             wrong.append((formula, where, got, expected))
     assert not wrong
+
+
+def test_awkward_values_are_worth_the_same() -> None:
+    """All of them in two grids: Spark takes seconds for any."""
+    here, there = awkward("spark")
+    rows = {f"w{at}": f"min(t.w{at})" for at in range(len(ROW_FORMULAS))}
+    rows |= {f"c{at}": f"min(t.c{at})" for at in range(len(CONDITIONS))}
+    with there:
+        for axis, values in (("t.n", rows), ("t.g", {f"a{at}": formula for at, formula in enumerate(AGGREGATED)})):
+            one, other = (model.pivot(axis, values=values).to_arrow(totals=True) for model in (here, there))
+            for name in one.column_names:
+                pairs = zip(one.column(name).to_pylist(), other.column(name).to_pylist(), strict=True)
+                assert all(alike(mine, its) for mine, its in pairs), values.get(name, name)
 
 
 def test_the_cookbook_is_answered_there() -> None:

@@ -80,12 +80,8 @@ AGGREGATED = [
 ]  # fmt: skip
 
 
-@pytest.fixture(scope="module", params=["duckdb", "postgresql"])
-def pair(request: pytest.FixtureRequest) -> Iterator[tuple[relatum.Model, relatum.Model]]:
-    """The same rows here and on an engine, with every row formula as a derived column where memory takes it."""
-    engine: Any = request.param
-    if engine == "postgresql":
-        engine = EngineChoice("postgresql", request.getfixturevalue("server").address)
+def awkward(engine: Any) -> tuple[relatum.Model, relatum.Model]:
+    """The same rows here and on an engine, with every row formula as a derived column."""
     here, there = relatum.Model("awkward"), relatum.Model("awkward", engine=engine)
     for model in (here, there):
         model.add_table("t", frame(11), key="n")
@@ -93,6 +89,15 @@ def pair(request: pytest.FixtureRequest) -> Iterator[tuple[relatum.Model, relatu
             model.derive("t", f"w{at}", formula)
         for at, condition in enumerate(CONDITIONS):
             model.derive("t", f"c{at}", condition)
+    return here, there
+
+
+@pytest.fixture(scope="module", params=["duckdb", "postgresql"])
+def pair(request: pytest.FixtureRequest) -> Iterator[tuple[relatum.Model, relatum.Model]]:
+    engine: Any = request.param
+    if engine == "postgresql":
+        engine = EngineChoice("postgresql", request.getfixturevalue("server").address)
+    here, there = awkward(engine)
     yield here, there
     there.close()
 
