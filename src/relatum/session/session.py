@@ -28,9 +28,9 @@ from relatum.wording import listed, suggestion
 
 #: More texts than this among numbers are no markers of null.
 _FEW_MARKERS = 3
-#: The columns by formula of so many requests are kept: turning a grid works nothing out anew.
+#: Of so many requests what they mean and their columns by formula are kept: turning a grid works nothing out anew.
 _REMEMBERED = 8
-#: So many plans are kept, and of so many requests what they mean: one that is asked again is not read again.
+#: So many plans are kept: a request that is asked again is not planned again.
 _PLANS = 64
 
 _Asked = TypeVar("_Asked", bound=Hashable)
@@ -115,7 +115,7 @@ class Session:
         self.facts: AuditFacts = resolution.residence.facts(resolution.store)
         self._extended = lru_cache(maxsize=_REMEMBERED)(self._extend)
         self._planned = lru_cache(maxsize=_PLANS)(self._plan)
-        self._made = lru_cache(maxsize=_PLANS)(lambda make, asked: make(self, asked))
+        self._made = lru_cache(maxsize=_REMEMBERED)(lambda make, asked: make(self, asked))
 
     def remembered(self, make: Callable[[Session, _Asked], _Made], asked: _Asked) -> _Made:
         """What a function makes of something asked of this session, and of nothing else; the last ones are kept."""
