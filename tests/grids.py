@@ -141,13 +141,26 @@ def _keep(rnd: random.Random, maker: Maker) -> str:
     return f"{rnd.choice(('top', 'bottom'))} {rnd.choice((1, 2))} {grain} by {maker.aggregate('num')}"
 
 
+def pivoted(model: relatum.Model, asked: Asked) -> relatum.Grid:
+    """A model asked for a grid, its values labelled by their numbers."""
+    values = {f"v{number}": value for number, value in enumerate(asked.values)}
+    return model.pivot(
+        asked.rows,
+        asked.columns,
+        values,
+        asked.where,
+        keep=asked.keep,
+        totals=asked.totals,
+        show_empty=asked.show_empty,
+    )
+
+
 def difference(case: GridCase) -> str | None:
     """What differs between engine and oracle; None when they agree. Raises Refused where the engine refuses the case."""
     asked = case.asked
     try:
         model = build(case.star)
-        grid = model.pivot(asked.rows, asked.columns, {f"v{at}": value for at, value in enumerate(asked.values)}, asked.where, keep=asked.keep,
-                           totals=asked.totals, show_empty=asked.show_empty)  # fmt: skip
+        grid = pivoted(model, asked)
     except relatum.RelatumError as error:
         if any(reason in str(error) for reason in REFUSED_REQUESTS):
             raise Refused(str(error)) from None

@@ -18,7 +18,7 @@ from typer.testing import CliRunner
 
 import relatum
 from agreement import REFUSED, alike, build
-from grids import REFUSED_REQUESTS, random_grid
+from grids import REFUSED_REQUESTS, pivoted, random_grid
 from relatum.cli.main import app
 from relatum.pivot.result import BELOW, OTHERS, TOTAL
 
@@ -52,16 +52,7 @@ def _below(result: Any, record: dict[str, Any]) -> set[str]:
 
 def untold(model: relatum.Model, asked: Any, rnd: random.Random) -> str | None:
     """What an explanation of a random cell says otherwise than its grid; None where they agree."""
-    values = {f"v{number}": value for number, value in enumerate(asked.values)}
-    grid = model.pivot(
-        asked.rows,
-        asked.columns,
-        values,
-        asked.where,
-        keep=asked.keep,
-        totals=asked.totals,
-        show_empty=asked.show_empty,
-    )
+    grid = pivoted(model, asked)
     cells = cells_of(grid)
     if not cells:
         return None

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 import relatum
 from agreement import REFUSED, Refused, build
-from grids import REFUSED_REQUESTS, GridCase, difference, random_grid
+from grids import REFUSED_REQUESTS, GridCase, difference, pivoted, random_grid
 from notebook_page import Page
 from test_agreement import tiny_limits  # noqa: F401 - a fixture
 
@@ -282,19 +282,9 @@ def test_members_have_the_rows_that_a_grid_counts(seed: int) -> None:
 
 def asked_of(case: GridCase) -> tuple[relatum.Model, relatum.Grid] | None:
     """A random model and the grid that is asked of it; None where that is refused."""
-    asked = case.asked
     try:
         model = build(case.star)
-        values = {f"v{number}": value for number, value in enumerate(asked.values)}
-        return model, model.pivot(
-            asked.rows,
-            asked.columns,
-            values,
-            asked.where,
-            keep=asked.keep,
-            totals=asked.totals,
-            show_empty=asked.show_empty,
-        )
+        return model, pivoted(model, case.asked)
     except relatum.RelatumError as error:
         assert any(reason in str(error) for reason in (*REFUSED, *REFUSED_REQUESTS)), error
         return None

@@ -179,7 +179,8 @@ class SqlEngine:
         """The values of every grain of a plan."""
         compiled = self.compiled(plan)
         found = self.database.ask(compiled.statement)
-        losses = [loss for each in compiled.counted for loss in each.losses(self._count(compiled.counted)[each])]
+        counts = self._count(compiled.counted)
+        losses = [loss for each in compiled.counted for loss in each.losses(counts[each])]
         return _Decoder(plan, compiled, self.tables, found).answer(losses)
 
     def _count(self, counted: Sequence[Counted]) -> Mapping[Counted, int]:

@@ -116,19 +116,17 @@ class PostgreSqlConnection(Connection):
     def _relation(self, shown: str, source: Source, row: Callable[[str], Any] | None = None) -> Relation:
         """A table, view or query, with the digits of numerics that state none."""
         fields = self._handed_out(self._no_rows_of(source))
-        types: dict[str, Any] = {}
-        for at, field in enumerate(fields.schema):
-            types[field.name] = converted_type(field) or plain_column(fields.column(at), field).type
-        converted = {field.name for field in fields.schema if converted_type(field) is not None}
-        open_ = [field.name for field in fields.schema if has_open_scale(field)]
-        if open_:
-            found = dict(zip(open_, self._types_found(source, open_), strict=True))
-            types |= found
-            converted |= {name for name, type_ in found.items() if pa.types.is_floating(type_)}
-        return Relation(shown, pa.schema(list(types.items())), source, row, converted=frozenset(converted))
+        handed_out = {field.name: plain_column(fields.column(at), field).type for at, field in enumerate(fields.schema)}
+        converted = {field.name: type_ for field in fields.schema if (type_ := converted_type(field)) is not None}
+        found = self._types_found(source, [field.name for field in fields.schema if has_open_scale(field)])
+        converted |= {name: type_ for name, type_ in found.items() if pa.types.is_floating(type_)}
+        schema = pa.schema(list({**handed_out, **found, **converted}.items()))
+        return Relation(shown, schema, source, row, converted=frozenset(converted))
 
-    def _types_found(self, source: Source, names: Sequence[str]) -> list[Any]:
+    def _types_found(self, source: Source, names: Sequence[str]) -> dict[str, Any]:
         """The types of numerics without a scale: their values say how many digits they have."""
+        if not names:
+            return {}
         exp = self._exp
         select = exp.Select()
         for at, name in enumerate(names):
@@ -141,7 +139,9 @@ class PostgreSqlConnection(Connection):
             )
         select.set("from_", exp.From(this=source("t")))
         (found,) = self.answered(select.sql(dialect=self.dialect)).to_pylist()
-        return [numeric_type(found[f"s{at}"] or 0, Decimal(found[f"m{at}"] or 0)) for at in range(len(names))]
+        return {
+            name: numeric_type(found[f"s{at}"] or 0, Decimal(found[f"m{at}"] or 0)) for at, name in enumerate(names)
+        }
 
     def take(self, name: str, rows: Any) -> Relation:
         """Rows as a temporary table, which goes with the connection."""
