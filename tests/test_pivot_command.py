@@ -46,7 +46,7 @@ def test_a_file_holds_the_whole_tidy_grid(hollowmere: Path, tmp_path: Path, kind
 
 def test_text_in_a_file_is_whole_and_in_the_terminal_limited(hollowmere: Path, tmp_path: Path) -> None:
     out = tmp_path / "grid.txt"
-    assert run("pivot", hollowmere, *ASKED, "--out", out).exit_code == 0
+    assert run("pivot", hollowmere, *ASKED, "-o", out).exit_code == 0
     whole = out.read_text()
     plants = set(relatum.open(hollowmere).session.store.members("product", "plant").values.dictionary.to_pylist())
     sold = {line.split("  ")[0].strip() for line in whole.splitlines()}

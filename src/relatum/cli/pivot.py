@@ -155,6 +155,8 @@ def pivot(
     out: Annotated[
         Optional[Path],  # noqa: UP045
         typer.Option(
+            "--out",
+            "-o",
             metavar="FILE",
             help="Write the whole grid to a file, by its ending: csv json parquet arrow txt md html xlsx png svg pdf.",
             show_default=False,
