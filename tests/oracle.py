@@ -303,7 +303,7 @@ class Star(Contexts):
     def in_force(self, trees: list[Syntax], fields: list[tuple[str, str]], request: Context) -> bool:
         """Whether every axis member of a full combination is in force for some aggregate, whatever its value."""
         some = self.cell(fields, tuple(NO_MATCH_MEMBER for _ in fields), request)
-        return any(self.judged(tree, some, some.filters[: len(fields)]) for tree in trees)
+        return bool(self.judged(trees, some, some.filters[: len(fields)]))
 
     def shown(
         self,
@@ -316,7 +316,7 @@ class Star(Contexts):
     ) -> set[tuple[Any, ...]]:
         """The combinations of one grain in which some aggregate that every axis bears on has a value.
 
-        With ``bare`` the visible members too, and no match where some aggregate has a value there.
+        With ``bare`` the visible members too, and no match by itself where some formula has a value.
         """
         if not any(kept):
             return {tuple(TOTAL for _ in fields)}
@@ -334,13 +334,16 @@ class Star(Contexts):
                 continue
             context = self.cell(fields, key_of(combination), request, rows)
             axes = context.filters[: len(numbers)]
-            judged = [pair for tree in trees for pair in self.judged(tree, context, axes)]
+            judged = self.judged(trees, context, axes)
             # What nests may have a value for members that nobody sees: they are not shown.
             seen = [pair for pair in judged if combination in with_no_match or self.needs_rows(pair[0])]
-            if bare and combination in with_no_match - real and self.no_match_is_there(own, combination):
-                seen += [pair for tree in trees for pair in self.outermost(tree, context)]
-            if any(self.aggregate(call, inner) is not None for call, inner in seen):
+            if any(
+                self.aggregate(call, inner) is not None and self.occurs(own, combination, inner)
+                for call, inner in seen
+            ):
                 found.add(combination)
+            if bare and combination in with_no_match - real and self.no_match_is_there(own, combination):
+                found |= {combination} if any(self.evaluate(tree, context) is not None for tree in trees) else set()
         allowed = {one for one in found if all(self.left(f, m, request) for f, m in zip(own, one, strict=True))}
         return set(map(key_of, allowed))
 
@@ -421,17 +424,55 @@ class Star(Contexts):
             case _:
                 return False
 
-    def judged(self, node: Syntax, context: Context, axes: tuple[Filter, ...]) -> list[tuple[Call, Context]]:
-        """The aggregates of a formula for which every axis member is in force, with their contexts."""
+    def occurs(self, fields: list[tuple[str, str]], combination: tuple[Any, ...], context: Context) -> bool:
+        """Whether rows have a combination: its members of one lookup chain together, a moved calendar's by themselves."""
+        parts: dict[Any, dict[tuple[str, str], Any]] = {}
+        for owner, pair, member in zip(self.owners(fields, context), fields, combination, strict=True):
+            moved = bool(context.steps) and pair[0] in self.calendars
+            parts.setdefault(pair[0] if moved else owner, {})[pair] = member
+        return all(self.some_row_has(part, context) for part in parts.values())
+
+    def looked_up(self, row: Row, table: str, column: str, context: Context) -> Any:
+        """The member that a row has or looks up."""
+        path = self.path(row[0], table, frozenset([column]), context, filters=False)
+        assert path is not None, f"{row[0]} does not look up {table}.{column}"
+        found = self.follow(row, path)
+        return NO_MATCH_MEMBER if found[1] == NO_MATCH else self.value(found, column)
+
+    def some_row_has(self, members: dict[tuple[str, str], Any], context: Context) -> bool:
+        key = ("some row has", tuple(members.items()), context.via)
+        if key not in self.known:
+            starts = [start for start in self.tables if all(self.finds(start, *pair, context) for pair in members)]
+            self.known[key] = any(
+                all(self.looked_up(row, *pair, context) == member for pair, member in members.items())
+                for start in starts
+                for row in self.rows(start)
+            )
+        return self.known[key]
+
+    def judged(
+        self, nodes: list[Syntax], context: Context, axes: tuple[Filter, ...]
+    ) -> list[tuple[Call, Context]]:
+        """The aggregates for which every axis member is in force, with their contexts.
+
+        Where there are rankings alone, those of what they rank count instead.
+        """
         found = []
-        for call, inner in self.outermost(node, context):
+        for call, inner in self.outermost_of(nodes, context):
             bearing = self.bearing_on(call, inner)
             if all(axis in bearing or (axis in inner.filters and not inner.repeat) for axis in axes):
                 found.append((call, inner))
         return found
 
+    def outermost_of(self, nodes: list[Syntax], context: Context) -> list[tuple[Call, Context]]:
+        found = [pair for node in nodes for pair in self.outermost(node, context)]
+        aggregates = [pair for pair in found if pair[0].among is None]
+        if aggregates or not found:
+            return aggregates
+        return [pair for call, inner in found for pair in self.outermost_of([call.arguments[0]], inner)]
+
     def outermost(self, node: Syntax, context: Context) -> list[tuple[Call, Context]]:
-        """The aggregates of a formula that stand in no other, ``sole`` and rankings aside, with their contexts."""
+        """The aggregates and rankings of a formula that stand in no other, ``sole`` aside, with their contexts."""
         if isinstance(node, Name):
             (name,) = node.parts
             if name not in self.measures or name in context.lets:
@@ -449,7 +490,7 @@ class Star(Contexts):
                 lets[name.parts[0]] = self.evaluate(formula, inner)
             return found + self.outermost(node.body, replace(context, lets=lets))
         if isinstance(node, Call) and node.function not in FUNCTIONS:
-            return [] if node.function in ("sole", "narrowed") or node.among is not None else [(node, context)]
+            return [] if node.function in ("sole", "narrowed") else [(node, context)]
         return [pair for child in children(node) for pair in self.outermost(child, context)]
 
 

@@ -215,7 +215,8 @@ class Contexts(Tables):
             left = context.without(lambda each: group is not None and each.group is group)
             return replace(left, rows=tuple((t, n, g if g is not group else None) for t, n, g in context.rows))
         drop = self.upstream(word, context)
-        left = context.without(lambda each: each.table in drop)
+        pinned = tuple(each for each in context.pinned if each[1] not in drop)
+        left = replace(context.without(lambda each: each.table in drop), pinned=pinned)
         return self._drop_steps(left, lambda other: other in drop)
 
     def _only(self, context: Context, names: tuple[Name, ...]) -> Context:

@@ -211,7 +211,7 @@ class Grid:
     def in_force(self, kept: tuple[bool, ...]) -> bool:
         key = tuple(NO_MATCH_MEMBER if keep else TOTAL for keep in kept)
         some = self.cell(key)
-        return any(self.star.judged(tree, some, some.filters[: sum(kept)]) for tree in self.trees)
+        return bool(self.star.judged(self.trees, some, some.filters[: sum(kept)]))
 
     def star_shown(self, kept: tuple[bool, ...], bare: bool) -> set[Key]:
         if not any(kept):
@@ -240,17 +240,10 @@ class Grid:
             if prefix[number] == NO_MATCH_MEMBER:
                 return None
             row = star.some_row(table, column, prefix[number])
-            member = self.looked_up(row, formula.parts)
+            member = star.looked_up(row, *formula.parts, Context())
             place = star.place(*formula.parts, member)
             return place[1] if place[0] == 0 else None
         return star.order_value(formula, star.evaluate(formula, self.cell(prefix)))
-
-    def looked_up(self, row: Row, pair: tuple[str, ...]) -> Any:
-        star = self.star
-        path = star.path(row[0], pair[0], frozenset([pair[1]]), Context(), filters=False)
-        assert path is not None
-        end = star.follow(row, path)
-        return NO_MATCH_MEMBER if end[1] == NO_MATCH else star.value(end, pair[1])
 
     def _cut(self, number: int, shown: set[Key], every: set[Key]) -> set[Key]:
         """The lines without those of the members that are not among the best."""
@@ -309,7 +302,7 @@ class Grid:
         for key in sorted(candidates, key=lambda each: sum(member is TOTAL for member in each)):
             context = self.cell(key)
             axes = context.filters[: sum(member is not TOTAL for member in key)]
-            judged = [pair for tree in self.trees for pair in self.star.judged(tree, context, axes)]
+            judged = self.star.judged(self.trees, context, axes)
             if any(self.star.aggregate(call, inner) is not None for call, inner in judged) or any(
                 self._covers(key, other) for other in (*every, *found) if other != key
             ):
@@ -389,7 +382,7 @@ class Grid:
             return BELOW
         if member in (TOTAL, BELOW, NO_MATCH_MEMBER):
             return member
-        return self.looked_up(self.star.some_row(*head, member), pair)
+        return self.star.looked_up(self.star.some_row(*head, member), *pair, Context())
 
 
 @functools.total_ordering

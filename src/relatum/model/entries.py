@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import inspect
 from datetime import date
 from typing import Any, Literal
 
@@ -155,4 +156,7 @@ class ModelEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True)
 def json_schema() -> bytes:
     """The JSON Schema of the model file, as it ships with the package."""
     schema = msgspec.json.schema(ModelEntry)
+    # Releases of msgspec differ in whether they take the margin of a docstring away.
+    for entry in schema["$defs"].values():
+        entry["description"] = inspect.cleandoc(entry["description"])
     return msgspec.json.format(msgspec.json.encode(schema, order="sorted"), indent=2) + b"\n"

@@ -25,6 +25,7 @@ from relatum.plan.nodes import (
     Match,
     Plan,
     Top,
+    Visible,
 )
 from relatum.plan.notes import Note
 from relatum.plan.reads import Reads, reads_of
@@ -137,7 +138,9 @@ class PlanMaker:
                 bare = bool(each.keys) and (wanted.show_empty or not findings.in_force)
             else:
                 notes += [note for note in findings.notes if not note.at_grain]
-            grains.append(replace(grain, bare=True, valued=findings.valued) if bare and each.values else grain)
+            if bare and each.values:
+                grain = replace(grain, bare=grain.formulas[: len(wanted.formulas)])
+            grains.append(grain)
         tops = tuple(self._top(top) for top in wanted.tops)
         axes = tuple(axis_of(catalog, field, self.request) for field in wanted.fields)
         made = Plan(
@@ -168,17 +171,20 @@ class PlanMaker:
         context = self.context(axes)
         compiler = self.compiler.at_grain(axes)
         compiled = [compiler.formula(each, context) for each in self.wanted.formulas if wanted.values]
-        findings = together(found for _, found in compiled)
+        findings = together(found for _, found in compiled).deciding()
         compiled += [compiler.formula(each, context) for each in self.wanted.beside if wanted.values]
         keys = tuple(self.others[key] if key in wanted.others else key for key in wanted.keys)
         columns = [(self.wanted.fields[key].table, self.wanted.fields[key].column) for key in wanted.keys]
+
+        def occurring() -> Visible:
+            return visible_members(self.catalog, columns, keys, Context())
+
         grain = GridGrain(
             keys,
             tuple(formula for formula, _ in compiled),
-            tuple(judged_among(node, keys) for node in findings.judged),
+            tuple(judged_among(node, keys, occurring) for node in findings.judged),
             visible_members(self.catalog, columns, keys, self.request),
-            False,
-            (),
+            None,
             frozenset(self.others[key] for key in wanted.others),
             tuple(self._ordering(each, wanted.keys, context) for each in wanted.orders),
             wanted.opened,

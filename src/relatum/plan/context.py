@@ -256,7 +256,8 @@ def _ignoring(catalog: Catalog, context: Context, target: OnTable | OnColumn | O
             return replace(_without_column(context, table, column), edges=edges)
         case OnTable(table):
             upstream = _upstream(catalog, context, table)
-            context = _without(context, lambda each: each.table in upstream)
+            edges = tuple(each for each in context.edges if each.table not in upstream)
+            context = replace(_without(context, lambda each: each.table in upstream), edges=edges)
             return _drop_steps(context, lambda other: other in upstream, catalog)
         case OfSet("all"):
             return replace(context, filters=(), steps=(), edges=())

@@ -67,26 +67,38 @@ class Findings:
     """What the aggregates of a formula came to in its context.
 
     ``reached`` are the filters that bear on some of them. ``taken`` are the filters and edges that one took up,
-    ``missed`` those that one could not. ``judged`` are the outermost aggregates that every axis member bears on,
-    ``valued`` all outermost ones. ``in_force`` says that every axis member is in force for one of them, whether or not
-    it has a value.
+    ``missed`` those that one could not. ``outermost`` says that some aggregate stands in no ranking, ``judged`` are
+    those of them that every axis member bears on. ``in_force`` says that every axis member is in force for one of them,
+    whether or not it has a value. ``ranked`` is what was found of the formulas that it ranks, in the cell itself.
     """
 
     reached: frozenset[Filter] = _NOTHING
     taken: Added = _NONE_ADDED
     missed: Added = _NONE_ADDED
     aggregates: bool = False
+    outermost: bool = False
     judged: tuple[PlanNode, ...] = ()
-    valued: tuple[PlanNode, ...] = ()
     in_force: bool = False
+    ranked: Findings | None = None
     notes: tuple[Note, ...] = ()
 
     def inside(self) -> Findings:
         """What remains to be known outside of the aggregate that these aggregates stand in."""
-        return replace(self, judged=(), valued=(), in_force=False)
+        return replace(self, outermost=False, judged=(), in_force=False, ranked=None)
+
+    def deciding(self) -> Findings:
+        """What decides which combinations are shown: where there are rankings alone, the formulas that they rank."""
+        if self.ranked is None or self.outermost:
+            return self
+        inner = self.ranked.deciding()
+        return replace(self, judged=inner.judged, in_force=inner.in_force)
 
 
 NO_FINDINGS = Findings()
+
+
+def _ranked_together(parts: list[Findings]) -> Findings | None:
+    return together(parts) if parts else None
 
 
 def together(findings: Iterable[Findings]) -> Findings:
@@ -99,9 +111,10 @@ def together(findings: Iterable[Findings]) -> Findings:
         _NONE_ADDED.union(*(each.taken for each in parts)),
         _NONE_ADDED.union(*(each.missed for each in parts)),
         any(each.aggregates for each in parts),
+        any(each.outermost for each in parts),
         tuple(dict.fromkeys(node for each in parts for node in each.judged)),
-        tuple(dict.fromkeys(node for each in parts for node in each.valued)),
         any(each.in_force for each in parts),
+        _ranked_together([each.ranked for each in parts if each.ranked is not None]),
         tuple(dict.fromkeys(note for each in parts for note in each.notes)),
     )
 
@@ -233,9 +246,8 @@ class Compiler:
             findings.append(found)
         body, found = self.formula(expression.body, context)
         naming = (tuple(numbers), tuple(values))
-        named = replace(found, judged=_within(naming, found.judged), valued=_within(naming, found.valued))
         node = Naming(*naming, body)
-        return Compiled(Slot(node, expression.type), together([*findings, named]))
+        return Compiled(Slot(node, expression.type), together([*findings, _found_within(naming, found)]))
 
     def _key_column(self, value: ColumnValue | NoMatch, context: Context) -> KeyColumn:
         catalog = self.catalog.opening(context.opened)
@@ -318,8 +330,10 @@ class Compiler:
         """An aggregate's node, None where it has no value in its context; and what its context came to."""
         reached = bounded.reached | inside.reached
         edges = {PinnedEdge(each.edge, each.table, each.column) for each in bounded.bounds.pinned}
-        own = replace(_taken_up(context, frozenset({*reached, *edges})), reached=frozenset(reached))
         counts = aggregate.function != "sole"
+        own = replace(
+            _taken_up(context, frozenset({*reached, *edges})), reached=frozenset(reached), outermost=counts
+        )
         # An axis that does not bear on it leaves it blank, which is in force; repeated, it is not.
         held = all(axis in reached or (axis in context.filters and not aggregate.repeat) for axis in self._axes)
         if bounded.empty:
@@ -334,7 +348,6 @@ class Compiler:
         own = replace(
             own,
             judged=(node,) if bears else (),
-            valued=(node,) if counts else (),
             in_force=bears,
             notes=shared,
         )
@@ -415,7 +428,8 @@ class Compiler:
     # -- rankings -----------------------------------------------------------------------------------------------------
 
     def _ranked(self, ranked: Ranked, context: Context) -> tuple[PlanNode | None, Findings]:
-        taken = _taken_up(context, frozenset(context.filters))
+        shown = self.formula(ranked.formula, context)[1]
+        taken = replace(_taken_up(context, frozenset(context.filters)), ranked=replace(shown, notes=()))
         if self._hidden_current(ranked, context):
             return None, taken
         current = self._current(ranked, context)
@@ -521,6 +535,12 @@ def _refuse_idle(added: Iterable[tuple[Change, Added]], inside: Findings) -> Non
                 else "The brackets follow a formula that an aggregate belongs in; it has none. "
                 "Write sum(sales.quantity)[where …].",
             )
+
+
+def _found_within(naming: tuple[tuple[int, ...], tuple[Formula, ...]], found: Findings) -> Findings:
+    """What was found of a formula that uses named values, for where these are not known."""
+    ranked = None if found.ranked is None else _found_within(naming, found.ranked)
+    return replace(found, judged=_within(naming, found.judged), ranked=ranked)
 
 
 def _within(naming: tuple[tuple[int, ...], tuple[Formula, ...]], nodes: Iterable[PlanNode]) -> tuple[PlanNode, ...]:

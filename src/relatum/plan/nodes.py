@@ -266,10 +266,15 @@ class Occurring(Immutable):
 
 @dataclass(frozen=True, slots=True, eq=False)
 class WithRows(Immutable):
-    """The combinations to look at are those in which an aggregation has rows, with every member of ``free`` keys."""
+    """The combinations to look at are those in which an aggregation has rows.
+
+    Its rows say nothing of the keys in ``free``: these take every one of their ``members``, as rows have them together
+    with the members of other keys.
+    """
 
     aggregation: Aggregation
-    free: tuple[int, ...] = ()
+    free: frozenset[int] = frozenset()
+    members: Visible | None = None
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -293,8 +298,8 @@ class GridGrain(Immutable):
     """One grain of a grid.
 
     ``keys`` are positions among the plan's fields. The combinations shown are those in which a node of ``judged`` has a
-    value, and those in which a shown combination of a finer grain lies. With ``bare`` the visible ``members`` are shown
-    too, and ``(no match)`` among them where one of the nodes ``valued`` has a value.
+    value, and those in which a shown combination of a finer grain lies. Where ``bare`` holds the request's values, the
+    visible ``members`` are shown too, and ``(no match)`` by itself where one of these values is there.
 
     A key in ``others`` holds a set of hidden members. ``orders`` are formulas by whose values members are ordered.
     ``opened`` are keys of which only the opened members are shown, ``unopened`` those of which only the others are.
@@ -304,8 +309,7 @@ class GridGrain(Immutable):
     formulas: tuple[Formula, ...]
     judged: tuple[Judged, ...]
     members: Visible
-    bare: bool
-    valued: tuple[PlanNode, ...]
+    bare: tuple[Formula, ...] | None = None
     others: frozenset[int] = frozenset()
     orders: tuple[Formula, ...] = ()
     opened: tuple[int, ...] = ()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 
 from relatum.language.catalog import Catalog
@@ -28,15 +28,22 @@ from relatum.plan.nodes import (
     Occurring,
     PlanNode,
     RankedAmong,
+    Visible,
     WithRows,
 )
 
 
-def judged_among(node: PlanNode, keys: tuple[int, ...]) -> Judged:
-    """A node that decides at a grain, with where to look for the combinations in which it has a value."""
+def judged_among(node: PlanNode, keys: tuple[int, ...], members: Callable[[], Visible]) -> Judged:
+    """A node that decides at a grain, with where to look for the combinations in which it has a value.
+
+    ``members`` gives the combinations of the grain's keys that rows have.
+    """
     if isinstance(node, Aggregation) and _by_axes_alone(node.bounds, keys):
         return Judged(node, Occurring())
-    return Judged(node, candidates(node, keys))
+    found = candidates(node, keys)
+    if isinstance(found, WithRows) and found.free:
+        found = replace(found, members=members())
+    return Judged(node, found)
 
 
 def candidates(node: PlanNode, keys: tuple[int, ...]) -> Candidates:
@@ -66,8 +73,8 @@ def _with_rows(node: Aggregation, keys: tuple[int, ...], free: frozenset[int] = 
     own = {match.key for match in node.bounds.matches}
     moved = {match.key for dates in node.bounds.dates for match in dates.matches}
     settled = all(map(_is_simple, node.bounds.dates)) and len(node.bounds.dates) < 2
-    rest = tuple(key for key in keys if key not in own | moved)
-    return WithRows(node, rest) if settled and free >= set(rest) and not own & moved else EveryMember()
+    rest = frozenset(keys) - own - moved
+    return WithRows(node, rest) if settled and free >= rest and not own & moved else EveryMember()
 
 
 def _is_simple(dates: DateSet) -> bool:

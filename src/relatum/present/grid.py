@@ -311,7 +311,7 @@ class Grid:
         for at in range(len(layout.columns)):
             for label, frame in frames.items():
                 parts.append((at, label, frame[at]))
-        frame = pd.concat([part for _, _, part in parts], axis=1)
+        frame = pd.concat([part for _, _, part in parts], axis=1) if parts else pd.DataFrame(index=rows)
         keys = [
             _key(names[at] if len(result.axes) > result.row_count else (), label, several) for at, label, _ in parts
         ]

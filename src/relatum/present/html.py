@@ -10,7 +10,7 @@ from relatum import markup
 from relatum.markup import Text
 from relatum.pivot.result import Result
 from relatum.present.looks import PLAIN_LOOK, Look, Told
-from relatum.present.sheet import Cell, Label, Sheet, headed, sheet_of
+from relatum.present.sheet import EMPTY, Cell, Label, Sheet, headed, sheet_of
 
 _MOST_ROWS, _MOST_COLUMNS = 60, 20
 
@@ -31,7 +31,7 @@ def grid_html(result: Result) -> str:
     return markup.block(
         markup.line(", ".join(map(headed, result.values, sheet.writers)), bold=True),
         *(markup.line(text, faint=True) for text in told),
-        markup.table(_heads(sheet), rows),
+        markup.table(_heads(sheet), rows) if sheet.headings or sheet.columns else markup.line(EMPTY, faint=True),
         *([markup.line(f"{' and '.join(hidden)} not shown", faint=True)] if hidden else []),
         *legend_html(sheet.legend),
         *(markup.line(f"note: {note.text}", faint=True) for note in result.notes),

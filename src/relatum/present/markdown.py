@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from relatum.pivot.result import Result
-from relatum.present.sheet import Cell, Label, headed, sheet_of
+from relatum.present.sheet import EMPTY, Cell, Label, headed, sheet_of
 
 #: Signs that Markdown, or HTML in it, would take for its own.
 _SIGNS = re.compile(r"([\\`*_{}\[\]<>|#~&])")
@@ -19,9 +19,12 @@ def grid_markdown(result: Result) -> str:
     heads = [plain(heading) for heading in sheet.headings]
     heads += [plain(" / ".join(label.text for label in line.labels if label.text)) for line in sheet.columns]
     lines = [f"**{plain(result.model)}** {plain(values)}", "", *told, ""]
-    lines.append(_row(heads))
-    lines.append(_row([":--"] * len(sheet.headings) + ["--:"] * len(sheet.columns)))
-    for line, cells in zip(sheet.rows, sheet.cells, strict=True):
+    if heads:
+        lines.append(_row(heads))
+        lines.append(_row([":--"] * len(sheet.headings) + ["--:"] * len(sheet.columns)))
+    else:
+        lines.append(EMPTY)
+    for line, cells in zip(sheet.rows if heads else (), sheet.cells if heads else (), strict=True):
         texts = [*map(_head, line.labels), *map(_value, cells)]
         lines.append(_row([f"**{text}**" if line.total and text else text for text in texts]))
     legend = [f"{each.look.mark or each.look.letter} {plain(each.text)}".strip() for each in sheet.legend]

@@ -58,6 +58,8 @@ class Cell:
 
 
 NOTHING = Cell("", there=False)
+#: What stands instead of a grid without lines.
+EMPTY = "Nothing to show: no member has a value."
 
 
 @dataclass(frozen=True, slots=True)

@@ -18,7 +18,7 @@ from relatum.present.looks import PLAIN_LOOK, SHADE_LETTERS, Look, Told
 from relatum.present.numbers import Writer
 from relatum.present.paint import Mode
 from relatum.present.printed import printed
-from relatum.present.sheet import NOTHING, Cell, Kind, Label, Line, headed, nested, sheet_of, writers_of
+from relatum.present.sheet import EMPTY, NOTHING, Cell, Kind, Label, Line, headed, nested, sheet_of, writers_of
 from relatum.wording import counted, visible
 
 _SHOWN_COLUMNS = 60
@@ -95,7 +95,7 @@ def print_grid(result: Result, console: Console, extent: Extent = SCREEN) -> Non
     widest = max((column.width for column in values), default=0)
     console.width = max(console.width, sum(label.width + _GAP for label in labels) + widest)
     for block in _blocks(labels, values, console.width):
-        console.print(_table(labels, block, totals))
+        console.print(_table(labels, block, totals) if labels or block else Text(EMPTY, style="dim"))
     if left_out:
         console.print(Text(left_out, style="dim"))
     for told in legend:

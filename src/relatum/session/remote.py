@@ -362,25 +362,25 @@ class RemoteStore(RemoteTables):
             case date() as through:
                 return through
             case (table, name):
-                return self._last(table, name)
+                day = self.last_day(table, name)
             case None:
                 found = [self.latest(calendar.table, route) for _, route in ends]
                 day = max((each for each in found if each is not None), default=None)
-                return None if day is None else day_of(day)
+        return None if day is None else day_of(day)
 
-    def _last(self, table: str, name: str) -> date | None:
+    def last_day(self, table: str, name: str) -> int | None:
+        """The last day, counted from 1970, of a column of dates or timestamps; None where it has no value."""
         if self.here((table, name)):
-            known = self.column(table, name)
-            return day_of(int(known.upper)) if known.null_count < len(known) else None
+            return super().last_day(table, name)
 
-        def make() -> date | None:
+        def make() -> int | None:
             parts = self.parts()
             rows, start = Rows.of(parts, table)
             value = cast(rows.column(start, name).sql, sql_type(DATE))
-            found: date | None = self.one(parts, rows.select(aliased(exp.Max(this=value), "d")))["d"]
-            return found
+            found = self.one(parts, rows.select(aliased(exp.Max(this=value), "d")))["d"]
+            return None if found is None else day_number(found)
 
-        return self.work.keep(("last", table, name), (self.stamp(table, name),), make)
+        return self.work.keep(("last day", table, name), (self.stamp(table, name),), make)
 
     def latest(self, calendar: str, route: Route) -> int | None:
         """The last date, in days since 1970, that any row at the start of a route to a calendar finds."""

@@ -8,7 +8,7 @@ from functools import lru_cache
 from typing import TypeVar
 
 from relatum.data.table import TableData
-from relatum.data.types import DATE, FLOAT, TEXT
+from relatum.data.types import DATE, FLOAT, TEXT, Kind
 from relatum.engine.memory.store import JoinKeeper
 from relatum.errors import DataError, FormulaError, ModelError
 from relatum.language.expression import Expression
@@ -234,8 +234,22 @@ class Session:
             for column in end.columns:
                 self._need(end.table, column, ("relationship", number, "link"), f"The link {relationship}")
 
+    def _check_through_type(self, table: Table) -> None:
+        through = table.calendar.through if table.calendar is not None else ""
+        if isinstance(through, str) and through:
+            owner, column = split_name(through)
+            type_ = self.catalog.columns(owner)[column]
+            if type_.kind not in (Kind.DATE, Kind.TIMESTAMP):
+                raise ModelError(
+                    f"The data of the calendar {quoted(table.name)} cannot end with {through}: it holds {type_}, "
+                    "not dates.",
+                    fix="Name a column of dates or timestamps as through, or a date.",
+                    place=("table", table.name, "calendar"),
+                )
+
     def _check_settings(self) -> None:
         for name, table in self.declaration.tables.items():
+            self._check_through_type(table)
             for column, settings in table.columns.items():
                 place = ("table", name, "column", column)
                 self._need(name, column, place, f"The settings of {column_name(name, column)}")

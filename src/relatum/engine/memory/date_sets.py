@@ -146,8 +146,7 @@ class DateSets:
             case date() as through:
                 return day_number(through)
             case (table, name):
-                column = self.scans.store.column(table, name)
-                return int(column.upper) if column.null_count < len(column) else None
+                return self.scans.store.last_day(table, name)
             case None:
                 latest = [self.scans.store.latest(calendar.table, route) for _, route in ends]
                 return max((day for day in latest if day is not None), default=None)

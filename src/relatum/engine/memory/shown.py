@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import replace
+import math
+from collections.abc import Iterable, Mapping
 from typing import assert_never
 
 import numpy as np
@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from relatum.data import vectors as v
 from relatum.data.columns import Array
-from relatum.data.groups import number_groups
+from relatum.data.groups import joined, number_groups
 from relatum.engine.memory.evaluate import Evaluator, Found
 from relatum.engine.memory.filters import passes_unmatched
 from relatum.engine.memory.frames import Frame
@@ -25,6 +25,7 @@ from relatum.plan.nodes import (
     AxisBounds,
     DateSet,
     EveryMember,
+    Formula,
     GridGrain,
     Judged,
     Match,
@@ -106,8 +107,8 @@ class Shown:
             if set(grain.keys) <= set(other.keys)
         ]
         parts += [self._valued(grain, judged) for judged in grain.judged]
-        if grain.bare:
-            parts.append(self._bare(grain))
+        if grain.bare is not None:
+            parts.append(self._bare(grain, grain.bare))
         every = np.concatenate(parts) if parts else np.zeros((0, len(grain.keys)), np.int64)
         for at, key in enumerate(grain.keys):
             every = every[self._may_be_shown(key)[every[:, at]]]
@@ -181,11 +182,11 @@ class Shown:
                 place = {match.key: at for at, match in enumerate(node.bounds.matches)}
                 codes = np.stack([found.groups.codes[place[key]] for key in grain.keys], axis=1)
                 return codes if values.nulls is None else codes[~np.broadcast_to(values.nulls, len(codes))]
-            case WithRows(aggregation, free):
+            case WithRows(aggregation, free, members):
                 # Without rows it has no value: what it is at these combinations is all that there is.
                 found, codes = self._with_rows(grain, aggregation)
-                if free:
-                    candidates = self._distinct(grain, self._freely(grain, codes, free))
+                if members is not None:
+                    candidates = self._distinct(grain, self._freely(grain, codes, free, members))
                     return candidates[self._has_value(grain, node, candidates, whole=True)]
                 if aggregation == node:
                     values = self.evaluator.group_values(aggregation, found)
@@ -224,14 +225,23 @@ class Shown:
         blank_codes = np.zeros(found.groups.count, np.int64)
         return found, np.stack([columns.get(key, blank_codes) for key in grain.keys], axis=1)
 
-    def _freely(self, grain: GridGrain, codes: Array, free: Sequence[int]) -> Array:
-        """Combinations, each with every member of some keys that may be shown."""
-        for key in free:
-            members = np.flatnonzero(self._may_be_shown(key))
-            refuse_many(len(codes) * len(members))
-            wide = np.repeat(codes, len(members), axis=0)
-            wide[:, grain.keys.index(key)] = np.tile(members, len(codes))
-            codes = wide
+    def _freely(self, grain: GridGrain, codes: Array, free: frozenset[int], members: Visible) -> Array:
+        """Combinations, each with every member of the free keys that may be shown and that rows have beside the rest."""
+        place = {key: at for at, key in enumerate(grain.keys)}
+        for keys, own in self._chains(members, unmatched=True):
+            new = [at for at, key in enumerate(keys) if key in free]
+            if not new:
+                continue
+            for at in new:
+                own = own[self._may_be_shown(keys[at])[own[:, at]]]
+            held = [at for at in range(len(keys)) if at not in new]
+            if not held:
+                refuse_many(len(codes) * len(own))
+            left = [np.zeros(len(codes), np.int64), *(codes[:, place[keys[at]]] for at in held)]
+            right = [np.zeros(len(own), np.int64), *(own[:, at] for at in held)]
+            one, other = joined(left, right, [1, *(self.evaluator.sizes[keys[at]] for at in held)])
+            codes = codes[one]
+            codes[:, [place[keys[at]] for at in new]] = own[other][:, new]
         return codes
 
     def _dates_of(self, dates: DateSet) -> dict[int, Array]:
@@ -246,47 +256,48 @@ class Shown:
 
     # -- bare members -------------------------------------------------------------------------------------------------
 
-    def _bare(self, grain: GridGrain) -> Array:
-        """The visible members, and those of no match where something has a value."""
-        real = self._members(grain, unmatched=False)
+    def _bare(self, grain: GridGrain, values: Iterable[Formula]) -> Array:
+        """The visible members, and no match by itself where some value of the request is not null."""
+        members = self._members(grain, unmatched=False)
         if not any(self._has_unmatched(key) for key in grain.keys):
-            return real
+            return members
         every = self._members(grain, unmatched=True)
-        unmatched = np.zeros(len(every), np.bool_)
-        there = np.ones(len(every), np.bool_)
-        for at, key in enumerate(grain.keys):
-            own = every[:, at] == self.evaluator.sizes[key] - 1
-            unmatched |= own
-            there &= ~own | self._has_unmatched(key)
-        every = every[unmatched & there]
+        last = np.array([self.evaluator.sizes[key] - 1 for key in grain.keys])
+        every = every[(every == last).any(axis=1)]
+        frame = _frame(grain, every)
         valued = np.zeros(len(every), np.bool_)
-        for node in grain.valued:
-            valued |= self._has_value(grain, node, every)
-        return np.concatenate([real, every[valued]])
+        for formula in values:
+            valued |= v.there(self.evaluator.values(formula, frame))
+        return np.concatenate([members, every[valued]])
 
     def _members(self, grain: GridGrain, unmatched: bool) -> Array:
         """The visible members, those of one chain as they occur; with ``unmatched`` also each chain's no match."""
-        evaluator = self.evaluator
         place = {key: at for at, key in enumerate(grain.keys)}
-        grids = []
-        count = 1
-        for part in grain.members.parts:
-            _, codes = evaluator.pairs(replace(grain.members, parts=(part,)), Frame(1, {}), unmatched=True)
-            keys = [match.key for match in part[1]]
-            own = np.stack([codes[key] for key in keys], axis=1)
-            if unmatched:
-                own = np.concatenate([own, [[evaluator.sizes[key] - 1 for key in keys]]])
-            columns = [place[key] for key in keys]
-            grids.append((columns, number_groups(list(own.T), [evaluator.sizes[key] for key in keys], len(own))[0]))
-            count *= len(grids[-1][1])
+        grids = self._chains(grain.members, unmatched)
+        count = math.prod(len(own) for _, own in grids)
         self._refuse_many(count)
         result = np.zeros((count, len(grain.keys)), np.int64)
         repeat = count
-        for columns, own in grids:
+        for keys, own in grids:
             repeat //= max(len(own), 1)
             rows = np.arange(count) // max(repeat, 1) % max(len(own), 1)
-            result[:, columns] = own[rows]
+            result[:, [place[key] for key in keys]] = own[rows]
         return result
+
+    def _chains(self, members: Visible, unmatched: bool) -> list[tuple[list[int], Array]]:
+        """For each lookup chain its keys, and the combinations of their members that rows have.
+
+        With ``unmatched`` no match of the whole chain is one of them where some row finds nothing there.
+        """
+        evaluator, grids = self.evaluator, []
+        for part in members.parts:
+            keys = [match.key for match in part[1]]
+            _, codes = evaluator.pairs(Visible((part,)), Frame(1, {}), unmatched=True)
+            own = np.stack([codes[key] for key in keys], axis=1)
+            if unmatched and all(self._has_unmatched(key) for key in keys):
+                own = np.concatenate([own, [[evaluator.sizes[key] - 1 for key in keys]]])
+            grids.append((keys, number_groups(list(own.T), [evaluator.sizes[key] for key in keys], len(own))[0]))
+        return grids
 
 
 def _frame(grain: GridGrain, codes: Array) -> Frame:

@@ -23,7 +23,7 @@ from relatum.data.joins import (
     matching_keys,
 )
 from relatum.data.table import TableData
-from relatum.data.vectors import with_nulls_after
+from relatum.data.vectors import days_of, there, with_nulls_after
 from relatum.engine.memory.bands import edge_number
 from relatum.errors import ModelError
 from relatum.language.expression import MemberOrder
@@ -455,6 +455,17 @@ class Store:
 
         stamps = (*self.route_stamps(route), self.stamp(calendar, self.date_column(calendar)))
         return self.work.keep(("latest", route), stamps, make)
+
+    def last_day(self, table: str, name: str) -> int | None:
+        """The last day, counted from 1970, of a column of dates or timestamps; None where it has no value."""
+
+        def make() -> int | None:
+            column = self.column(table, name)
+            days = days_of(column)[there(column)]
+            return int(days.max()) if len(days) else None
+
+        owner = self.tables.rows_of[table]
+        return self.work.keep(("last day", owner, name), (self.stamp(owner, name),), make)
 
     def dates_found(self, route: Route) -> Array:
         """Which rows at the end of a route any row at its start finds."""

@@ -43,6 +43,7 @@ from relatum.plan.nodes import (
     AxisBounds,
     Closing,
     EveryMember,
+    Formula,
     GridGrain,
     Judged,
     Match,
@@ -51,6 +52,7 @@ from relatum.plan.nodes import (
     PlanNode,
     Restriction,
     Top,
+    Visible,
     WithRows,
 )
 
@@ -117,7 +119,9 @@ class Shown:
     def _settles(self, judged: Judged) -> bool:
         """Whether an aggregate's own groups are all the combinations in which it has a value."""
         return isinstance(judged.among, Occurring) or (
-            isinstance(judged.among, WithRows) and not judged.among.free and judged.among.aggregation == judged.node
+            isinstance(judged.among, WithRows)
+            and judged.among.members is None
+            and judged.among.aggregation == judged.node
         )
 
     def _implied(self, key: int, node: PlanNode) -> bool:
@@ -141,8 +145,8 @@ class Shown:
             return direct
         parts = [self._of_frame(own, grain.keys) for other, own in finer.items() if set(grain.keys) <= set(other.keys)]
         parts += [self._valued(grain, judged) for judged in grain.judged]
-        if grain.bare:
-            parts += self._bare(grain)
+        if grain.bare is not None:
+            parts += self._bare(grain, grain.bare)
         return self._together(grain, parts, [key for key in grain.keys if self._may_be_shown(key) is not None])
 
     def _together(self, grain: GridGrain, parts: Sequence[exp.Select], bounded: Iterable[int] = ()) -> Frame:
@@ -262,10 +266,10 @@ class Shown:
             case Occurring():
                 assert isinstance(node, Aggregation), "only rows occur"
                 return self._group_keys(grain, node, valued=True)
-            case WithRows(aggregation, free):
-                if not free and aggregation == node:
+            case WithRows(aggregation, free, members):
+                if members is None and aggregation == node:
                     return self._group_keys(grain, aggregation, valued=True)
-                select = self._group_keys(grain, aggregation, valued=False, free=free)
+                select = self._group_keys(grain, aggregation, valued=False, free=free, members=members)
                 select.set("distinct", exp.Distinct())
                 return self._where_valued(grain, node, self._framed(grain, select))
             case EveryMember():
@@ -282,60 +286,66 @@ class Shown:
         reading.rows.where.append(is_there(reading.node(node)))
         return reading.rows.select(*self._columns(reading, grain.keys))
 
-    def _group_keys(self, grain: GridGrain, node: Aggregation, *, valued: bool, free: Sequence[int] = ()) -> exp.Select:
-        """The combinations of an aggregation's groups; those that it is free of, with every member."""
+    def _group_keys(
+        self,
+        grain: GridGrain,
+        node: Aggregation,
+        *,
+        valued: bool,
+        free: frozenset[int] = frozenset(),
+        members: Visible | None = None,
+    ) -> exp.Select:
+        """The combinations of an aggregation's groups; the keys that it is free of take members as rows have them."""
         groups = self.cells.groups(node, self.cells.one())
         rows = Rows(self.parts, "g", self.parts.sheet.table(groups.name, "g"))
         if valued:
             rows.where.append(is_there(column("g", groups.value)))
-        own = {entry.key: kept for entry, kept in groups.entries if not entry.at}
+        own = {
+            entry.key: Key(
+                column("g", kept.value),
+                None if kept.state is None else column("g", kept.state),
+                self.cells.key_type(entry.key),
+            )
+            for entry, kept in groups.entries
+            if not entry.at
+        }
+        for name, keys in self._chains(members, unmatched=True) if members is not None else ():
+            if not free.isdisjoint(keys):
+                alias = self.parts.alias("free")
+                there = {key: Key(column(alias, f"k{key}"), column(alias, f"k{key}s"), self.cells.key_type(key)) for key in keys}
+                on = [part for key in keys if key not in free for part in same_key(there[key], own[key])]
+                rows.join(self.parts.sheet.table(name, alias), on, left=False)
+                own.update((key, there[key]) for key in keys if key in free)
         columns = []
         for key in grain.keys:
-            if key in free:
-                alias = self.parts.alias("free")
-                rows.join(self.parts.sheet.table(self._free_members(key), alias), [], left=False)
-                columns += [aliased(column(alias, "k"), f"k{key}"), aliased(column(alias, "ks"), f"k{key}s")]
-                continue
-            kept = own[key]
-            columns.append(aliased(column("g", kept.value), f"k{key}"))
-            columns.append(aliased(number(0) if kept.state is None else column("g", kept.state), f"k{key}s"))
+            columns.append(aliased(own[key].value, f"k{key}"))
+            columns.append(aliased(own[key].state or number(0), f"k{key}s"))
         return rows.select(*columns)
-
-    def _free_members(self, key: int) -> str:
-        """Every member of a field that may be shown, no match among them."""
-        allowed = self._may_be_shown(key)
-        if allowed is not None:
-            return allowed
-        field = self.plan.fields[key]
-        rows, start = Rows.of(self.parts, field.table)
-        own = rows.key(start, Match(key, (), (), field.table, field.column))
-        real = rows.select(aliased(own.value, "k"), aliased(own.state or number(0), "ks"), distinct=True)
-        more = [
-            exp.Select(expressions=[aliased(blank(own.type), "k"), aliased(number(state), "ks")]) for state in (2, 1)
-        ]
-        return self.parts.sheet.add("every_member", united([real, *more], distinct=True))
 
     # -- bare members -------------------------------------------------------------------------------------------------
 
-    def _bare(self, grain: GridGrain) -> list[exp.Select]:
-        """The visible members, and those of no match where something has a value."""
+    def _bare(self, grain: GridGrain, values: Iterable[Formula]) -> list[exp.Select]:
+        """The visible members, and no match by itself where some value of the request is not null."""
         real = self._of_frame(self._every_member(grain, unmatched=False), grain.keys)
-        missing = {key: self._has_unmatched(key) for key in grain.keys}
-        if not any(missing.values()):
+        if not any(self._has_unmatched(key) for key in grain.keys):
             return [real]
-        frame = self._every_member(grain, unmatched=True)
-        reading = Reading(self.cells, frame)
-        none = {key: equal(column(reading.alias, f"k{key}s"), number(2)) for key in grain.keys}
-        reading.rows.where.append(any_of(each.copy() for each in none.values()))
-        reading.rows.where += [negated(none[key].copy()) for key in grain.keys if not missing[key]]
-        valued = [is_there(reading.node(node)) for node in grain.valued]
-        reading.rows.where.append(any_of(valued))
+        reading = Reading(self.cells, self._every_member(grain, unmatched=True))
+        none = [equal(column(reading.alias, f"k{key}s"), number(2)) for key in grain.keys]
+        reading.rows.where.append(any_of(none))
+        reading.rows.where.append(any_of(is_there(reading.value(each).sql) for each in values))
         return [real, reading.rows.select(*self._columns(reading, grain.keys))]
 
     def _every_member(self, grain: GridGrain, unmatched: bool) -> Frame:
         """The visible members, those of one chain as they occur; with ``unmatched`` also each chain's no match."""
+        return self._framed(grain, self._crossed(self._chains(grain.members, unmatched)))
+
+    def _chains(self, members: Visible, unmatched: bool) -> list[tuple[str, list[int]]]:
+        """For each lookup chain its keys, and the relation of the combinations of their members that rows have.
+
+        With ``unmatched`` no match of the whole chain is one of them where some row finds nothing there.
+        """
         names: list[tuple[str, list[int]]] = []
-        for bounds, matches in grain.members.parts:
+        for bounds, matches in members.parts:
             keys = [match.key for match in matches]
             groups, own = self.cells.part_members(bounds, matches, self.cells.one())
             rows = Rows(self.parts, "m", self.parts.sheet.table(groups.name, "m"))
@@ -344,12 +354,12 @@ class Shown:
                 columns.append(aliased(column("m", kept.value), f"k{key}"))
                 columns.append(aliased(number(0) if kept.state is None else column("m", kept.state), f"k{key}s"))
             whole: exp.Select | exp.Union = rows.select(*columns)
-            if unmatched:
+            if unmatched and all(self._has_unmatched(key) for key in keys):
                 virtual = exp.Select(expressions=[each for key in keys for each in (
                     aliased(blank(self.cells.key_type(key)), f"k{key}"), aliased(number(2), f"k{key}s"))])  # fmt: skip
                 whole = united([whole, virtual], distinct=True)
             names.append((self.parts.sheet.add("occurring", whole), keys))
-        return self._framed(grain, self._crossed(names))
+        return names
 
     def _crossed(self, relations: Sequence[tuple[str, Sequence[int]]]) -> exp.Select:
         """Every combination of the rows of relations, each with its keys."""
