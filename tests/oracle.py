@@ -338,8 +338,7 @@ class Star(Contexts):
             # What nests may have a value for members that nobody sees: they are not shown.
             seen = [pair for pair in judged if combination in with_no_match or self.needs_rows(pair[0])]
             if any(
-                self.aggregate(call, inner) is not None and self.occurs(own, combination, inner)
-                for call, inner in seen
+                self.aggregate(call, inner) is not None and self.occurs(own, combination, inner) for call, inner in seen
             ):
                 found.add(combination)
             if bare and combination in with_no_match - real and self.no_match_is_there(own, combination):
@@ -450,9 +449,7 @@ class Star(Contexts):
             )
         return self.known[key]
 
-    def judged(
-        self, nodes: list[Syntax], context: Context, axes: tuple[Filter, ...]
-    ) -> list[tuple[Call, Context]]:
+    def judged(self, nodes: list[Syntax], context: Context, axes: tuple[Filter, ...]) -> list[tuple[Call, Context]]:
         """The aggregates for which every axis member is in force, with their contexts.
 
         Where there are rankings alone, those of what they rank count instead.

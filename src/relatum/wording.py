@@ -56,6 +56,23 @@ def counted(number: int, noun: str, plural: str = "") -> str:
     return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
 
 
+def ordinal(number: int) -> str:
+    """A place in words: ``third``; beyond the tenth in digits: ``21st``.
+
+    Examples
+    --------
+    >>> ordinal(3), ordinal(12), ordinal(21)
+    ('third', '12th', '21st')
+    """
+    if number <= len(_ORDINALS):
+        return _ORDINALS[number - 1]
+    ending = "th" if number % 100 in (11, 12, 13) else {1: "st", 2: "nd", 3: "rd"}.get(number % 10, "th")
+    return f"{number:,}{ending}"
+
+
+_ORDINALS = ("first", "second", "third", "fourth", "fifth", "sixth", "seventh", "eighth", "ninth", "tenth")
+
+
 def percent(part: float, whole: float, digits: int = 1) -> str:
     """A share in percent, with as many digits as it takes not to read as all or none: ``99.998%``, ``100%``.
 

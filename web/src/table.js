@@ -1,5 +1,6 @@
 // What the page shows of a grid: which lines are open, in which order, which members are chosen, and what totals are then.
 
+import { OTHERS, part, ticked } from "./choice.js";
 import { cook, exact, merged, toFloat } from "./exact.js";
 import { written } from "./format.js";
 
@@ -18,13 +19,42 @@ export function tree(rows) {
   return children;
 }
 
-/** Whether every member on a line's path is chosen. */
-function chosenPath(path, fields, chosen) {
-  return path.every((code, at) => chosen[fields[at]] === undefined || chosen[fields[at]].has(code));
-}
+/** One axis: its fields, its members in a tree, each with its place among the parts, and what tops hide under them. */
+class Axis {
+  constructor(fields, paths, unseen, hidden) {
+    this.fields = fields;
+    this.root = { path: [], children: new Map(), place: undefined };
+    this.nodes = new Map([["", this.root]]);
+    let places = 0;
+    for (const path of [...paths, ...unseen]) {
+      const node = this.node(path);
+      node.place ??= places++;
+    }
+    this.hidden = new Map();
+    fields.forEach((field) => (hidden[field] ?? []).forEach(([path, codes]) => {
+      this.hidden.set(path.join(","), codes === null ? null : new Set(codes));
+    }));
+  }
 
-function extends_(path, outer) {
-  return outer.length <= path.length && outer.every((code, at) => code === path[at]);
+  node(path) {
+    const key = path.join(",");
+    if (!this.nodes.has(key)) {
+      const made = { path, children: new Map(), place: undefined };
+      this.nodes.set(key, made);
+      this.node(path.slice(0, -1)).children.set(path.at(-1), made);
+    }
+    return this.nodes.get(key);
+  }
+
+  /** Whether a choice may leave out anything that this grid has. */
+  narrows(at, choice) {
+    for (const { path, children } of this.nodes.values()) {
+      if (path.length === at + 1 && path[at] !== OTHERS && !ticked(choice, path[at])) return true;
+      // What is closed, or among others, may have members that are not chosen.
+      if (path.length <= at && children.size === 0) return true;
+    }
+    return [...this.hidden].some(([path, codes]) => (path === "" ? 0 : path.split(",").length) === at && part(choice, codes) !== "all");
+  }
 }
 
 /** A grid with what a person chose of it; made anew for each grid, asked for each change. */
@@ -32,11 +62,12 @@ export class Table {
   constructor(grid) {
     this.grid = grid;
     this.children = tree(grid.rows);
-    this.rowLeaves = leaves(grid.rows.map((row) => row.p));
-    this.columnLeaves = leaves(grid.columns.map((column) => column.p));
-    this.cache = new Map();
-    this.found = new Map();
+    this.rows = new Axis(grid.rowFields, grid.rows.map((row) => row.p), grid.unseenRows, grid.hidden);
+    this.columns = new Axis(grid.columnFields, grid.columns.map((column) => column.p), grid.unseenColumns, grid.hidden);
+    this.cells = new Map();
+    this.covers = new Map();
     this.chosen = null;
+    this.choice = {};
   }
 
   /** Which lines are shown, in order: open, chosen, sorted. */
@@ -62,14 +93,13 @@ export class Table {
   /** Which columns are shown. */
   visibleColumns(state) {
     this.remember(state);
-    const { columns, columnFields } = this.grid;
-    return columns.map((_, at) => at).filter((at) => chosenPath(columns[at].p, columnFields, state.chosen));
+    const { columns } = this.grid;
+    return columns.map((_, at) => at).filter((at) => this.isLeft(this.columns, columns[at].p));
   }
 
   sorted(parent, state) {
-    const { rows, rowFields } = this.grid;
-    const own = this.children.get(parent).filter((at) => chosenPath(rows[at].p, rowFields, state.chosen) &&
-      (rows[at].p.length > 0 || rows[at].d > 0 || this.anyLeft(state)));
+    const { rows } = this.grid;
+    const own = this.children.get(parent).filter((at) => this.isLeft(this.rows, rows[at].p));
     if (state.sort === null) return own;
     const { column, down } = state.sort;
     const weight = (at) => LAST[rows[at].k] ?? 0;
@@ -84,57 +114,60 @@ export class Table {
       .map((each) => each.at);
   }
 
-  anyLeft(state) {
-    return this.grid.rows.some((row) => row.p.length && chosenPath(row.p, this.grid.rowFields, state.chosen));
-  }
-
   remember(state) {
     // What is chosen is another object whenever it is another choice.
     if (state.chosen !== this.chosen) {
       this.chosen = state.chosen;
-      this.cache.clear();
-      this.found.clear();
+      this.cells.clear();
+      this.covers.clear();
+      this.choice = {};
+      for (const axis of [this.rows, this.columns]) {
+        axis.fields.forEach((field, at) => {
+          const choice = state.chosen[field];
+          if (choice !== undefined && axis.narrows(at, choice)) this.choice[field] = choice;
+        });
+      }
     }
+  }
+
+  /** Whether anything of a line is chosen. */
+  isLeft(axis, path) {
+    const { lines, why, gone } = this.cover(axis, path);
+    return !gone && (why !== undefined || lines.length > 0);
   }
 
   /** One cell as shown: its text, number and look; struck out, with the reason, where it cannot be told any more. */
   cell(row, column, state) {
     this.remember(state);
     const place = row * this.grid.columns.length + column;
-    const { texts, numbers, looks } = this.grid;
-    const given = { text: texts[place], number: numbers[place], look: looks[place] ?? 0, struck: "" };
-    if (Object.keys(state.chosen).length === 0 || given.text === null) return given;
-    if (!this.cache.has(place)) this.cache.set(place, this.chosenCell(row, column, state, given));
-    return this.cache.get(place);
+    const { texts, numbers, styled } = this.grid;
+    const given = { text: texts[place], number: numbers[place], look: styled[place] ?? 0, struck: "" };
+    if (Object.keys(this.choice).length === 0 || given.text === null) return given;
+    if (!this.cells.has(place)) this.cells.set(place, this.chosenCell(row, column, given));
+    return this.cells.get(place);
   }
 
-  once(name, make) {
-    if (!this.found.has(name)) this.found.set(name, make());
-    return this.found.get(name);
-  }
-
-  chosenCell(row, column, state, given) {
-    const { rows, columns, rowFields, columnFields, values } = this.grid;
-    const left = this.once(`r${rows[row].p}`, () => this.left(rows[row].p, this.rowLeaves, rowFields, state));
-    const top = this.once(`c${columns[column].p}`, () => this.left(columns[column].p, this.columnLeaves, columnFields, state));
-    if (left.whole && top.whole) return given;
-    const number = columns[column].v >= 0 ? columns[column].v : rows[row].v;
-    const value = values[Math.max(number, 0)];
-    const deep = left.deep ?? top.deep;
-    if (deep !== undefined) {
-      return { ...given, number: null, struck: `members of ${this.grid.fields[deep].label} are closed here` };
+  chosenCell(row, column, given) {
+    const { rows, columns, rowFields, values, fields } = this.grid;
+    const left = this.cover(this.rows, rows[row].p);
+    const top = this.cover(this.columns, columns[column].p);
+    const value = values[Math.max(columns[column].v >= 0 ? columns[column].v : rows[row].v, 0)];
+    const struck = (why) => ({ ...given, number: null, look: 0, struck: why });
+    if (left.why ?? top.why) return struck(left.why ?? top.why);
+    if (left.whole && top.whole) {
+      const innermost = value.innermost ? rowFields[rows[row].p.length - 1] : undefined;
+      const beside = Object.keys(this.choice).map(Number).find((field) => value.beside.includes(field) || field === innermost);
+      return beside === undefined ? given
+        : struck(`${value.heading} compares members of ${fields[beside].label}, and some are not chosen`);
     }
+    if (!value.recipe) return struck(value.reason);
     const narrowed = [...left.fields, ...top.fields];
-    if (!value.recipe) return { ...given, number: null, struck: value.reason };
     const wrong = narrowed.find((field) => !value.fields.includes(field));
-    if (wrong !== undefined) {
-      return { ...given, number: null, struck: `${value.heading} does not add up over ${this.grid.fields[wrong].label}` };
-    }
-    const parts = this.grid.parts.map((part, at) => value.uses.includes(at)
-      ? merged(part.merge, this.partsOf(at, left.lines, top.lines)) : null);
+    if (wrong !== undefined) return struck(`${value.heading} does not add up over ${fields[wrong].label}`);
+    const parts = this.grid.parts.map((part_, at) => value.uses.includes(at)
+      ? merged(part_.merge, this.partsOf(at, left.lines, top.lines)) : null);
     const found = cook(value.recipe, parts);
-    const text = written(found, value.shape);
-    return { text, number: found === null ? null : toFloat(found), look: given.look, struck: "" };
+    return { text: written(found, value.shape), number: found === null ? null : toFloat(found), look: 0, struck: "" };
   }
 
   * partsOf(at, lines, tops) {
@@ -142,21 +175,65 @@ export class Table {
     const { numbers, scale, float } = parts[at];
     for (const line of lines) {
       for (const top of tops) {
-        const number = numbers[line * width + top];
+        const number = numbers[line.place * width + top.place];
         yield number === null || number === undefined ? null : float ? number : exact(number, scale);
       }
     }
   }
 
-  /** What a line is put together from: places among the parts, and the fields over whose members they are added up. */
-  left(path, { every, places }, fields, state) {
-    const own = every.filter((leaf) => extends_(leaf.path, path));
-    const deep = fields.find((field, at) => state.chosen[field] !== undefined && own.some((leaf) => leaf.path.length <= at));
-    if (deep !== undefined && path.length < fields.length) return { whole: false, fields: [], lines: [], deep };
-    const chosen = own.filter((leaf) => chosenPath(leaf.path, fields, state.chosen));
-    // A line of which nothing is left out stands for itself; another is put together over all that lies under it.
-    if (chosen.length === own.length) return { whole: true, fields: [], lines: [places.get(path.join(","))] };
-    return { whole: false, fields: fields.slice(path.length), lines: chosen.map((leaf) => leaf.at) };
+  /** What a line comes to as chosen: lines of the grid that it is put together from, or why it cannot be told.
+   *
+   * "whole" says that nothing of it is left out, "fields" over whose members it is put together, and "gone" that it is not chosen itself.
+   */
+  cover(axis, path) {
+    const key = `${axis === this.rows ? "r" : "c"}${path.join(",")}`;
+    if (!this.covers.has(key)) this.covers.set(key, this.covered(axis, axis.node(path)));
+    return this.covers.get(key);
+  }
+
+  covered(axis, node) {
+    const { path } = node;
+    const { fields } = axis;
+    const label = (field) => this.grid.fields[field].label;
+    const told = (lines, whole) => ({
+      whole, lines, gone: false,
+      fields: whole ? [] : fields.slice(path.length, Math.max(...lines.map((line) => line.path.length), 0)),
+    });
+    for (let at = 0; at < path.length; at += 1) {
+      const choice = this.choice[fields[at]];
+      const under = axis.hidden.get(path.slice(0, at).join(","));
+      const some = path[at] !== OTHERS ? (ticked(choice, path[at]) ? "all" : "none")
+        : under === undefined ? "all" : part(choice, under);
+      if (some === "none") return { gone: true, lines: [], fields: [], whole: false };
+      if (some === "some") return { gone: false, why: `others of ${label(fields[at])} hold members that are not chosen` };
+    }
+    const deeper = fields.slice(path.length).find((field) => this.choice[field] !== undefined);
+    if (deeper === undefined && node.place !== undefined) return told([node], true);
+    const under = axis.hidden.get(path.join(","));
+    if (node.children.size === 0 && under === undefined) {
+      if (path.length === fields.length) return told([node], true);
+      return { gone: false, why: `members of ${label(deeper ?? fields[path.length])} are closed here` };
+    }
+    const field = fields[path.length];
+    const parts = [...node.children.keys()].filter((code) => code !== OTHERS);
+    if (under !== undefined) {
+      if (part(this.choice[field], under) === "some") {
+        return { gone: false, why: `a member of ${label(field)} is chosen otherwise than the rest, and not shown here` };
+      }
+      parts.push(OTHERS);
+    }
+    let whole = true;
+    const lines = [];
+    for (const code of parts) {
+      const inner = this.cover(axis, [...path, code]);
+      if (inner.why !== undefined) return { gone: false, why: inner.why };
+      whole &&= inner.whole;
+      lines.push(...inner.lines);
+    }
+    if (lines.some((line) => line.place === undefined)) {
+      return { gone: false, why: `members of ${label(field)} that are not shown are not in this page` };
+    }
+    return whole && node.place !== undefined ? told([node], true) : told(lines, whole);
   }
 
   /** All that is shown, as lines of texts with tabs between: what a spreadsheet takes. */
@@ -183,22 +260,4 @@ export class Table {
 function missing(one, other) {
   if (one.number === null || other.number === null) return (one.number === null) - (other.number === null);
   return 0;
-}
-
-/** The lines that no other lies under, and the place of each path among the parts. */
-function leaves(paths) {
-  const found = new Map();
-  paths.forEach((path) => {
-    const key = path.join(",");
-    if (!found.has(key)) found.set(key, { path, at: found.size });
-  });
-  const every = [...found.values()];
-  const outer = new Set(every.filter((leaf) => leaf.path.length).map((leaf) => leaf.path.slice(0, -1).join(",")));
-  every.forEach((leaf) => {
-    for (let length = 0; length < leaf.path.length; length += 1) outer.add(leaf.path.slice(0, length).join(","));
-  });
-  return {
-    every: every.filter((leaf) => !outer.has(leaf.path.join(",")) || every.length === 1),
-    places: new Map([...found].map(([key, leaf]) => [key, leaf.at])),
-  };
 }

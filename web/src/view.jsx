@@ -3,6 +3,7 @@
 import { Fragment, h } from "preact";
 import { useEffect, useLayoutEffect, useMemo, useRef, useState } from "preact/hooks";
 import { Picture } from "./picture.jsx";
+import { flipped, only, ticked } from "./choice.js";
 import { copied } from "./copy.js";
 import { Table } from "./table.js";
 
@@ -10,17 +11,19 @@ const LINE = 27;
 const AHEAD = 8;
 const MOST_LISTED = 400;
 
-export function Page({ page }) {
+export function Page({ page: given }) {
   const [state, setState] = useState(() => ({
-    prepared: page.prepared.map(() => 0), chosen: {}, closed: new Set(), sort: null,
+    prepared: given.prepared.map(() => 0), chosen: {}, closed: new Set(), sort: null,
   }));
   const [dark, setDark] = useState(() => matchMedia("(prefers-color-scheme: dark)").matches);
-  const [drawn, setDrawn] = useState(page.chart);
+  const [drawn, setDrawn] = useState(given.chart);
   const [listed, setListed] = useState(() => innerWidth > 900);
   const [about, setAbout] = useState(null);
   const [told, setTold] = useState("");
-  const grid = page.grids[state.prepared.join(",")] ?? page.grids[page.first];
-  const table = useMemo(() => new Table({ ...page, ...grid }), [grid]);
+  const grid = given.grids[state.prepared.join(",")];
+  // What belongs to the grid in view (its values, notes and legend) stands beside what all grids have in common.
+  const page = useMemo(() => ({ ...given, ...grid }), [grid]);
+  const table = useMemo(() => new Table(page), [page]);
   const change = (part) => setState((before) => ({ ...before, ...part }));
   const [pictured, setPictured] = useState(0);
 
@@ -72,9 +75,20 @@ export function Page({ page }) {
 function Filters({ page, state }) {
   const own = page.prepared.flatMap((each, at) => state.prepared[at] > 0
     ? [`${each.label}: ${each.members[state.prepared[at] - 1].t}`] : []);
-  const chosen = Object.entries(state.chosen).map(([field, codes]) => `${page.fields[field].label}: ${codes.size} chosen`);
+  const chosen = Object.entries(state.chosen).map(([field, choice]) => `${page.fields[field].label}: ${said(page, field, choice)}`);
   const every = [...page.filters, ...own, ...chosen];
   return <p class="filters">{every.length ? every.map((text) => <span>{text}</span>) : <span class="none">no filters</span>}</p>;
+}
+
+const MOST_NAMED = 3;
+
+/** A choice in words: the members by name where they are few. */
+function said(page, field, { rest, except }) {
+  const { members } = page.lists.find((list) => String(list.field) === field);
+  const names = members.filter((member) => except.has(member.c)).map((member) => member.t);
+  const told = names.length > MOST_NAMED ? `${names.length} members` : names.join(", ");
+  if (!rest) return told || "none";
+  return `all but ${told}`;
 }
 
 // -- lists ------------------------------------------------------------------------------------------------------------
@@ -87,11 +101,11 @@ function Lists({ page, state, change }) {
         prepared[at] = number;
         change({ prepared });
       }} />)}
-      {page.lists.map((list) => <List list={list} label={page.fields[list.field].label} chosen={state.chosen[list.field]}
-        choose={(codes) => {
+      {page.lists.map((list) => <List list={list} label={page.fields[list.field].label} choice={state.chosen[list.field]}
+        counted={state.prepared.every((each) => each === 0)} choose={(choice) => {
           const chosen = { ...state.chosen };
-          if (codes === undefined) delete chosen[list.field];
-          else chosen[list.field] = codes;
+          if (choice === undefined) delete chosen[list.field];
+          else chosen[list.field] = choice;
           change({ chosen });
         }} />)}
     </aside>
@@ -115,37 +129,30 @@ function Prepared({ list, chosen, choose }) {
   );
 }
 
-function List({ list, label, chosen, choose }) {
+function List({ list, label, choice, counted, choose }) {
   const [text, setText] = useState("");
   const wanted = text.trim().toLowerCase();
   const found = list.members.filter((member) => member.t.toLowerCase().includes(wanted));
-  const has = (code) => chosen === undefined || chosen.has(code);
   const every = list.members.filter((member) => member.there).map((member) => member.c);
-  const set = (codes) => choose(codes.size === every.length ? undefined : codes);
-  const flip = (code) => {
-    const codes = new Set(chosen ?? every);
-    if (codes.has(code)) codes.delete(code);
-    else codes.add(code);
-    set(codes);
-  };
-  const only = () => set(new Set(found.filter((member) => member.there).map((member) => member.c)));
+  const count = every.filter((code) => ticked(choice, code)).length;
+  const these = () => choose(only(found.filter((member) => member.there).map((member) => member.c)));
   return (
     <fieldset>
-      <legend>{label} <small>{chosen === undefined ? every.length : `${chosen.size} of ${every.length}`}</small></legend>
+      <legend>{label} <small>{choice === undefined ? every.length : `${count} of ${every.length}`}</small></legend>
       <input type="search" aria-label={`Search ${label}`} placeholder="search" value={text}
         onInput={(event) => setText(event.target.value)} />
       <div class="buttons">
         <button onClick={() => choose(undefined)}>all</button>
-        <button onClick={() => set(new Set())}>none</button>
-        {wanted && <button onClick={only}>just these</button>}
+        <button onClick={() => choose(only([]))}>none</button>
+        {wanted && <button onClick={these}>just these</button>}
       </div>
       <div class="members">
         {found.slice(0, MOST_LISTED).map((member) => (
-          <label class={member.there ? "" : "without"} title={member.there ? undefined : "not in this grid"}>
-            <input type="checkbox" checked={member.there && has(member.c)} disabled={!member.there}
-              onChange={() => flip(member.c)} />
+          <label class={member.there ? "" : "without"} title={member.there ? undefined : "no grid of this page shows it"}>
+            <input type="checkbox" checked={member.there && ticked(choice, member.c)} disabled={!member.there}
+              onChange={() => choose(flipped(choice, member.c, every))} />
             <span>{member.t}</span>
-            <small>{member.n ?? ""}</small>
+            <small>{counted ? member.n : ""}</small>
           </label>
         ))}
         {found.length > MOST_LISTED && <p class="none">{found.length - MOST_LISTED} more: search for them.</p>}
@@ -365,14 +372,8 @@ function Notes({ page, table, state }) {
   const struck = useMemo(() => {
     if (Object.keys(state.chosen).length === 0) return [];
     const columns = table.visibleColumns(state);
-    const found = new Set();
-    for (const at of table.visible(state).filter((line) => table.children.get(line).length > 0 || !table.grid.rows[line].p.length)) {
-      columns.forEach((column) => {
-        const { struck: why } = table.cell(at, column, state);
-        if (why) found.add(why);
-      });
-    }
-    return [...found];
+    return [...new Set(table.visible(state).flatMap((at) => columns.map((column) => table.cell(at, column, state).struck)))]
+      .filter(Boolean);
   }, [table, state]);
   const every = [...struck.map((why) => `struck out, since it would be another number now: ${why}`), ...page.notes];
   return (

@@ -12,11 +12,11 @@ from relatum.model.names import column_name
 from relatum.pivot.absent import absent_notes
 from relatum.pivot.axes import Resolved, resolve_request
 from relatum.pivot.formats import format_of, measure_of, share_notes
-from relatum.pivot.grains import ordering_of, wanted_of
+from relatum.pivot.grains import ordering_of, wanted_of, with_all_others
 from relatum.pivot.lines import line_notes
 from relatum.pivot.recipes import RecipeMaker
 from relatum.pivot.request import Request, ValueText
-from relatum.pivot.result import Axis, PartColumn, Result, Value
+from relatum.pivot.result import Axis, HiddenMembers, PartColumn, Result, Value
 from relatum.pivot.styling import NO_RULES, cell_rules, member_rules, style_notes
 from relatum.plan.compile import Wanted
 from relatum.plan.engine import Answer
@@ -91,7 +91,12 @@ def _answer(session: Session, request: Request, with_parts: bool, styled: bool) 
     maker = RecipeMaker(session, resolved.fields)
     recipes = tuple(map(maker.recipe, resolved.formulas)) if with_parts else ()
     beside = (*rules.conditions, *(part.expression for part in maker.parts))
-    wanted = replace(wanted_of(resolved, request.show_empty, request.cell_limit or limit("cells")), beside=beside)
+    worked_out = with_all_others(resolved) if with_parts else resolved
+    wanted = replace(
+        wanted_of(worked_out, request.show_empty, request.cell_limit or limit("cells")),
+        beside=beside,
+        tells_hidden=with_parts,
+    )
     plan, notes = session.plan(wanted)
     found = session.engine.run(plan)
     notes += loss_notes(found.losses)
@@ -100,7 +105,9 @@ def _answer(session: Session, request: Request, with_parts: bool, styled: bool) 
     notes += _recurring_notes(session, resolved)
     notes += absent_notes(session, [*(part.expression for part in resolved.filters), *resolved.formulas])
     declaration = session.declaration
-    shown = [each for each, grain in zip(found.cells, wanted.grains, strict=True) if grain.values]
+    valued = [each for each, grain in zip(found.cells, wanted.grains, strict=True) if grain.values]
+    others = frozenset(at for at in range(len(resolved.heads)) if resolved.head(at).others)
+    shown = [each for each in valued if each.others <= others]
     orders = {each.keys[-1]: each for each in found.cells if each.orders}
     axes = tuple(_axis(resolved, position, found) for position in range(len(resolved.fields)))
     notes += style_notes(request, axes)
@@ -125,6 +132,12 @@ def _answer(session: Session, request: Request, with_parts: bool, styled: bool) 
             PartColumn(len(resolved.formulas) + len(rules.conditions) + number, part.merge)
             for number, part in enumerate(maker.parts)
         ),
+        tuple(
+            HiddenMembers(top.key, top.outer, each.codes)
+            for top, each in zip(plan.tops, found.left_out, strict=True)
+            if each.codes is not None
+        ),
+        tuple(each for each in valued if not each.others <= others),
     )
 
 

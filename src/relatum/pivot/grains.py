@@ -67,6 +67,12 @@ def wanted_of(resolved: Resolved, show_empty: bool, cell_limit: int) -> Wanted:
     )
 
 
+def with_all_others(resolved: Resolved) -> Resolved:
+    """A request whose tops all work out the members that they hide, as others."""
+    fields = tuple(replace(each, others=each.others or each.best is not None) for each in resolved.fields)
+    return replace(resolved, fields=fields)
+
+
 def ordering_of(resolved: Resolved, at: int) -> tuple[Ordered, ...]:
     """What the members of a field are ordered by: as it says, else as its best are ranked, else nothing."""
     head = resolved.head(at)

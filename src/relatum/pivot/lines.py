@@ -20,9 +20,9 @@ from relatum.language.expression import (
 )
 from relatum.pivot.axes import Resolved
 from relatum.plan.compile import GrainWanted, Wanted
-from relatum.plan.engine import Answer, Cells
+from relatum.plan.engine import Answer, Cells, Tied
 from relatum.plan.notes import Note
-from relatum.wording import counted, listed
+from relatum.wording import counted, listed, ordinal
 
 
 def line_notes(resolved: Resolved, wanted: Wanted, found: Answer) -> list[Note]:
@@ -43,14 +43,26 @@ def _left_out_notes(resolved: Resolved, found: Answer) -> list[Note]:
         if each.unranked:
             notes.append(Note("hidden", f"No member of {field.name} has a value to be ranked by: none is shown."))
         elif each.count:
-            where = "are others" if field.others else "are not shown, and count in totals"
-            notes.append(
-                Note(
-                    "hidden",
-                    f"{counted(each.count, 'member')} of {field.name} beside the {field.best.number} {edge} {where}.",
-                )
-            )
+            one = each.count == 1
+            if field.others:
+                where = "is counted in others" if one else "are counted in others"
+            else:
+                where = "is not shown, but counts in totals" if one else "are not shown, but count in totals"
+            best = f"the {edge}" if field.best.number == 1 else f"the {field.best.number} {edge}"
+            notes.append(Note("hidden", f"{counted(each.count, 'member')} of {field.name} beside {best} {where}."))
+        if each.tied is not None:
+            notes.append(Note("hidden", _tied_note(field.name, field.best.number, each.tied)))
     return notes
+
+
+def _tied_note(name: str, number: int, tied: Tied) -> str:
+    if tied.outers > 1:
+        return f"Because of ties, {tied.outers:,} outer members show more than {counted(number, 'member')} of {name}."
+    shown = tied.place - 1 + tied.members
+    return (
+        f"{tied.members:,} members of {name} tie for {ordinal(tied.place)} place: "
+        f"{shown:,} are shown instead of {number:,}."
+    )
 
 
 def _not_there_notes(resolved: Resolved, found: Answer) -> list[Note]:

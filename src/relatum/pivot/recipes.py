@@ -3,10 +3,38 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
-from typing import Any, Literal
+from typing import Any, Literal, assert_never
 
 from relatum.data.types import INTEGER
-from relatum.language.expression import Aggregate, Apply, Constant, Expression, InContext, MoveDates
+from relatum.language.expression import (
+    Aggregate,
+    Apply,
+    BothWays,
+    Change,
+    Choices,
+    ColumnValue,
+    Constant,
+    Expression,
+    Ignoring,
+    InContext,
+    KeepBest,
+    KeepWhere,
+    LetIn,
+    LetValue,
+    MoveDates,
+    Narrowed,
+    NoMatch,
+    OfSet,
+    Only,
+    Pin,
+    PinEdge,
+    PinNoMatch,
+    Ranked,
+    Slot,
+    Via,
+    Where,
+    inner_of,
+)
 from relatum.language.register import AGGREGATES
 from relatum.pivot.axes import AxisField
 from relatum.pivot.result import Recipe
@@ -45,11 +73,67 @@ class RecipeMaker:
     def recipe(self, expression: Expression) -> Recipe:
         """The recipe of a value; where there is none, why."""
         found = self._steps(expression)
+        beside, innermost = self._beside(expression)
         if isinstance(found, str):
-            return Recipe([], frozenset(), found)
+            return Recipe([], frozenset(), found, beside, innermost)
         every = frozenset(range(len(self.fields)))
         used = [self.parts[number] for number in Recipe(found, frozenset()).numbers]
-        return Recipe(found, frozenset.intersection(every, *(each.fields for each in used)) if used else frozenset())
+        fields = frozenset.intersection(every, *(each.fields for each in used)) if used else frozenset()
+        return Recipe(found, fields, "", beside, innermost)
+
+    def _beside(self, expression: Expression) -> tuple[frozenset[int], bool]:
+        """The fields on whose other members the value of one member depends; see :class:`relatum.pivot.result.Recipe`.
+
+        That is where a formula sets aside what the axes add and keeps the request's own filters.
+        """
+        keys = {at: (each.field.table, each.field.column) for at, each in enumerate(self.fields)}
+        fields: set[int] = set()
+        innermost = False
+        seen: set[int] = set()
+        pending = [expression]
+        while pending:
+            part = pending.pop()
+            if id(part) in seen:
+                continue
+            seen.add(id(part))
+            pending += inner_of(part)
+            match part:
+                case Ranked(grain=grain):
+                    fields |= {at for at, key in keys.items() if key[0] == grain.table or key in grain.columns}
+                case Narrowed(table, column):
+                    fields |= {at for at, key in keys.items() if key == (table, column)}
+                case InContext(changes=changes):
+                    for change in changes:
+                        fields |= self._set_aside(change)
+                        innermost |= isinstance(change, Ignoring) and OfSet("innermost") in change.targets
+                case (
+                    Aggregate()
+                    | Apply()
+                    | LetIn()
+                    | LetValue()
+                    | Constant()
+                    | Choices()
+                    | ColumnValue()
+                    | NoMatch()
+                    | Slot()
+                ):
+                    pass
+                case _:
+                    assert_never(part)
+        return frozenset(fields), innermost
+
+    def _set_aside(self, change: Change) -> set[int]:
+        """The fields whose members a change sets aside, and not the request's filters on the same columns."""
+        match change:
+            case Ignoring(targets):
+                axes = {each.word for each in targets if isinstance(each, OfSet)}
+                return {at for at, each in enumerate(self.fields) if "axes" in axes or each.axis in axes}
+            case KeepBest():
+                return set(range(len(self.fields)))
+            case Where() | Pin() | PinNoMatch() | PinEdge() | Only() | Via() | BothWays() | KeepWhere() | MoveDates():
+                return set()
+            case _:
+                assert_never(change)
 
     def _steps(self, expression: Expression) -> list[Any] | str:
         match expression:

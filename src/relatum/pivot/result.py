@@ -92,12 +92,15 @@ class Recipe:
 
     ``steps`` is a tree of lists: ``["part", number]``, ``["number", value]`` or an operation with its arguments; empty
     where there is none, for the ``reason``. ``fields`` are the positions of the fields over whose members all of its
-    parts add up.
+    parts add up. The value of one member depends on the other members of the fields ``beside``, and where ``innermost``
+    says so on those of the innermost row field that its cell has.
     """
 
     steps: list[Any]
     fields: frozenset[int]
     reason: str = ""
+    beside: frozenset[int] = frozenset()
+    innermost: bool = False
 
     @property
     def numbers(self) -> tuple[int, ...]:
@@ -130,6 +133,19 @@ class PartColumn:
 
 
 @dataclass(frozen=True, slots=True, eq=False)
+class HiddenMembers:
+    """The members of a field that a top hides, each under those of ``outer`` fields.
+
+    ``codes`` has a column for each outer field and, last, for the member. Fields go by their numbers among those that
+    cells have keys for.
+    """
+
+    field: int
+    outer: tuple[int, ...]
+    codes: Array
+
+
+@dataclass(frozen=True, slots=True, eq=False)
 class MemberRule:
     """A style rule for the members of a field (its position on the axes): for each code whether it holds."""
 
@@ -158,7 +174,7 @@ class Result:
     the values that a field's members are ordered by, with their combinations, by the field's number among these.
     ``facts`` are the tables whose rows the values are over.
     ``cells`` have the conditions of style rules after the values, and then the ``parts`` that ``recipes`` use, where
-    they were asked for.
+    they were asked for. With these come the members that tops hide, and ``unseen`` cells of others that no line shows.
     """
 
     request: Request
@@ -178,6 +194,8 @@ class Result:
     facts: tuple[str, ...] = ()
     recipes: tuple[Recipe, ...] = ()
     parts: tuple[PartColumn, ...] = ()
+    hidden: tuple[HiddenMembers, ...] = ()
+    unseen: tuple[Cells, ...] = ()
 
     @property
     def where(self) -> str:

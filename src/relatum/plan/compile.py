@@ -69,7 +69,7 @@ class Wanted:
     """What a plan is made from: axis fields (rows first), values, filters, and the grains wanted, finest first.
 
     ``keeps`` are the request's own, each found under its condition alone. What stands ``beside`` the values is worked
-    out in the cells that these show, and shows none itself.
+    out in the cells that these show, and shows none itself. With ``tells_hidden`` the members that tops hide are told.
     """
 
     fields: tuple[Field, ...]
@@ -83,6 +83,7 @@ class Wanted:
     tops: tuple[TopWanted, ...] = ()
     closings: tuple[Closing, ...] = ()
     beside: tuple[Expression, ...] = ()
+    tells_hidden: bool = False
 
 
 def compile_plan(catalog: Catalog, wanted: Wanted, derivations: Derivations) -> tuple[Plan, list[Note]]:
@@ -150,6 +151,7 @@ class PlanMaker:
             row_count=wanted.row_count,
             tops=tops,
             closings=wanted.closings,
+            tells_hidden=wanted.tells_hidden,
         )
         reads = reads_of(made)
         needed = needed_derivations(reads, derivations, catalog)

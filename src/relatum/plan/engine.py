@@ -94,12 +94,30 @@ class Cells:
 
 
 @dataclass(frozen=True, slots=True)
+class Tied:
+    """That ties at the edge let more members stay than a top names: under how many combinations of outer members.
+
+    Under one alone, ``place`` is the last place among the best and ``members`` how many share it.
+    """
+
+    outers: int
+    place: int = 0
+    members: int = 0
+
+
+@dataclass(frozen=True, slots=True, eq=False)
 class LeftOut:
-    """How many members of a field, each under its outer ones, a top leaves out; ``unranked`` if none had a value."""
+    """What a top leaves out of a field: how many different members are hidden somewhere.
+
+    ``unranked`` says that no member had a value. ``codes`` has, where the plan tells them, a row for each hidden member
+    under its outer ones: a column for each outer key, and the member's.
+    """
 
     key: int
     count: int
     unranked: bool
+    tied: Tied | None = None
+    codes: Array | None = None
 
 
 @dataclass(frozen=True, slots=True, eq=False)

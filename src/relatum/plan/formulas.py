@@ -331,9 +331,7 @@ class Compiler:
         reached = bounded.reached | inside.reached
         edges = {PinnedEdge(each.edge, each.table, each.column) for each in bounded.bounds.pinned}
         counts = aggregate.function != "sole"
-        own = replace(
-            _taken_up(context, frozenset({*reached, *edges})), reached=frozenset(reached), outermost=counts
-        )
+        own = replace(_taken_up(context, frozenset({*reached, *edges})), reached=frozenset(reached), outermost=counts)
         # An axis that does not bear on it leaves it blank, which is in force; repeated, it is not.
         held = all(axis in reached or (axis in context.filters and not aggregate.repeat) for axis in self._axes)
         if bounded.empty:

@@ -382,7 +382,8 @@ class Plan(Immutable):
     ``fields`` are all keys: the first of them, one for each of ``axes``, are the grid's (``row_count`` of these the
     rows'); then come those that hold sets of hidden members. ``grains`` starts with the finest; those with others come
     last. ``tops`` and ``closings`` say which of the members found are shown, outer ones first. ``derived`` are the
-    derived columns that the plan reads, each after those that it needs itself. Text is compared by code point.
+    derived columns that the plan reads, each after those that it needs itself. Text is compared by code point. With
+    ``tells_hidden`` the members that tops hide are told, not only counted.
     """
 
     fields: tuple[Field, ...]
@@ -394,4 +395,5 @@ class Plan(Immutable):
     tops: tuple[Top, ...] = ()
     closings: tuple[Closing, ...] = ()
     cell_limit: int = 1_000_000
+    tells_hidden: bool = False
     text_order: Literal["code point"] = "code point"

@@ -41,9 +41,7 @@ def top_mask(
     """
     known = v.there(value)
     if ties:
-        keys = [each for column, down in ((value, largest), *ties) for each in reversed(v.sort_keys(column, down))]
-        _, joint = np.unique(np.stack(keys, axis=1), axis=0, return_inverse=True)
-        return np.asarray(known & (_ranks(parents, joint.reshape(-1), known, False) <= number))
+        return np.asarray(known & (top_ranks(parents, value, largest, ties) <= number))
     if len(parents) and parents[0] == parents[-1]:
         # One cell: its best are those that are no worse than the last of them.
         values = value.values[known]
@@ -52,7 +50,17 @@ def top_mask(
         at = len(values) - number if largest else number - 1
         edge = np.partition(values, at)[at]
         return np.asarray(known & (value.values >= edge if largest else value.values <= edge))
-    return np.asarray(known & (_ranks(parents, value.values, known, largest) <= number))
+    return np.asarray(known & (top_ranks(parents, value, largest) <= number))
+
+
+def top_ranks(parents: Array, value: Column, largest: bool, ties: Sequence[tuple[Column, bool]] = ()) -> Array:
+    """The place of each member of its cell, the best first: 1 and how many are better; see :func:`top_mask`."""
+    known = v.there(value)
+    if not ties:
+        return _ranks(parents, value.values, known, largest)
+    keys = [each for column, down in ((value, largest), *ties) for each in reversed(v.sort_keys(column, down))]
+    _, joint = np.unique(np.stack(keys, axis=1), axis=0, return_inverse=True)
+    return _ranks(parents, joint.reshape(-1), known, False)
 
 
 def _ranks(parents: Array, values: Array, known: NDArray[np.bool_], largest: bool) -> Array:

@@ -226,7 +226,7 @@ class Shown:
         return found, np.stack([columns.get(key, blank_codes) for key in grain.keys], axis=1)
 
     def _freely(self, grain: GridGrain, codes: Array, free: frozenset[int], members: Visible) -> Array:
-        """Combinations, each with every member of the free keys that may be shown and that rows have beside the rest."""
+        """Combinations, each with the members of the free keys that may be shown and that rows have beside the rest."""
         place = {key: at for at, key in enumerate(grain.keys)}
         for keys, own in self._chains(members, unmatched=True):
             new = [at for at, key in enumerate(keys) if key in free]

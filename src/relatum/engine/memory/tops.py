@@ -9,14 +9,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from relatum.data import vectors as v
-from relatum.data.columns import Array
+from relatum.data.columns import Array, Column
 from relatum.data.groups import number_groups
 from relatum.engine.memory.evaluate import Evaluator
 from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.hidden import HiddenSets
 from relatum.engine.memory.inner import refuse_many
-from relatum.engine.memory.ranks import top_mask
-from relatum.plan.engine import LeftOut
+from relatum.engine.memory.ranks import top_mask, top_ranks
+from relatum.plan.engine import LeftOut, Tied
 from relatum.plan.nodes import GridGrain, Plan, Top
 
 
@@ -71,7 +71,11 @@ class Tops:
         best = top_mask(parents, ranked[0], top.number, ranked[1], ties)
         hidden = competing[~best]
         unranked = bool(len(competing)) and not bool(v.there(ranked[0]).any())
-        self.left_out.append(LeftOut(top.key, len(hidden), unranked))
+        tied = _tied(
+            parents[best], top.number, [(column.take(np.flatnonzero(best)), down) for column, down in (ranked, *ties)]
+        )
+        told = hidden if self.plan.tells_hidden else None
+        self.left_out.append(LeftOut(top.key, len(np.unique(hidden[:, -1])), unranked, tied, told))
         above = [hidden[:, at] for at in range(len(top.outer))]
         distinct, sets = number_groups(above, [evaluator.sizes[key] for key in top.outer], len(hidden))
         sizes = tuple(evaluator.sizes[key] for key in keys)
@@ -146,6 +150,17 @@ class Tops:
         for judged in grain.judged:
             found |= v.there(self.evaluator.node(judged.node, frame))
         return found
+
+
+def _tied(parents: Array, number: int, by: Sequence[tuple[Column, bool]]) -> Tied | None:
+    """That ties let more than so many members of some parents stay: of the best of each, by what they are ranked."""
+    kept = np.bincount(parents)
+    tied = np.flatnonzero(kept > number)
+    if len(tied) != 1:
+        return Tied(len(tied)) if len(tied) else None
+    (value, down), *ties = by
+    place = int(top_ranks(parents, value, down, ties)[parents == tied[0]].max())
+    return Tied(1, place, int(kept[tied[0]]) - place + 1)
 
 
 def _projected(found: Mapping[GridGrain, Array], keys: tuple[int, ...]) -> Array:

@@ -31,14 +31,19 @@ from relatum.engine.sql.tables import Known
 from relatum.engine.sql.terms import (
     Sql,
     aliased,
+    all_of,
     any_of,
     cast,
     column,
+    copied,
     equal,
     is_there,
     less,
+    minus,
+    negated,
     null,
     number,
+    plus,
     sql_type,
     united,
 )
@@ -46,7 +51,7 @@ from relatum.engine.sql.windows import comparable
 from relatum.errors import LimitError
 from relatum.language.expression import is_plain
 from relatum.language.register import AGGREGATES, RANKINGS, SCALARS, refuse_missing
-from relatum.plan.engine import Answer, Evidence, LeftOut, Loss
+from relatum.plan.engine import Answer, Evidence, LeftOut, Loss, Tied
 from relatum.plan.engine import Cells as CellsOf
 from relatum.plan.nodes import Derivation, GridGrain, Plan
 from relatum.plan.parts import aggregations
@@ -61,8 +66,9 @@ refuse_missing(
 )
 
 
-#: Rows of a query with this number or one below count what is to be noted.
-_REMARKS = -1000
+#: Rows of a query with this number or one below tell of the ties of a top, of the members that it hides, and count what
+#: is to be noted; those from -1 on count the members of a top.
+_TIES, _HIDDEN, _REMARKS = -300, -600, -1000
 
 
 class Database(Protocol):
@@ -213,7 +219,10 @@ class SqlEngine:
         layout = _Layout(keys, values, orders, cells)
         branches = [layout.grain(number_, grain, frame) for number_, (grain, frame) in enumerate(
             zip(plan.grains, frames, strict=True))]  # fmt: skip
-        branches += [layout.top(-1 - at, settled) for at, settled in enumerate(shown.settled)]
+        for at, settled in enumerate(shown.settled):
+            branches += [layout.top(-1 - at, settled), layout.ties(_TIES - at, settled)]
+            if plan.tells_hidden:
+                branches.append(layout.hidden(_HIDDEN - at, settled))
         remarks = tuple(loss for loss, _ in parts.remarks)
         branches += [layout.count(_REMARKS - at, select) for at, (_, select) in enumerate(parts.remarks)]
         statement = parts.sheet.statement(united(branches, distinct=False), parts.dialect)
@@ -230,6 +239,12 @@ def _widest(types: Sequence[Sequence[Type]]) -> tuple[Type, ...]:
             elif found[at].kind is Kind.NULL:
                 found[at] = type_
     return tuple(found)
+
+
+def _best(settled: SettledTop) -> Sql:
+    """Whether a ranked member is among the best."""
+    place = exp.LTE(this=column("m", "place"), expression=number(settled.top.number))
+    return all_of([is_there(column("m", "v0")), place])
 
 
 class _Layout:
@@ -253,21 +268,48 @@ class _Layout:
         return reading.rows.select(*self._columns(number_, made))
 
     def top(self, number_: int, settled: SettledTop) -> exp.Select:
-        """How many members a top leaves out, out of how many, and how many of these had a value."""
-        alias = "m"
-        sheet = self.cells.parts.sheet
-        rows = Rows(self.cells.parts, alias, sheet.table(settled.ranked, alias))
-        known = column(alias, "v0")
-        best = exp.And(
-            this=is_there(known), expression=exp.LTE(this=column(alias, "place"), expression=number(settled.top.number))
+        """How many different members a top leaves out, how many it chooses from, and how many of these had a value."""
+        rows = self._rows(settled.ranked)
+        out, state = negated(_best(settled)), column("m", f"k{settled.top.key}s")
+        real = exp.Case(
+            ifs=[exp.If(this=all_of([out, equal(state, number(0))]), true=column("m", f"k{settled.top.key}"))]
         )
-        hidden = exp.Sum(this=exp.Case(ifs=[exp.If(this=best, true=number(0))], default=number(1)))
+        null_ = exp.Case(ifs=[exp.If(this=all_of([out.copy(), equal(state.copy(), number(1))]), true=number(1))])
         made: dict[str, Sql] = {
-            "n0": exp.Coalesce(this=hidden, expressions=[number(0)]),
+            "n0": plus(
+                exp.Count(this=exp.Distinct(expressions=[real])),
+                exp.Coalesce(this=exp.Max(this=null_), expressions=[number(0)]),
+            ),
             "n1": exp.Count(this=exp.Star()),
-            "n2": exp.Count(this=column(alias, "v0")),
+            "n2": exp.Count(this=column("m", "v0")),
         }
         return rows.select(*self._columns(number_, made))
+
+    def ties(self, number_: int, settled: SettledTop) -> exp.Select:
+        """Under how many outer members ties let more stay than a top names; of one, the last place and its members."""
+        rows = self._rows(settled.ranked)
+        rows.where.append(_best(settled))
+        outer = [each for key in settled.top.outer for each in (f"k{key}", f"k{key}s")]
+        last, count = exp.Max(this=column("m", "place")), exp.Count(this=exp.Star())
+        kept = rows.select(*copied("m", outer), aliased(last, "place"), aliased(count, "members"), grouped=len(outer))
+        kept.set("having", exp.Having(this=exp.GT(this=count.copy(), expression=number(settled.top.number))))
+        found = self._rows(self.cells.parts.sheet.add("tied", kept))
+        shared = plus(minus(column("m", "members"), column("m", "place")), number(1))
+        made: dict[str, Sql] = {
+            "n0": exp.Count(this=exp.Star()),
+            "n1": exp.Max(this=column("m", "place")),
+            "n2": exp.Max(this=shared),
+        }
+        return found.select(*self._columns(number_, made))
+
+    def hidden(self, number_: int, settled: SettledTop) -> exp.Select:
+        """The members that a top hides, each under its outer ones."""
+        names = [each for key in (*settled.top.outer, settled.top.key) for each in (f"k{key}", f"k{key}s")]
+        made: dict[str, Sql] = {name: column("m", name) for name in names}
+        return self._rows(settled.hidden).select(*self._columns(number_, made))
+
+    def _rows(self, relation: str) -> Rows:
+        return Rows(self.cells.parts, "m", self.cells.parts.sheet.table(relation, "m"))
 
     def count(self, number_: int, select: exp.Select) -> exp.Select:
         """A count of something to be noted."""
@@ -344,10 +386,20 @@ class _Decoder:
     def _left_out(self) -> list[LeftOut]:
         result = []
         for at, top in enumerate(self.plan.tops):
-            (row,) = np.flatnonzero(self.grains == -1 - at)
-            hidden, competing, valued = (int(self.found[f"n{number_}"][int(row)].as_py() or 0) for number_ in range(3))
-            result.append(LeftOut(top.key, hidden, bool(competing) and not valued))
+            hidden, competing, valued = self._counts(-1 - at)
+            ties = self._counts(_TIES - at)
+            tied = Tied(*ties) if ties[0] == 1 else Tied(ties[0]) if ties[0] else None
+            codes = None
+            if self.plan.tells_hidden:
+                rows = np.flatnonzero(self.grains == _HIDDEN - at)
+                codes = np.stack([self._codes(key, rows, False) for key in (*top.outer, top.key)], axis=1)
+            result.append(LeftOut(top.key, hidden, bool(competing) and not valued, tied, codes))
         return result
+
+    def _counts(self, number_: int) -> tuple[int, int, int]:
+        (row,) = np.flatnonzero(self.grains == number_)
+        one, other, last = (int(self.found[f"n{at}"][int(row)].as_py() or 0) for at in range(3))
+        return one, other, last
 
     def _codes(self, key: int, rows: Array, others: bool) -> Array:
         taken = self._taken(f"k{key}", rows)

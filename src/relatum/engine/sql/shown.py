@@ -312,7 +312,10 @@ class Shown:
         for name, keys in self._chains(members, unmatched=True) if members is not None else ():
             if not free.isdisjoint(keys):
                 alias = self.parts.alias("free")
-                there = {key: Key(column(alias, f"k{key}"), column(alias, f"k{key}s"), self.cells.key_type(key)) for key in keys}
+                there = {
+                    key: Key(column(alias, f"k{key}"), column(alias, f"k{key}s"), self.cells.key_type(key))
+                    for key in keys
+                }
                 on = [part for key in keys if key not in free for part in same_key(there[key], own[key])]
                 rows.join(self.parts.sheet.table(name, alias), on, left=False)
                 own.update((key, there[key]) for key in keys if key in free)

@@ -25,10 +25,10 @@ from relatum.present.charts.frame import is_time, member_paint, place_of
 from relatum.present.looks import PLAIN_LOOK, Look, Told
 from relatum.present.paint import FONT, SIZE, colours_of, series
 from relatum.present.shapes import shape_of
-from relatum.present.sheet import Cell, Line, NestedLine, Sheet, code_names, headed, nested, sheet_of
+from relatum.present.sheet import Cell, Line, NestedLine, Sheet, code_names, headed, nested, sheet_of, writers_of
 
-#: So many members of a field are listed, and so many cells prepared.
-MOST_MEMBERS, MOST_CELLS = 2_000, 300_000
+#: So many members of a field are listed, so many cells prepared, and so many hidden members of a grid told.
+MOST_MEMBERS, MOST_CELLS, MOST_HIDDEN = 2_000, 300_000, 100_000
 #: A script's numbers are exact up to here; larger ones go as text.
 _SAFE = 1 << 53
 
@@ -88,28 +88,27 @@ def document(request: Request, asker: Asker, prepare: Sequence[str]) -> dict[str
         The prepared grids would have too many cells; a column is on an axis already.
     """
     first = asker.parts(request)
-    first_sheet = sheet_of(first)
     lists = [_prepared(request, asker, column, first.facts) for column in prepare]
     _refuse_axes(first, prepare)
-    grids: dict[str, dict[str, Any]] = {}
-    looks = _Looks()
+    results: dict[str, Result] = {}
     total = 0
     for choice in itertools.product(*(range(len(each["members"]) + 1) for each in lists)):
         conditions = [each["conditions"][at - 1] for each, at in zip(lists, choice, strict=True) if at]
         where = " and ".join(f"({text})" for text in [request.where, *conditions] if text)
         result = first if not conditions else asker.parts(replace(request, where=where))
-        total += sum(len(each.codes) for each in result.cells) * len(result.values)
+        total += sum(len(each.codes) for each in (*result.cells, *result.unseen)) * len(result.values)
         if total > MOST_CELLS:
             combinations = math.prod(len(each["members"]) + 1 for each in lists)
             raise RequestError(
                 f"The page would hold {combinations:,} grids, and over {MOST_CELLS:,} cells.",
                 fix="Prepare fewer columns, or ask for a smaller grid.",
             )
-        sheet = first_sheet if result is first else sheet_of(result)
-        grids[",".join(map(str, choice))] = _grid(result, sheet, looks)
-    told = _page(first, first_sheet, request, asker, looks)
+        results[",".join(map(str, choice))] = result
+    looks = _Looks()
+    told = _page(list(results.values()), asker)
     told["prepared"] = [{key: each[key] for key in ("name", "label", "members")} for each in lists]
-    told["grids"], told["first"] = grids, ",".join("0" for _ in lists)
+    told["grids"] = {name: _grid(result, looks) for name, result in results.items()}
+    told["first"] = ",".join("0" for _ in lists)
     told["looks"] = looks.told()
     return told
 
@@ -125,13 +124,39 @@ def _refuse_axes(result: Result, prepare: Sequence[str]) -> None:
 # -- the whole --------------------------------------------------------------------------------------------------------
 
 
-def _page(result: Result, sheet: Sheet, request: Request, asker: Asker, looks: _Looks) -> dict[str, Any]:
-    layout = result.layout()
+def _page(results: Sequence[Result], asker: Asker) -> dict[str, Any]:
+    """What all grids of a page have in common; the first is the one without prepared members."""
+    result = results[0]
     heads = _heads(result)
     theme = result.theme
+    rows = [at for at in heads if at < result.row_count]
+    columns = [at for at in heads if at >= result.row_count]
+    headings = (headed(value, write) for value, write in zip(result.values, writers_of(result), strict=True))
+    return {
+        "title": f"{result.model}: {', '.join(headings)}",
+        "locale": result.locale.replace("_", "-"),
+        "filters": result.request.filters,
+        "fields": [{"label": result.axes[at].label, "name": result.axes[at].name} for at in heads],
+        "rowFields": [heads.index(at) for at in rows],
+        "columnFields": [heads.index(at) for at in columns],
+        "lists": [_list(results, at, heads.index(at), asker) for at in heads],
+        "rowTime": bool(rows) and is_time(result.axes[rows[-1]]),
+        "columnTime": bool(columns) and is_time(result.axes[columns[-1]]),
+        "chart": bool(rows) and any(value.type.numeric for value in result.values),
+        "size": round((theme.size or SIZE) * 4 / 3, 1),
+        "font": theme.font or FONT,
+        "colours": {
+            mode: {"series": list(each.series), "text": each.text, "line": each.line}
+            for mode, each in (("light", colours_of(theme, "light")), ("dark", colours_of(theme, "dark")))
+        },
+    }
+
+
+def _values(result: Result, sheet: Sheet) -> list[dict[str, Any]]:
+    """The values of a grid: how they are headed and written, and what they are put together from."""
+    heads = _heads(result)
     values: list[dict[str, Any]] = []
-    for number, (value, write) in enumerate(zip(result.values, sheet.writers, strict=True)):
-        recipe = result.recipes[number]
+    for value, write, recipe in zip(result.values, sheet.writers, result.recipes, strict=True):
         shape = shape_of(write) if value.type.numeric else None
         reason = recipe.reason if shape is not None else "it is no plain number"
         told = recipe.steps and shape is not None
@@ -144,33 +169,13 @@ def _page(result: Result, sheet: Sheet, request: Request, asker: Asker, looks: _
                 "recipe": recipe.steps if told else None,
                 "uses": list(recipe.numbers) if told else [],
                 "fields": sorted(heads.index(at) for at in recipe.fields if at in heads) if told else [],
+                "beside": sorted(heads.index(at) for at in recipe.beside if at in heads),
+                "innermost": recipe.innermost,
                 "reason": f"{value.heading}: {reason}",
                 "shape": None if shape is None else asdict(shape),
             }
         )
-    rows = [at for at in heads if at < result.row_count]
-    columns = [at for at in heads if at >= result.row_count]
-    return {
-        "title": f"{result.model}: {', '.join(value['heading'] for value in values)}",
-        "locale": result.locale.replace("_", "-"),
-        "filters": request.filters,
-        "notes": [f"note: {note.text}" for note in result.notes],
-        "legend": [_told(each, looks) for each in sheet.legend],
-        "values": values,
-        "fields": [{"label": result.axes[at].label, "name": result.axes[at].name} for at in heads],
-        "rowFields": [heads.index(at) for at in rows],
-        "columnFields": [heads.index(at) for at in columns],
-        "lists": [_list(result, layout, at, heads.index(at), asker) for at in heads],
-        "rowTime": bool(rows) and is_time(result.axes[rows[-1]]),
-        "columnTime": bool(columns) and is_time(result.axes[columns[-1]]),
-        "chart": bool(rows) and any(value.type.numeric for value in result.values),
-        "size": round((theme.size or SIZE) * 4 / 3, 1),
-        "font": theme.font or FONT,
-        "colours": {
-            mode: {"series": list(each.series), "text": each.text, "line": each.line}
-            for mode, each in (("light", colours_of(theme, "light")), ("dark", colours_of(theme, "dark")))
-        },
-    }
+    return values
 
 
 def _heads(result: Result) -> list[int]:
@@ -187,27 +192,39 @@ def _told(told: Told, looks: _Looks) -> dict[str, Any]:
     }
 
 
-def _list(result: Result, layout: Layout, position: int, number: int, asker: Asker) -> dict[str, Any]:
-    """The members of a field: those of the grid can be chosen, the others are named as being without rows."""
-    axis = result.axes[position]
-    lines = layout.rows if position < result.row_count else layout.columns
-    own = lines[:, position if position < result.row_count else position - result.row_count]
-    there = set(own[own >= 0].tolist())
+def _list(results: Sequence[Result], position: int, number: int, asker: Asker) -> dict[str, Any]:
+    """The members of a field: those that some grid shows can be chosen, and stand before those that none does."""
+    first = results[0]
+    axis = first.axes[position]
+    there = set().union(*(_shown_codes(result, position) for result in results))
     made = axis.name != column_name(axis.table, axis.column)
     counts: dict[int, str] = {}
     if made:
-        codes = sorted(there, key=lambda code: int(axis.rank[code]) if code < len(axis.rank) else code)
+        codes = sorted(code for code in there if code >= 0)
+        codes.sort(key=lambda code: int(axis.rank[code]) if code < len(axis.rank) else code)
     else:
-        found = asker.members(axis.name, result.where)
+        found = asker.members(axis.name, first.where)
         codes = found.codes.tolist()
-        counts = _counts(found, result.facts)
+        counts = _counts(found, first.facts)
         axis = found.axis
-    names = code_names(result.axes[position], np.array(codes, np.int64), result.locale)
-    shown = codes if len(codes) <= MOST_MEMBERS else [code for code in codes if code in there][:MOST_MEMBERS]
-    members = [{"c": code, "t": names[code], "n": counts.get(code, ""), "there": code in there} for code in shown]
-    if OTHERS in set(own.tolist()):
+    names = code_names(first.axes[position], np.array(codes, np.int64), first.locale)
+    codes.sort(key=lambda code: code not in there)
+    members = [
+        {"c": code, "t": names[code], "n": counts.get(code, ""), "there": code in there}
+        for code in codes[:MOST_MEMBERS]
+    ]
+    if OTHERS in there:
         members.append({"c": OTHERS, "t": "others", "n": "", "there": True})
-    return {"field": number, "members": members, "more": len(codes) - len(shown)}
+    return {"field": number, "members": members, "more": max(len(codes) - MOST_MEMBERS, 0)}
+
+
+def _shown_codes(result: Result, position: int) -> set[int]:
+    """The codes of a field's members, and of others, that a grid shows."""
+    layout = result.layout()
+    rows = position < result.row_count
+    lines = layout.rows if rows else layout.columns
+    own = lines[:, position if rows else position - result.row_count]
+    return set(own[(own >= 0) | (own == OTHERS)].tolist())
 
 
 def _counts(found: Found, facts: Sequence[str]) -> dict[int, str]:
@@ -251,7 +268,8 @@ def _condition(axis: Axis, code: int, values: Mapping[int, Any], unmatched: bool
 # -- one grid ---------------------------------------------------------------------------------------------------------
 
 
-def _grid(result: Result, sheet: Sheet, looks: _Looks) -> dict[str, Any]:
+def _grid(result: Result, looks: _Looks) -> dict[str, Any]:
+    sheet = sheet_of(result)
     on_rows = bool(sheet.headings) and sheet.headings[-1] == "" and result.request.values_on == "rows"
     lines = nested(sheet, [axis.attribute is not None for axis in result.axes[: result.row_count]])
     paths = _nested_paths(lines)
@@ -301,6 +319,8 @@ def _grid(result: Result, sheet: Sheet, looks: _Looks) -> dict[str, Any]:
     ]  # fmt: skip
     distinct_rows = list(dict.fromkeys(paths))
     distinct_columns = list(dict.fromkeys(columns))
+    whole = replace(result, cells=(*result.cells, *result.unseen))
+    unseen_rows, unseen_columns = _unseen(whole, distinct_rows, rows=True), _unseen(whole, distinct_columns, rows=False)
     head_texts = [line.depth * 2 + len(line.text) + 2 * bool(line.look.mark) for line in lines]
     heading = " / ".join(axis.label for axis in result.axes[: result.row_count] if axis.attribute is None)
     return {
@@ -308,13 +328,40 @@ def _grid(result: Result, sheet: Sheet, looks: _Looks) -> dict[str, Any]:
         "columns": column_lines,
         "texts": texts,
         "numbers": numbers,
-        "looks": styled,
+        "styled": styled,
         "heads": sheet.depth,
         "heading": heading,
         "headWidth": min(max([len(heading), *head_texts], default=8), 60),
-        "width": len(distinct_columns),
-        "parts": _parts(result, distinct_rows, distinct_columns),
+        "width": len(distinct_columns) + len(unseen_columns),
+        "parts": _parts(whole, [*distinct_rows, *unseen_rows], [*distinct_columns, *unseen_columns]),
+        "unseenRows": unseen_rows,
+        "unseenColumns": unseen_columns,
+        "hidden": _hidden(result),
+        "values": _values(result, sheet),
+        "notes": [f"note: {note.text}" for note in result.notes],
+        "legend": [_told(each, looks) for each in sheet.legend],
     }
+
+
+def _unseen(whole: Result, seen: Sequence[tuple[int, ...]], *, rows: bool) -> list[tuple[int, ...]]:
+    """The lines, or columns, of members that tops hide and that no line shows, by their members."""
+    layout = whole.layout()
+    heads = [at for at in _heads(whole) if (at < whole.row_count) == rows]
+    lines = (layout.rows if rows else layout.columns).tolist()
+    paths = (_layout_path(line, [at if rows else at - whole.row_count for at in heads]) for line in lines)
+    return [path for path in dict.fromkeys(paths) if path not in set(seen)] if whole.unseen else []
+
+
+def _hidden(result: Result) -> dict[int, list[tuple[list[int], list[int] | None]]]:
+    """For each field with a top the members that it hides under each outer combination; None where they are many."""
+    found: dict[int, list[tuple[list[int], list[int] | None]]] = {}
+    for each in result.hidden:
+        sets: dict[tuple[int, ...], list[int]] = {}
+        for *outer, code in each.codes.tolist():
+            sets.setdefault(tuple(outer), []).append(code)
+        told = len(each.codes) <= MOST_HIDDEN
+        found[each.field] = [(list(outer), codes if told else None) for outer, codes in sets.items()]
+    return found
 
 
 def _paint(result: Result, path: tuple[int, ...], *, rows: bool) -> list[str] | None:
