@@ -97,7 +97,7 @@ def test_every_medium_says_the_same(tmp_path: Path) -> None:
             if not given["looks"][look] or not given["looks"][look]["mark"]
             else f"{given['looks'][look]['mark']} {text}"
             for at, text in enumerate(page["texts"])
-            for look in [page["looks"].get(at, 0)]
+            for look in [page["styled"].get(at, 0)]
         ]
         assert [text or "" for text in marked] == [text for line in texts for text in line], (seed, value)
         book = Book(

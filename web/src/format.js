@@ -24,6 +24,19 @@ function grouped(whole, shape) {
   return pieces.join(shape.group);
 }
 
+const MOST_DIGITS = 6;
+
+/** Numbers along an axis, written as the values are, with as many digits more as tell them apart. */
+export function ticks(numbers, shape) {
+  const plain = { ...shape, zero: "", significant: 0 };
+  let texts = [];
+  for (let more = 0; more < MOST_DIGITS; more += 1) {
+    texts = numbers.map((number) => written(number, { ...plain, least: plain.least + more, most: plain.most + more }));
+    if (new Set(texts).size === new Set(numbers).size) break;
+  }
+  return texts;
+}
+
 /** A value as text; a float is the decimal that it is written as. */
 export function written(value, shape) {
   if (value === null) return shape.blank;

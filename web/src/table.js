@@ -205,7 +205,7 @@ export class Table {
       const some = path[at] !== OTHERS ? (ticked(choice, path[at]) ? "all" : "none")
         : under === undefined ? "all" : part(choice, under);
       if (some === "none") return { gone: true, lines: [], fields: [], whole: false };
-      if (some === "some") return { gone: false, why: `others of ${label(fields[at])} hold members that are not chosen` };
+      if (some === "some") return { gone: false, why: `some members in the others of ${label(fields[at])} are chosen, and some are not` };
     }
     const deeper = fields.slice(path.length).find((field) => this.choice[field] !== undefined);
     if (deeper === undefined && node.place !== undefined) return told([node], true);
@@ -218,7 +218,7 @@ export class Table {
     const parts = [...node.children.keys()].filter((code) => code !== OTHERS);
     if (under !== undefined) {
       if (part(this.choice[field], under) === "some") {
-        return { gone: false, why: `a member of ${label(field)} is chosen otherwise than the rest, and not shown here` };
+        return { gone: false, why: `some members of ${label(field)} that are not shown here are chosen, and some are not` };
       }
       parts.push(OTHERS);
     }

@@ -375,7 +375,7 @@ function Notes({ page, table, state }) {
     return [...new Set(table.visible(state).flatMap((at) => columns.map((column) => table.cell(at, column, state).struck)))]
       .filter(Boolean);
   }, [table, state]);
-  const every = [...struck.map((why) => `struck out, since it would be another number now: ${why}`), ...page.notes];
+  const every = [...struck.map((why) => `struck out, because it would be a different number now: ${why}`), ...page.notes];
   return (
     <footer aria-label="Notes">
       {page.legend.map((each) => (

@@ -84,12 +84,12 @@ function topped({ shown }) {
   };
 }
 
-const SOME = "a member of item is chosen otherwise than the rest, and not shown here";
+const SOME = "some members of item that are not shown here are chosen, and some are not";
 const TOPPED = [
   ["a shown member is unticked", flipped(undefined, 0, [0, 1]), "19", "11"],
   ["only a shown member", only([1]), "8", undefined],
-  ["a member among the others is unticked", flipped(undefined, 2, [0, 1, 2]), SOME, "others of item hold members that are not chosen"],
-  ["only a member among the others", only([0, 3]), SOME, "others of item hold members that are not chosen"],
+  ["a member among the others is unticked", flipped(undefined, 2, [0, 1, 2]), SOME, "some members in the others of item are chosen, and some are not"],
+  ["only a member among the others", only([0, 3]), SOME, "some members in the others of item are chosen, and some are not"],
   ["the others are unticked", flipped(undefined, OTHERS, [0, 1, OTHERS]), "17", undefined],
   ["a member that this grid has not is unticked", flipped(undefined, 7, [0, 1, 7]), "28", "11"],
 ];

@@ -79,7 +79,7 @@ class RecipeMaker:
         every = frozenset(range(len(self.fields)))
         used = [self.parts[number] for number in Recipe(found, frozenset()).numbers]
         fields = frozenset.intersection(every, *(each.fields for each in used)) if used else frozenset()
-        return Recipe(found, fields, "", beside, innermost)
+        return Recipe(found, fields, "", beside, innermost, all(each.merge == "sum" for each in used))
 
     def _beside(self, expression: Expression) -> tuple[frozenset[int], bool]:
         """The fields on whose other members the value of one member depends; see :class:`relatum.pivot.result.Recipe`.

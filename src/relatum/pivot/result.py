@@ -93,7 +93,7 @@ class Recipe:
     ``steps`` is a tree of lists: ``["part", number]``, ``["number", value]`` or an operation with its arguments; empty
     where there is none, for the ``reason``. ``fields`` are the positions of the fields over whose members all of its
     parts add up. The value of one member depends on the other members of the fields ``beside``, and where ``innermost``
-    says so on those of the innermost row field that its cell has.
+    says so on those of the innermost row field that its cell has. ``sums`` says that all parts are sums.
     """
 
     steps: list[Any]
@@ -101,15 +101,35 @@ class Recipe:
     reason: str = ""
     beside: frozenset[int] = frozenset()
     innermost: bool = False
+    sums: bool = False
 
     @property
     def numbers(self) -> tuple[int, ...]:
         """The parts that it uses."""
         return tuple(dict.fromkeys(_part_numbers(self.steps))) if self.steps else ()
 
+    @property
+    def linear(self) -> bool:
+        """Whether the value of members together is the sum of their own values."""
+        return bool(self.steps) and self.sums and _linear(self.steps)
+
     def with_numbers(self, numbers: Mapping[int, int]) -> Recipe:
         """The recipe with its parts numbered anew."""
         return replace(self, steps=_renumbered(self.steps, numbers))
+
+
+def _linear(steps: list[Any]) -> bool:
+    match steps:
+        case ["part", _]:
+            return True
+        case (
+            ["negate", inner] | ["*", ["number", _], inner] | ["*", inner, ["number", _]] | ["/", inner, ["number", _]]
+        ):
+            return _linear(inner)
+        case ["+" | "-", one, other]:
+            return _linear(one) and _linear(other)
+        case _:
+            return False
 
 
 def _renumbered(steps: list[Any], numbers: Mapping[int, int]) -> list[Any]:

@@ -23,6 +23,7 @@ from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Result
 from relatum.pivot.turning import changed, turned, with_closed, with_open
 from relatum.plan.notes import Note
 from relatum.present.markdown import grid_markdown
+from relatum.present.numbers import is_number
 from relatum.present.pictures import picture_bytes
 from relatum.present.sheet import writers_of
 from relatum.present.tables import arrow_bytes, csv_text, json_text, parquet_bytes, write_as
@@ -243,25 +244,7 @@ class Grid:
             if name not in known:
                 raise RequestError(f"A chart has no option {name}.", fix=suggestion(name, known, noun="option"))
         chosen = None if kind is None else checked(kind)
-        return draw(self.result, chosen, ChartOptions(**options), self._steps)
-
-    def _steps(self) -> Any:
-        """The steps from the first to the last member of the columns' one field, as an explanation takes them apart."""
-        columns, rows = self.result.axes[self.result.row_count :], self.result.axes[: self.result.row_count]
-        lines = [line for line in self.result.layout().columns.tolist() if TOTAL not in line]
-        if len(columns) != 1 or len(lines) < 2 or not rows:
-            raise RequestError(
-                "Steps lead from one member of a column field to another, by the rows.",
-                fix="Ask for rows, and for columns with two members: calendar.year where calendar.year >= 2023.",
-            )
-        (first,), (last,) = lines[0], lines[-1]
-        name = columns[0].name
-        values = columns[0].member_values(np.array([first, last]))
-        if first not in values or last not in values:
-            raise RequestError("Steps lead between plain members, not null or no match.")
-        asked = replace(self.request, rows=())
-        found = self._questions.explained(asked, 0, {name: values[last]}, {name: values[first]}, rows[0].name, 5)
-        return found.steps(writers_of(self.result)[0])
+        return draw(self.result, chosen, ChartOptions(**options), _ChartAsker(self.result, self._questions))
 
     def to_arrow(self, totals: bool = False) -> Any:
         """A tidy ``pyarrow.Table``: one row for each combination shown, values exact.
@@ -454,6 +437,42 @@ class Grid:
             "records": self.to_arrow(totals).to_pylist(),
         }
         return json_text(document)
+
+
+@dataclass(frozen=True, slots=True)
+class _ChartAsker:
+    """What a chart of a grid may ask."""
+
+    result: Result
+    questions: Questions
+
+    def total(self, value: int) -> Any:
+        """A value's total as the grid would show it, and whether members of the rows add up to it."""
+        from relatum.present.charts.draw import Total  # noqa: PLC0415 - matplotlib is heavy
+
+        asked = replace(self.result.request, values=(self.result.request.values[value],), style=())
+        (recipe,) = self.questions.with_parts(asked).recipes
+        total = self.questions.asked(replace(asked, rows=(), columns=())).scalar()
+        fields = frozenset(at for at in range(self.result.row_count) if self.result.axes[at].attribute is None)
+        return Total(float(total) if is_number(total) else None, recipe.linear and fields <= recipe.fields)
+
+    def steps(self) -> Any:
+        """The steps from the first to the last member of the columns' one field, as an explanation takes them apart."""
+        columns, rows = self.result.axes[self.result.row_count :], self.result.axes[: self.result.row_count]
+        lines = [line for line in self.result.layout().columns.tolist() if TOTAL not in line]
+        if len(columns) != 1 or len(lines) < 2 or not rows:
+            raise RequestError(
+                "Steps lead from one member of a column field to another, by the rows.",
+                fix="Ask for rows, and for columns with two members: calendar.year where calendar.year >= 2023.",
+            )
+        (first,), (last,) = lines[0], lines[-1]
+        name = columns[0].name
+        values = columns[0].member_values(np.array([first, last]))
+        if first not in values or last not in values:
+            raise RequestError("Steps lead between plain members, not null or no match.")
+        asked = replace(self.result.request, rows=())
+        found = self.questions.explained(asked, 0, {name: values[last]}, {name: values[first]}, rows[0].name, 5)
+        return found.steps(writers_of(self.result)[0])
 
 
 _PANDAS = {

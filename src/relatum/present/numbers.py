@@ -5,7 +5,7 @@ from __future__ import annotations
 import copy
 import math
 import re
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from datetime import date, datetime, timedelta
 from decimal import ROUND_HALF_UP, Decimal, localcontext
 from functools import cache
@@ -15,6 +15,7 @@ import numpy as np
 from babel import Locale, UnknownLocaleError
 from babel.dates import format_date, format_datetime
 from babel.numbers import NumberPattern, format_decimal, parse_pattern
+from msgspec import structs
 
 from relatum.data.columns import Column
 from relatum.data.types import Kind, Type
@@ -151,6 +152,23 @@ class Writer:
         if self.type.kind in _DATE_KINDS and self.format.pattern:
             return date_text(value, self.format.pattern, self.locale)
         return plain(value)
+
+    def ticks(self, numbers: Sequence[float]) -> list[str]:
+        """Numbers along an axis, written as the values are, with as many digits more as tell them apart."""
+        whole = self.type.kind is Kind.INTEGER and not self.power
+        if self.time or self.number is None or whole:
+            # Between whole numbers there is nothing to be written.
+            return ["" if whole and number != round(number) else self.near(number) for number in numbers]
+        writer = copy.copy(self)
+        writer.format = structs.replace(self.format, zero="", digits=0)
+        for more in range(_MOST_DIGITS):
+            writer.number = copy.copy(self.number)
+            least, most = self.number.frac_prec
+            writer.number.frac_prec = (least + more, most + more)
+            texts = [writer(float(number)) for number in numbers]
+            if len(set(texts)) == len(set(numbers)):
+                break
+        return texts
 
     def near(self, number: float) -> str:
         """A number between values, written as they are: where they are whole, rounded to a whole one."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import math
 from collections.abc import Sequence
 from typing import Any
@@ -12,7 +13,7 @@ from relatum.data.types import FLOAT
 from relatum.model.colours import text_on
 from relatum.model.looks import Format
 from relatum.present.charts.canvas import Canvas
-from relatum.present.charts.frame import Frame, Series, member_paint
+from relatum.present.charts.frame import Frame, Series, member_paint, steps_of
 from relatum.present.charts.options import mark_texts
 from relatum.present.numbers import formatter
 from relatum.present.paint import mixed
@@ -32,13 +33,13 @@ def lying(frame: Frame) -> bool:
     return max(map(len, names), default=0) > LONG or len(names) > MANY
 
 
-def draw_bars(made: Canvas, mode: str) -> None:
-    """Bars of every series: ``bars`` side by side, ``stacked``, or ``shares`` to 100 %."""
+def draw_bars(made: Canvas, mode: str) -> Any:
+    """Bars of every series: ``bars`` side by side, ``stacked``, or ``shares`` to 100 %; the plot that they are on."""
     frame = made.frame
     flat = lying(frame)
     plot = made.axes(grid="x" if flat else "y")
     count = len(frame.series)
-    places = _places(made)
+    places = places_of(made)
     numbers = np.array([each.numbers for each in frame.series])
     if mode == "shares":
         sums = np.nansum(np.abs(numbers), axis=0)
@@ -69,9 +70,33 @@ def draw_bars(made: Canvas, mode: str) -> None:
         made.key(made.colours.page, "negative", NEGATIVE)
     _targets(made, plot, flat, places, thick * count if mode == "bars" else thick)
     _finish(made, plot, flat, mode)
+    return plot
 
 
-def _places(made: Canvas) -> Any:
+def draw_second(made: Canvas, plot: Any, flat: bool, one: Series) -> None:
+    """Another value over the same categories, on an axis of its own: a line over time, else a mark for each one."""
+    frame = made.frame
+    other = plot.twiny() if flat else plot.twinx()
+    made.dress(other)
+    colour = mixed(made.colours.accent, made.colours.text, 0.75)
+    places = places_of(made)
+    pair = (one.numbers, places) if flat else (places, one.numbers)
+    other.plot(*pair, color=colour, marker="D", markersize=5, linewidth=1.6, linestyle="-" if frame.time else "",
+               markeredgecolor=made.colours.page)  # fmt: skip
+    low, high = ends_of(one.numbers)
+    edge = (high - low or abs(high) or 1.0) * 0.12
+    (other.set_xlim if flat else other.set_ylim)(0.0 if 0 <= low < high * 0.6 else low - edge, high + edge)
+    heading = made.whole.heading(one.value)
+    made.number_axis(other.xaxis if flat else other.yaxis, made.whole.writers[one.value], heading)
+    first = frame.series[0]
+    if len(frame.series) == 1:
+        made.key(first.paint.of(made.options.mode), frame.heading(first.value))
+    made.key(
+        colour, f"{heading}, on the {'upper' if flat else 'right'} axis", marker="D", dash="-" if frame.time else ""
+    )
+
+
+def places_of(made: Canvas) -> Any:
     """Where each category stands; those of different outer members stand a little apart."""
     places, at, before = [], 0.0, None
     for category in made.frame.categories:
@@ -146,22 +171,17 @@ def _label(
     made: Canvas, plot: Any, flat: bool, bars: Any, one: Series, numbers: Any, colours: Sequence[str], inside: bool
 ) -> None:
     texts = mark_texts(made.whole, one, made.options.labels)
-    whole = abs(np.subtract(*(plot.get_xlim() if flat else plot.get_ylim()))) or 1.0
     beyond = _targets_of(made, one)
-    room_across = _inches(made, plot, bars[0].get_width()) * (1.15 if inside else 1.3) if not flat else math.inf
-    if not made.options.labels and max(map(len, texts)) * made.size * 0.0082 > room_across:
+    room_across = _inches(made, plot, bars[0].get_width()) * 1.3 if not flat else math.inf
+    if not inside and not made.options.labels and max(map(len, texts)) * made.size * 0.0082 > room_across:
         return
     for at, (bar, text, number, colour) in enumerate(zip(bars, texts, numbers, colours, strict=True)):
         if not text or math.isnan(number):
             continue
         if inside:
-            room = abs(bar.get_width() if flat else bar.get_height())
-            if room < whole * 0.035:
-                continue
             x, y = bar.get_x() + bar.get_width() / 2, bar.get_y() + bar.get_height() / 2
-            plot.text(
-                x, y, text, ha="center", va="center", color=text_on(colour), fontsize=made.size * 0.85, clip_on=True
-            )
+            label = plot.text(x, y, text, ha="center", va="center", color=text_on(colour), fontsize=made.size * 0.85)
+            made.placed.append(functools.partial(_left_out_unless_inside, label, bar))
             continue
         edge = bar.get_x() + bar.get_width() if flat else bar.get_y() + bar.get_height()
         edge = max(edge, beyond[at]) if number >= 0 else edge
@@ -175,9 +195,16 @@ def _label(
         )  # fmt: skip
 
 
+def _left_out_unless_inside(label: Any, bar: Any, renderer: Any) -> None:
+    """Leave out the label of a part of a bar that is too short for it."""
+    own, room = label.get_window_extent(renderer), bar.get_window_extent(renderer)
+    if own.width > room.width or own.height > room.height + 1:
+        label.remove()
+
+
 def _inches(made: Canvas, plot: Any, width: float) -> float:
     """How wide a stretch of the axis along a chart is drawn."""
-    places = _places(made)
+    places = places_of(made)
     span = places[-1] - places[0] + 1.2
     return float(width / span * (made.figure.get_size_inches()[0] - 1.2))
 
@@ -208,7 +235,7 @@ def _targets(made: Canvas, plot: Any, flat: bool, places: Any, thick: float) -> 
 
 def _finish(made: Canvas, plot: Any, flat: bool, mode: str) -> None:
     frame = made.frame
-    places = _places(made)
+    places = places_of(made)
     names = [each.name for each in frame.categories]
     write = frame.writers[frame.series[0].value]
     axis, other = (plot.yaxis, plot.xaxis) if flat else (plot.xaxis, plot.yaxis)
@@ -266,7 +293,8 @@ def thinned(plot: Any, axis: Any, flat: bool, names: Sequence[str], made: Canvas
         return
     width = made.figure.get_size_inches()[0] - 1.2
     room = int(width / (max(map(len, names)) * made.size * 0.0095 + 0.08)) or 1
-    step = -(-len(names) // room)
+    least = -(-len(names) // room)
+    step = next((each for each in steps_of(made.frame.period) if each >= least), least)
     for at, label in enumerate(axis.get_ticklabels()):
         label.set_visible(at % step == 0)
 
@@ -274,8 +302,8 @@ def thinned(plot: Any, axis: Any, flat: bool, names: Sequence[str], made: Canvas
 # -- in order, with what they add up to -------------------------------------------------------------------------------
 
 
-def draw_ranked(made: Canvas) -> None:
-    """Bars from the largest on, and the share that they and all before them have of the whole."""
+def draw_ranked(made: Canvas, whole: float | None) -> None:
+    """Bars from the largest on, and the share that they and all before them have of the whole, where there is one."""
     frame = made.frame
     plot = made.axes(grid="y")
     one = frame.series[0]
@@ -296,20 +324,26 @@ def draw_ranked(made: Canvas) -> None:
             plot.annotate(texts[at], (bar.get_x() + bar.get_width() / 2, max(filled[at], 0)), xytext=(0, 2),
                           textcoords="offset points", ha="center", va="bottom", fontsize=made.size * 0.8,
                           color=made.colours.text)  # fmt: skip
-    whole = filled[filled > 0].sum()
-    right = plot.twinx()
-    made.dress(right)
-    shares = np.cumsum(np.maximum(filled[order], 0)) / (whole or 1.0)
-    line = made.colours.accent if made.colours.accent != colours[0] else made.colours.text
-    line = mixed(line, made.colours.text, 0.6)
-    right.plot(np.arange(len(order)), shares, color=line, marker="o", markersize=3.5, linewidth=1.4)
-    right.set_ylim(0, 1.08)
-    percent = formatter(FLOAT, Format(pattern="0%"), [1.0], frame.result.locale, frame.result.currency)
-    made.number_axis(right.yaxis, percent, "share of the whole, added up")
     made.key(colours[0], frame.heading(one.value))
-    made.key(line, "share of the whole, added up")
+    if whole is not None:
+        _shares(made, plot, filled[order] / whole, colours[0])
     plot.margins(y=0.1)
     plot.axhline(0, color=made.colours.text, linewidth=0.8)
+
+
+def _shares(made: Canvas, plot: Any, shares: Any, beside: str) -> None:
+    """A line of shares of a whole, added up from the first on, on an axis of its own."""
+    frame = made.frame
+    right = plot.twinx()
+    made.dress(right)
+    added = np.cumsum(shares)
+    line = made.colours.accent if made.colours.accent != beside else made.colours.text
+    line = mixed(line, made.colours.text, 0.6)
+    right.plot(np.arange(len(added)), added, color=line, marker="o", markersize=3.5, linewidth=1.4)
+    right.set_ylim(min(0.0, float(added.min())) * 1.08, max(1.0, float(added.max())) * 1.08)
+    percent = formatter(FLOAT, Format(pattern="0%"), [1.0], frame.result.locale, frame.result.currency)
+    made.number_axis(right.yaxis, percent, "share of the total, added up")
+    made.key(line, "share of the total, added up")
 
 
 # -- steps of a change ------------------------------------------------------------------------------------------------

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import warnings
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any
@@ -13,7 +13,7 @@ from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 from matplotlib.patches import Rectangle
-from matplotlib.ticker import FuncFormatter
+from matplotlib.ticker import Formatter
 
 from relatum.model.looks import ThemeColours
 from relatum.present.charts.fonts import fonts_for
@@ -31,7 +31,8 @@ _EDGE, _LINE = 0.22, 0.21
 class Canvas:
     """A figure, with the marks that are drawn on it, those of every value, and one set of colours and sizes.
 
-    ``values`` are the numbers of those that its title names, where these are not the ones of its marks.
+    ``values`` are the numbers of those that its title names, where these are not the ones of its marks. ``placed`` is
+    what is done once everything has its place: it takes a renderer that measures texts.
     """
 
     frame: Frame
@@ -42,7 +43,8 @@ class Canvas:
     size: float
     notes: list[str] = field(default_factory=list)
     values: list[int] = field(default_factory=list)
-    keys: list[tuple[str, str, str, str]] = field(default_factory=list)
+    keys: list[tuple[str, str, str, str, Any]] = field(default_factory=list)
+    placed: list[Callable[[Any], None]] = field(default_factory=list)
 
     @property
     def all_series(self) -> tuple[Series, ...]:
@@ -67,21 +69,26 @@ class Canvas:
 
     def number_axis(self, axis: Any, write: Writer, heading: str) -> None:
         """An axis of numbers, written as the value is, in the same unit."""
-        axis.set_major_formatter(FuncFormatter(lambda number, _: tick_text(write, number)))
+        axis.set_major_formatter(_Ticks(write))
         axis.set_label_text(heading, color=self.colours.faint, fontsize=self.size)
 
-    def key(self, colour: str, text: str, hatch: str = "", marker: str = "") -> None:
-        """Add a line to the legend: a square, or with a ``marker`` a piece of a line."""
-        if (colour, text, hatch, marker) not in self.keys:
-            self.keys.append((colour, text, hatch, marker))
+    def key(self, colour: str, text: str, hatch: str = "", marker: str = "", dash: Any = "-") -> None:
+        """Add a line to the legend: a square, or with a ``marker`` a piece of a line, drawn as the line is."""
+        if (colour, text, hatch, marker, dash) not in self.keys:
+            self.keys.append((colour, text, hatch, marker, dash))
 
 
-def tick_text(write: Writer, number: float) -> str:
-    """A number beside an axis: as the value is written, without digits that only repeat zeros."""
-    if write.type.scale == 0 and write.type.kind.value == "integer" and number != round(number):
-        return ""
-    text = write(float(number)) if write.time or not float(number).is_integer() else write(int(number))
-    return text
+class _Ticks(Formatter):
+    """Writes the numbers along an axis as its values are written."""
+
+    def __init__(self, write: Writer) -> None:
+        self.write = write
+
+    def __call__(self, x: float, pos: int | None = None) -> str:
+        return self.write.near(x)
+
+    def format_ticks(self, values: Any) -> list[str]:
+        return self.write.ticks([float(each) for each in values])
 
 
 @contextmanager
@@ -116,7 +123,19 @@ def _surround(made: Canvas) -> None:
     figure.subplots_adjust(
         left=_EDGE / width, right=1 - _EDGE / width, top=1 - (top + 0.12) / height, bottom=(bottom + 0.02) / height
     )
-    _fit(made, top + 0.12, bottom + 0.02)
+    renderer: Any = FigureCanvasAgg(figure).get_renderer()  # type: ignore[no-untyped-call]
+    _fit(made, top + 0.12, bottom + 0.02, renderer)
+    with _unseen_glyphs():
+        for place in made.placed:
+            place(renderer)
+
+
+@contextmanager
+def _unseen_glyphs() -> Iterator[None]:
+    """Texts are measured whose signs no font has: a note says so, in words."""
+    with warnings.catch_warnings():
+        warnings.filterwarnings("ignore", "Glyph .* missing from font")
+        yield
 
 
 def _told_above(made: Canvas, top: float) -> float:
@@ -142,15 +161,16 @@ def _legend(made: Canvas, top: float) -> float:
     width, height = figure.get_size_inches()
     x, y = _EDGE, top + 0.06
     square = 0.12
-    for colour, text, hatch, marker in made.keys:
+    for colour, text, hatch, marker, dash in made.keys:
         wide = square + 0.08 + len(text) * made.size * 0.0088 + 0.25
         if x + wide > width - _EDGE and x > _EDGE:
             x, y = _EDGE, y + _LINE
         if marker:
             middle = 1 - (y + square / 2) / height
+            x += 0.1
             figure.lines.append(
-                Line2D([(x - 0.04) / width, (x + square / 2) / width, (x + square + 0.04) / width], [middle] * 3,
-                       color=colour, marker=marker, markevery=[1], markersize=5, linewidth=1.6,
+                Line2D([(x - 0.14) / width, (x + square / 2) / width, (x + square + 0.04) / width], [middle] * 3,
+                       color=colour, marker=marker, markevery=[1], markersize=5, linewidth=1.6, linestyle=dash,
                        transform=figure.transFigure, figure=figure)
             )  # fmt: skip
         else:
@@ -176,14 +196,12 @@ def _square_of(made: Canvas, colour: str, hatch: str, corner: tuple[float, float
     )
 
 
-def _fit(made: Canvas, top: float, bottom: float) -> None:
+def _fit(made: Canvas, top: float, bottom: float, renderer: Any) -> None:
     """Move the plots in until their labels are inside the figure."""
     figure = made.figure
     width, height = figure.get_size_inches()
-    renderer: Any = FigureCanvasAgg(figure).get_renderer()  # type: ignore[no-untyped-call]
     for _ in range(2):
-        with warnings.catch_warnings():
-            warnings.filterwarnings("ignore", "Glyph .* missing from font")  # a note says so, in words
+        with _unseen_glyphs():
             found = [plot.get_tightbbox(renderer) for plot in figure.axes if plot.get_visible()]
         boxes = [box for box in found if box is not None]
         if not boxes:

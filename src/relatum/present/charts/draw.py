@@ -2,24 +2,44 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import assert_never
+from typing import Protocol, assert_never
 
 from matplotlib.figure import Figure
 
 from relatum.errors import RequestError
 from relatum.pivot.result import Result
-from relatum.present.charts.bars import draw_bars, draw_ranked, draw_steps, lying
+from relatum.present.charts.bars import draw_bars, draw_ranked, draw_second, draw_steps, lying
 from relatum.present.charts.canvas import Canvas, canvas
 from relatum.present.charts.choose import Choice, Kind, choose, refuse_crowd
 from relatum.present.charts.frame import Frame, frame_of, of_values
 from relatum.present.charts.lines import draw_heat, draw_lines, draw_panels, draw_points, draw_table
-from relatum.present.charts.options import ChartOptions, check_options
+from relatum.present.charts.options import ChartOptions, check_options, template_values
 from relatum.present.pictures import drawable
 
 _WIDE, _HIGH = 9.2, 5.2
 _NOTHING, _WHY = "No cell of the grid has a number to draw.", "Look at its notes: print the grid."
+
+
+@dataclass(frozen=True, slots=True)
+class Total:
+    """The total of a value, and whether the members of the rows add up to it."""
+
+    number: float | None
+    adds_up: bool
+
+
+class Asker(Protocol):
+    """What a chart may ask beside its grid."""
+
+    def steps(self) -> Steps:
+        """The steps of the grid's change."""
+        ...
+
+    def total(self, value: int) -> Total:
+        """The total of a value, by its number, as the grid would show it."""
+        ...
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,7 +52,7 @@ class Steps:
 
 
 def draw(
-    result: Result, kind: Kind | None, options: ChartOptions, steps: Callable[[], Steps]
+    result: Result, kind: Kind | None, options: ChartOptions, asker: Asker
 ) -> tuple[Figure, Choice, tuple[str, ...]]:
     """A grid as a figure, with the choice of its kind and what is to be noted about it.
 
@@ -44,8 +64,8 @@ def draw(
         Which chart; chosen by sense unless given.
     options : ChartOptions
         What else is said.
-    steps : callable
-        Finds the steps of the grid's change, where these are drawn.
+    asker : Asker
+        Finds what the grid itself does not hold, where it is drawn.
 
     Raises
     ------
@@ -59,11 +79,18 @@ def draw(
     if not frame.marks:
         raise RequestError(_NOTHING, fix=_WHY)
     refuse_crowd(choice.kind, frame)
-    found = steps() if choice.kind == "steps" else None
+    found = asker.steps() if choice.kind == "steps" else None
     if found is not None:
         found = replace(found, names=tuple(map(drawable, found.names)))
+    beside = _beside(whole, frame, options, choice.kind)
     with canvas(frame, whole, options, _size(frame, choice.kind, found), _texts(whole)) as made:
-        _draw(made, choice.kind, found)
+        second = beside[0] if beside and choice.kind in _TAKES_SECOND and not whole.series_field else None
+        missing = [whole.heading(number) for number in beside if number != second]
+        if missing:
+            made.notes.append(f"not drawn: {', '.join(missing)}")
+        if second is not None:
+            made.values = list(dict.fromkeys([*(each.value for each in frame.series), second]))
+        _draw(made, choice.kind, found, asker, second)
     return made.figure, choice, tuple(made.notes)
 
 
@@ -106,6 +133,24 @@ def _drawn(whole: Frame, options: ChartOptions, kind: Kind) -> Frame:
     return of_values(whole, alike)
 
 
+#: Charts that a second value can be drawn on, on an axis of its own.
+_TAKES_SECOND: tuple[Kind, ...] = ("bars", "stacked", "lines", "areas")
+
+
+def _beside(whole: Frame, frame: Frame, options: ChartOptions, kind: Kind) -> list[int]:
+    """The values that the marks of a chart do not show, where nothing is said of which it is to show."""
+    if options.value:
+        return []
+    shown = {each.value for each in frame.series}
+    shown |= {
+        whole.value_number(label) for label in (options.colour, options.target, *template_values(options)) if label
+    }
+    values = dict.fromkeys(each.value for each in whole.series)
+    if kind == "points":
+        shown |= set(list(values)[:2])
+    return [each for each in values if each not in shown]
+
+
 def _unit(frame: Frame, number: int) -> tuple[str, str, str]:
     value = frame.result.values[number]
     return value.format.pattern, value.format.scale, value.format.duration
@@ -142,12 +187,30 @@ def _size(frame: Frame, kind: Kind, steps: Steps | None) -> tuple[float, float]:
             assert_never(kind)
 
 
-def _draw(made: Canvas, kind: Kind, steps: Steps | None) -> None:
+def _whole(made: Canvas, asker: Asker) -> float | None:
+    """The total that ranked bars are shares of; None, with a note, where there are no shares of it."""
+    number = made.frame.series[0].value
+    total = asker.total(number)
+    heading = made.frame.heading(number)
+    if not total.adds_up:
+        made.notes.append(f"{heading} does not add up over members: no shares of the total are drawn")
+    elif total.number is None or total.number <= 0:
+        made.notes.append(f"the total of {heading} is not above zero: no shares of it are drawn")
+    else:
+        return total.number
+    return None
+
+
+def _draw(made: Canvas, kind: Kind, steps: Steps | None, asker: Asker, second: int | None) -> None:
     match kind:
         case "bars" | "stacked" | "shares":
-            draw_bars(made, kind)
+            plot = draw_bars(made, kind)
+            if second is not None:
+                draw_second(made, plot, lying(made.frame), made.whole.of_value(second)[0])
         case "lines" | "areas":
-            draw_lines(made, kind)
+            plot = draw_lines(made, kind)
+            if second is not None:
+                draw_second(made, plot, False, made.whole.of_value(second)[0])
         case "points":
             draw_points(made)
         case "heat":
@@ -155,7 +218,7 @@ def _draw(made: Canvas, kind: Kind, steps: Steps | None) -> None:
         case "panels":
             draw_panels(made)
         case "ranked":
-            draw_ranked(made)
+            draw_ranked(made, _whole(made, asker))
         case "table":
             draw_table(made)
         case "steps":

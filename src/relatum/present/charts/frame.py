@@ -58,7 +58,10 @@ class Series:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Frame:
-    """What a chart draws. ``fields`` are the headings of the categories' fields, ``time`` whether the innermost is."""
+    """What a chart draws. ``fields`` are the headings of the categories' fields, ``time`` whether the innermost is.
+
+    ``period`` is the calendar's column that the innermost field is, empty for none.
+    """
 
     result: Result
     writers: tuple[Writer, ...]
@@ -68,6 +71,7 @@ class Frame:
     series_field: str
     time: bool
     series_time: bool
+    period: str = ""
 
     @property
     def marks(self) -> int:
@@ -152,6 +156,7 @@ def frame_of(result: Result, *, swapped: bool = False) -> Frame:
         drawable(" / ".join(axis.label for axis in owners if axis.attribute is None)),
         bool(fields) and is_time(fields[-1]),
         bool(owners) and is_time(owners[-1]),
+        fields[-1].period if fields else "",
     )
 
 
@@ -189,6 +194,21 @@ def is_time(axis: Axis) -> bool:
     return axis.period in _PERIODS or axis.members.values.type.kind in (Kind.DATE, Kind.TIMESTAMP)
 
 
+#: Along an axis every so-and-so many-th period can be named: those at which people count.
+_STEPS = {
+    "month": (1, 2, 3, 6, 12, 24, 36, 60, 120, 240),
+    "quarter": (1, 2, 4, 8, 12, 20, 40, 80),
+    "week": (1, 2, 4, 13, 26, 52, 104, 260),
+    "date": (1, 2, 7, 14, 28, 91, 182, 364, 728),
+}
+
+
+def steps_of(period: str) -> tuple[int, ...]:
+    """The steps at which the members of a calendar's column are named where not all can be."""
+    kind = period.removeprefix("fiscal_")
+    return _STEPS.get(kind, (1, 2, 5, 10, 20, 25, 50, 100, 200, 500, 1000))
+
+
 def member_paint(result: Result, axis: Axis, code: int, name: str) -> Paint | None:
     """The colour that the model gives a member, or none."""
     values = axis.member_values(np.array([code])) if code >= 0 else {}
@@ -198,21 +218,22 @@ def member_paint(result: Result, axis: Axis, code: int, name: str) -> Paint | No
     return None
 
 
-def place_of(axis: Axis, code: int, other: int) -> int:
-    """Which colour a member has that none is given to: by its place in its column, so that it stays the same."""
-    return int(axis.rank[code]) if 0 <= code < len(axis.rank) else other
-
-
 def _paints(result: Result, members: Sequence[Category], axes: Sequence[Axis]) -> list[Paint]:
-    """A colour for each series: the member's own, else by its place in its column, so that it stays the same."""
     if not axes or not members or not members[0].labels:
         return []
     axis = [each for each in axes if each.attribute is None][-1]
+    return member_paints(result, axis, [(each.codes[-1] if each.codes else -1, each.name) for each in members])
+
+
+def member_paints(result: Result, axis: Axis, members: Sequence[tuple[int, str]]) -> list[Paint]:
+    """A colour for each of some members, by code and name: its own, else by its place in its column, so that it stays.
+
+    Members of one place after another take the next colour that is free.
+    """
     found: list[Paint] = []
-    for member in members:
-        code = member.codes[-1] if member.codes else -1
-        own = member_paint(result, axis, code, member.name)
-        place = place_of(axis, code, len(found))
+    for code, name in members:
+        own = member_paint(result, axis, code, name)
+        place = int(axis.rank[code]) if 0 <= code < len(axis.rank) else len(found)
         shifted = (series(result.theme, place + step) for step in range(8))
         found.append(own or next((each for each in shifted if each not in found), series(result.theme, place)))
     return found

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import functools
 import itertools
 import math
 from typing import Any
 
 import numpy as np
 from matplotlib.patches import Rectangle
+from matplotlib.text import Text
+from matplotlib.transforms import Bbox
 
 from relatum.model.colours import text_on
 from relatum.present.charts.bars import beside_of, outer_labels, shades_of, thinned
@@ -20,8 +23,14 @@ _MARKS, _DASHES = "osD^vPX*", ["-", (0, (5, 1.5)), (0, (1.5, 1.2)), (0, (6, 1.5,
 _FEW_MARKS = 40
 
 
-def draw_lines(made: Canvas, mode: str) -> None:
-    """A line for each series along the categories, or ``areas`` on top of each other."""
+def _form(at: int) -> tuple[str, Any]:
+    """The mark and the dash of a series: one of the same colour as an earlier one has another mark, or another dash."""
+    round_ = at // len(_MARKS)
+    return _MARKS[(at + round_) % len(_MARKS)], _DASHES[round_ % len(_DASHES)]
+
+
+def draw_lines(made: Canvas, mode: str) -> Any:
+    """A line for each series along the categories, or ``areas`` on top of each other; the plot that they are on."""
     frame = made.frame
     plot = made.axes(grid="y")
     places = np.arange(len(frame.categories))
@@ -39,10 +48,9 @@ def draw_lines(made: Canvas, mode: str) -> None:
     else:
         for at, one in enumerate(frame.series):
             few = len(places) <= _FEW_MARKS
-            plot.plot(places, one.numbers, color=one.paint.of(made.options.mode), linewidth=1.8,
-                      linestyle=_DASHES[at // len(_MARKS) % len(_DASHES)] if at >= len(_MARKS) else "-",
-                      marker=_MARKS[at % len(_MARKS)] if few or np.isfinite(one.numbers).sum() == 1 else "",
-                      markersize=4)  # fmt: skip
+            mark, dash = _form(at)
+            plot.plot(places, one.numbers, color=one.paint.of(made.options.mode), linewidth=1.8, linestyle=dash,
+                      marker=mark if few or np.isfinite(one.numbers).sum() == 1 else "", markersize=4)  # fmt: skip
         _names_at_ends(made, plot, places)
         if np.nanmin([np.nanmin(each.numbers) for each in frame.series if np.isfinite(each.numbers).any()]) < 0:
             plot.axhline(0, color=made.colours.text, linewidth=0.8)
@@ -51,6 +59,7 @@ def draw_lines(made: Canvas, mode: str) -> None:
     low, high = plot.get_ylim()
     if mode == "areas" or (low > 0 and low < high * 0.6):
         plot.set_ylim(min(low, 0), high)
+    return plot
 
 
 def _names_at_ends(made: Canvas, plot: Any, places: Any) -> None:
@@ -70,8 +79,9 @@ def _names_at_ends(made: Canvas, plot: Any, places: Any) -> None:
     apart = all(other - one > need for one, other in itertools.pairwise(ordered)) and span > 0
     if not apart or any(at != len(places) - 1 for _, at, _ in ends):
         for _, _, one in ends:
-            marker = _MARKS[frame.series.index(one) % len(_MARKS)] if len(places) <= _FEW_MARKS else "_"
-            made.key(one.paint.of(made.options.mode), one.name, marker=marker)
+            mark, dash = _form(frame.series.index(one))
+            marker = mark if len(places) <= _FEW_MARKS else "_"
+            made.key(one.paint.of(made.options.mode), one.name, marker=marker, dash=dash)
         return
     for number, at, one in ends:
         plot.annotate(one.name, (at, number), xytext=(7, 0), textcoords="offset points", va="center",
@@ -120,24 +130,46 @@ def draw_points(made: Canvas) -> None:
         if len(across) > 1:
             made.key(one.paint.of(made.options.mode), one.member or one.name)
         if len(whole.categories) <= 30 and made.options.labels != "none":
-            _name_points(made, plot, one.numbers, other.numbers)
+            made.placed.append(functools.partial(_name_points, made, plot, one.numbers, other.numbers))
     made.number_axis(plot.xaxis, whole.writers[numbers[0]], whole.heading(numbers[0]))
     made.number_axis(plot.yaxis, whole.writers[numbers[1]], whole.heading(numbers[1]))
     plot.margins(0.08)
 
 
-def _name_points(made: Canvas, plot: Any, across: Any, up: Any) -> None:
-    """Names beside points, left out where they would cover another."""
-    taken: list[tuple[float, float, float]] = []
-    wide, high = np.nanmax(across) - np.nanmin(across) or 1.0, np.nanmax(up) - np.nanmin(up) or 1.0
-    for category, x, y in zip(made.whole.categories, across.tolist(), up.tolist(), strict=True):
-        if math.isnan(x) or math.isnan(y):
-            continue
-        place = ((x - np.nanmin(across)) / wide, (y - np.nanmin(up)) / high, len(category.name) * 0.012)
-        if all(abs(place[1] - each[1]) > 0.035 or abs(place[0] - each[0]) > max(place[2], each[2]) for each in taken):
-            taken.append(place)
-            plot.annotate(category.name, (x, y), xytext=(5, 3), textcoords="offset points", fontsize=made.size * 0.8,
-                          color=made.colours.text)  # fmt: skip
+#: Where the name of a point may stand, in points away from it; those further off get a line to it.
+_PLACES = [
+    (6, 0), (-6, 0), (0, 7), (0, -7), (6, 7), (-6, 7), (6, -7), (-6, -7), (14, 14), (-14, 14), (14, -14), (-14, -14),
+    (24, 22), (-24, 22), (24, -22), (-24, -22), (0, 30), (0, -30), (38, 34), (-38, 34), (38, -34), (-38, -34),
+    (60, 50), (-60, 50), (60, -50), (-60, -50), (0, 70), (0, -70),
+]  # fmt: skip
+_NEAR = 8
+
+
+def _name_points(made: Canvas, plot: Any, across: Any, up: Any, renderer: Any) -> None:
+    """Names beside points, each where it covers no other name and no point."""
+    known = np.isfinite(across + up)
+    points = plot.transData.transform(np.column_stack([across[known], up[known]]))
+    taken = [Bbox.from_bounds(x - 4, y - 4, 8, 8) for x, y in points]
+    edge = made.figure.bbox
+    names = [category.name for category, there in zip(made.whole.categories, known, strict=True) if there]
+    for name, x, y in zip(names, across[known].tolist(), up[known].tolist(), strict=True):
+        for dx, dy in _PLACES:
+            line = {"arrowstyle": "-", "color": made.colours.line, "linewidth": 0.7, "shrinkB": 3}
+            label = plot.annotate(
+                name, (x, y), xytext=(dx, dy), textcoords="offset points", fontsize=made.size * 0.8,
+                color=made.colours.text, ha="left" if dx > 0 else "right" if dx < 0 else "center",
+                va="bottom" if dy > 0 else "top" if dy < 0 else "center",
+                arrowprops=line if max(abs(dx), abs(dy)) > _NEAR else None,
+            )  # fmt: skip
+            label.update_positions(renderer)
+            own = Text.get_window_extent(label, renderer)
+            inside = edge.x0 <= own.x0 and own.x1 <= edge.x1 and edge.y0 <= own.y0 and own.y1 <= edge.y1
+            if inside and not own.count_overlaps(taken):
+                taken.append(own)
+                break
+            label.remove()
+        else:
+            made.notes.append(f"{name} has no room for its name")
 
 
 def draw_heat(made: Canvas) -> None:

@@ -63,6 +63,11 @@ def check_options(options: ChartOptions, frame: Frame) -> None:
         raise RequestError("A chart is 1 to 100 inches wide and high.")
 
 
+def template_values(options: ChartOptions) -> list[str]:
+    """The labels of the values that stand on marks."""
+    return _HOLE.findall(options.labels)
+
+
 def mark_texts(frame: Frame, one: Series, template: str) -> Sequence[str]:
     """What stands on each mark of a series."""
     if template == "none":

@@ -20,12 +20,24 @@ from relatum.model.looks import said_of
 from relatum.model.names import column_name, literal, quoted
 from relatum.pivot.members import Found
 from relatum.pivot.request import Request
-from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Layout, Result
-from relatum.present.charts.frame import is_time, member_paint, place_of
+from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Result
+from relatum.present.charts.frame import is_time, member_paints, steps_of
 from relatum.present.looks import PLAIN_LOOK, Look, Told
-from relatum.present.paint import FONT, SIZE, colours_of, series
+from relatum.present.paint import FONT, SIZE, colours_of
 from relatum.present.shapes import shape_of
-from relatum.present.sheet import Cell, Line, NestedLine, Sheet, code_names, headed, nested, sheet_of, writers_of
+from relatum.present.sheet import (
+    CLOSED,
+    OPEN,
+    Cell,
+    Line,
+    NestedLine,
+    Sheet,
+    code_names,
+    headed,
+    nested,
+    sheet_of,
+    writers_of,
+)
 
 #: So many members of a field are listed, so many cells prepared, and so many hidden members of a grid told.
 MOST_MEMBERS, MOST_CELLS, MOST_HIDDEN = 2_000, 300_000, 100_000
@@ -142,6 +154,7 @@ def _page(results: Sequence[Result], asker: Asker) -> dict[str, Any]:
         "lists": [_list(results, at, heads.index(at), asker) for at in heads],
         "rowTime": bool(rows) and is_time(result.axes[rows[-1]]),
         "columnTime": bool(columns) and is_time(result.axes[columns[-1]]),
+        "steps": [steps_of(result.axes[every[-1]].period) if every else (1,) for every in (rows, columns)],
         "chart": bool(rows) and any(value.type.numeric for value in result.values),
         "size": round((theme.size or SIZE) * 4 / 3, 1),
         "font": theme.font or FONT,
@@ -292,27 +305,30 @@ def _grid(result: Result, looks: _Looks) -> dict[str, Any]:
             texts.append(cell.text)
             numbers.append(_ordinal(cell))
     several = len(result.values) > 1
+    row_marks, column_marks = _marks(result, paths, rows=True), _marks(result, columns, rows=False)
     row_lines = [
         {
-            "t": line.text,
+            "t": _unmarked(line.text),
             "d": line.depth,
             "k": line.kind,
             "p": list(path),
             "v": _value_of(line, several) if on_rows else -1,
             "l": looks.number(line.look),
             "total": line.total,
-            "paint": _paint(result, path, rows=True),
+            "mark": row_marks.get(path),
         }
         for line, path in zip(lines, paths, strict=True)
     ]
     column_lines = [
         {
-            "labels": [{"t": label.text, "k": label.kind, "c": label.code, "l": looks.number(label.look)}
-                       for label in line.labels],
+            "labels": [
+                {"t": _unmarked(label.text), "k": label.kind, "c": label.code, "l": looks.number(label.look)}
+                for label in line.labels
+            ],
             "p": list(path),
             "v": at % len(result.values) if per_value else -1,
             "total": line.total,
-            "paint": _paint(result, path, rows=False),
+            "mark": column_marks.get(path),
             "w": _width(sheet, at, result),
         }
         for at, (line, path) in enumerate(zip(sheet.columns, columns, strict=True))
@@ -364,16 +380,32 @@ def _hidden(result: Result) -> dict[int, list[tuple[list[int], list[int] | None]
     return found
 
 
-def _paint(result: Result, path: tuple[int, ...], *, rows: bool) -> list[str] | None:
-    """The colour of the innermost member of a line, light and dark: its own, else by its place in its column."""
+def _unmarked(text: str) -> str:
+    """A member without the sign that it is closed or open: a page has signs of its own, where there is more to see."""
+    return text.removeprefix(CLOSED).removeprefix(OPEN)
+
+
+@dataclass(frozen=True, slots=True)
+class _Mark:
+    """How a line is drawn in a chart: the colours of its innermost member, and its place among the lines as deep."""
+
+    paint: tuple[str, str]
+    place: int
+
+
+def _marks(result: Result, paths: Sequence[tuple[int, ...]], *, rows: bool) -> dict[tuple[int, ...], _Mark]:
+    """How lines are drawn, each as in a picture of the grid."""
     heads = [at for at in _heads(result) if (at < result.row_count) == rows]
-    if not path or path[-1] < 0:
-        return None
-    axis = result.axes[heads[len(path) - 1]]
-    names = code_names(axis, np.array([path[-1]]), result.locale)
-    own = member_paint(result, axis, path[-1], names[path[-1]])
-    found = own or series(result.theme, place_of(axis, path[-1], path[-1]))
-    return [found.light, found.dark]
+    found: dict[tuple[int, ...], _Mark] = {}
+    for depth, head in enumerate(heads, 1):
+        own = [path for path in dict.fromkeys(paths) if len(path) == depth]
+        axis = result.axes[head]
+        names = code_names(axis, np.array([path[-1] for path in own], np.int64), result.locale)
+        paints = member_paints(result, axis, [(path[-1], names.get(path[-1], "")) for path in own])
+        found |= {
+            path: _Mark((paint.light, paint.dark), at) for at, (path, paint) in enumerate(zip(own, paints, strict=True))
+        }
+    return found
 
 
 def _nested_paths(lines: Sequence[NestedLine]) -> list[tuple[int, ...]]:
