@@ -32,13 +32,14 @@ def figure_of(graph: Graph) -> Figure:
     width = max([4.8, *(box.x + box.width for box in boxes.values())]) + _MARGIN
     routes = [route_of(edge, boxes, placed.lanes.get(number, ())) for number, edge in enumerate(graph.edges)]
     width = max([width, *(x + _MARGIN for route in routes for x, _ in route.points)])
+    left = min([0.0, *(x - _MARGIN for route in routes for x, _ in route.points)])
     bottom = max([*(box.y + box.height for box in boxes.values()), *(y for route in routes for _, y in route.points)])
     legend = _legend_of(graph)
-    lines = _wrapped(legend, width)
+    lines = _wrapped(legend, left + _MARGIN, width)
     height = bottom + 0.4 + 0.28 * len(lines)
-    figure = Figure(figsize=(width, height), facecolor="white")
+    figure = Figure(figsize=(width - left, height), facecolor="white")
     axes = figure.add_axes((0, 0, 1, 1))
-    axes.set_xlim(0, width)
+    axes.set_xlim(left, width)
     axes.set_ylim(height, 0)
     axes.axis("off")
     for number, (edge, route) in enumerate(zip(graph.edges, routes, strict=True)):
@@ -182,14 +183,14 @@ def _legend_of(graph: Graph) -> list[tuple[str, str]]:
     return [(kind, text) for kind, text, there in found if there]
 
 
-def _wrapped(told: list[tuple[str, str]], width: float) -> list[list[tuple[str, str, float]]]:
+def _wrapped(told: list[tuple[str, str]], left: float, width: float) -> list[list[tuple[str, str, float]]]:
     lines: list[list[tuple[str, str, float]]] = [[]]
-    x = 0.3
+    x = left
     for kind, text in told:
         wide = 0.62 + len(text) * 0.066 if kind != "level" else 0.3 + len(text) * 0.066
         if x + wide > width - 0.2 and lines[-1]:
             lines.append([])
-            x = 0.3
+            x = left
         lines[-1].append((kind, text, x))
         x += wide
     return lines

@@ -12,6 +12,8 @@ ROW, HEAD, _WIDE, _GAP, _ALLEY = 0.22, 0.34, 1.75, 0.34, 1.75
 _LETTER = 0.082
 #: In a column of more tables than this, the rest goes to the other side or further out.
 _TALL = 9
+#: Screens are so many times wider than high; so many columns of lookups on a side are tried, the most first.
+_SCREEN, _FAR = 1.9, (50, 3, 2, 1)
 #: What takes room in a column: a table, or the lane of a relationship (by number) that passes.
 _Slot = str | tuple[int, int]
 #: What each slot is related to, and how far from that one's middle the line ends there.
@@ -58,12 +60,32 @@ class Placement:
 def layout(graph: Graph) -> Placement:
     """Facts in the middle column, lookups in columns to both sides, further ones outside.
 
+    Where that is much wider than a screen, a chain of lookups turns back after fewer columns and goes on below.
+
     Parameters
     ----------
     graph : Graph
         The tables and relationships.
     """
-    columns = _columns(graph)
+    found = _placed(graph, _FAR[0])
+    for furthest in _FAR[1:]:
+        if _shape(found) <= _SCREEN:
+            break
+        other = _placed(graph, furthest)
+        if abs(_shape(other) - _SCREEN) < abs(_shape(found) - _SCREEN):
+            found = other
+    return found
+
+
+def _shape(placement: Placement) -> float:
+    """How many times wider than high the tables stand."""
+    boxes = placement.boxes.values()
+    height = max((box.y + box.height for box in boxes), default=1.0)
+    return max((box.x + box.width for box in boxes), default=1.0) / max(height, 1.0)
+
+
+def _placed(graph: Graph, furthest: int) -> Placement:
+    columns = _columns(graph, furthest)
     place = {name: at for at, names in columns.items() for name in names}
     nodes = {node.name: node for node in graph.nodes}
     near: _Near = {name: {} for name in nodes}
@@ -128,7 +150,13 @@ def _neighbours(graph: Graph) -> dict[str, set[str]]:
     return found
 
 
-def _columns(graph: Graph) -> dict[int, list[str]]:
+def _turned_back(step: int, furthest: int) -> int:
+    """The column of a table so many steps out: a chain turns back after the furthest, and again after the first."""
+    place = (step - 1) % (2 * furthest)
+    return place + 1 if place < furthest else 2 * furthest - place
+
+
+def _columns(graph: Graph, furthest: int) -> dict[int, list[str]]:
     """Which column each table goes to: 0 for facts, then as many steps out as it is away from one, left or right."""
     near = _neighbours(graph)
     facts = [node.name for node in graph.nodes if node.kind == "fact"]
@@ -151,7 +179,7 @@ def _columns(graph: Graph) -> dict[int, list[str]]:
         side = inner[0] if inner else min(load, key=lambda each: load[each])
         sides[name] = side
         load[side] += heights[name]
-        step = steps[name]
+        step = _turned_back(steps[name], furthest)
         while len(columns.get(side * step, [])) >= _TALL:
             step += 1
         columns.setdefault(side * step, []).append(name)

@@ -47,9 +47,12 @@ class Place:
 def route_of(edge: Edge, boxes: dict[str, Box], lanes: Sequence[Lane]) -> Route:
     """Where a line runs: from the column that it is of, between other tables, to the column on the other side."""
     left, right = boxes[edge.left], boxes[edge.right]
-    # A line leaves a box on the side that faces the other; within one column it goes round on the right.
-    leaves = 1 if right.x >= left.x else -1
-    arrives = -1 if right.x > left.x else 1
+    # A line leaves a box on the side that faces the other; within one column it goes round on the outer side.
+    if right.x == left.x:
+        leaves = arrives = -1 if left.x + left.width < _middle(boxes) else 1
+    else:
+        leaves = 1 if right.x > left.x else -1
+        arrives = -leaves
     start = (left.x + left.width if leaves > 0 else left.x, left.port(edge.left_columns))
     stop = (right.x if arrives < 0 else right.x + right.width, right.port(edge.right_columns))
     # It begins and ends level, beyond its crow's foot.
@@ -64,9 +67,15 @@ def route_of(edge: Edge, boxes: dict[str, Box], lanes: Sequence[Lane]) -> Route:
     return Route((*points, stop), leaves, arrives)
 
 
+def _middle(boxes: dict[str, Box]) -> float:
+    """Half-way across all tables."""
+    return (min(box.x for box in boxes.values()) + max(box.x + box.width for box in boxes.values())) / 2
+
+
 def _bent(start: Point, stop: Point, leaves: int, arrives: int) -> list[Point]:
     """A line from one place to another that leaves and arrives level."""
-    reach = max(0.35, abs(stop[0] - start[0]) * 0.5)
+    # Lines that go round stand apart from each other by how far they go.
+    reach = max(0.3 + 0.22 * abs(stop[1] - start[1]) * (leaves == arrives), abs(stop[0] - start[0]) * 0.5)
     corners = start, (start[0] + leaves * reach, start[1]), (stop[0] + arrives * reach, stop[1]), stop
     found = []
     for step in range(_STEPS + 1):
