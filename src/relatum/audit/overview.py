@@ -6,12 +6,12 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from relatum.errors import DataError, ModelError
-from relatum.language.mentions import Known, mentions
 from relatum.model.declaration import Control, Declaration, Hierarchy, Relationship, SavedPivot
 from relatum.model.graph import kind_of
 from relatum.model.looks import Report, ReportPart
-from relatum.model.names import column_name, quoted, split_name
+from relatum.model.names import quoted, split_name
 from relatum.model.routes import Hop, Place, hops_of
+from relatum.pivot.made_of import formula_parts
 from relatum.session.session import Session
 from relatum.wording import suggestion
 
@@ -266,32 +266,11 @@ def _filters(relationship: Relationship) -> str:
 
 def _parts(session: Session, name: str) -> Iterator[PartOverview]:
     """What a measure is made of, down to the columns of the data."""
-    declaration = session.declaration
-    known = Known({table: session.catalog.columns(table) for table in declaration.tables}, declaration.measures)
-    told: set[tuple[str, str]] = set()
-    pending = [(1, each) for each in _mentioned(declaration.measures[name].formula, known)]
-    while pending:
-        depth, part = pending.pop(0)
-        again = part in told
-        told.add(part)
-        table, column = part
-        if not table:
-            formula, home, what, shown = declaration.measures[column].formula, "", "measure", quoted(column)
-        else:
-            described = declaration.tables[declaration.rows_of(table)]
-            derived = described.derived.get(column)
-            formula, home = (derived.formula, table) if derived else (described.formulas.get(column, ""), "")
-            what = ("derived column, " if formula else "") + str(session.catalog.columns(table)[column])
-            shown = column_name(table, column)
-        yield PartOverview(depth, shown, what, formula, again)
-        if formula and not again:
-            pending[:0] = [(depth + 1, each) for each in _mentioned(formula, known, home)]
-
-
-def _mentioned(formula: str, known: Known, home: str = "") -> list[tuple[str, str]]:
-    """The measures, under an empty table, and columns that a formula names, each once."""
-    found = mentions(formula, known, home)
-    return list(dict.fromkeys((each.table, each.name) for each in found if each.kind in ("measure", "column")))
+    for part in formula_parts(session, session.declaration.measures[name].formula):
+        what = "measure"
+        if part.table:
+            what = ("derived column, " if part.formula else "") + str(session.catalog.columns(part.table)[part.name])
+        yield PartOverview(part.depth, part.shown, what, part.formula, part.again)
 
 
 def _measure(declaration: Declaration, name: str) -> MeasureOverview:

@@ -14,6 +14,7 @@ from relatum.pivot.axes import Resolved, resolve_request
 from relatum.pivot.formats import format_of, measure_of, share_notes
 from relatum.pivot.grains import ordering_of, wanted_of, with_all_others
 from relatum.pivot.lines import line_notes
+from relatum.pivot.made_of import FormulaPart
 from relatum.pivot.recipes import RecipeMaker
 from relatum.pivot.request import Request, ValueText
 from relatum.pivot.result import Axis, HiddenMembers, PartColumn, Result, Value
@@ -119,7 +120,7 @@ def _answer(session: Session, request: Request, with_parts: bool, styled: bool) 
         axes,
         sum(field.axis == "rows" for field in resolved.fields),
         resolved.heads,
-        tuple(_value(session, *each) for each in zip(request.values, resolved.formulas, strict=True)),
+        tuple(_value(session, *each) for each in zip(request.values, resolved.formulas, resolved.made_of, strict=True)),
         tuple(shown),
         orders,
         worst_first(notes),
@@ -141,12 +142,12 @@ def _answer(session: Session, request: Request, with_parts: bool, styled: bool) 
     )
 
 
-def _value(session: Session, value: ValueText, expression: Expression) -> Value:
+def _value(session: Session, value: ValueText, expression: Expression, parts: tuple[FormulaPart, ...]) -> Value:
     measure = measure_of(session, value.formula)
     own = measure is not None and value.label == " ".join(value.formula.split())
     heading = measure.label if own and measure is not None and measure.label else value.label
     about = measure.about if measure is not None else ""
-    return Value(value.label, value.formula, expression.type, format_of(session, value), heading, about)
+    return Value(value.label, value.formula, expression.type, format_of(session, value), heading, about, parts)
 
 
 def _axis(resolved: Resolved, position: int, found: Answer) -> Axis:

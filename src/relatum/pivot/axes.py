@@ -16,6 +16,7 @@ from relatum.language.rules import an
 from relatum.language.tree import NO_MATCH, AxisItem, Literal, Name, Ordering, TotalPlace
 from relatum.model.names import column_name, quoted, split_name
 from relatum.model.routes import Place
+from relatum.pivot.made_of import FormulaPart, formula_parts
 from relatum.pivot.request import AxisWord, Request
 from relatum.plan.bounds import field_of
 from relatum.plan.nodes import Field
@@ -83,7 +84,8 @@ class Resolved:
     """A request whose names are all known.
 
     ``session`` has the columns that the request makes for itself. ``fields`` are rows first; of these, ``heads`` are
-    the positions of those that no other determines, and ``row_count`` of them are rows.
+    the positions of those that no other determines, and ``row_count`` of them are rows. ``made_of`` are the parts of
+    each value's formula.
     """
 
     session: Session
@@ -93,6 +95,7 @@ class Resolved:
     formulas: tuple[Expression, ...]
     filters: tuple[FilterPart, ...]
     keeps: tuple[KeepWhere | KeepBest, ...]
+    made_of: tuple[tuple[FormulaPart, ...], ...] = ()
 
     def head(self, position: int) -> AxisField:
         """A field that no other determines, by its position among these."""
@@ -141,7 +144,8 @@ def _resolve(session: Session, request: Request) -> Resolved:
     if not request.totals:
         fields = tuple(replace(field, total="none") for field in fields)
     count = sum(fields[at].axis == "rows" for at in heads)
-    return Resolved(session, fields, heads, count, values, filters, keeps)
+    made_of = tuple(tuple(formula_parts(session, value.formula)) for value in request.values)
+    return Resolved(session, fields, heads, count, values, filters, keeps, made_of)
 
 
 def _check_values(session: Session, request: Request) -> None:

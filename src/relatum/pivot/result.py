@@ -20,6 +20,7 @@ from relatum.data.types import Kind, Type
 from relatum.errors import RequestError
 from relatum.language.tree import TotalPlace
 from relatum.model.looks import PLAIN, USUAL, Format, StyleRule, Theme
+from relatum.pivot.made_of import FormulaPart
 from relatum.pivot.request import AxisWord, Request
 from relatum.plan.engine import Cells
 from relatum.plan.notes import Note
@@ -67,7 +68,7 @@ class Axis:
 
 @dataclass(frozen=True, slots=True)
 class Value:
-    """One value of a request: its label, what heads it, its formula, type and format, and what it means."""
+    """One value of a request: its label, what heads it, its formula with its parts, type and format, what it means."""
 
     label: str
     formula: str
@@ -75,6 +76,15 @@ class Value:
     format: Format = PLAIN
     heading: str = ""
     about: str = ""
+    parts: tuple[FormulaPart, ...] = ()
+
+    @property
+    def formulas(self) -> list[str]:
+        """Its formula and those of the measures and derived columns in it, a line each, deeper ones further in."""
+        named = bool(self.parts) and self.parts[0].shown == self.formula
+        inner = [each for each in self.parts if each.formula and not each.again]
+        lines = [f"{'  ' * (each.depth - named)}{each.shown} = {each.formula}" for each in inner]
+        return lines if named else [self.formula, *lines]
 
 
 @dataclass(frozen=True, slots=True)

@@ -430,7 +430,7 @@ def _told(result: Result, sheet: Sheet) -> Iterator[tuple[str, str, str]]:
         if fields:
             yield axis, ", ".join(fields), ""
     for value, write in zip(result.values, sheet.writers, strict=True):
-        yield headed(value, write), value.formula, value.about
+        yield headed(value, write), "\n".join(value.formulas), value.about
         words = ", ".join(f"{word} {text}" for word, text in said_of(value.format).items())
         if words:
             yield "", words, ""

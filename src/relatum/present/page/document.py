@@ -176,7 +176,7 @@ def _values(result: Result, sheet: Sheet) -> list[dict[str, Any]]:
         values.append(
             {
                 "heading": headed(value, write),
-                "formula": value.formula,
+                "formula": "\n".join(value.formulas),
                 "about": value.about,
                 "words": ", ".join(f"{word} {text}" for word, text in said_of(value.format).items()),
                 "recipe": recipe.steps if told else None,

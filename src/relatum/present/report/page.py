@@ -105,7 +105,7 @@ def table_html(result: Result) -> str:
 
 
 def _characters(lines: Sequence[NestedLine], sheet: Sheet) -> int:
-    """How many characters wide a table is: in print it is set so small that all of it stands on the paper."""
+    """How many characters wide a table is: it is set smaller to fit paper, and a screen as long as it can be read."""
     heads = max((len(line.text) + 2 * line.depth for line in lines), default=8)
     columns = [
         max([len(line.cells[at].text) for line in lines if line.cells] + [_longest_word(sheet, at)])
@@ -168,10 +168,18 @@ h2{font-size:1.2em;margin:2.2rem 0 .6rem;padding-top:.5rem;border-top:3px solid 
 .figure dt{color:var(--faint)}.figure dd{margin:0;font-size:1.65em;font-variant-numeric:tabular-nums}
 .figure .moved{font-size:.92em}
 figure{margin:.4rem 0;overflow-x:auto}figure svg{max-width:100%;height:auto}
-.wide{overflow-x:auto}
+.wide{overflow-x:auto;container-type:inline-size;background:
+linear-gradient(to right,var(--page) 40%,transparent) left/3rem 100% no-repeat local,
+linear-gradient(to left,var(--page) 40%,transparent) right/3rem 100% no-repeat local,
+linear-gradient(to right,var(--faint),transparent) left/.7rem 100% no-repeat scroll,
+linear-gradient(to left,var(--faint),transparent) right/.7rem 100% no-repeat scroll}
+.wide table{font-size:clamp(.68em,calc(100cqw / var(--characters) / .62),1em)}
+.wide .first,.wide th[scope=row]{position:sticky;left:0}.wide th[scope=row]{background-color:var(--page)}
+.wide .total th[scope=row]{background-color:var(--total)}
 table{border-collapse:collapse;font-variant-numeric:tabular-nums;margin:.5rem 0;min-width:50%}
 th,td{padding:.22em .7em;text-align:right;border-bottom:1px solid var(--line-colour);white-space:nowrap;font-weight:400}
-thead th{background:var(--head);color:var(--head-text);font-weight:600;border:0}
+thead th{background:var(--head);color:var(--head-text);font-weight:600;border:0;white-space:normal}
+thead th{vertical-align:bottom}
 th[scope=row],thead .first{text-align:left}
 .total th,.total td,td.total{background-color:var(--total);font-weight:700}
 .faint th{font-style:italic;color:var(--faint)}
@@ -179,8 +187,8 @@ th[scope=row],thead .first{text-align:left}
 @media (max-width:600px){main{padding:1rem .8rem}.figure{flex-basis:100%}}
 @page{margin:16mm 14mm}
 @media print{main{max-width:none;padding:0}.wide,figure{overflow:visible}
-thead th{white-space:normal;vertical-align:bottom}
-table{font-size:min(.95em,calc(182mm / var(--characters) / .62))}th,td{padding:.2em .5em}.told{break-before:avoid}
+.wide{background:none;container-type:normal}.wide .first,.wide th[scope=row]{position:static}
+.wide table{font-size:min(.95em,calc(182mm / var(--characters) / .62))}th,td{padding:.2em .5em}.told{break-before:avoid}
 .above{break-after:avoid}h2{break-after:avoid}figure,.figure,tr{break-inside:avoid}
 thead{display:table-header-group}a{color:inherit}}
 """
