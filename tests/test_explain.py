@@ -201,7 +201,7 @@ def test_the_difference_of_two_cells_adds_up(nursery: relatum.Model) -> None:
         if isinstance(difference.total, Decimal):
             assert total == difference.total
         if value in ("revenue", "net_revenue"):
-            assert [each.name for each in difference.factors] == ["quantity", "mix", "price"]
+            assert [each.name for each in difference.factors][:3] == ["quantity", "mix", "price"]
             assert sum((each.part for each in difference.factors), start=Decimal(0)) == difference.total
         assert not along or difference.by == along
     for wrong, reason in (
@@ -240,6 +240,48 @@ def test_price_quantity_and_mix_by_hand(formula: str, kind: Any) -> None:
     # 10 more pieces at 3 each; of 30 now 25 instead of 15 at 4 and 5 instead of 15 at 2; a became 1 dearer, 5 times.
     assert [(each.name, each.part) for each in found.factors] == [("quantity", 30), ("mix", 20), ("price", 5)]
     assert {each.name: each.part for each in found.parts} == {"A": -5, "B": 60}
+
+
+SIDES = [
+    # Before and after: pieces and price by item. What is on one side alone changes no price.
+    ({"a": (10, 2), "b": (5, 4)}, {"a": (10, 2), "c": (3, 7)}, {"quantity": 0, "mix": 0, "price": 0, "new": 21, "gone": -20}),
+    ({"a": (10, 2)}, {"b": (10, 3)}, {"new": 30, "gone": -20}),
+    ({"a": (10, 2), "b": (10, 4)}, {"a": (10, 3), "b": (10, 4), "c": (1, 5)}, {"quantity": 0, "mix": 0, "price": 10, "new": 5}),
+    ({"a": (10, 2), "b": (0, 4)}, {"a": (20, 2), "b": (2, 4)}, {"quantity": 20, "mix": 0, "price": 0, "new": 8}),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("before", "after", "factors"), SIDES)
+def test_new_and_gone_members_are_parts_of_their_own(
+    before: dict[str, tuple[int, int]], after: dict[str, tuple[int, int]], factors: dict[str, int]
+) -> None:
+    rows = [
+        {"year": year, "item": item, "pieces": pieces, "price": price}
+        for year, side in ((1, before), (2, after))
+        for item, (pieces, price) in side.items()
+    ]
+    model = relatum.Model()
+    model.add_table("sales", pa.Table.from_pylist(rows))
+    model.add_table("item", pa.table({"item": ["a", "b", "c"], "name": ["A", "B", "C"]}), key="item")
+    model.relate("sales.item -> item.item")
+    found = model.explain("sum(sales.pieces * sales.price)", {"sales.year": 2}, against={"sales.year": 1}).difference
+    assert found is not None and {each.name: each.part for each in found.factors} == factors
+    assert sum(each.part for each in found.factors) == found.total
+
+
+def test_what_moved_is_told_by_few_members_and_the_rest_has_before_and_now(nursery: relatum.Model) -> None:
+    found = nursery.explain("revenue", {"calendar.year": 2024}, against={"calendar.year": 2023})
+    assert found.difference is not None and len(found.difference.parts) <= 12
+    for value in ("revenue", "margin_rate"):
+        told = nursery.explain(
+            value, {"calendar.year": 2024}, against={"calendar.year": 2023}, along="category.category"
+        ).difference
+        assert told is not None
+        *most, others = told.shortened(3)
+        names = ", ".join(f"'{each.name}'" for each in most)
+        for year, number in ((2023, others.before), (2024, others.after)):
+            where = f"calendar.year = {year} and (category.category not in ({names}) or category is no match)"
+            assert float(number) == pytest.approx(float(nursery.evaluate(value, where)))
 
 
 @pytest.mark.parametrize(("formula", "parts"), [

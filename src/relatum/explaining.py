@@ -15,7 +15,7 @@ from rich.text import Text
 from relatum import markup
 from relatum.audit.cell.filters import member_text
 from relatum.audit.cell.place import OTHERS
-from relatum.audit.cell.records import CellStory, Contribution, Difference, Evidence, PartTold
+from relatum.audit.cell.records import CellStory, Difference, Evidence, PartTold
 from relatum.data.types import FLOAT, INTEGER, Type, decimal
 from relatum.errors import RequestError
 from relatum.language.parse import parse_condition
@@ -360,19 +360,10 @@ def _print_difference(explanation: Explanation, difference: Difference, console:
         with_values = parts is difference.parts
         for name in ("before", "now", "part") if with_values else ("part",):
             table.add_column(name, justify="right", no_wrap=True)
-        for each in _shortened(parts):
+        for each in difference.shortened(_MOVED) if with_values else parts:
             values = [written(each.before), written(each.after)] if with_values else []
             table.add_row(each.name, *values, _signed(written, each.part))
         console.print(table)
-
-
-def _shortened(parts: tuple[Contribution, ...]) -> list[Contribution]:
-    """The parts that moved most, and the sum of the others."""
-    if len(parts) <= _MOVED + 1:
-        return list(parts)
-    others = parts[_MOVED:]
-    total = sum((each.part for each in others[1:]), start=others[0].part)
-    return [*parts[:_MOVED], Contribution(f"{len(others)} others", None, None, total)]
 
 
 def _signed(written: Callable[[Any], str], value: Any) -> str:
@@ -460,7 +451,7 @@ def _difference_html(explanation: Explanation, difference: Difference) -> list[s
     told = f"difference to {explanation.cell_text(difference.other)}: {moved(difference.total)}"
     lines: list[markup.Row] = [
         [each.name, written(each.before), written(each.after), markup.Text(moved(each.part), number=True)]
-        for each in _shortened(difference.parts)
+        for each in difference.shortened(_MOVED)
     ]
     heads: markup.Row = [difference.by, *(markup.Text(name, number=True) for name in ("before", "now", "part"))]
     parts = [markup.line(told, bold=True), markup.table([heads], lines)]

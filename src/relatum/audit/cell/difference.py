@@ -18,7 +18,8 @@ from relatum.data.arrow import python_values
 from relatum.data.types import INTEGER, Kind
 from relatum.errors import RequestError
 from relatum.language.expression import Aggregate, Apply, ColumnValue, Expression, InContext
-from relatum.model.names import column_name
+from relatum.language.mentions import Known, request_mentions
+from relatum.model.names import column_name, split_name
 from relatum.model.routes import Place
 from relatum.pivot.axes import resolve_request
 from relatum.pivot.request import ask
@@ -26,8 +27,10 @@ from relatum.pivot.turning import NO_MATCH
 from relatum.plan.compile import GrainWanted, Wanted
 from relatum.session.session import Session
 
-#: Columns with more members than this do not tell at a glance what moved.
-_MOST_MEMBERS = 500
+#: Columns with more members than this do not tell at a glance what moved; those with up to so many do so best.
+_MOST_MEMBERS, _FEW_MEMBERS = 500, 12
+#: How much a column is preferred that people already look at, and one that hardly repeats, as an address does.
+_LOOKED_AT, _HARDLY_REPEATS = 2.0, 0.1
 #: So many columns of lookups are tried.
 _MOST_COLUMNS = 24
 
@@ -95,12 +98,14 @@ def take_apart(session: Session, asked: Asked, other: dict[str, Any], along: str
     if not splits:
         raise RequestError("No column of a lookup tells members of the two cells apart.", fix="Name one: along.")
     best, told = max(
-        ((each, _parts(each, before, after, bool(quotient))) for each in splits), key=lambda each: each[1].telling
+        ((each, _parts(each, before, after, bool(quotient))) for each in splits),
+        key=lambda each: each[1].telling * _preferred(session, each[0]),
     )
     total = after - before
+    pairs = told.divided or (None,) * len(best.names)
     parts = [
-        Contribution(_named(name), old, new, part)
-        for name, old, new, part in zip(best.names, best.before, best.after, told.parts, strict=True)
+        Contribution(_named(name), old, new, part, pair)
+        for name, old, new, part, pair in zip(best.names, best.before, best.after, told.parts, pairs, strict=True)
     ]
     parts = [each for each in parts if each.part]
     parts.sort(key=lambda each: (-abs(each.part), str(each.name)))
@@ -108,7 +113,26 @@ def take_apart(session: Session, asked: Asked, other: dict[str, Any], along: str
     if rest and abs(float(rest)) > 1e-9 * max(abs(float(before)), abs(float(after))):
         parts.append(Contribution("what does not add up over the members", None, None, rest))
     factors = () if quantity is None else _factors(best, before, after)
-    return Difference(cells[1].named, before, after, total, best.column, tuple(parts), factors)
+    sums = [sum(Fraction(each) for each in side if each is not None) for side in (best.before, best.after)]
+    adds_up = bool(told.divided) or (_alike(sums[0], before) and _alike(sums[1], after))
+    return Difference(cells[1].named, before, after, total, best.column, tuple(parts), factors, adds_up)
+
+
+def _preferred(session: Session, split: _Split) -> float:
+    """How much a column is preferred to others that tell as much: few members, and those that people look at."""
+    declaration = session.declaration
+    table, column = split_name(split.column)
+    weight = min(1.0, _FEW_MEMBERS / len(split.names))
+    looked_at = {level for each in declaration.hierarchies.values() for level in each.levels}
+    known = Known({name: session.catalog.columns(name) for name in declaration.tables}, declaration.measures)
+    for text in (text for pivot in declaration.pivots.values() for text in (*pivot.rows, *pivot.columns)):
+        named = (each for each in request_mentions(text, "axis", known) if each.kind == "column")
+        looked_at |= {column_name(each.table, each.name) for each in named}
+    if split.column in looked_at:
+        return weight * _LOOKED_AT
+    rows = session.store.rows(Place(table))
+    members = len(session.store.members(table, column).values)
+    return weight * (_HARDLY_REPEATS if members > _FEW_MEMBERS and members > 0.5 * rows else 1.0)
 
 
 def _named(name: Any) -> str:
@@ -199,10 +223,14 @@ def _fact(expression: Expression) -> str:
 
 @dataclass(frozen=True, slots=True)
 class _Parts:
-    """What each member did, and how much these differ from all having moved alike, against how many they are."""
+    """What each member did, and how much these differ from all having moved alike, against how many they are.
+
+    Of a quotient, ``divided`` are the numbers above and below the line, before and after.
+    """
 
     parts: list[Any]
     telling: float
+    divided: tuple[tuple[tuple[float, float], tuple[float, float]], ...] = ()
 
 
 def _parts(split: _Split, before: Any, after: Any, divided: bool) -> _Parts:
@@ -238,7 +266,8 @@ def _weighted(split: _Split, before: float, after: float) -> _Parts | None:
     ]
     alike = [(after - before) * below / sums[3] for below in new_below]
     uneven = math.fsum(abs(part - each) for part, each in zip(parts, alike, strict=True))
-    return _Parts(parts, uneven / math.sqrt(len(parts)))
+    divided = tuple(zip(zip(old_above, old_below, strict=True), zip(new_above, new_below, strict=True), strict=True))
+    return _Parts(parts, uneven / math.sqrt(len(parts)), divided)
 
 
 def _quotient(expression: Expression) -> tuple[Expression, Expression] | None:
@@ -287,29 +316,42 @@ def _multiplied(expression: Expression) -> Iterator[Expression]:
 
 
 def _factors(split: _Split, before: Any, after: Any) -> tuple[Contribution, ...]:
-    """A difference as what quantity, mix and price did, exactly: the three add up to it.
+    """A difference as what quantity, mix and price did, and what is new and gone, exactly: these add up to it.
 
-    With the quantity and value of each member before and after: quantity at the old average price; mix, that other
-    shares of the quantity went to dear and to cheap members, at their old prices; price, that each member's own
-    changed. A member that had no quantity before has the old average price.
+    Over the members that have a quantity before and after: quantity at their old average price; mix, that other shares
+    of the quantity went to dear and to cheap members, at their old prices; price, that each member's own average price
+    changed. New members have no quantity before, those that are gone none after: they are parts of their own.
     """
-    quantities = [[Fraction(each or 0) for each in side] for side in split.others[0]]
-    values = [[Fraction(each or 0) for each in side] for side in (split.before, split.after)]
-    (old_q, new_q), (old_v, new_v) = map(sum, quantities), map(sum, values)
-    if not old_q or not (_alike(old_v, before) and _alike(new_v, after)):
+    members = [
+        tuple(Fraction(each or 0) for each in member)
+        for member in zip(*split.others[0], split.before, split.after, strict=True)
+    ]
+    if not (_alike(sum(each[2] for each in members), before) and _alike(sum(each[3] for each in members), after)):
         return ()
-    average = Fraction(old_v) / old_q
-    prices = [value / own if own else average for value, own in zip(values[0], quantities[0], strict=True)]
-    at_old_prices = sum((own * price for own, price in zip(quantities[1], prices, strict=True)), start=Fraction(0))
-    exact = isinstance(after, int | Decimal)
-    quantity = _rounded((new_q - old_q) * average, exact, after)
-    price = _rounded(new_v - at_old_prices, exact, after)
-    mix = (after - before) - quantity - price
-    return (
-        Contribution("quantity", float(old_q), float(new_q), quantity),
-        Contribution("mix", None, None, mix),
-        Contribution("price", None, None, price),
+    kept = [each for each in members if each[0] and each[1]]
+    new = sum((each[3] for each in members if each not in kept), start=Fraction(0))
+    gone = sum((each[2] for each in members if each not in kept), start=Fraction(0))
+    old_quantity, new_quantity, old_value, new_value = (
+        sum((each[at] for each in kept), start=Fraction(0)) for at in range(4)
     )
+    if kept and not old_quantity:
+        return ()
+    exact = isinstance(after, int | Decimal)
+    found: list[Contribution] = []
+    if kept:
+        average = old_value / old_quantity
+        at_old_prices = sum((each[1] * each[2] / each[0] for each in kept), start=Fraction(0))
+        quantity = _rounded((new_quantity - old_quantity) * average, exact, after)
+        price = _rounded(new_value - at_old_prices, exact, after)
+        mix = _rounded(new_value - old_value, exact, after) - quantity - price
+        found = [
+            Contribution("quantity", float(old_quantity), float(new_quantity), quantity),
+            Contribution("mix", None, None, mix),
+            Contribution("price", None, None, price),
+        ]
+    ends = [("new", new), ("gone", -gone)]
+    found += [Contribution(name, None, None, _rounded(value, exact, after)) for name, value in ends if value]
+    return tuple(found)
 
 
 def _alike(value: Fraction | int, total: Any) -> bool:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
 
@@ -82,19 +84,24 @@ class Evidence:
 
 @dataclass(frozen=True, slots=True)
 class Contribution:
-    """One part of a difference: a member's, or one of quantity, price and mix. ``before`` and ``after`` are values."""
+    """One part of a difference: a member's, or one of quantity, price and mix. ``before`` and ``after`` are values.
+
+    Of a quotient, ``divided`` are the numbers above and below the line, before and after.
+    """
 
     name: str
     before: Any
     after: Any
     part: Any
+    divided: tuple[tuple[float, float], tuple[float, float]] | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Difference:
     """The difference of two cells taken apart. ``parts`` add up to ``total``, and ``factors`` do, where there are any.
 
-    ``by`` is the column whose members the parts are; ``other`` how the cell compared with is named.
+    ``by`` is the column whose members the parts are; ``other`` how the cell compared with is named. ``adds_up`` says
+    that the values of the members add up to those of the cells, or that what they are divided by does.
     """
 
     other: tuple[tuple[str, Any], ...]
@@ -104,6 +111,29 @@ class Difference:
     by: str
     parts: tuple[Contribution, ...]
     factors: tuple[Contribution, ...] = ()
+    adds_up: bool = False
+
+    def shortened(self, most: int) -> list[Contribution]:
+        """The parts that moved most, and the rest as one."""
+        if len(self.parts) <= most + 1:
+            return list(self.parts)
+        rest = self.parts[most:]
+        part = sum((each.part for each in rest[1:]), start=rest[0].part)
+        before, after = self._together(rest) if self.adds_up else (None, None)
+        return [*self.parts[:most], Contribution(f"{len(rest)} others", before, after, part)]
+
+    @staticmethod
+    def _together(parts: Sequence[Contribution]) -> tuple[Any, Any]:
+        """What some parts come to together, before and after."""
+        divided = [each.divided for each in parts if each.divided is not None]
+        if divided:
+            sums = [[math.fsum(pair[side][at] for pair in divided) for at in (0, 1)] for side in (0, 1)]
+            before, after = (above / below if below else None for above, below in sums)
+            return before, after
+        sides = [[value for value in side if value is not None]
+                 for side in ([each.before for each in parts], [each.after for each in parts])]  # fmt: skip
+        before, after = (sum(side[1:], start=side[0]) if side else None for side in sides)
+        return before, after
 
 
 @dataclass(frozen=True, slots=True)
