@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Iterable
 from typing import Any, Literal, assert_never
 
 import numpy as np
@@ -75,6 +77,14 @@ def floats(column: Column) -> Array:
         result: Array = column.values / float(10**column.type.scale)
         return result
     return column.values.astype(np.float64, copy=False)
+
+
+def float_sum(values: Iterable[float]) -> float:
+    """The sum of floats, rounded once; infinite where it, or a part of it, is too large for a float."""
+    try:
+        return math.fsum(values)
+    except OverflowError:
+        return math.inf
 
 
 def finite(values: Array, nulls: Nulls) -> Column:

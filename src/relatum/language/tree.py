@@ -418,7 +418,7 @@ def bare_names(node: Syntax, known: Container[str]) -> Iterator[Name]:
 
 
 def conjuncts(node: Syntax) -> list[Syntax]:
-    """A condition split at its outer ``and``s."""
-    if isinstance(node, Operation) and node.operator == "and":
+    """A condition split at its outer ``and``s; the two halves of a ``between``, which have its own place, are one."""
+    if isinstance(node, Operation) and node.operator == "and" and any(each.span != node.span for each in node.operands):
         return [part for operand in node.operands for part in conjuncts(operand)]
     return [node]

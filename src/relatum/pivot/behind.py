@@ -69,13 +69,17 @@ def rows_behind(session: Session, request: Request) -> RowsBehind:
     recipes = [maker.recipe(each) for each in resolved.formulas]
     plain = [isinstance(each.expression, Aggregate) and each.merge == "sum" for each in maker.parts]
     told = [recipe if recipe.steps and all(plain[number] for number in recipe.numbers) else None for recipe in recipes]
-    needed = sorted({number for recipe in told if recipe is not None for number in recipe.numbers})
+    found = _Finder(resolved)
+    parts = {
+        number: found.add(maker.parts[number].expression) for recipe in told if recipe for number in recipe.numbers
+    }
+    places = {number: part for number, part in parts.items() if part is not None}
+    told = [recipe if recipe and all(number in places for number in recipe.numbers) else None for recipe in told]
+    needed = sorted({number for recipe in told if recipe for number in recipe.numbers})
     if not needed:
         raise RequestError(
             "No value of the grid is a sum or count of rows.", fix="Leave out --rows-behind, or ask for a sum."
         )
-    found = _Finder(resolved)
-    places = {number: found.add(maker.parts[number].expression) for number in needed}
     order = {number: at for at, number in enumerate(needed)}
     renumbered = tuple(None if each is None else each.with_numbers(order) for each in told)
     return RowsBehind(found.tables(), tuple(places[number] for number in needed), renumbered)
@@ -88,13 +92,16 @@ class _Finder:
         self.resolved, self.session = resolved, resolved.session
         self.found: list[tuple[str, Array, Evidence, list[Expression]]] = []
 
-    def add(self, expression: Expression) -> PartBehind:
-        """One sum, with the number of its table among those found."""
+    def add(self, expression: Expression) -> PartBehind | None:
+        """One sum, with the number of its table among those found; None where the request's filters do not reach it."""
         assert isinstance(expression, Aggregate), "sums over rows alone are looked for"
         wanted = Wanted((), (expression,), self.resolved.filters, keeps=self.resolved.keeps)
         plan, _ = self.session.plan(wanted)
         evidence = self.session.engine.look(plan, {})
-        (node,) = plan.grains[0].formulas[0].inputs
+        inputs = plan.grains[0].formulas[0].inputs
+        if not inputs:
+            return None  # it has no value anywhere
+        (node,) = inputs
         assert isinstance(node, Aggregation), "a sum over rows is one step"
         found = evidence.rows(node, MOST_ROWS + 1)
         rows = found.rows

@@ -56,7 +56,7 @@ class RemoteStore(RemoteTables):
 
     def parts(self) -> Parts:
         """What a query of our own is made of."""
-        return Parts(Sheet(self.names()), self, self.warehouse.dialect, Worker())
+        return Parts(Sheet(self.names()), self, self.warehouse.dialect.roomy, Worker())
 
     def ask(self, parts: Parts, select: Any) -> Any:
         """The answer to a query of our own."""

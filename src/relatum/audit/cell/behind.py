@@ -170,8 +170,11 @@ def folded(function: str, column: Column) -> Any:
         best = (np.min if function == "min" else np.max)(known)
         return _python(int(best) if column.type.exact else float(best), column.type)
     if not column.type.exact:
-        total = math.fsum(known.tolist())
-        return total / len(known) if function == "avg" else total
+        total = v.float_sum(known.tolist())
+        if math.isfinite(total):
+            return total / len(known) if function == "avg" else total
+        # Too large for a float, as the engine has it; the average of what is too large may be none too large.
+        return float(sum(map(Fraction, known.tolist())) / len(known)) if function == "avg" else None
     far = max(abs(int(known.min())), abs(int(known.max()))) * len(known) >= 1 << 62
     whole = sum(known.tolist()) if far else int(known.sum(dtype=np.int64))
     if function == "avg":

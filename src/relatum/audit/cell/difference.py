@@ -16,6 +16,7 @@ from relatum.audit.cell.records import Contribution, Difference
 from relatum.audit.cell.story import Asked, CellLook
 from relatum.data.arrow import python_values
 from relatum.data.types import INTEGER, Kind
+from relatum.data.vectors import float_sum
 from relatum.errors import RequestError
 from relatum.language.expression import Aggregate, Apply, ColumnValue, Expression, InContext
 from relatum.language.mentions import Known, request_mentions
@@ -240,7 +241,7 @@ def _parts(split: _Split, before: Any, after: Any, divided: bool) -> _Parts:
             return found
     rate = float(after) / float(before) if before else 0.0
     pairs = list(zip(split.before, split.after, strict=True))
-    off = math.fsum(abs(float(new or 0) - float(old or 0) * rate) for old, new in pairs)
+    off = float_sum(abs(float(new or 0) - float(old or 0) * rate) for old, new in pairs)
     return _Parts([_minus(new, old) for old, new in pairs], off / math.sqrt(len(pairs)))
 
 
@@ -253,7 +254,7 @@ def _weighted(split: _Split, before: float, after: float) -> _Parts | None:
     (old_above, new_above), (old_below, new_below) = (
         [[float(each or 0) for each in s] for s in p] for p in split.others
     )
-    sums = [math.fsum(each) for each in (old_above, old_below, new_above, new_below)]
+    sums = [float_sum(each) for each in (old_above, old_below, new_above, new_below)]
     if not sums[1] or not sums[3]:
         return None
     if not math.isclose(sums[0] / sums[1], before, rel_tol=1e-9) or not math.isclose(
@@ -265,7 +266,7 @@ def _weighted(split: _Split, before: float, after: float) -> _Parts | None:
         (above - before * below) / sums[3] - old for above, below, old in zip(new_above, new_below, off, strict=True)
     ]
     alike = [(after - before) * below / sums[3] for below in new_below]
-    uneven = math.fsum(abs(part - each) for part, each in zip(parts, alike, strict=True))
+    uneven = float_sum(abs(part - each) for part, each in zip(parts, alike, strict=True))
     divided = tuple(zip(zip(old_above, old_below, strict=True), zip(new_above, new_below, strict=True), strict=True))
     return _Parts(parts, uneven / math.sqrt(len(parts)), divided)
 

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
 
 from relatum.data.types import Type
+from relatum.data.vectors import float_sum
 from relatum.model.looks import Format
 
 Origin = Literal["request", "row", "column", "formula", "current row"]
@@ -127,7 +127,7 @@ class Difference:
         """What some parts come to together, before and after."""
         divided = [each.divided for each in parts if each.divided is not None]
         if divided:
-            sums = [[math.fsum(pair[side][at] for pair in divided) for at in (0, 1)] for side in (0, 1)]
+            sums = [[float_sum(pair[side][at] for pair in divided) for at in (0, 1)] for side in (0, 1)]
             before, after = (above / below if below else None for above, below in sums)
             return before, after
         sides = [[value for value in side if value is not None]

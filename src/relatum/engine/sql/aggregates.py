@@ -20,6 +20,7 @@ from relatum.engine.sql.terms import (
     divided,
     double,
     equal,
+    float_number,
     is_there,
     null,
     number,
@@ -76,12 +77,19 @@ def _sum(given: Given, parts: list[Sql]) -> Sql:
 
 
 def _average_parts(given: Given) -> list[tuple[Sql, Merge]]:
-    return [*_sum_parts(given), (exp.Count(this=given.first.sql.copy()), "sum")]
+    parts: list[tuple[Sql, Merge]] = [*_sum_parts(given), (exp.Count(this=given.first.sql.copy()), "sum")]
+    if given.first.type == FLOAT and given.dialect.sums_small:
+        small = times(given.first.sql.copy(), float_number(2.0**-64))
+        parts.append((exp.Sum(this=small), "sum"))
+    return parts
 
 
 def _average(given: Given, parts: list[Sql]) -> Sql:
-    total, count = parts
-    return given.dialect.finite(divided(double(total), exp.Nullif(this=double(count), expression=number(0))))
+    total, count, *small = parts
+    known = exp.Nullif(this=double(count), expression=number(0))
+    if given.first.type == FLOAT:
+        return given.dialect.finite(given.dialect.average(total, small[0] if small else null(FLOAT), known))
+    return divided(double(total), known)
 
 
 def _weighted_parts(given: Given) -> list[tuple[Sql, Merge]]:

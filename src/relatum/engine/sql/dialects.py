@@ -8,7 +8,7 @@ from typing import Literal
 
 from sqlglot import exp
 
-from relatum.data.types import FLOAT, TEXT, Type
+from relatum.data.types import FLOAT, TEXT, Kind, Type
 from relatum.engine.sql.terms import (
     Sql,
     bigint,
@@ -17,7 +17,9 @@ from relatum.engine.sql.terms import (
     case,
     cast,
     decimal_type,
+    divided,
     double,
+    float_number,
     minus,
     negated,
     number,
@@ -39,6 +41,21 @@ class Dialect(ABC):
     name = ""
     #: Where it is told to work out once what a query reads twice: within it, or before it is asked.
     keeps: Literal["within", "before"] = "within"
+    #: Whether floats are also summed divided by 2 ** 64, for averages whose sum is too large.
+    sums_small = False
+
+    @property
+    def roomy(self) -> Dialect:
+        """One that is slower and whose numbers overflow no earlier than ours; itself where none does."""
+        return self
+
+    def exact(self, value: Sql, type_: Type) -> Sql:
+        """A number for arithmetic."""
+        return value
+
+    def average(self, total: Sql, small: Sql, count: Sql) -> Sql:
+        """The average of floats from their sum and count; ``small`` is the sum of what they are divided by 2 ** 64."""
+        return divided(total, count)
 
     def render(self, sql: Sql) -> str:
         """A query as text, laid out for a person."""
@@ -180,6 +197,16 @@ class DuckDb(Dialect):
 
     name = "duckdb"
 
+    @property
+    def roomy(self) -> Dialect:
+        """One whose decimals have 38 digits, where DuckDB keeps to the 18 of its narrower ones."""
+        return _ROOMY_DUCKDB
+
+    def average(self, total: Sql, small: Sql, count: Sql) -> Sql:
+        """The average of floats, an error where their sum is too large for one."""
+        too_large = call("ERROR", text("overflow of a sum of floats"))
+        return divided(case([(call("ISINF", total), cast(too_large, sql_type(FLOAT)))], total.copy()), count)
+
     def clock(self, time: Sql) -> Sql:
         """A time of day as text, with six digits of a second."""
         return call("STRFTIME", plus(_some_day(), time), text("%H:%M:%S.%f"))
@@ -200,6 +227,24 @@ class DuckDb(Dialect):
     def second(self, moment: Sql) -> Sql:
         """The whole seconds of a timestamp."""
         return bigint(call("SECOND", moment))
+
+
+class RoomyDuckDb(DuckDb):
+    """DuckDB, with numbers that overflow no earlier than ours."""
+
+    sums_small = True
+
+    def exact(self, value: Sql, type_: Type) -> Sql:
+        """A number for arithmetic: a decimal of as many digits as there can be."""
+        return cast(value, decimal_type(WIDE, type_.scale)) if type_.kind is Kind.DECIMAL else value
+
+    def average(self, total: Sql, small: Sql, count: Sql) -> Sql:
+        """The average of floats, of the small sum where theirs is too large."""
+        back = exp.Mul(this=divided(small, count), expression=float_number(2.0**64))
+        return case([(call("ISINF", total), back)], divided(total.copy(), count.copy()))
+
+
+_ROOMY_DUCKDB = RoomyDuckDb()
 
 
 class PostgreSql(Dialect):

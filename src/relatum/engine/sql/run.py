@@ -48,7 +48,7 @@ from relatum.engine.sql.terms import (
     united,
 )
 from relatum.engine.sql.windows import comparable
-from relatum.errors import LimitError
+from relatum.errors import LimitError, ValueOverflowError
 from relatum.language.expression import is_plain
 from relatum.language.register import AGGREGATES, RANKINGS, SCALARS, refuse_missing
 from relatum.plan.engine import Answer, Evidence, LeftOut, Loss, Tied
@@ -169,9 +169,9 @@ class SqlEngine:
         """Look into one cell of a plan."""
         return SqlEvidence(self, plan, cell)
 
-    def parts(self) -> Parts:
-        """What a query is made of."""
-        return Parts(Sheet(self.tables.names()), self.tables, self.database.dialect, Worker())
+    def parts(self, dialect: Dialect | None = None) -> Parts:
+        """What a query is made of; what is looked at one by one has room for every number."""
+        return Parts(Sheet(self.tables.names()), self.tables, dialect or self.database.dialect.roomy, Worker())
 
     def asked(self, sheet: Sheet, select: exp.Select | exp.Union) -> Any:
         """The answer to a query."""
@@ -183,7 +183,16 @@ class SqlEngine:
 
     def run(self, plan: Plan) -> Answer:
         """The values of every grain of a plan."""
-        compiled = self.compiled(plan)
+        dialect = self.database.dialect
+        try:
+            return self._answer(plan, dialect)
+        except ValueOverflowError:
+            if dialect.roomy is dialect:
+                raise
+            return self._answer(plan, dialect.roomy)
+
+    def _answer(self, plan: Plan, dialect: Dialect) -> Answer:
+        compiled = self.compiled(plan, dialect)
         found = self.database.ask(compiled.statement)
         counts = self._count(compiled.counted)
         losses = [loss for each in compiled.counted for loss in each.losses(counts[each])]
@@ -203,10 +212,10 @@ class SqlEngine:
 
     def query(self, plan: Plan) -> str:
         """The query that answers a plan."""
-        return self.compiled(plan).statement.whole
+        return self.compiled(plan, self.database.dialect).statement.whole
 
-    def _compiled(self, plan: Plan) -> Compiled:
-        parts = self.parts()
+    def _compiled(self, plan: Plan, dialect: Dialect) -> Compiled:
+        parts = self.parts(dialect)
         cells = cells_of(parts, plan.fields)
         ranking = [formula for top in plan.tops for formula, _ in top.by]
         every = [*ranking, *(each for grain in plan.grains for each in (*grain.formulas, *grain.orders))]

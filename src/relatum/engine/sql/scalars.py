@@ -94,7 +94,8 @@ def _arithmetic(kind: type[exp.Binary]) -> Form:
             return _date_arithmetic(dialect, left, right, kind is exp.Sub)
         # One operand of 64 bits is enough: the other is brought to as many.
         wide = left.wide or right.wide or Kind.DECIMAL in (left.type.kind, right.type.kind)
-        return binary(kind, left.sql if wide else _wide(left), right.sql)
+        one = dialect.exact(left.sql if wide else _wide(left), left.type)
+        return binary(kind, one, dialect.exact(right.sql, right.type))
 
     return form
 
