@@ -5,7 +5,7 @@ from __future__ import annotations
 import dataclasses
 import functools
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal, overload
 
 from relatum.changing import in_turn
 from relatum.editing import Editable
@@ -23,6 +23,7 @@ from relatum.session.session import Session
 if TYPE_CHECKING:
     from relatum.audit.understood import Reading
     from relatum.explaining import Explanation
+    from relatum.plan.notes import Note
 
 
 class Askable(Editable):
@@ -301,8 +302,25 @@ class Askable(Editable):
         """
         self._change(self.declaration.with_pivot(saved_as(name, grid.request, about), replacing=replace))
 
-    def evaluate(self, formula: str, where: str | None = None) -> Any:
+    @overload
+    def evaluate(self, formula: str, where: str | None = None, *, notes: Literal[False] = False) -> Any: ...
+
+    @overload
+    def evaluate(
+        self, formula: str, where: str | None = None, *, notes: Literal[True]
+    ) -> tuple[Any, tuple[Note, ...]]: ...
+
+    def evaluate(self, formula: str, where: str | None = None, *, notes: bool = False) -> Any:
         """The one value of a formula: int, Decimal, float, str, bool, date, datetime, or None where it has none.
+
+        Parameters
+        ----------
+        formula : str
+            A measure's name or a formula.
+        where : str, optional
+            A condition.
+        notes : bool
+            Give a tuple of the value and its notes: why there is no value, and which rows were left out.
 
         Raises
         ------
@@ -316,9 +334,13 @@ class Askable(Editable):
         >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
         >>> model.evaluate("avg(sales.quantity)", where="sales.product = 'fig'")
         2.5
+        >>> value, notes = model.evaluate("sum(sales.quantity)", where="sales.product = 'pea'", notes=True)
+        >>> [note.text for note in notes]
+        ["No row of sales has sales.product = 'pea'."]
         """
         value = ValueText(" ".join(formula.split()), formula)
-        return answer(self._session, Request((), (), (value,), (where or "").strip())).scalar()
+        found = answer(self._session, Request((), (), (value,), (where or "").strip()))
+        return (found.scalar(), found.notes) if notes else found.scalar()
 
     def formula(self, text: str) -> Reading:
         """How a formula is understood: its type, and for each aggregate its rows, lookups and filters.

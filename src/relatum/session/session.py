@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Hashable, Iterable, Mapping
 from copy import copy
+from datetime import date, datetime
+from decimal import Decimal
 from functools import lru_cache
 from typing import TypeVar
 
@@ -12,7 +15,7 @@ from relatum.data.types import DATE, FLOAT, TEXT, Kind
 from relatum.engine.memory.store import JoinKeeper
 from relatum.errors import DataError, FormulaError, ModelError
 from relatum.language.expression import Expression
-from relatum.model.declaration import Declaration, Relationship, Table
+from relatum.model.declaration import Control, Declaration, Relationship, Table
 from relatum.model.names import cannot_be_used, column_name, quoted, split_name
 from relatum.model.routes import hops_of
 from relatum.plan.compile import Wanted, compile_plan
@@ -89,6 +92,8 @@ class Session:
                 error.place = ("measure", _owner_name(error, name), "formula")
                 error.fix = "\n".join(filter(None, [error.fix, self._typeless(), self._marked(error)]))
                 raise
+        for number, control in enumerate(declaration.controls):
+            self._check_control(control, number)
 
     def changed(self, declaration: Declaration, sources: Mapping[str, TableData]) -> Session:
         """The session of a changed declaration; raises as the constructor does, and leaves this one as it is."""
@@ -234,6 +239,27 @@ class Session:
             for column in end.columns:
                 self._need(end.table, column, ("relationship", number, "link"), f"The link {relationship}")
 
+    def _check_control(self, control: Control, number: int) -> None:
+        """Raise a ModelError for a control whose value no value of its measure could be."""
+        type_ = self.formulas.measure(control.measure).type
+        if type_.kind is Kind.NULL:
+            return
+        what, agrees = _WANTED[type_.kind]
+        if not agrees(control.equals):
+            raise ModelError(
+                f"The control of {quoted(control.measure)} expects {control.equals!r}, but the measure is {what}.",
+                fix=f"Give {what}, without quotes."
+                if type_.numeric and isinstance(control.equals, str)
+                else f"Give {what}.",
+                place=("control", number, "equals"),
+            )
+        if not _is_finite(control.tolerance) or control.tolerance < 0:
+            raise ModelError(
+                f"The tolerance of the control of {quoted(control.measure)} is {control.tolerance!r}.",
+                fix="Give a number that is 0 or more.",
+                place=("control", number, "tolerance"),
+            )
+
     def _check_through_type(self, table: Table) -> None:
         through = table.calendar.through if table.calendar is not None else ""
         if isinstance(through, str) and through:
@@ -293,6 +319,22 @@ class Session:
             except DataError as error:
                 error.place = ("relationship", self.declaration.relationships.index(relationship))
                 raise
+
+
+def _is_finite(value: object) -> bool:
+    return isinstance(value, int | float | Decimal) and not isinstance(value, bool) and math.isfinite(value)
+
+
+#: What a control must hold for a measure of each kind, in words and as a test.
+_WANTED: dict[Kind, tuple[str, Callable[[object], bool]]] = {
+    Kind.INTEGER: ("a number", _is_finite),
+    Kind.DECIMAL: ("a number", _is_finite),
+    Kind.FLOAT: ("a number", _is_finite),
+    Kind.TEXT: ("a text", lambda value: isinstance(value, str)),
+    Kind.BOOLEAN: ("true or false", lambda value: isinstance(value, bool)),
+    Kind.DATE: ("a date", lambda value: isinstance(value, date) and not isinstance(value, datetime)),
+    Kind.TIMESTAMP: ("a timestamp", lambda value: isinstance(value, datetime)),
+}
 
 
 def _owner_name(error: FormulaError, name: str) -> str:
