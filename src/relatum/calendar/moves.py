@@ -45,6 +45,41 @@ class Dates:
         return np.asarray(months // _MONTHS[unit])
 
 
+@dataclass(frozen=True, slots=True)
+class Uneven:
+    """A month that moves as a whole to another, where the calendar has only a part of one of the two.
+
+    ``month`` and ``other`` are counted from January 1970, with how many days of each the calendar has.
+    """
+
+    month: int
+    days: int
+    other: int
+    other_days: int
+
+
+def uneven_months(days: Array, step: Step) -> list[Uneven]:
+    """The months that a step compares with another of which a calendar has more or fewer days than there are.
+
+    That is so at its ends alone, where it begins or ends within a month. ``days`` are its dates since 1970, in order.
+    """
+    if not isinstance(step, Shift) or step.unit in ("day", "week") or not len(days):
+        return []
+    months, span = Dates(days).months, step.number * _MONTHS[step.unit]
+    first, last = int(months[0]), int(months[-1])
+    day = days.astype("datetime64[D]")
+    begins = day[0] == day[0].astype("datetime64[M]").astype("datetime64[D]")
+    ends = (day[-1] + 1).astype("datetime64[M]") != day[-1].astype("datetime64[M]")
+    cut = {month for month, whole in ((first, begins), (last, ends)) if not whole}
+    counts = dict(zip(*(each.tolist() for each in np.unique(months, return_counts=True)), strict=True))
+    pairs = sorted({(month, month + span) for month in cut} | {(month - span, month) for month in cut})
+    return [
+        Uneven(one, counts[one], other, counts[other])
+        for one, other in pairs
+        if one in counts and other in counts and counts[one] != counts[other]
+    ]
+
+
 def moved(dates: Dates, sets: Sets, step: Step) -> Sets:
     """Sets of dates after one calendar change.
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from datetime import date
 from typing import Protocol
 
+from relatum.calendar.moves import Uneven
 from relatum.data.columns import Array, Column, Members
 from relatum.language.expression import Expression
 from relatum.model.routes import Place, Route
@@ -59,6 +60,17 @@ class PartPeriod:
 
 
 @dataclass(frozen=True, slots=True)
+class UnevenMonths:
+    """That a calendar change compares a month with one of which the calendar has more or fewer days than there are.
+
+    Months are counted from January 1970.
+    """
+
+    calendar: str
+    months: Uneven
+
+
+@dataclass(frozen=True, slots=True)
 class LeftOutMember:
     """That a formula leaves out ``(no match)`` of a table, which has a value."""
 
@@ -74,7 +86,7 @@ class NullWinner:
     name: str
 
 
-Loss = LostLookup | LostCondition | LostCast | CutPeriod | PartPeriod | LeftOutMember | NullWinner
+Loss = LostLookup | LostCondition | LostCast | CutPeriod | PartPeriod | UnevenMonths | LeftOutMember | NullWinner
 
 
 @dataclass(frozen=True, slots=True, eq=False)

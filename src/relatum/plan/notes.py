@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from typing import Literal, assert_never, get_args
 
+from relatum.calendar.moves import Uneven
 from relatum.language.catalog import Catalog
 from relatum.language.expression import Aggregate, Change, Ignoring, OnColumn, Pin, Ranked
 from relatum.model.names import column_name, quoted
@@ -20,6 +21,7 @@ from relatum.plan.engine import (
     LostLookup,
     NullWinner,
     PartPeriod,
+    UnevenMonths,
 )
 from relatum.plan.nodes import Bounds
 from relatum.wording import counted
@@ -27,7 +29,7 @@ from relatum.wording import counted
 #: The kinds of notes, the worst first: what may be a mistake in the request, values that are not there, rows that are
 #: left out, what a total is not, and what holds of the axes.
 NoteKind = Literal[
-    "absent", "unrelated", "share", "hidden", "period", "among", "finer", "condition", "lookup", "cast",
+    "absent", "unrelated", "share", "hidden", "period", "uneven", "among", "finer", "condition", "lookup", "cast",
     "member", "null", "overlap", "partly", "recurring", "style",
 ]  # fmt: skip
 _WORST_FIRST = {kind: at for at, kind in enumerate(get_args(NoteKind))}
@@ -183,6 +185,13 @@ def _loss_note(loss: Loss, columns: list[str]) -> Note:
             return Note(
                 "partly",
                 f"The dates of a calendar change cover some {names} only in part: facts at that level count in full.",
+            )
+        case UnevenMonths(calendar, Uneven(month, days, other, other_days)):
+            one, two = (f"{1970 + each // 12}-{each % 12 + 1:02}" for each in (month, other))
+            return Note(
+                "uneven",
+                f"The calendar {quoted(calendar)} has {counted(days, 'day')} of {one} and {counted(other_days, 'day')} "
+                f"of {two}: a calendar change compares the two.",
             )
         case LeftOutMember(formula, table):
             return Note("member", f"{formula} leaves out (no match) of {quoted(table)}, which has a value.")

@@ -356,6 +356,11 @@ class RemoteStore(RemoteTables):
         select.set("limit", exp.Limit(expression=number(most)))
         return [tuple(record.values()) for record in self.ask(parts, select).to_pylist()]
 
+    def calendar_days(self, calendar: Calendar) -> Array:
+        """The dates of a calendar, in days since 1970, in order."""
+        members = self.members(calendar.table, calendar.date_column)
+        return members.values.values.astype(np.int64)
+
     def last_date(self, calendar: Calendar, ends: tuple[tuple[str, Route], ...]) -> date | None:
         """The date that ends the data."""
         match calendar.through:

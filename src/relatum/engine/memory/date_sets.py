@@ -8,7 +8,7 @@ from datetime import date
 
 import numpy as np
 
-from relatum.calendar.moves import Dates, Sets, moved
+from relatum.calendar.moves import Dates, Sets, moved, uneven_months
 from relatum.calendar.steps import Shift
 from relatum.data.columns import Array
 from relatum.data.days import day_number
@@ -19,6 +19,7 @@ from relatum.limits import refuse_above
 from relatum.model.names import quoted
 from relatum.model.routes import Place, Route, reach_of
 from relatum.plan.dependencies import dates_keys
+from relatum.plan.engine import UnevenMonths
 from relatum.plan.nodes import Calendar, DateSet, Hidden, Kept, Match
 
 
@@ -42,6 +43,8 @@ class DateSets:
     kept_links: Callable[[Kept | Hidden, Frame], tuple[Array, Links, int]]
     #: Where the end of the data cut a set short: the calendar, and the last date that counts.
     cut: dict[tuple[str, int], None] = field(default_factory=dict)
+    #: Months that are compared with one of which the calendar has more or fewer days than there are.
+    uneven: dict[UnevenMonths, None] = field(default_factory=dict)
     #: Levels that a coarse fact is at, of which a set of dates covers a period only in part.
     partly: dict[Place, None] = field(default_factory=dict)
 
@@ -107,6 +110,9 @@ class DateSets:
             sets &= (days <= end)[None]
         calendar = Dates(days, dates.calendar.fiscal_year_starts, dates.calendar.week_starts)
         for step in dates.steps:
+            for each in uneven_months(calendar.days, step):
+                if bool((sets[:, calendar.months == each.month].all(axis=1)).any()):
+                    self.uneven[UnevenMonths(dates.calendar.table, each)] = None
             sets = moved(calendar, sets, step)
         return (own if numbers is None else own[numbers]), sets
 

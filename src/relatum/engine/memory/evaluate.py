@@ -559,6 +559,7 @@ class Evaluator:
         """What was left out, and what the reader of the values should know."""
         for calendar, end in self.dates.cut:
             yield CutPeriod(calendar, day_of(end))
+        yield from self.dates.uneven
         for place in self.dates.partly:
             yield PartPeriod(" and ".join(column_name(place.table, column) for column in place.level))
         for text, table in self.unmatched:

@@ -8,6 +8,7 @@ from typing import assert_never
 
 from sqlglot import exp
 
+from relatum.calendar.moves import uneven_months
 from relatum.calendar.steps import Before, Shift, Step, ToDate, Trailing, Unit, Whole
 from relatum.data.types import DATE
 from relatum.engine.sql.parts import Parts
@@ -39,11 +40,11 @@ from relatum.engine.sql.terms import (
 from relatum.model.declaration import WEEKDAYS
 from relatum.model.names import column_name
 from relatum.model.routes import Place
-from relatum.plan.engine import CutPeriod, PartPeriod
+from relatum.plan.engine import CutPeriod, PartPeriod, UnevenMonths
 from relatum.plan.nodes import Bounds, Calendar, DateSet
 
 _MONTHS = {"month": 1, "quarter": 3, "year": 12, "fiscal_quarter": 3, "fiscal_year": 12}
-_EPOCH = "1970-01-01"
+_EPOCH, _MONTHS_BEFORE = "1970-01-01", 12 * 1970
 #: Weeks before 1970 have numbers above 0, too, when so many days are added: a multiple of 7.
 _AHEAD = 7 * 200_000
 #: What the dates of a calendar are called: the date, its day since 1970, its month since year 0, its day of the month.
@@ -159,7 +160,7 @@ class Dates:
                 on = equal(column("c", "n"), plus(column("s", "n"), number(days)))
                 return self._joined("dates_moved", name, cells, calendar, [on])
             case Shift(count, unit):
-                return self._shifted(calendar, name, cells, count * _MONTHS[unit])
+                return self._shifted(settings, calendar, name, cells, step, count * _MONTHS[unit])
             case Whole(unit):
                 on = equal(_unit(settings, "c", unit), _unit(settings, "s", unit))
                 return self._joined("dates_whole", name, cells, calendar, [on], distinct=True)
@@ -206,7 +207,7 @@ class Dates:
             "last_dates" if last else "first_dates", whole.select(*_copied("s", cells), *columns)
         )
 
-    def _shifted(self, calendar: str, name: str, cells: Cells, span: int) -> str:
+    def _shifted(self, settings: Calendar, calendar: str, name: str, cells: Cells, step: Step, span: int) -> str:
         """Sets moved by months: months that are wholly there as a whole, other dates by their day number."""
         keys = _copied("s", cells)
         days = aliased(exp.Count(this=exp.Star()), "days")
@@ -219,6 +220,10 @@ class Dates:
         whole_name = self.parts.sheet.add(
             "whole_months", rows.select(*_copied("s", cells), aliased(column("s", "m"), "m"))
         )
+        for each in uneven_months(self.parts.tables.calendar_days(settings), step):
+            there = self._from(whole_name, "s")
+            there.where.append(equal(column("s", "m"), number(each.month + _MONTHS_BEFORE)))
+            self.parts.remark(UnevenMonths(settings.table, each), there.select(_count()))
         whole = self._from(whole_name, "s")
         goal = equal(column("c", "m"), plus(column("s", "m"), number(span)))
         whole.join(self.parts.sheet.table(calendar, "c"), [goal], left=False)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import date
 from typing import Protocol
 
-from relatum.data.columns import Members
+from relatum.data.columns import Array, Members
 from relatum.data.types import Type
 from relatum.engine.sql.terms import Sql
 from relatum.model.routes import Hop, Route
@@ -67,6 +67,10 @@ class Tables(Protocol):
 
     def unmatched(self, hop: Hop) -> bool:
         """Whether some row finds nothing along a hop."""
+        ...
+
+    def calendar_days(self, calendar: Calendar) -> Array:
+        """The dates of a calendar, in days since 1970, in order."""
         ...
 
     def last_date(self, calendar: Calendar, ends: tuple[tuple[str, Route], ...]) -> date | None:
