@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, fields, replace
 from decimal import Decimal
@@ -23,7 +23,10 @@ from relatum.model.declaration import (
     SavedPivot,
     Table,
 )
+from relatum.model.looks import Format, ReportPart
 from relatum.model.names import ColumnKey, column_name, quoted, split_list, split_name
+from relatum.model.rewrite import aligned
+from relatum.model.save import as_written
 from relatum.pivot.answer import answer
 from relatum.pivot.request import Request, ValueText, ask
 from relatum.progress import told
@@ -50,6 +53,8 @@ class Difference:
         said = f"{self.what:8} {self.kind} {self.name}"
         if self.what == "renamed":
             return f"{said} to {self.after}"
+        if self.kind == "part":
+            said = f"{self.what:8} {self.name}"
         if self.setting:
             said += f": {self.setting}"
         if self.before or self.after:
@@ -133,6 +138,8 @@ def compare_declarations(before: Declaration, after: Declaration) -> tuple[Diffe
     ]
     found += _mapping("pivot", *pivots)
     found += _mapping("report", before.reports, after.reports)
+    for name in before.reports.keys() & after.reports.keys():
+        found += _parts(name, before.reports[name].part, after.reports[name].part)
     if before.theme != after.theme:
         found += [Difference("changed", "model", before.name, f"theme {name}", old, new)
                   for name, old, new in _settings(before.theme, after.theme)]  # fmt: skip
@@ -242,6 +249,20 @@ def _mapping(kind: str, before: Mapping[str, Any], after: Mapping[str, Any]) -> 
                 yield Difference("changed", kind, name, setting, old, now)
 
 
+def _parts(report: str, before: Sequence[ReportPart], after: Sequence[ReportPart]) -> Iterator[Difference]:
+    """What changed in the parts of a report, which have no names: those that are most alike are the same."""
+    said, wanted = ([msgspec.to_builtins(each) for each in side] for side in (before, after))
+    for old, new in aligned(said, wanted, lambda _, one, other: bool(one == other)):
+        if new is None:
+            assert old is not None, "one side has a part"
+            yield Difference("removed", "part", f"part {old + 1} of report {report}")
+        elif old is None:
+            yield Difference("added", "part", f"part {new + 1} of report {report}")
+        else:
+            for setting, was, now in _settings(before[old], after[new]):
+                yield Difference("changed", "part", f"part {new + 1} of report {report}", setting, was, now)
+
+
 def _columns(before: Table, after: Table) -> Iterator[Difference]:
     for kind, old, new in (
         ("column", before.columns, after.columns),
@@ -255,7 +276,11 @@ def _columns(before: Table, after: Table) -> Iterator[Difference]:
 
 
 #: Fields that hold names, or things that are compared one by one.
-_APART = frozenset(("name", "columns", "derived", "formulas", "many", "one", "frame", "measure", "at"))
+_APART = frozenset(("name", "columns", "derived", "formulas", "many", "one", "frame", "measure", "at", "part"))
+
+
+#: What some settings are called in the model file.
+_WRITTEN = {"dated": "calendar"}
 
 
 def _same(before: Any, after: Any) -> bool:
@@ -269,6 +294,7 @@ def _settings(before: Any, after: Any) -> Iterator[tuple[str, str, str]]:
         return
     # The columns of a table are compared one by one; those of a saved pivot are a part of what it asks.
     apart = _APART - {"columns"} if isinstance(before, SavedPivot) else _APART
+    apart = apart - {"part"} if isinstance(before, Table) else apart
     names = before.__struct_fields__ if isinstance(before, msgspec.Struct) else [each.name for each in fields(before)]
     for name in names:
         old, new = getattr(before, name), getattr(after, name)
@@ -276,7 +302,10 @@ def _settings(before: Any, after: Any) -> Iterator[tuple[str, str, str]]:
             continue
         if name == "formula" and _means_the_same(old, new):
             continue
-        yield name, _shown(old), _shown(new)
+        if isinstance(old, Format) and isinstance(new, Format):
+            yield from _settings(old, new)  # how values are written: each word is a setting of its own
+        else:
+            yield _WRITTEN.get(name, name), _shown(old), _shown(new)
 
 
 def _means_the_same(before: str, after: str) -> bool:
@@ -287,16 +316,12 @@ def _means_the_same(before: str, after: str) -> bool:
 
 
 def _shown(value: object) -> str:
-    if isinstance(value, msgspec.Struct):
-        said = ((name, getattr(value, name)) for name in value.__struct_fields__)
-        return f"{{{', '.join(f'{name} = {_shown(each)}' for name, each in said if each)}}}"
-    if isinstance(value, Mapping):
-        return ", ".join(f"{key} {_shown(each)}" for key, each in value.items())
-    if isinstance(value, tuple):
-        return ", ".join(map(_shown, value))
-    if value is True or value is False or value is None:
-        return "" if not value else "yes"
-    return " ".join(str(value).split())
+    """A setting as a person reads it: a text by itself, everything else as it is written in the model file."""
+    if isinstance(value, tuple) and all(isinstance(each, str) for each in value):
+        return ", ".join(value)
+    if value is None or value == () or value == {}:
+        return ""
+    return " ".join((value if isinstance(value, str) else as_written(value)).split())
 
 
 def compare_values(before: Session, after: Session, values: tuple[ValueText, ...]) -> tuple[tuple[Moved, ...], int]:

@@ -39,7 +39,12 @@ def renamed(dependencies: Dependencies, name: str, new: str) -> Declaration:
     if thing.kind in ("relationship", "control", "report"):
         raise ModelError(f"A {thing.kind} has no name to change.", fix="Remove it and state it anew.")
     declaration, known = dependencies.declaration, dependencies.known
-    parts = split_name(thing.name)
+    parts, whole = split_name(thing.name), split_name(new)
+    if len(whole) > 1 and whole[0] in declaration.tables:
+        raise ModelError(
+            f"{new} is the name of a column with its table; a new name is given alone.",
+            fix=f"Rename {thing.name} to {quoted(whole[-1])}.",
+        )
     if parts[-1] == new:
         return declaration
     if thing.kind == "column":
@@ -433,8 +438,23 @@ def _without(declaration: Declaration, gone: Iterable[Thing]) -> Declaration:
             each for number, each in enumerate(declaration.controls, 1) if f"control {number}" not in controls
         ),
         pivots=_kept(declaration.pivots, names.get("pivot", set())),
-        reports=frozen({name: each for name, each in declaration.reports.items() if f"report {name}" not in reports}),
+        reports=_reports_without(declaration.reports, reports, names.get("part", set())),
     )
+
+
+def _reports_without(reports: Mapping[str, Report], gone: set[str], parts: set[str]) -> Mapping[str, Report]:
+    """Reports without those that go, and without parts and figures of others; one that would be empty goes, too."""
+    found: dict[str, Report] = {}
+    for name, report in reports.items():
+        left = []
+        for number, part in enumerate(report.part, 1):
+            own = f"part {number} of report {name}"
+            figures = tuple(each for at, each in enumerate(part.figures, 1) if f"{own}, figure {at}" not in parts)
+            if own not in parts and bool(figures) == bool(part.figures):
+                left.append(msgspec.structs.replace(part, figures=figures))
+        if f"report {name}" not in gone and left:
+            found[name] = msgspec.structs.replace(report, part=tuple(left))
+    return frozen(found)
 
 
 def _kept(mapping: Mapping[str, T], dropped: set[str]) -> Mapping[str, T]:

@@ -12,7 +12,7 @@ from relatum.errors import FormulaError, ModelError
 from relatum.language.mentions import Known, Mention, RequestPart, mentions, request_mentions
 from relatum.model.declaration import Control, Declaration, Relationship, SavedPivot
 from relatum.model.links import ARROWS, parse_link
-from relatum.model.looks import Report, StyleRule
+from relatum.model.looks import ReportPart, StyleRule
 from relatum.model.names import column_name, quoted, split_name
 from relatum.model.routes import Route
 from relatum.session.session import Session
@@ -24,14 +24,15 @@ class Thing:
     """Something in a model. ``name`` is how a person writes it: ``sales``, ``sales.quantity``, a link, ``control 2``.
 
     ``kind`` is ``table``, ``column``, ``relationship``, ``measure``, ``hierarchy``, ``control``, ``pivot`` (a
-    saved one), or ``setting``: a table's key, a column's order.
+    saved one), ``report``, ``part`` (of a report, or one of its figures), or ``setting``: a table's key, a column's
+    order.
     """
 
     kind: str
     name: str
 
     def __str__(self) -> str:
-        return self.name if self.kind in ("control", "setting") else f"{self.kind} {self.name}"
+        return self.name if self.kind in ("control", "setting", "part", "report") else f"{self.kind} {self.name}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,9 +146,8 @@ class Dependencies:
         for name, pivot in self.declaration.pivots.items():
             self._request(Thing("pivot", quoted(name)), parts_of(pivot))
         for name, report in self.declaration.reports.items():
-            own = Thing("report", f"report {name}")
-            self._request(own, parts_of_report(report))
-            self._need(own, *(Thing("pivot", quoted(part.pivot)) for part in report.part if part.pivot))
+            for number, part in enumerate(report.part, 1):
+                self._report_part(Thing("part", f"part {number} of report {name}"), part)
         for what, rules in styles_of(self.declaration):
             if rules:
                 own = Thing("setting", f"style of {what}")
@@ -206,7 +206,7 @@ class Dependencies:
             for lost in gone
             if lost in through
         ]
-        order = ["column", "measure", "table", "hierarchy", "setting", "relationship", "control", "pivot", "report"]
+        order = ["column", "measure", "table", "hierarchy", "setting", "relationship", "control", "pivot", "part"]
         breaks.sort(key=lambda each: order.index(each.kind))
         return Impact(thing.name, thing.kind, tuple(breaks), tuple(changes))
 
@@ -217,6 +217,14 @@ class Dependencies:
         return [(table, column) for column in self.columns[table]]
 
     # -- edges --------------------------------------------------------------------------------------------------------
+
+    def _report_part(self, own: Thing, part: ReportPart) -> None:
+        self._request(own, ((part.where, "where"),) if part.where else ())
+        if part.against:
+            self._request(own, ((f"0[{part.against}]", "values"),))
+        self._need(own, *([Thing("pivot", quoted(part.pivot))] if part.pivot else []))
+        for number, figure in enumerate(part.figures, 1):
+            self._request(Thing("part", f"{own.name}, figure {number}"), ((figure, "values"),))
 
     def _need(self, thing: Thing, *needed: Thing) -> None:
         self.needs.setdefault(thing, {}).update(dict.fromkeys(each for each in needed if each != thing))
@@ -318,17 +326,6 @@ def parts_of_rules(rules: Iterable[StyleRule]) -> Iterator[tuple[str, RequestPar
             yield rule.when, "values"
         if rule.field:
             yield rule.field, "axis"
-
-
-def parts_of_report(report: Report) -> Iterator[tuple[str, RequestPart]]:
-    """The texts of a report with what each of them is; its pivots are named apart."""
-    for part in report.part:
-        for figure in part.figures:
-            yield figure, "values"
-        if part.where:
-            yield part.where, "where"
-        if part.against:
-            yield f"0[{part.against}]", "values"
 
 
 def styles_of(declaration: Declaration) -> Iterator[tuple[str, tuple[StyleRule, ...]]]:

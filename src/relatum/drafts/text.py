@@ -12,7 +12,8 @@ from relatum.drafts.proposals import Proposal
 from relatum.model.declaration import Hierarchy, Measure, Relationship
 from relatum.model.entries import VERSION
 from relatum.model.names import split_name
-from relatum.model.save import to_document, toml_item
+from relatum.model.rewrite import toml_item
+from relatum.model.save import to_document
 from relatum.wording import counted
 
 

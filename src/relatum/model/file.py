@@ -96,7 +96,7 @@ def read_text(path: Path) -> str:
     size = path.stat().st_size
     refuse_above("model", size, f"{path} has {counted(size, 'byte')}")
     try:
-        text = path.read_text(encoding="utf-8")
+        text = path.read_bytes().decode("utf-8")  # with its ends of lines as they are
     except UnicodeDecodeError:
         raise ModelError(
             "This is not a text file in the encoding UTF-8.", path=path, fix="A model is a TOML file."

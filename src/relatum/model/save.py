@@ -2,17 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, MutableMapping
+from collections.abc import Mapping
 from datetime import date, datetime
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
 import msgspec
-import tomlkit
 
 from relatum.model.atomic import write_atomically
-from relatum.model.declaration import Declaration, EngineChoice, EngineKind, Relationship, SavedPivot, Table
+from relatum.model.declaration import (
+    CalendarRange,
+    Declaration,
+    EngineChoice,
+    EngineKind,
+    Relationship,
+    SavedPivot,
+    Table,
+)
 from relatum.model.entries import (
     VERSION,
     CalendarEntry,
@@ -30,6 +37,7 @@ from relatum.model.entries import (
 from relatum.model.file import read_text
 from relatum.model.links import parse_link
 from relatum.model.looks import FORMAT_WORDS, Theme
+from relatum.model.rewrite import new_text, rewritten, toml
 
 
 def write_model(declaration: Declaration, path: Path, sources: Mapping[str, str]) -> None:
@@ -45,9 +53,11 @@ def write_model(declaration: Declaration, path: Path, sources: Mapping[str, str]
         Each table's source as it must stand in this file.
     """
     wanted = to_document(declaration, sources)
-    document = tomlkit.parse(read_text(path)) if path.exists() else tomlkit.document()
-    _merge(document, wanted)
-    write_atomically(path, tomlkit.dumps(document))
+    if path.exists():
+        text = rewritten(read_text(path), wanted, _says_the_same, _is_default)
+    else:
+        text = new_text(wanted)
+    write_atomically(path, text)
 
 
 def to_document(declaration: Declaration, sources: Mapping[str, str]) -> dict[str, Any]:
@@ -120,11 +130,21 @@ def _pivot_entry(pivot: SavedPivot) -> PivotEntry:
     )
 
 
+def as_written(value: object) -> str:
+    """A setting as the model file has it, on one line."""
+    if isinstance(value, CalendarRange):
+        value = _calendar_entry(value)
+    return toml(plain_lists(msgspec.to_builtins(value, builtin_types=(date, datetime))))
+
+
+def _calendar_entry(span: CalendarRange) -> CalendarEntry:
+    return CalendarEntry(span.first, span.last, span.fiscal_year_starts, span.week_starts, span.through)
+
+
 def _table_entry(table: Table, source: str) -> TableEntry:
     calendar: CalendarEntry | bool | None = table.dated or None
     if table.calendar is not None:
-        span = table.calendar
-        calendar = CalendarEntry(span.first, span.last, span.fiscal_year_starts, span.week_starts, span.through)
+        calendar = _calendar_entry(table.calendar)
     return TableEntry(
         source,
         table.part,
@@ -158,37 +178,23 @@ def _table_entry(table: Table, source: str) -> TableEntry:
     )
 
 
-def _merge(current: MutableMapping[str, Any], wanted: Mapping[str, Any]) -> None:
-    for key in [key for key in current if key not in wanted]:
-        # A setting at its default may be written out by a person: it is left as it stands.
-        if not _is_default(key, current[key]):
-            del current[key]
-    for key, value in wanted.items():
-        if key not in current:
-            current[key] = toml_item(value)
-        elif key == "link" and _identity({key: current[key]}) == _identity({key: value}):
-            continue  # the same ends, named the other way round
-        elif isinstance(value, dict):
-            if isinstance(current[key], MutableMapping):
-                _merge(current[key], value)
-            else:
-                current[key] = toml_item(value)  # a theme that was named, and now stands here
-        elif key in ("style", "part"):
-            # Rules and parts have no names: a list that says another thing is written anew.
-            if tomlkit.item(current[key]).unwrap() != value:
-                current[key] = toml_item(value)
-        elif isinstance(value, list) and value and isinstance(value[0], dict):
-            _merge_list(current, key, value)
-        elif current[key] != value and current[key] != [value] and [current[key]] != value:
-            # One key, grain, field or value may stand alone or as a list of one: it says the same, and is left.
-            current[key] = value
-
-
 def plain_lists(value: Any) -> Any:
     """A value with lists where it has tuples, as TOML has it."""
     if isinstance(value, dict):
         return {key: plain_lists(each) for key, each in value.items()}
     return [plain_lists(each) for each in value] if isinstance(value, list | tuple) else value
+
+
+def _says_the_same(key: str, said: Any, wanted: Any) -> bool:
+    """Whether a file says what is wanted in other words, so that it is left as it stands."""
+    if key == "link":
+        return _identity({key: said}) == _identity({key: wanted})
+    if not key and isinstance(said, dict) and isinstance(wanted, dict) and ("link" in said or "measure" in said):
+        return said.keys() & {"link", "measure"} == wanted.keys() & {"link", "measure"} and _identity(
+            said
+        ) == _identity(wanted)
+    # One key, grain, field or value may stand alone or as a list of one.
+    return bool(said == wanted or [said] == wanted or said == [wanted])
 
 
 def _is_default(key: str, value: object) -> bool:
@@ -212,47 +218,7 @@ def _is_default(key: str, value: object) -> bool:
     return key in defaults and defaults[key] == value
 
 
-def _merge_list(current: MutableMapping[str, Any], key: str, wanted: list[dict[str, Any]]) -> None:
-    entries = current[key]
-    kept = list(entries)
-    if [_identity(entry) for entry in kept] == [_identity(entry) for entry in wanted[: len(kept)]]:
-        for entry, value in zip(kept, wanted, strict=False):
-            _merge(entry, value)
-        for value in wanted[len(kept) :]:
-            entries.append(toml_item(value))
-        return
-    known = {_identity(entry): entry for entry in kept}
-    array = tomlkit.aot()
-    for value in wanted:
-        entry = known.get(_identity(value))
-        if entry is None:
-            array.append(toml_item(value))
-        else:
-            _merge(entry, value)
-            array.append(entry)
-    current[key] = array
-
-
 def _identity(entry: Mapping[str, Any]) -> str:
     if "link" in entry:
         return str(Relationship(*parse_link(entry["link"])[:2], kind=parse_link(entry["link"])[2]))
     return f"{entry.get('measure')} {dict(entry.get('at', {}))}"
-
-
-def toml_item(value: Any) -> Any:
-    """A value as the file shows it: a calendar on one line, relationships each under a heading of its own."""
-    if isinstance(value, dict):
-        if set(value) >= {"from", "to"}:
-            inline = tomlkit.inline_table()
-            inline.update(value)
-            return inline
-        table = tomlkit.table(is_super_table=bool(value) and all(isinstance(each, dict) for each in value.values()))
-        for key, each in value.items():
-            table[key] = toml_item(each)
-        return table
-    if isinstance(value, list) and value and isinstance(value[0], dict):
-        array = tomlkit.aot()
-        for each in value:
-            array.append(toml_item(each))
-        return array
-    return value
