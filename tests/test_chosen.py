@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import random
 import subprocess
 from collections.abc import Sequence
@@ -10,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import numpy as np
 import pytest
 
@@ -146,13 +146,13 @@ def test_what_a_page_shows_of_chosen_members_is_the_engines_or_struck_out(
 ) -> None:
     cases = [random_case(nursery, random.Random(100 * seed + number)) for number in range(12)]
     given = [{"page": each.page, "grid": each.grid, "chosen": each.chosen} for each in cases]
-    (tmp_path / "cases.json").write_text(json.dumps(given))
+    (tmp_path / "cases.json").write_bytes(msgspec.json.encode(given))
     done = subprocess.run(
         ["node", str(WEB / "tools" / "chosen.mjs"), str(tmp_path / "cases.json")], capture_output=True, text=True
     )
     assert done.returncode == 0, done.stderr[-600:]
     told = struck = others = 0
-    for case, lines in zip(cases, json.loads(done.stdout), strict=True):
+    for case, lines in zip(cases, msgspec.json.decode(done.stdout), strict=True):
         known = texts_of(nursery.pivot(**case.asked, where=case.where()))
         for line in lines:
             for cell in line["cells"]:

@@ -187,4 +187,4 @@ def test_a_count_within_a_count_shows_where_it_is_zero() -> None:
         f"max(min(case when customer.cid is null then {each} else {each} end) per category)",
     ):
         shown = model.pivot(rows="product.weight", values={"v": formula}).to_arrow().to_pylist()
-        assert [row["v"] for row in shown] == [0, 0], formula
+        assert [row["v"] for row in shown] == [0], formula

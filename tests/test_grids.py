@@ -133,10 +133,10 @@ def test_a_wrong_request_says_what_where_and_what_to_do(
 def test_notes_tell_what_is_hidden_and_what_a_share_is_of(shared_stall: relatum.Model) -> None:
     grid = shared_stall.pivot("product.product top 1 with others", values="quantity, s: share(quantity of row)")
     texts = " ".join(note.text for note in grid.notes)
-    assert "2 members of product.product beside the 1 largest are others" in texts
+    assert "2 members of product.product beside the largest are counted in others" in texts
     assert "A share of the row is 1 here" in texts
     hidden = shared_stall.pivot("product.product top 1", values="quantity").notes
-    assert any("are not shown, and count in totals" in note.text for note in hidden)
+    assert any("are not shown, but count in totals" in note.text for note in hidden)
     blank = shared_stall.pivot("product.product top 2 by quantity[back 1 year]", values="quantity")
     assert any("No member of product.product has a value to be ranked by" in note.text for note in blank.notes)
     shut = shared_stall.pivot(

@@ -255,12 +255,12 @@ def _parts(report: str, before: Sequence[ReportPart], after: Sequence[ReportPart
     for old, new in aligned(said, wanted, lambda _, one, other: bool(one == other)):
         if new is None:
             assert old is not None, "one side has a part"
-            yield Difference("removed", "part", f"part {old + 1} of report {report}")
+            yield Difference("removed", "part", f"{old + 1} of report {report}")
         elif old is None:
-            yield Difference("added", "part", f"part {new + 1} of report {report}")
+            yield Difference("added", "part", f"{new + 1} of report {report}")
         else:
             for setting, was, now in _settings(before[old], after[new]):
-                yield Difference("changed", "part", f"part {new + 1} of report {report}", setting, was, now)
+                yield Difference("changed", "part", f"{new + 1} of report {report}", setting, was, now)
 
 
 def _columns(before: Table, after: Table) -> Iterator[Difference]:

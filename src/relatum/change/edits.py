@@ -448,7 +448,7 @@ def _reports_without(reports: Mapping[str, Report], gone: set[str], parts: set[s
     for name, report in reports.items():
         left = []
         for number, part in enumerate(report.part, 1):
-            own = f"part {number} of report {name}"
+            own = f"{number} of report {name}"
             figures = tuple(each for at, each in enumerate(part.figures, 1) if f"{own}, figure {at}" not in parts)
             if own not in parts and bool(figures) == bool(part.figures):
                 left.append(msgspec.structs.replace(part, figures=figures))

@@ -147,7 +147,7 @@ class Dependencies:
             self._request(Thing("pivot", quoted(name)), parts_of(pivot))
         for name, report in self.declaration.reports.items():
             for number, part in enumerate(report.part, 1):
-                self._report_part(Thing("part", f"part {number} of report {name}"), part)
+                self._report_part(Thing("part", f"{number} of report {name}"), part)
         for what, rules in styles_of(self.declaration):
             if rules:
                 own = Thing("setting", f"style of {what}")
