@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
@@ -106,11 +107,49 @@ def test_a_second_route_is_refused_with_both_printed(stall: relatum.Model) -> No
     with pytest.raises(relatum.ModelError) as caught:
         stall.relate("sales.product -> kind.kind")
     message = str(caught.value)
-    assert "1. sales -> kind" in message
-    assert "2. sales -> product -> kind" in message
-    assert 'direction = "off"' in message
+    assert "1. sales.product -> kind.kind\n" in message
+    assert "2. sales.product -> product.product, product.kind -> kind.kind\n" in message
     assert 'role_of = "kind"' in message
     assert stall.declaration == before
+
+
+LINKS = [("visit.doctor -> doctor.id", "visit.deputy -> doctor.id"), ("visit.doctor -> doctor.id", "visit.clinic -> clinic.id", "doctor.clinic -> clinic.id"),
+         ("visit.doctor -> doctor.id", "visit.deputy -> clinic.id", "doctor.clinic -> town.id", "clinic.town -> town.id")]  # fmt: skip
+
+
+@pytest.mark.parametrize("links", LINKS)
+def test_what_is_advised_against_a_second_route_works(links: tuple[str, ...]) -> None:
+    """Each way out that the error names makes a model of it, with the names that it says."""
+
+    def clinics(role: str = "") -> relatum.Model:
+        model = relatum.Model()
+        for name, columns in {
+            "visit": "id doctor deputy clinic",
+            "doctor": "id clinic",
+            "clinic": "id town",
+            "town": "id",
+        }.items():
+            model.add_table(name, pa.table({column: [1] for column in columns.split()}), key="id")
+        if role:
+            model.add_role(*role.split())
+        return model
+
+    model = clinics()
+    for each in links[:-1]:
+        model.relate(each)
+    with pytest.raises(relatum.ModelError) as caught:
+        model.relate(links[-1])
+    ways = re.findall(r"give (\S+ -> \S+) (standby|direction) = (true|\"off\")", caught.value.fix, re.IGNORECASE)
+    assert ways
+    for link, setting, value in ways:
+        model, options = clinics(), {setting: True if value == "true" else value.strip('"')}
+        for each in sorted(links, key=lambda each: each != link):
+            model.relate(each, **(options if each == link else {}))
+    found = re.findall(r'add a table (\S+) with role_of = "(\w+)" .*with (\S+) -> (\S+)\.$', caught.value.fix)
+    ((role, table, many, one),) = found
+    model = clinics(f"{role} {table}")
+    for each in links:
+        model.relate(f"{many} -> {one}" if each.startswith(many) else each)
 
 
 def test_a_circle_and_a_twin_are_refused(stall: relatum.Model) -> None:

@@ -222,7 +222,7 @@ def _equalities(where: str) -> dict[str, Any]:
             case _:
                 raise RequestError(
                     "A control is where columns have values: this condition cannot be said so.",
-                    fix="Pin a cell whose condition is parts like customer.region = 'North'.",
+                    fix="Pin a cell whose condition is made of parts like table.column = 'member', joined by and.",
                 )
     return found
 

@@ -230,7 +230,7 @@ def _rule(text: str) -> dict[str, Any]:
     except tomllib.TOMLDecodeError:
         raise RequestError(
             f"The style {text!r} cannot be read.",
-            fix='Write it as in the model file: \'when = "revenue < 0", mark = "▼"\'.',
+            fix='Write it as in the model file: \'when = "… < 0", mark = "▼"\'.',
         ) from None
     return dict(rule)
 

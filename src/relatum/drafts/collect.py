@@ -133,7 +133,7 @@ def collect(
         if not isinstance(each, str | os.PathLike):
             raise SourceError(
                 f"A {type(each).__name__} is no path, and as a frame it has no name.",
-                fix="Pass frames by name: relatum.draft(sales=frame).",
+                fix="Pass frames by name: relatum.draft(name=frame).",
             )
         found += _found(os.fspath(each), site)
     for name, frame in frames.items():

@@ -147,7 +147,7 @@ class RequestBuilder:
             raise piece_error(
                 f"{rest[5].value} cannot stand here: top keeps the largest, bottom the smallest.",
                 _span([rest[5]]),
-                "In brackets, further parts that tell tied members apart have directions: by (revenue, units desc).",
+                "In brackets, further parts that tell tied members apart have directions: by (F, G desc).",
             )
         return build_best(rest, span)
 
@@ -200,7 +200,7 @@ class _Options:
         if self.left and self.left[0].kind == "word" and self.left[0].word in ("asc", "desc"):
             word = self.left.pop(0)
             if not (len(found) == 1 and found[0].span == found[0].formula.span):
-                raise piece_error("In brackets each part has its own direction.", word.span, "by (revenue desc, units)")
+                raise piece_error("In brackets each part has its own direction.", word.span, "Write by (F desc, G).")
             found = (Ordering(found[0].formula, word.word == "desc", found[0].span.to(word.span)),)
         return found
 
@@ -214,7 +214,7 @@ class _Options:
                 raise piece_error(
                     "A direction cannot stand here: top takes the largest, bottom the smallest.",
                     ranked.span if by[0].descending else self.left[0].span,
-                    "Further parts in brackets have directions: top 5 by (revenue, units desc).",
+                    "Further parts in brackets have directions: top 5 by (F, G desc).",
                 )
         return Best(edge, option.value, by, option.span)
 
@@ -225,7 +225,7 @@ class _Options:
         if not self.left or self.left[0].kind != "word":
             fix = suggestion(option.word, _WORDS, noun="option")
             if option.word == "desc":
-                fix = "A direction stands after what the members are ordered by: by revenue desc."
+                fix = "A direction stands after what the members are ordered by: by F desc."
             raise piece_error(f"{option.word!r} is no option of an axis.", option.span, fix)
         second = self.left.pop(0)
         pair, span = (option.word, second.word), option.span.to(second.span)

@@ -9,6 +9,8 @@ from typing import Protocol
 
 from relatum.data.types import FLOAT, INTEGER, MAX_SCALE, decimal
 from relatum.errors import FormulaError, Span
+from relatum.language.advice import written_with
+from relatum.language.catalog import Catalog
 from relatum.language.expression import Aggregate, Constant, Expression, InContext
 from relatum.language.reader import Scope
 from relatum.language.register import SCALARS
@@ -17,6 +19,12 @@ from relatum.language.tree import Call, Syntax
 
 class NumberReader(Protocol):
     """The part of a formula's reader that is needed here."""
+
+    catalog: Catalog
+
+    def written(self, span: Span) -> str:
+        """A stretch of the text."""
+        ...
 
     def resolve(self, node: Syntax, scope: Scope) -> Expression:
         """Resolve a node."""
@@ -36,7 +44,9 @@ def read_band(reader: NumberReader, node: Call, scope: Scope) -> Expression:
     plain = not (node.distinct or node.of or node.weight or node.over or node.per or node.among)
     if not plain or (node.by is None) == (node.word == "") or (node.by is not None and len(node.arguments) != 1):
         ways = f"{SCALARS['band_by'].signature} or {SCALARS['band_at'].signature}"
-        raise reader.error("band is not written like this.", node.span, f"Write {ways}.")
+        given = reader.written(node.arguments[0].span) if node.arguments else ""
+        fix = f"Write {written_with(ways, given, reader.catalog)}."
+        raise reader.error("band is not written like this.", node.span, fix)
     value = reader.resolve(node.arguments[0], scope)
     if node.by is not None:
         width = _constant(reader, node.by, "The width of bands", scope)

@@ -20,6 +20,7 @@ from relatum.errors import FormulaError, Span
 from relatum.language.build_calls import build_call, build_call_at, build_call_over_time
 from relatum.language.build_changes import build_change
 from relatum.language.build_request import RequestBuilder, span_of
+from relatum.language.habits import meant
 from relatum.language.literals import day_literal, moment_literal, number_literal, piece_error
 from relatum.language.tree import (
     AxisItem,
@@ -105,9 +106,19 @@ def _parse(text: str, start: str, owner: str) -> Any:
     try:
         return _parsed(text, start)
     except UnexpectedInput as error:
-        raise _syntax_error(error, text, owner, _WHAT[start]) from None
+        problem = _syntax_error(error, text, owner, _WHAT[start])
     except FormulaError as error:
-        raise FormulaError(error.reason, text=text, span=error.span, fix=error.fix, owner=owner) from None
+        problem = FormulaError(error.reason, text=text, span=error.span, fix=error.fix, owner=owner)
+    problem.fix = meant(text, start, problem.span, lambda new: _is_readable(new, start)) or problem.fix
+    raise problem
+
+
+def _is_readable(text: str, start: str) -> bool:
+    try:
+        _parsed(text, start)
+    except (UnexpectedInput, FormulaError):
+        return False
+    return True
 
 
 @lru_cache(maxsize=8192)
@@ -410,7 +421,7 @@ _SLIPS = {
     "^": "Write power(x, y).",
     "**": "Write power(x, y).",
     ";": "A formula has no semicolon.",
-    "[": "A column is written table.column; square brackets follow a formula: revenue[back 1 year].",
+    "[": "A column is written table.column; square brackets follow a formula and change its context.",
     "{": "Lists stand in round brackets: in ('a', 'b').",
     "}": "Lists stand in round brackets: in ('a', 'b').",
     "`": 'A name with spaces or capitals stands in double quotes: "Unit Price".',
@@ -471,20 +482,15 @@ def _syntax_error(error: UnexpectedInput, text: str, owner: str, what: str) -> F
 def _habit(token: Token, before: str) -> str:
     """What to write for a thing that other languages have, told by the token and the text before it."""
     if token.type == "STAR" and re.search(r"\bcount\s*\(\s*\Z", before, re.IGNORECASE):
-        return "Rows are counted of a table: count(sales)."
-    if token.type in ("RSQB", "COMMA") and re.search(
-        r"\bkeep\s+(?:top|bottom)\s+\d+\s+[^\[\],]+\Z", before, re.IGNORECASE
-    ):
-        return "The best by what? keep top 10 customer by revenue."
-    if token.value in _COMPARED and re.search(r"\[\s*(?:\w+|\"[^\"]+\")\s*\Z", before):
-        return "A condition follows where: revenue[where customer.region = 'North']."
+        return "Rows are counted of a table: count(table)."
+    kept = re.search(r"\bkeep\s+(?:top|bottom)\s+\d+\s+[^\[\],]+\Z", before, re.IGNORECASE)
+    if token.type in ("RSQB", "COMMA") and kept:
+        return f"The best by what? Write {kept.group()} by …, with a measure or another formula."
     if token.type == "AS":
         return LABELS
     return ""
 
 
-#: What follows the first name of a condition.
-_COMPARED = frozenset((".", "=", "<", ">", "<=", ">=", "<>", "!="))
 _CHANGES = (
     "Square brackets hold changes: where and a condition, pin, ignoring, only, via, keep, "
     "or a move along the calendar such as back 1 year."

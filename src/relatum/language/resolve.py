@@ -8,6 +8,7 @@ from typing import assert_never
 
 from relatum.data.types import BOOLEAN, INTEGER, NULL
 from relatum.errors import FormulaError, Span
+from relatum.language.advice import comparison, example_grain, written_with
 from relatum.language.catalog import Catalog
 from relatum.language.expression import (
     Aggregate,
@@ -64,6 +65,7 @@ from relatum.language.tree import (
     ViaClause,
     bare_names,
     conjuncts,
+    walk,
 )
 from relatum.model.names import column_name, quoted
 from relatum.wording import listed, nearest
@@ -215,7 +217,7 @@ class FormulaReader(Reader):
             raise self.error(
                 f"This is {an(expression.type)}, and a condition is needed.",
                 node.span,
-                "Compare it: sales.quantity > 10.",
+                f"Compare it: {comparison(expression.type, self.written(node.span))}.",
             )
         table = self.row_table([expression], node.span, over, scope.opened)
         mentioned = list(columns_in(expression))
@@ -244,7 +246,8 @@ class FormulaReader(Reader):
                 raise self.error(
                     "over states the table of a whole part of a condition, and here it stands within one.",
                     node.table.span,
-                    "Bracket the part: where (a = 1 or b = 2) over sales. An aggregate has its own: sum(x over sales).",
+                    f"Bracket the part: where (…) over {self.written(node.table.span)}. "
+                    f"An aggregate has its own: sum(… over {self.written(node.table.span)}).",
                 )
             case Case(branches, otherwise, span):
                 flat = [self.resolve(part, scope) for branch in branches for part in branch]
@@ -275,7 +278,8 @@ class FormulaReader(Reader):
         try:
             return Apply(function, tuple(arguments), record.infer(arguments), span)
         except TypeProblem as problem:
-            raise self.error(problem.reason, arguments[problem.position].span, problem.fix) from None
+            fix = problem.fix.replace("{x}", self.written(arguments[problem.about].span))
+            raise self.error(problem.reason, arguments[problem.position].span, fix) from None
 
     def among(self, arguments: list[Expression], span: Span) -> Expression:
         """A value and a list of others: constants of its type become one record."""
@@ -294,7 +298,7 @@ class FormulaReader(Reader):
     def _shorthand(self, node: Call, scope: Scope) -> Expression:
         if not is_whole(node):
             raise self.error(
-                f"{node.function} is not written like this.", node.span, f"Write {ways_of(node.function)}."
+                f"{node.function} is not written like this.", node.span, self._write(ways_of(node.function), node)
             )
         return self.resolve(expanded(node), scope)
 
@@ -303,7 +307,7 @@ class FormulaReader(Reader):
             return read_band(self, node, scope)
         if node.function == PERIOD:
             if not node.word:
-                raise self.error("period is not written like this.", node.span, "Write period(d by month).")
+                raise self.error("period is not written like this.", node.span, self._write("period(x by month)", node))
             return self.apply(PERIOD_KERNELS[node.word], [self.resolve(node.arguments[0], scope)], node.span)
         if node.function in SHORTHAND_NAMES:
             return self._shorthand(node, scope)
@@ -323,7 +327,7 @@ class FormulaReader(Reader):
             raise self.error(
                 "A condition is asked of each row, so it cannot hold an aggregate.",
                 node.span,
-                "Here columns are used as they are: sales.quantity > 10. " + self._keeping(self.written(node.span)),
+                self._as_it_is(node) + self._keeping(self.written(node.span)),
             )
         if node.function == NARROWED.name:
             value = self._column_argument(node, NARROWED.signature)
@@ -370,7 +374,7 @@ class FormulaReader(Reader):
         )
         if misplaced or record is None:
             signatures = ", ".join(each.signature for each in records)
-            raise self.error(f"{node.function} is not written like this.", node.span, f"Write {signatures}.")
+            raise self.error(f"{node.function} is not written like this.", node.span, self._write(signatures, node))
         return record
 
     def _is_table(self, node: Syntax) -> bool:
@@ -427,13 +431,23 @@ class FormulaReader(Reader):
 
     def _keeping(self, formula: str) -> str:
         """How members are kept by a value, for an example that the model has."""
-        lookups = [each.one for each in self.catalog.declaration.relationships if each.kind == "many_to_one"]
-        table = next((each.table for each in lookups if len(each.columns) == 1 and not self._calendar(each.table)), "")
-        grain = quoted(table) if table else "customer"
-        return f"Members are kept by what they are worth in a value: {formula}[keep {grain} where {formula} > …]."
+        return (
+            "Members are kept by what they are worth in a value: "
+            f"{formula}[keep {example_grain(self.catalog)} where {formula} > …]."
+        )
 
-    def _calendar(self, table: str) -> bool:
-        return self.catalog.is_calendar(table)
+    def _write(self, signatures: str, node: Call) -> str:
+        """How a function is written, with what it was given."""
+        value = self.written(node.arguments[0].span) if node.arguments else ""
+        return f"Write {written_with(signatures, value, self.catalog)}."
+
+    def _as_it_is(self, node: Call) -> str:
+        """How the first column in an aggregate would stand in a condition."""
+        name = next((each for each in walk(node) if isinstance(each, Name) and len(each.parts) == 2), None)
+        if name is None:
+            return ""
+        shown = comparison(self.column_value(name).type, self.written(name.span))
+        return f"Here columns are used as they are: {shown}. "
 
     def _nothing_in_condition(self, node: Name) -> FormulaError:
         (name,) = node.parts
@@ -457,7 +471,9 @@ class FormulaReader(Reader):
     def _no_match(self, operand: Syntax, span: Span, scope: Scope) -> Expression:
         if scope.kind == "cell" or not isinstance(operand, Name):
             raise self.error(
-                "Whether a lookup found nothing is asked of a row.", span, "Write where category is no match."
+                "Whether a lookup found nothing is asked of a row.",
+                span,
+                f"Write it in a condition: where {self.written(operand.span)} is no match.",
             )
         table = self.table(operand) if len(operand.parts) == 1 else self.column(operand)[0]
         return NoMatch(table, BOOLEAN, span)
@@ -517,7 +533,7 @@ class FormulaReader(Reader):
         extras = node.distinct or node.weight or node.of or node.per or node.over
         misplaced = node.among is None or len(node.arguments) != 1 or (node.by is not None and record.by == "never")
         if extras or misplaced or node.among is None:
-            raise self.error(f"{record.name} is not written like this.", node.span, f"Write {record.signature}.")
+            raise self.error(f"{record.name} is not written like this.", node.span, self._write(record.signature, node))
         grain = self.grain((node.among,))
         rows = (*scope.rows, grain.table) if grain.table else scope.rows
         inner = replace(scope.within("cell"), rows=rows, columns=(*scope.columns, *grain.columns))
@@ -528,7 +544,7 @@ class FormulaReader(Reader):
         except TypeProblem as problem:
             raise self.error(problem.reason, formula.span, problem.fix) from None
         if record.by == "always" and by is None:
-            raise self.error(f"{record.name} needs an order.", node.span, f"Write {record.signature}.")
+            raise self.error(f"{record.name} needs an order.", node.span, self._write(record.signature, node))
         own = self.catalog.order(*grain.columns[0]) if grain.columns else MemberOrder()
         order = own if record.by == "maybe" else MemberOrder()
         text = self.written(node.span)
@@ -542,7 +558,8 @@ class FormulaReader(Reader):
             value: float = float(fraction.value or 0) / 10**fraction.type.scale
             if 0 <= value <= 1:
                 return value
-        raise self.error("A percentile's part is a number from 0 to 1.", node.of.span, "Write percentile(0.9 of x).")
+        fix = self._write("percentile(0.9 of x)", node)
+        raise self.error("A percentile's part is a number from 0 to 1.", node.of.span, fix)
 
     def _column_argument(self, node: Call, signature: str) -> ColumnValue:
         plain = len(node.arguments) == 1 and not (

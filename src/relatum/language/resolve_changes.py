@@ -8,6 +8,7 @@ from typing import Protocol, assert_never
 
 from relatum.data.types import BOOLEAN, NULL
 from relatum.errors import FormulaError, Span
+from relatum.language.advice import comparison
 from relatum.language.catalog import Catalog
 from relatum.language.expression import (
     Apply,
@@ -162,7 +163,7 @@ class ChangeReader:
                     raise reader.error(
                         f"This is {an(formula.type)}, and a condition is needed.",
                         node.span,
-                        "Compare it: revenue > 1000.",
+                        f"Compare it: {comparison(formula.type, reader.written(node.span))}.",
                     )
                 return KeepWhere(grain, formula, source)
             case KeepBestClause():
@@ -178,7 +179,7 @@ class ChangeReader:
             raise self.reader.error(
                 "A direction cannot stand here: top keeps the largest, bottom the smallest.",
                 clause.by[0].span,
-                "Further parts have directions: by (revenue, units desc).",
+                "Further parts have directions: by (F, G desc).",
             )
         ties = []
         for each in clause.by[1:]:

@@ -25,11 +25,13 @@ from relatum.language.expression import Constant, Expression
 class TypeProblem(Exception):
     """An argument of the wrong type: its position, and the sentence for a person."""
 
-    def __init__(self, position: int, reason: str, fix: str = "") -> None:
+    def __init__(self, position: int, reason: str, fix: str = "", about: int | None = None) -> None:
         super().__init__(reason)
         self.position = position
         self.reason = reason
+        #: What to do; ``{x}`` in it stands for the text of the argument at ``about``.
         self.fix = fix
+        self.about = position if about is None else about
 
 
 Infer = Callable[[Sequence[Expression]], Type]
@@ -136,13 +138,16 @@ def common(arguments: Sequence[Expression], noun: str = "mixed") -> Type:
     for position, argument in enumerate(arguments):
         if common_type([first, argument.type]) is None:
             kinds = {first.kind, argument.type.kind}
-            fix = ""
-            if kinds == {Kind.DATE, Kind.TEXT}:
+            fix, about = "", None
+            if kinds == {Kind.DATE, Kind.TIMESTAMP}:
+                about = next(at for at, each in enumerate(arguments) if each.type.kind is Kind.TIMESTAMP)
+                fix = "The day of the timestamp is date({x})."
+            elif kinds == {Kind.DATE, Kind.TEXT}:
                 fix = "Write dates as date '2024-05-31'."
             elif Kind.TEXT in kinds and kinds & {Kind.INTEGER, Kind.DECIMAL, Kind.FLOAT}:
                 fix = "Numbers stand without quotes; texts stand in single quotes."
             raise TypeProblem(
-                position, f"{an(first)[0].upper()}{an(first)[1:]} and {an(argument.type)} cannot be {noun}.", fix
+                position, f"{an(first)[0].upper()}{an(first)[1:]} and {an(argument.type)} cannot be {noun}.", fix, about
             )
     raise AssertionError("some pair must differ")
 

@@ -307,6 +307,15 @@ class Condition:
         return self.formula.span
 
 
+def walk(node: Syntax) -> Iterator[Syntax]:
+    """A node and all below it."""
+    pending = [node]
+    while pending:
+        part = pending.pop(0)
+        yield part
+        pending[:0] = children(part)
+
+
 def children(node: Syntax) -> Iterator[Syntax]:
     """The nodes directly below a node, in the order of the text."""
     match node:

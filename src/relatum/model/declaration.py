@@ -323,7 +323,8 @@ class Declaration:
         """This declaration with one saved pivot more, or with another of its name in its place."""
         self._refuse_taken(pivot.name, "pivot", replacing)
         if not pivot.values:
-            raise ModelError(f"The pivot {pivot.name} has no values.", fix='State values = ["revenue"].')
+            example = f'"{next(iter(self.measures), "a formula")}"'
+            raise ModelError(f"The pivot {pivot.name} has no values.", fix=f"State values = [{example}].")
         refuse_choice(pivot.values_on, ("", "rows", "columns"), "values_on")
         return replace(self, pivots=frozen({**self.pivots, pivot.name: pivot}))
 

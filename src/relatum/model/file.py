@@ -506,7 +506,7 @@ def calendar_range(
                 f"The {word} day of the calendar is {end!r}, which is no date.", fix="Write date(2024, 1, 1)."
             )
     if not isinstance(through, str | date):
-        raise ModelError(f"through is {through!r}; it must be a date column, as sales.sold_on, or a date.")
+        raise ModelError(f"through is {through!r}; it must be a date column, as table.column, or a date.")
     if not 1 <= fiscal_year_starts <= 12:
         raise ModelError(f"fiscal_year_starts is {fiscal_year_starts}; it must be a month, 1 to 12.")
     if last < first:

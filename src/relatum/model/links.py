@@ -44,8 +44,7 @@ def parse_link(text: str) -> tuple[End, End, str]:
     if len(arrows) != 1:
         raise ModelError(
             f"The link {text!r} has no single '->' between its two ends.",
-            fix="Write the many side first: sales.product_id -> product.product_id. "
-            "One to one is <->, many to many >-<.",
+            fix="Write the many side first: facts.code -> lookup.code. One to one is <->, many to many >-<.",
             place=("link",),
         )
     arrow, sides = arrows[0][0], (text[: arrows[0].start()], text[arrows[0].end() :])

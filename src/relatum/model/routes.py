@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
+from typing import Any
 
 from relatum.errors import ModelError
 from relatum.model.declaration import Declaration, Relationship
@@ -69,9 +70,10 @@ class RouteMap:
         Relationships lead round in a circle, or two routes lead from one table to another.
     """
 
-    def __init__(self, declaration: Declaration, opened: Opened | None = None) -> None:
+    def __init__(self, declaration: Declaration, opened: Opened | None = None, *, advises: bool = True) -> None:
         self.declaration = declaration
         self.opened = opened or Opened()
+        self._advises = advises
         self._lookup_hops: dict[Place, list[Hop]] = {}
         self._filter_hops: dict[Place, list[Hop]] = {}
         self._lookups: dict[Place, dict[Place, Route]] = {}
@@ -127,13 +129,13 @@ class RouteMap:
     def lookups(self, start: Place) -> Mapping[Place, Route]:
         """Every place whose one row a row of ``start`` finds, with the route there. Includes ``start`` itself."""
         if start not in self._lookups:
-            self._lookups[start] = _search(start, self._lookup_hops, refuse_circles=True)
+            self._lookups[start] = self._search(start, self._lookup_hops, refuse_circles=True)
         return self._lookups[start]
 
     def filters(self, start: Place) -> Mapping[Place, Route]:
         """Every place from which a filter travels to the rows of ``start``, with the route to it."""
         if start not in self._filters:
-            self._filters[start] = _search(start, self._filter_hops, refuse_circles=False)
+            self._filters[start] = self._search(start, self._filter_hops, refuse_circles=False)
         return self._filters[start]
 
     def lookup(self, start: str, table: str, column: str, determines: Determines) -> Route | None:
@@ -153,6 +155,58 @@ class RouteMap:
                 return route
         return None
 
+    def _search(self, start: Place, hops: Mapping[Place, list[Hop]], refuse_circles: bool) -> dict[Place, Route]:
+        try:
+            return _search(start, hops, refuse_circles)
+        except _TwoRoutes as found:
+            raise self._two_routes(start, found.first, found.second) from None
+
+    def _two_routes(self, start: Place, first: Route, second: Route) -> ModelError:
+        target = second[-1].target
+        return ModelError(
+            f"Two routes lead from {start} to {target}:\n"
+            f"    1. {_written(first)}\n"
+            f"    2. {_written(second)}\n"
+            "Filters and lookups need exactly one.",
+            fix=self._ways_out(first, second) if self._advises else "",
+        )
+
+    def _ways_out(self, first: Route, second: Route) -> str:
+        """What makes two routes one; only what was tried on this model is advised."""
+        opening = [
+            each.relationship for each in (*second, *first) if each.relationship in self.opened.both | self.opened.via
+        ]
+        if opening:
+            return f"The formula opens {opening[0]}: leave that out of its brackets."
+        passed = [[hop.relationship for hop in route if hop.relationship is not None] for route in (first, second)]
+        apart = [
+            each for each in (*reversed(passed[1]), *reversed(passed[0])) if not all(each in way for way in passed)
+        ]
+        ways = []
+        for setting, change in (("standby = true", {"standby": True}), ('direction = "off"', {"direction": "off"})):
+            holds = next((each for each in apart if self._is_one_route(each, change)), None)
+            if holds is not None:
+                ways.append(f"give {holds} {setting}")
+        closing, other = apart[0], second[-1].target.table
+        name = closing.many.columns[-1] if closing.many.columns[-1] not in self.declaration.tables else f"{other}_2"
+        ways.append(
+            f'add a table {quoted(name)} with role_of = "{other}" and let one route end there, with {closing.many} -> '
+            + str(replace(closing.one, table=name))
+        )
+        text = ", or ".join(ways)
+        return f"{text[0].upper()}{text[1:]}."
+
+    def _is_one_route(self, relationship: Relationship, change: Mapping[str, Any]) -> bool:
+        """Whether a model with one relationship set so has one route everywhere."""
+        changed = tuple(
+            replace(each, **change) if each is relationship else each for each in self.declaration.relationships
+        )
+        try:
+            RouteMap(replace(self.declaration, relationships=changed), advises=False)
+        except ModelError:
+            return False
+        return True
+
 
 def hops_of(relationship: Relationship) -> list[Hop]:
     """The steps that a relationship answers by itself, active or not: both of a one-to-one pair."""
@@ -170,6 +224,14 @@ def _candidates(routes: Mapping[Place, Route], table: str) -> Iterator[tuple[Pla
     yield from sorted(found, key=lambda item: item[0].level)
 
 
+class _TwoRoutes(Exception):
+    """Two routes that lead to the same place."""
+
+    def __init__(self, first: Route, second: Route) -> None:
+        super().__init__()
+        self.first, self.second = first, second
+
+
 def _search(start: Place, hops: Mapping[Place, list[Hop]], refuse_circles: bool) -> dict[Place, Route]:
     found: dict[Place, Route] = {start: ()}
     pending: list[Route] = [()]
@@ -183,32 +245,22 @@ def _search(start: Place, hops: Mapping[Place, list[Hop]], refuse_circles: bool)
                 back = bool(route) and hop.relationship == route[-1].relationship
                 if refuse_circles and not back:
                     raise ModelError(
-                        f"Relationships lead round in a circle: {_written(longer)}.",
-                        fix='Take one of them out, or give it direction = "off".',
+                        f"Relationships lead round in a circle: {' -> '.join(map(str, _places(longer)))}.",
+                        fix="Take one of them out, or give it standby = true.",
                     )
                 continue
             if hop.target in found:
-                raise _two_routes(start, found[hop.target], longer)
+                raise _TwoRoutes(found[hop.target], longer)
             found[hop.target] = longer
             if not hop.stops:
                 pending.append(longer)
     return found
 
 
+def _places(route: Route) -> list[Place]:
+    return [route[0].source, *(hop.target for hop in route)]
+
+
 def _written(route: Route) -> str:
-    names = [str(route[0].source), *(str(hop.target) for hop in route)]
-    return " -> ".join(names)
-
-
-def _two_routes(start: Place, first: Route, second: Route) -> ModelError:
-    closing = second[-1].relationship or first[-1].relationship
-    target = second[-1].target
-    return ModelError(
-        f"Two routes lead from {start} to {target}:\n"
-        f"    1. {_written(first)}\n"
-        f"    2. {_written(second)}\n"
-        "Filters and lookups need exactly one.",
-        fix="Either give one of the relationships standby = true or "
-        f'direction = "off" (for instance {closing}), or add a table with role_of = "{target.table}" and let one '
-        "route end there.",
-    )
+    """A route by the columns that it goes along."""
+    return ", ".join(str(hop.relationship) for hop in route if hop.relationship is not None)

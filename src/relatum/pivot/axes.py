@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 
 from relatum.data.types import Kind, Type
 from relatum.errors import FormulaError, RequestError
+from relatum.language.advice import example_grain, telling_columns
 from relatum.language.expression import ColumnValue, Constant, Expression, FilterPart, KeepBest, KeepWhere
 from relatum.language.numbers import number_of
 from relatum.language.parse import LABELS, parse_axis
@@ -22,7 +23,7 @@ from relatum.plan.bounds import field_of
 from relatum.plan.nodes import Field
 from relatum.session.resolution import RowField
 from relatum.session.session import Session
-from relatum.wording import suggestion
+from relatum.wording import listed, suggestion
 
 
 @dataclass(frozen=True, slots=True)
@@ -231,6 +232,11 @@ def _no_field(session: Session, reader: RequestReader, node: Name) -> FormulaErr
     (name,) = node.parts
     declaration = session.declaration
     owners = session.catalog.tables_with(name)
+    if name in declaration.tables:
+        of_it = [column_name(name, each) for each in telling_columns(session.catalog, name)]
+        columns = [*(column_name(owner, name) for owner in owners), *of_it]
+        fix = f"Write {columns[0]}." if len(columns) == 1 else f"Write {listed(columns[:-1], 4)} or {columns[-1]}."
+        return reader.error(f"{quoted(name)} is a table, and an axis takes columns.", node.span, fix)
     if owners:
         shown = " or ".join(column_name(owner, name) for owner in owners)
         return reader.error(f"{name} is not a column.", node.span, f"Did you mean {shown}?")
@@ -238,7 +244,7 @@ def _no_field(session: Session, reader: RequestReader, node: Name) -> FormulaErr
         return reader.error(
             f"{quoted(name)} is a measure: as a field it needs rows to have a value for.",
             node.span,
-            f"Put it into bands of a table's rows: band({quoted(name)} by 1000) over customer.",
+            f"Put it into bands of a table's rows: band({quoted(name)} by 1000) over {example_grain(session.catalog)}.",
         )
     known = [*declaration.hierarchies, *declaration.tables]
     fix = suggestion(name, known, noun="hierarchy or table") if known else ""

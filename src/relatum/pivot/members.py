@@ -83,7 +83,8 @@ def find_members(session: Session, column: str, where: str = "", value: str = ""
     values = ask(values=value).values if value else _counts(session, column)
     request = Request(ask(rows=column).rows, (), values, where.strip(), totals=False, cell_limit=_MOST)
     if len(request.rows) != 1:
-        raise RequestError("Members are those of one column.", fix="Name one: relatum members FILE customer.town.")
+        fix = f"Name one, as {request.rows[0]}." if request.rows else "Name one: table.column."
+        raise RequestError("Members are those of one column.", fix=fix)
     result = answer(session, request)
     every = answer(session, Request(request.rows, (), values, totals=False, cell_limit=_MOST)) if where else result
     axis = result.axes[0]

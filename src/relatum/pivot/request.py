@@ -75,7 +75,7 @@ def ask(
         Values are neither text, list nor mapping; they stand on no axis.
     """
     if not isinstance(values, str | Mapping | Sequence):
-        raise RequestError(f"{values!r} is no value to ask for.", fix="Write 'revenue' or 'label: formula'.")
+        raise RequestError(f"{values!r} is no value to ask for.", fix="Write 'formula' or 'label: formula'.")
     asked, on = _valued(values)
     return Request(
         _fields(rows, "rows"),
@@ -141,7 +141,7 @@ def _valued(values: Values) -> tuple[tuple[ValueText, ...], AxisWord | None]:
             case _:
                 raise RequestError(
                     f"{each!r} is no value to ask for.",
-                    fix="Write 'revenue', 'label: formula', a pair of label and formula, or a mapping of them.",
+                    fix="Write 'formula', 'label: formula', a pair of label and formula, or a mapping of them.",
                 )
         found += more
         on = stated or on

@@ -209,7 +209,7 @@ def _not_closed(result: Result, member: Any) -> RequestError:
     if not closed:
         return RequestError(
             "No field of this grid is closed: all members are open.",
-            fix="Close one: rows = 'category.department closed'.",
+            fix=f"Close one: '{result.axes[0].name} closed'." if result.axes else "It has no fields.",
         )
     names = listed([axis.name for axis in closed])
     return RequestError(f"{_shown(member)} is no closed member of {names}.", fix="Open one that is shown as closed.")

@@ -531,7 +531,7 @@ def _refuse_idle(added: Iterable[tuple[Change, Added]], inside: Findings) -> Non
                 fix="No filter travels from there to the rows aggregated: relate the tables, or leave it out."
                 if inside.aggregates
                 else "The brackets follow a formula that an aggregate belongs in; it has none. "
-                "Write sum(sales.quantity)[where …].",
+                f"Write sum(…)[{source.text}], with what is summed.",
             )
 
 

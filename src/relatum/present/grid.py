@@ -463,7 +463,7 @@ class _ChartAsker:
         if len(columns) != 1 or len(lines) < 2 or not rows:
             raise RequestError(
                 "Steps lead from one member of a column field to another, by the rows.",
-                fix="Ask for rows, and for columns with two members: calendar.year where calendar.year >= 2023.",
+                fix="Ask for rows, and for one field of columns with two members: those of two years, for example.",
             )
         (first,), (last,) = lines[0], lines[-1]
         name = columns[0].name

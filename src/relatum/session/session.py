@@ -222,6 +222,17 @@ class Session:
                     place=(*place, "per"),
                 )
 
+    def _example_day(self) -> str:
+        """A column of days that the data has, as the model file would name it."""
+        days = (
+            column_name(name, column)
+            for name, table in self.declaration.tables.items()
+            if table.calendar is None and name in self.sources
+            for column, type_ in self.sources[name].types.items()
+            if type_.kind in (Kind.DATE, Kind.TIMESTAMP)
+        )
+        return f'"{next(days, "table.column")}"'
+
     def _check_through(self, table: Table, place: tuple[str | int, ...]) -> None:
         through = table.calendar.through if table.calendar is not None else ""
         if isinstance(through, str) and through:
@@ -229,7 +240,7 @@ class Session:
             if len(parts) != 2 or parts[0] not in self.declaration.tables:
                 raise ModelError(
                     f"{through} is no column that could end the data.",
-                    fix='Write through = "sales.sold_on", or a date.',
+                    fix=f"Write through = {self._example_day()}, or a date.",
                     place=(*place, "calendar"),
                 )
             self._need(*parts, (*place, "calendar"), "The end of the data")

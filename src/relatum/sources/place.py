@@ -101,7 +101,7 @@ def is_folder(address: str, folder: Path) -> bool:
         raise SourceError(
             "A pattern names the files of one folder.",
             path=address,
-            fix="* stands for any characters of a file's name: parts/sales-*.csv.",
+            fix="* stands for any characters of a file's name: parts/*-2024.csv.",
         )
     return "*" in address or kind_of(folder / address) == "folder"
 

@@ -55,7 +55,8 @@ def check_options(options: ChartOptions, frame: Frame) -> None:
             frame.value_number(label)
     if options.labels and options.labels != "none" and not _HOLE.search(options.labels):
         raise RequestError(
-            f"The labels {options.labels!r} name no value.", fix="Write values in braces: '{revenue} · {share}'."
+            f"The labels {options.labels!r} name no value.",
+            fix=f"Write values in braces: '{{{frame.result.values[0].label}}}'.",
         )
     if options.mode not in ("light", "dark"):
         raise RequestError(f"A chart is light or dark, not {options.mode}.")
