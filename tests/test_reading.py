@@ -266,7 +266,7 @@ def test_odd_files(tmp_path: Path, name: str, content: str | bytes, settings: di
 REFUSED: list[tuple[str, str | bytes, str]] = [
     ("t.zip", zipped(a_csv=SHOP, b_csv=SHOP), "holds 2 files"), ("t.zip", b"PK no", "cannot be unpacked"),
     ("t.csv.gz", b"no", "cannot be unpacked"), ("t.csv", SHOP + "Total\n", "footer = 1"),
-    ("t.csv", "a,a\n1,2\n", 'headings = "numbered"'), ("t.zip", zipped(a_txt="x"), "not read"),
+    ("t.csv", "a,a\n1,2\n", 'headings = "numbered"'), ("t.zip", zipped(a_pdf="x"), "not read"), ("t.zip", zipped(a_txt="x"), "no table"),
 ]  # fmt: skip
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import zipfile
 from datetime import date, datetime
 from decimal import Decimal
 from pathlib import Path
@@ -293,3 +294,55 @@ def test_dates_by_pattern(values: list[Any], pattern: str, type_: str, got: Any)
         model.add_table("t", pa.table({"When": values}), columns=settings)
         assert model.evaluate("max(t.c)") == got
         assert columns_of(model, "t") == {"c": type_}
+
+
+@pytest.mark.parametrize("engine", ["memory", "duckdb"])
+@pytest.mark.parametrize("ending", ["parquet", "parq", "PQ"])
+def test_parquet_by_each_of_its_endings(tmp_path: Path, ending: str, engine: str) -> None:
+    pq.write_table(pa.table({"n": [1, 2]}), tmp_path / f"t.{ending}")
+    (tmp_path / "m.toml").write_text(f'relatum = 1\n[table.t]\nsource = "t.{ending}"\n')
+    assert relatum.open(tmp_path / "m.toml", engine=engine).evaluate("sum(t.n)") == 3
+    assert list(relatum.draft(tmp_path / f"t.{ending}").declaration.tables) == ["t"]
+
+
+STOPS, VISITS, PROSE = "stop_id,stop\n1,Mill\n2,Quay\n", "stop_id;n\n1;4\n2;5\n2;6\n", "All about the data.\nRead it.\n"
+
+
+def test_an_archive_of_tables_is_read_by_its_members(tmp_path: Path) -> None:
+    with zipfile.ZipFile(tmp_path / "feed.zip", "w") as archive:
+        for name, text in {
+            "a/stops.txt": STOPS,
+            "a/visits.csv": VISITS,
+            "a/readme.txt": PROSE,
+            "logo.png": "x",
+        }.items():
+            archive.writestr(name, text)
+    draft = relatum.draft(tmp_path / "feed.zip")
+    tables = draft.declaration.tables
+    assert {name: each.part for name, each in tables.items()} == {"stops": "a/stops.txt", "visits": "a/visits.csv"}
+    assert {each.what.partition(": ")[2] for each in draft.left_out} == {"a/readme.txt", "logo.png"}
+    draft.save(tmp_path / "m.toml")
+    model = relatum.open(tmp_path / "m.toml")
+    assert model.evaluate("sum(visits.n)[where stops.stop = 'Quay']") == 11
+    for part, said in (
+        ("", 'part = "a/stops.txt"'),
+        ("a/stop.txt", "Did you mean a/stops.txt"),
+        ("logo.png", "ending in .png"),
+    ):
+        with pytest.raises(relatum.SourceError, match=said):
+            relatum.Model().add_table("t", tmp_path / "feed.zip", **({"part": part} if part else {}))
+
+
+def test_a_text_is_a_table_where_something_parts_its_fields(tmp_path: Path) -> None:
+    for name, text in {"stops.txt": STOPS, "visits.txt": VISITS, "readme.txt": PROSE}.items():
+        (tmp_path / name).write_text(text)
+    draft = relatum.draft(tmp_path)
+    assert set(draft.declaration.tables) == {"stops", "visits"}
+    assert "no table" in next(each.why for each in draft.left_out if "readme" in each.what)
+    (tmp_path / "t").mkdir()
+    for name, text in {"1.csv": STOPS, "2.csv": STOPS, "readme.txt": PROSE}.items():
+        (tmp_path / "t" / name).write_text(text)
+    model = relatum.Model()
+    model.add_table("stops", tmp_path / "t")
+    model.add_table("visits", tmp_path / "visits.t*")
+    assert model.evaluate("count(stops)") == 4 and model.evaluate("sum(visits.n)") == 15

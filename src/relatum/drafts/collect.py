@@ -14,6 +14,7 @@ from relatum.data.types import parse_type
 from relatum.drafts.words import plain_name
 from relatum.errors import HeadingError, SourceError
 from relatum.sources.arrow import read_frame, with_numbers
+from relatum.sources.content import members
 from relatum.sources.content import stem as bare_stem
 from relatum.sources.database.ask import database_tables, is_database, is_server
 from relatum.sources.database.base import DatabaseTable, ForeignKey
@@ -172,11 +173,31 @@ def _one(path: Path, site: _Site) -> Iterator[Raw]:
     relative = _relative(path, site.folder)
     if is_database(str(path)):
         yield from _database(relative, site)
+    elif _holds_several(path):
+        yield from _archive(path, site)
     elif path.suffix.lower() in WORKBOOKS and path.is_file():
         for part in workbook_parts(path):
             yield site.table(_word(part), Source(relative, part))
     else:
         yield _file(path, site, _word(path.name) if path.is_dir() else _stem(path.name))
+
+
+def _holds_several(path: Path) -> bool:
+    return path.suffix.lower() == ".zip" and path.is_file() and len(members(path)) > 1
+
+
+def _archive(path: Path, site: _Site) -> Iterator[Raw]:
+    """The tables of an archive, each by its own file's name."""
+    reads: list[_Reading] = []
+    relative = _relative(path, site.folder)
+    for member in members(path):
+        if readable(path, member):
+            found = partial(site.table, _stem(Path(member).name), Source(relative, member))
+            reads.append((f"{path}: {member}", lambda found=found: [found()]))  # type: ignore[misc]
+        else:
+            said = f"files ending in {Path(member).suffix or 'nothing'} are no data"
+            site.left_out.append(LeftOut(f"{path}: {member}", said))
+    yield from _readings(reads, site)
 
 
 def _file(path: Path, site: _Site, name: str) -> Raw:
@@ -201,11 +222,10 @@ def _folder(path: Path, site: _Site) -> Iterator[Raw]:
                 site.left_out.append(LeftOut(str(each), "a folder without data files"))
         elif readable(each):
             groups.setdefault((_NUMBERED.sub("", bare_stem(each)) or bare_stem(each), _endings(each)), []).append(each)
-        elif kind in WORKBOOKS or is_database(each.name):
+        elif kind in WORKBOOKS or is_database(each.name) or kind == ".zip":
             reads.append((str(each), partial(_one, each, site)))
         else:
-            said = f"files ending in {kind or 'nothing'} are no data"
-            site.left_out.append(LeftOut(str(each), "an archive of several files" if kind == ".zip" else said))
+            site.left_out.append(LeftOut(str(each), f"files ending in {kind or 'nothing'} are no data"))
     for (stem, kind), files in groups.items():
         reads += _grouped(stem, kind, files, site)
     yield from _readings(reads, site)

@@ -45,6 +45,7 @@ from relatum.model.names import column_name, quoted, split_name
 from relatum.model.routes import Place, RouteMap
 from relatum.progress import told
 from relatum.sources.database.ask import is_database
+from relatum.sources.place import LAZY
 from relatum.wording import counted
 
 
@@ -56,7 +57,7 @@ def _start(note: Proposal) -> End:
 
 def _typed(address: str) -> bool:
     """Whether a file itself says that a number is a float: text does not."""
-    return address.lower().endswith((".parquet", ".arrow", ".ipc", ".feather")) or is_database(address)
+    return address.lower().endswith(LAZY) or is_database(address)
 
 
 @dataclass

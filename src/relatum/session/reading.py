@@ -22,8 +22,8 @@ from relatum.progress import told
 from relatum.session.cache import WORTH_BYTES, Cache, NotKeptError, identity_of
 from relatum.sources.arrow import read_frame
 from relatum.sources.database.ask import is_database, is_server
-from relatum.sources.engines.base import PARQUET, Connection
-from relatum.sources.files import plain_file, sentences
+from relatum.sources.engines.base import Connection
+from relatum.sources.files import PARQUET, plain_file, sentences
 from relatum.sources.fingerprint import Digests, FileState, has_grown, refuse_changed
 from relatum.sources.place import (
     GROWING,

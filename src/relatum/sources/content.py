@@ -15,6 +15,7 @@ import pyarrow as pa
 from relatum.errors import LimitError, SourceError
 from relatum.limits import refuse_above, refuse_memory
 from relatum.sources.files import read_bytes
+from relatum.wording import listed, suggestion
 
 _BLOCK = 1 << 20
 
@@ -22,17 +23,18 @@ _BLOCK = 1 << 20
 PACKED = (".gz", ".zip")
 
 
-def ending(path: Path) -> str:
+def ending(path: Path, member: str = "") -> str:
     """What kind of file it is by its ending, packed or not: ``.csv`` for ``lines.csv.gz`` and for a zip file of one.
 
-    An archive of several files, or a damaged one, is a ``.zip``.
+    ``member`` is the file that is meant of an archive of several; without one such an archive, or a damaged one, is a
+    ``.zip``.
     """
     last = path.suffix.lower()
     if last == ".gz":
         return Path(path.stem).suffix.lower()
     if last == ".zip" and path.is_file():
         try:
-            return Path(only_member(path)).suffix.lower()
+            return Path(member_of(path, member)).suffix.lower()
         except SourceError:
             return last
     return last
@@ -43,13 +45,13 @@ def stem(path: Path) -> str:
     return Path(path.stem).stem if path.suffix.lower() in PACKED else path.stem
 
 
-def content_of(path: Path) -> Any:
-    """An Arrow buffer of what a file holds, unpacked.
+def content_of(path: Path, member: str = "") -> Any:
+    """An Arrow buffer of what a file holds, unpacked; of an archive of several files, what one of them holds.
 
     Raises
     ------
     SourceError
-        The file is packed and damaged, or holds several files.
+        The file is packed and damaged, or it holds several files and none of them is named.
     """
     last = path.suffix.lower()
     try:
@@ -57,7 +59,7 @@ def content_of(path: Path) -> Any:
             with gzip.open(path) as packed:
                 return pa.py_buffer(_unpacked(packed, path))
         if last == ".zip":
-            name = only_member(path)
+            name = member_of(path, member)
             with zipfile.ZipFile(path) as archive, archive.open(name) as packed:
                 return pa.py_buffer(_unpacked(packed, path))
     except LimitError:
@@ -83,18 +85,34 @@ def _unpacked(packed: IO[bytes] | gzip.GzipFile, path: Path) -> bytes:
     return b"".join(blocks)
 
 
-def only_member(path: Path) -> str:
-    """The name of the one file in an archive; a SourceError where it holds none or several."""
+def members(path: Path) -> list[str]:
+    """The names of the files in an archive; a SourceError where it cannot be unpacked."""
     try:
         with zipfile.ZipFile(path) as archive:
             names = [each.filename for each in archive.infolist() if each.filename and not each.is_dir()]
     except (zipfile.BadZipFile, *_REFUSED) as error:
         raise SourceError(f"The file cannot be unpacked: {error}", path=path, fix="Pack it anew.") from None
-    names = [name for name in names if not name.startswith("__MACOSX/")]
+    return [name for name in names if not name.startswith("__MACOSX/")]
+
+
+def member_of(path: Path, wanted: str = "") -> str:
+    """The name of the file in an archive that is meant: the one that is named, or the only one it holds.
+
+    Raises
+    ------
+    SourceError
+        It cannot be unpacked, has no such file, or has several and none is named.
+    """
+    names = members(path)
+    if wanted:
+        if wanted not in names:
+            raise SourceError(
+                f"The archive holds no {wanted!r}.", path=path, fix=suggestion(wanted, names, noun="file")
+            )
+        return wanted
     if len(names) != 1:
-        raise SourceError(
-            f"The archive holds {len(names)} files, and one is read.", path=path, fix="Unpack it into a folder."
-        )
+        fix = f'Name one: part = "{names[0]}". It holds {listed(names)}.' if names else "Pack it anew."
+        raise SourceError(f"The archive holds {len(names)} files, and one is read.", path=path, fix=fix)
     return names[0]
 
 

@@ -22,7 +22,7 @@ from relatum.errors import SourceError
 from relatum.limits import refuse_above
 from relatum.sources import texts
 from relatum.sources.arrow import table_data, told_apart
-from relatum.sources.content import content_of, without_footer
+from relatum.sources.content import content_of, ending, without_footer
 from relatum.sources.stated import Stated
 from relatum.wording import counted, first_line
 
@@ -56,7 +56,7 @@ class _Layout:
 
 def read_csv(path: Path, stated: Stated) -> TableData:
     """A CSV file. A column in which a whole number begins with a zero that counts nothing is text: it names things."""
-    content = content_of(path)
+    content = content_of(path, stated.member)
     if stated.footer:
         content = without_footer(content, stated.footer)
     return _read(path, content, stated)
@@ -106,7 +106,7 @@ def _fits(found: Type, former: Type) -> bool:
 
 
 def _read(path: Path, content: Any, stated: Stated) -> TableData:
-    layout = _layout(path, content, stated.numbered)
+    layout = _layout(path, content, stated.numbered, prose=ending(path, stated.member) == ".txt")
     try:
         found, remarks = _Sheet(path, content, layout, stated).read()
     except pa.ArrowInvalid as error:
@@ -232,12 +232,19 @@ def _lines(content: Any) -> io.TextIOWrapper:
     return io.TextIOWrapper(io.BytesIO(memoryview(content)), encoding="utf-8-sig", newline="")
 
 
-def _layout(path: Path, content: Any, numbered: bool) -> _Layout:
+def _layout(path: Path, content: Any, numbered: bool, *, prose: bool = False) -> _Layout:
     """How a file is laid out: commas part its fields, unless the heading has none and semicolons, tabs or bars."""
     head = io.TextIOWrapper(io.BytesIO(memoryview(content)[:_HEAD]), encoding="utf-8-sig", errors="replace", newline="")
     lines = list(islice(head, _SAMPLED))
     heading = re.sub(r'"[^"]*"', "", lines[0]) if lines else ""
     delimiter = max(_DELIMITERS, key=heading.count) if "," not in heading else ","
+    if prose and delimiter not in heading:
+        raise SourceError(
+            "Nothing parts the fields of the first line, so this is a text and no table.",
+            path=path,
+            line=1,
+            fix="Fields are parted by a comma, a semicolon, a tab or a bar; a table of one column ends in .csv.",
+        )
     try:
         reader = csv.reader(_lines(content), delimiter=delimiter)
         names = next(reader, [])

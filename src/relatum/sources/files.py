@@ -21,6 +21,9 @@ from relatum.sources.arrow import table_data
 from relatum.sources.stated import Stated
 from relatum.wording import first_line, suggestion
 
+#: What Parquet files are called.
+PARQUET = (".parquet", ".parq", ".pq")
+
 
 @contextmanager
 def sentences(path: Path) -> Iterator[None]:

@@ -32,7 +32,7 @@ _MARKS = re.compile(rb'"(?:[^"\\]|\\.)*"|[\[\]{}]')
 
 def read_lines(path: Path, stated: Stated) -> TableData:
     """A file of JSON lines."""
-    content = content_of(path)
+    content = content_of(path, stated.member)
     _refuse_deep(path, content)
     return _read(path, without_footer(content, stated.footer) if stated.footer else content, stated)
 

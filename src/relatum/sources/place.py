@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from relatum.data.table import TableData
@@ -11,10 +11,10 @@ from relatum.data.types import Type
 from relatum.errors import MissingSourceError, SourceError
 from relatum.limits import refuse_above
 from relatum.paths import is_named_by, kind_of, leads_outside
-from relatum.sources.content import PACKED, ending, only_member
+from relatum.sources.content import PACKED, ending, member_of
 from relatum.sources.database.ask import is_database, read_database
 from relatum.sources.delimited import read_csv, read_csv_tail
-from relatum.sources.files import plain_file, read_ipc, read_parquet, sentences
+from relatum.sources.files import PARQUET, plain_file, read_ipc, read_parquet, sentences
 from relatum.sources.lines import read_lines, read_lines_tail
 from relatum.sources.stacked import stacked
 from relatum.sources.stated import Stated
@@ -27,7 +27,8 @@ ReadFile = Callable[[Path, Stated], TableData]
 READERS: dict[str, ReadFile] = {
     ".csv": read_csv,
     ".tsv": read_csv,
-    ".parquet": read_parquet,
+    ".txt": read_csv,
+    **dict.fromkeys(PARQUET, read_parquet),
     ".arrow": read_ipc,
     ".ipc": read_ipc,
     ".feather": read_ipc,
@@ -36,17 +37,19 @@ READERS: dict[str, ReadFile] = {
 }
 WORKBOOKS = (".xlsx", ".xlsm")
 #: Files whose columns are read one by one, when each is first needed.
-LAZY = (".parquet", ".arrow", ".ipc", ".feather")
+LAZY = (*PARQUET, ".arrow", ".ipc", ".feather")
 #: Files that grow by lines at their end.
-GROWING = (".csv", ".tsv", ".jsonl", ".ndjson")
+GROWING = (".csv", ".tsv", ".txt", ".jsonl", ".ndjson")
+#: Files of text that may be a table, and in a folder of data are often none.
+_ANY_TEXT = ".txt"
 
 
 @dataclass(frozen=True, slots=True)
 class Source:
     """Where rows are.
 
-    ``address`` is a file, a folder or pattern of files of one shape, or a database; ``part`` the sheet, named table or
-    database table in it, ``query`` what to ask the database instead.
+    ``address`` is a file, a folder or pattern of files of one shape, or a database; ``part`` the sheet, named table,
+    file of an archive or database table in it, ``query`` what to ask the database instead.
     """
 
     address: str
@@ -82,6 +85,8 @@ def read_source(source: Source, folder: Path, stated: Stated, within: Path | Non
         refuse_large(path)
         with sentences(path):
             return read_workbook(path, source.part, stated)
+    if source.part and path.suffix.lower() == ".zip":
+        return read_file(path, replace(stated, member=source.part))
     if source.part:
         raise SourceError(f"A file of this kind has no part {source.part!r}.", path=path, fix="Leave part out.")
     if is_folder(source.address, folder):
@@ -119,11 +124,11 @@ def read_file(path: Path, stated: Stated) -> TableData:
     if path.stat().st_size == 0:
         raise SourceError("The file is empty.", path=path, fix="A CSV file needs at least a heading row.")
     if path.suffix.lower() == ".zip":
-        only_member(path)
-    reader = READERS.get(ending(path)) if readable(path) else None
+        member_of(path, stated.member)
+    reader = READERS.get(ending(path, stated.member)) if readable(path, stated.member) else None
     if reader is None:
         raise SourceError(
-            f"Files ending in {path.suffix or 'nothing'} are not read.",
+            f"Files ending in {ending(path, stated.member) or 'nothing'} are not read.",
             path=path,
             fix=f"Known endings: {listed(sorted([*READERS, *WORKBOOKS]))}, and databases in files.",
         )
@@ -131,10 +136,10 @@ def read_file(path: Path, stated: Stated) -> TableData:
         return reader(path, stated)
 
 
-def readable(path: Path) -> bool:
-    """Whether a file is data by its ending: packed, it must be text."""
+def readable(path: Path, member: str = "") -> bool:
+    """Whether a file is data by its ending, or a file of an archive is: packed, it must be text."""
     last = path.suffix.lower()
-    return ending(path) in GROWING if last in PACKED else last in READERS
+    return ending(path, member) in GROWING if last in PACKED else last in READERS
 
 
 def refuse_large(path: Path) -> None:
@@ -162,6 +167,8 @@ def files_in(path: Path, within: Path | None = None) -> list[Path]:
         and readable(each)
         and kind_of(each) == "file"
     )
+    # Beside files of data a text is more often said to people than data, unless it is what the pattern names.
+    found = [each for each in found if ending(each) != _ANY_TEXT] or found
     if within is not None:
         for each in found:
             if leads_outside(each, within):
@@ -179,7 +186,7 @@ def files_in(path: Path, within: Path | None = None) -> list[Path]:
 
 def read_tail(path: Path, start: int, stated: Stated, former: Mapping[str, Type]) -> TableData | None:
     """The lines that a file has gained, as the types of those before; None where they have others."""
-    read = read_csv_tail if path.suffix.lower() in (".csv", ".tsv") else read_lines_tail
+    read = read_lines_tail if path.suffix.lower() in (".jsonl", ".ndjson") else read_csv_tail
     return read(path, start, stated, former)
 
 

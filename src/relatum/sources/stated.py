@@ -26,6 +26,8 @@ class Stated:
         How many lines at the end of a text file are no rows.
     numbered : bool
         Equal headings are told apart by a number.
+    member : str
+        The file in an archive of several that is read.
     """
 
     types: Mapping[str, Type] = field(default_factory=dict)
@@ -34,6 +36,7 @@ class Stated:
     zone: str = "UTC"
     footer: int = 0
     numbered: bool = False
+    member: str = ""
 
     def markers(self, column: str) -> tuple[str, ...]:
         """The texts that mean null in a column."""

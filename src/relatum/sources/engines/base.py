@@ -26,8 +26,6 @@ _PATIENCE = 15.0
 _AGAIN = 0.5
 #: The column that numbers the rows of what is sent where an engine numbers none.
 ROW = "relatum_row"
-#: What files are called that an engine reads by itself.
-PARQUET = (".parquet", ".parq", ".pq")
 
 
 #: Gives something to read from as an expression of sqlglot, under an alias.
