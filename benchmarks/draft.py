@@ -1,4 +1,4 @@
-"""How well drafts do on fourteen schemas with traps: relationships, measures, calendar, and whether the model stands.
+"""How well drafts do on sixteen schemas with traps: relationships, measures, calendar, and whether the model stands.
 
 ``python benchmarks/draft.py`` writes each schema's data, drafts a model from it, and compares the links that the draft
 draws with those that a modeller would. Links that must not be drawn are counted apart. One schema lies in a PostgreSQL
@@ -15,6 +15,7 @@ from pathlib import Path
 import relatum
 from draft_awkward import AWKWARD
 from draft_data import DEMO, LIBRARY, LIBRARY_SQL, SCHEMAS, Schema, demo_links, score, sense
+from draft_middle import MIDDLE
 from relatum.errors import RelatumError
 
 sys.path.append(str(Path(__file__).parents[1] / "tests"))
@@ -28,7 +29,7 @@ def main(names: list[str]) -> None:
         f"{'schema':22}{'tables':>7}{'right':>7}{'drawn':>7}{'recall':>8}{'precision':>11}{'unsure':>8}"
         f"{'measures':>10}{'sensible':>10}{'found':>8}{'calendar':>10}{'check':>8}{'seconds':>9}"
     )
-    for schema in (*SCHEMAS, *AWKWARD):
+    for schema in (*SCHEMAS, *AWKWARD, *MIDDLE):
         if names and schema.name not in names:
             continue
         with tempfile.TemporaryDirectory() as folder:

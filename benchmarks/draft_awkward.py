@@ -204,13 +204,14 @@ def _tickets(folder: Path) -> list[str]:
     return [str(folder)]
 
 
-def _schema(name: str, write: Callable[[Path], list[str]], right: str, **more: Any) -> Schema:
+def schema(name: str, write: Callable[[Path], list[str]], right: str, **more: Any) -> Schema:
+    """A schema whose links, formulas and columns stand in one text each, parted by semicolons."""
     lists = {key: frozenset(more.pop(key, "").split("; ")) - {""} for key in ("also", "measures", "not_summed")}
     return Schema(name, write, frozenset(right.split("; ")), **lists, **more)
 
 
 AWKWARD = (
-    _schema(
+    schema(
         "ferries", _ferries,
         "crossings.operator -> operators.operator; crossings.hull -> vessels.hull; crossings.origin -> harbours.code; "
         "crossings.dest -> harbours.code; crossings.(origin, time_hour) -> weather.(origin, time_hour); "
@@ -222,7 +223,7 @@ AWKWARD = (
         "crossings.year; crossings.month; crossings.day; weather.gust; crossings.dep_delay; crossings.arr_delay",
         years=(2019, 2019),
     ),
-    _schema(
+    schema(
         "league", _league,
         "teams.franch_id -> franchises.franch_id; batting.player_id -> people.player_id; "
         "batting.(year_id, team_id) -> teams.(year_id, team_id); salaries.player_id -> people.player_id; "
@@ -234,7 +235,7 @@ AWKWARD = (
         not_summed="batting.stint; batting.year_id; people.weight; people.height; teams.rank; salaries.year_id",
         years=(1871, 2019),
     ),
-    _schema(
+    schema(
         "rentals", _rentals,
         "contract.tool_code -> tool.tool_code; contract.picked_up_branch -> branch.branch_no; "
         "contract.returned_branch -> branch.branch_no; contract.out_at -> calendar.date; "
@@ -243,7 +244,7 @@ AWKWARD = (
         not_summed="contract.contract_no; contract.damage_ratio; tool.daily_rate; tool.weight_kg",
         years=(2024, 2025),
     ),
-    _schema(
+    schema(
         "stations", _stations,
         "readings.station -> stations.station_code; readings.(year, month, day) -> calendar.(year, month, day)",
         measures="count(readings); sum(readings.rain_mm); sum(readings.snow); avg(readings.temp_c); "
@@ -251,7 +252,7 @@ AWKWARD = (
         not_summed="readings.temp_c; readings.humid; readings.sensor_no; readings.year; readings.month; "
         "readings.day; stations.height_m",
     ),
-    _schema(
+    schema(
         "canteen", _canteen,
         "orders.member_id -> members.member_id; order_lines.order_no -> orders.order_no; "
         "order_lines.dish -> dishes.dish",
@@ -260,7 +261,7 @@ AWKWARD = (
         not_summed="order_lines.line_no; order_lines.prepared_at; order_lines.seat; orders.till; members.born",
         years=(2025, 2025),
     ),
-    _schema(
+    schema(
         "tickets", _tickets,
         "tickets.concert_id -> concerts.concert_id; concerts.work_id -> works.work_id; "
         "concerts.played_on -> calendar.date",

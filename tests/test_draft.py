@@ -17,6 +17,7 @@ import relatum
 from conftest import run
 from draft_awkward import AWKWARD
 from draft_data import DEMO, LIBRARY, LIBRARY_SQL, SCHEMAS, Schema, demo_links, score, sense, write_csv
+from draft_middle import MIDDLE
 from postgres import Server
 from relatum.drafting import Draft
 
@@ -42,7 +43,7 @@ def check_against(schema: Schema, draft: Draft, right: frozenset[str]) -> None:
         assert 0 <= each.confidence <= 1
 
 
-@pytest.mark.parametrize("schema", [*SCHEMAS, *AWKWARD], ids=lambda schema: schema.name)
+@pytest.mark.parametrize("schema", [*SCHEMAS, *AWKWARD, *MIDDLE], ids=lambda schema: schema.name)
 def test_a_schema_with_traps(tmp_path: Path, schema: Schema) -> None:
     (tmp_path / "raw").mkdir()
     data = schema.write(tmp_path / "raw")
@@ -73,7 +74,36 @@ def test_a_database_that_declares_its_keys(server: Server) -> None:
     assert len(links) == len(set(links)), "what is declared is not found again"
     (home,) = [each for each in draft.declaration.relationships if each.many.table == "reader"]
     assert home.standby, "a second route stands by"
-    assert draft.model().evaluate("loan_rows") == 4_000
+    assert draft.model().evaluate("loans") == 4_000
+
+
+def test_a_draft_names_things_as_a_person_would(tmp_path: Path) -> None:
+    counter, feed = ((tmp_path / schema.name, schema) for schema in MIDDLE)
+    drafts = []
+    for folder, schema in (counter, feed):
+        folder.mkdir()
+        drafts.append(relatum.draft(*schema.write(folder)))
+    bills, lines = drafts
+    assert {"bills", "billed", "billlines", "quantity", "revenue"} <= set(bills.declaration.measures)
+    assert bills.declaration.tables["manager"].role_of == "clerk" and bills.kinds["bill"] == "fact"
+    assert {"by_family", "best_seeds", "family_by_packet"} <= set(bills.declaration.pivots)
+    assert not any("phone" in each.subject or "fax" in each.subject for each in (*bills.proposals, *bills.aside))
+    assert not any("birth" in str(each) or "hire" in str(each) for each in bills.declaration.relationships)
+    assert lines.declaration.tables["calendar_dates"].columns["date"].pattern == "yyyyMMdd"
+    assert lines.declaration.tables["stops"].columns["parent_station"].type == "text", "101 is the stop 101 of 101N"
+    model = lines.model()
+    assert model.evaluate("count(calendar_dates)[where dates.month = '2014-06']") == 3
+    columns = (
+        "stop_times.stop_sequence",
+        "stop_times.pickup_type",
+        "shapes.shape_pt_lat",
+        "calendar.sunday",
+        "stops.location_type",
+    )
+    for number, column in enumerate(columns):
+        model.measure(f"odd_{number}", f"sum({column})")
+    doubted = {each.subject for each in model.check().findings if "name or order things" in each.text}
+    assert doubted == {"measure odd_0", "measure odd_1", "measure odd_2", "measure odd_4"}
 
 
 def test_what_stands_in_the_file(tmp_path: Path) -> None:
@@ -214,7 +244,7 @@ def test_hierarchies_are_what_belongs_together_not_what_happens_to() -> None:
     (levels,) = [each.levels for each in draft.declaration.hierarchies.values()]
     assert levels == ("shop.region", "shop.town", "shop.shop")
     model = draft.model()
-    assert model.pivot(rows="shop_levels", values="amount").to_arrow().column_names == [*levels, "amount"]
+    assert model.pivot(rows="shop_levels", values="sales_amount").to_arrow().column_names == [*levels, "sales_amount"]
 
 
 def test_a_folder_of_like_files_is_one_table(tmp_path: Path) -> None:

@@ -55,7 +55,7 @@ def _named_and_added(session: Session, name: str) -> Iterator[str]:
         if not isinstance(part, Aggregate) or part.function not in ("sum", "avg") or part.grain is not None:
             continue
         (value,) = part.arguments
-        if not isinstance(value, ColumnValue) or value.type != INTEGER:
+        if not isinstance(value, ColumnValue) or (value.type != INTEGER and part.function != "sum"):
             continue
         column = column_name(value.table, value.column)
         key = session.declaration.tables[session.declaration.rows_of(value.table)].key

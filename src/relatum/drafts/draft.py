@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
-from typing import Any
+from dataclasses import replace
 
-from relatum.data.types import DATE, Kind
+from relatum.data.types import DATE, INTEGER
 from relatum.data.written import date_pattern, dates_of
 from relatum.drafts.collect import LeftOut, Raw
 from relatum.drafts.dates import (
@@ -24,29 +23,32 @@ from relatum.drafts.dates import (
 from relatum.drafts.drafted import Drafted
 from relatum.drafts.hierarchies import hierarchies
 from relatum.drafts.keys import proposed_key
-from relatum.drafts.measures import Namer, best_first, fact_measures, lookup_averages, priced
-from relatum.drafts.profile import ColumnProfile, TableProfile, profile
+from relatum.drafts.making import Making
+from relatum.drafts.measures import Namer, adds_up, best_first, fact_measures, lookup_averages, priced, sold
+from relatum.drafts.profile import ColumnProfile, TableProfile
 from relatum.drafts.proposals import LIKELY, Proposal
 from relatum.drafts.relationships import (
     DraftTables,
     between_facts,
-    date_rank,
-    name_match,
+    pointed_to_as_text,
     relate_columns,
     relate_pairs,
     relate_roles,
+    relate_selves,
     shared_prefix,
 )
-from relatum.drafts.words import core, words
-from relatum.errors import ModelError, SourceError
-from relatum.model.declaration import ColumnSettings, Declaration, End, Hierarchy, Measure, Relationship, Table, frozen
+from relatum.drafts.words import is_beginning
+from relatum.errors import SourceError
+from relatum.model.declaration import End, Hierarchy, Measure, Relationship, Table
 from relatum.model.links import parse_link
 from relatum.model.names import column_name, quoted, split_name
-from relatum.model.routes import Place, RouteMap
 from relatum.progress import told
 from relatum.sources.database.ask import is_database
 from relatum.sources.place import LAZY
 from relatum.wording import counted
+
+#: A table with this part of the rows of the largest has many.
+_MANY_ROWS = 0.02
 
 
 def _start(note: Proposal) -> End:
@@ -60,19 +62,8 @@ def _typed(address: str) -> bool:
     return address.lower().endswith(LAZY) or is_database(address)
 
 
-@dataclass
-class _Draft:
-    raws: list[Raw]
-    name: str
-    timezone: str
-    proposals: list[Proposal] = field(default_factory=list)
-
-    def __post_init__(self) -> None:
-        self.tables = {raw.name: profile(raw) for raw in self.raws}
-        self.settings: dict[str, dict[str, ColumnSettings]] = {name: {} for name in self.tables}
-        self.nulls: dict[str, tuple[str, ...]] = {}
-        self.keys: dict[str, tuple[str, ...]] = {}
-        self.declared = Declaration(self.name, timezone=self.timezone)
+class _Draft(Making):
+    """The steps of a draft, each of which takes what the ones before found."""
 
     # -- steps, in order ----------------------------------------------------------------------------------------------
 
@@ -129,10 +120,6 @@ class _Draft:
             for name, column in list(table.columns.items()):
                 if name not in table.raw.types:
                     self._type(table, name, column)
-                if column.type.kind is Kind.TIMESTAMP:
-                    self._note(
-                        table.name, f"{column_name(table.name, name)} is a moment: its date counts", column.sample()
-                    )
             for name, label in table.raw.labels.items():
                 if name in table.columns:
                     self._set(table.name, name, label=label)
@@ -148,13 +135,13 @@ class _Draft:
         pattern, doubt = column.date_pattern
         if pattern:
             try:
-                dates = dates_of(column.column, DATE, date_pattern(pattern))
+                dates = dates_of(column.as_text(), DATE, date_pattern(pattern))
             except SourceError as error:
                 pattern, doubt = "", f"{where} {error.reason}"  # one of the texts that were not looked at before
         if pattern:
             self._set(table.name, name, type="date", pattern=pattern)
             table.columns[name] = ColumnProfile(table.name, name, dates)
-            evidence = f"every text is a date written so: {column.sample()}"
+            evidence = f"every value is a date written so: {column.sample()}"
             self._add("type", where, f"{where} is a date, written {pattern}", 0.97, evidence)
         elif doubt:
             statement = f"{where} is text that looks like a date, and is left as text"
@@ -181,11 +168,13 @@ class _Draft:
 
     def find_relationships(self) -> None:
         """Declared ones, then those that names and values speak for; two routes are resolved or left to a person."""
+        self._align_types()
         self._declare_tables()
         prefixes = {name: shared_prefix(table) for name, table in self.tables.items()}
         tables = DraftTables(list(self.tables.values()), self.keys, prefixes)
         found = [*self._foreign_keys(), *relate_columns(tables), *relate_pairs(tables)]
         found += relate_roles(tables, found)
+        selves = list(relate_selves(tables))
         found = list(between_facts(tables, found))
         found = self._one_target_each(tables, found)
         singles = [each for each in found if not each.active or not isinstance(each.content, Relationship)]
@@ -197,42 +186,17 @@ class _Draft:
         for each in sorted((each for each in found if each.active), key=self._order):
             self._accept(each)
         self._give_roles()
-
-    def _give_roles(self) -> None:
-        """A lookup that one table uses several times has a role for each, named after the column that points to it."""
-        groups: dict[tuple[str, str], list[Relationship]] = {}
-        for each in self.declared.relationships:
-            if each.kind == "many_to_one" and each.match == "equal" and len(each.many.columns) == 1:
-                groups.setdefault((each.many.table, each.one.table), []).append(each)
-        looking_up = {each.many.table for each in self.declared.relationships}
-        for (_, lookup), group in groups.items():
-            # What the lookup itself looks up is found through the first of them alone: a role has none of that.
-            for related in group[1 if lookup in looking_up else 0 :] if len(group) > 1 else ():
-                self._give_role(related, lookup)
-
-    def _give_role(self, related: Relationship, lookup: str) -> None:
-        (column,) = related.many.columns
-        wanted = "_".join(core(column)) or column
-        taken = self.declared.tables
-        name = next(each for each in (wanted, f"{wanted}_{lookup}", f"{column}_{lookup}_role") if each not in taken)
-        self.declared = self.declared.with_table(Table(name, role_of=lookup, label=" ".join(words(name)).capitalize()))
-        changed = replace(related, one=End(name, related.one.columns), standby=False)
-        self.declared = replace(
-            self.declared,
-            relationships=tuple(changed if each is related else each for each in self.declared.relationships),
-        )
-        said = f"{name} is a role of {lookup}, which {quoted(related.many.table)} uses more than once"
-        self.proposals = [
-            replace(each, subject=str(changed), statement=str(changed), content=changed,
-                    evidence=f"{each.evidence.partition('; stands by')[0]}; {said}")
-            if each.content is related else each
-            for each in self.proposals
-        ]  # fmt: skip
+        declared = {each.content.many for each in selves if isinstance(each.content, Relationship)}
+        for each in self._own_foreign_keys():
+            if isinstance(each.content, Relationship) and each.content.many not in declared:
+                selves.append(each)
+        for each in selves:
+            self._accept_own(each)
 
     def find_calendars(self) -> None:
         """A calendar over all dates of facts, or the one that is there."""
-        targets = {self.declared.rows_of(each.one.table) for each in self.declared.relationships}
-        facts = [table for name, table in self.tables.items() if name not in targets]
+        targets = self.looked_up
+        facts = [table for name, table in self.tables.items() if self.kind(name) in ("fact", "alone")]
         own = [name for name, key in self.keys.items() if existing_calendar(self.tables[name], key)]
         there = self.tables[own[0]] if own else None
         facts = [table for table in facts if table is not there]
@@ -245,6 +209,7 @@ class _Draft:
             )
             self._to_calendar(dates, parts, [], there.name, key, there)
             return
+        dates = self._happenings(dates)
         keyed = [self.tables[name] for name, key in self.keys.items() if name in targets and len(key) > 1]
         skip = {table.name for table, _ in dates} | {each.columns[0].table for each in parts}
         levels = leveled([*facts, *keyed], skip)
@@ -254,16 +219,46 @@ class _Draft:
         if not dates and not parts and not levels:
             return
         (calendar,) = [name for name in ("calendar", "dates", "all_dates") if name not in self.tables][:1]
-        main = max(dates, key=lambda each: each[0].rows, default=None)
+        mostly = self._weighty(dates)
+        main = max(mostly, key=lambda each: each[0].rows, default=None)
         through = column_name(main[0].name, main[1][0].name) if main else ""
-        span, doubt = calendar_range([each for _, columns in dates for each in columns], parts, levels, through)
+        span, doubt = calendar_range([each for _, columns in mostly for each in columns], parts, levels, through)
         self.declared = self.declared.with_table(Table(calendar, calendar=span, key=("date",)))
-        used = [each for _, columns in dates for each in columns]
+        used = [each for _, columns in mostly for each in columns]
         used += [each for group in parts for each in group.columns] + levels
         evidence = "whole years around " + ", ".join(column_name(each.table, each.name) for each in used)
         statement = f"{calendar} from {span.first} to {span.last}" + (f", through {through}" if through else "")
         self._add("calendar", calendar, statement, 0.85 if doubt else 0.97, evidence, doubt)
         self._to_calendar(dates, parts, levels, calendar, "date", None)
+
+    def _happenings(
+        self, dates: list[tuple[TableProfile, list[ColumnProfile]]]
+    ) -> list[tuple[TableProfile, list[ColumnProfile]]]:
+        """Dates without those of births and beginnings, where others are there."""
+        found = []
+        for table, columns in dates:
+            kept = [each for each in columns if not is_beginning(each.name)]
+            found += [(table, kept)] if kept else []
+        if not found:
+            return dates
+        for _, columns in dates:
+            for each in columns:
+                if is_beginning(each.name):
+                    where = column_name(each.table, each.name)
+                    self._note(where, f"{where} is not related to the calendar: it says when something began", "")
+        return found
+
+    def _weighty(
+        self, dates: list[tuple[TableProfile, list[ColumnProfile]]]
+    ) -> list[tuple[TableProfile, list[ColumnProfile]]]:
+        """The dates of tables that have amounts or many rows: the calendar spans those."""
+        most = max((table.rows for table, _ in dates), default=0)
+        return [
+            (table, columns)
+            for table, columns in dates
+            if table.rows >= _MANY_ROWS * most
+            or any(adds_up(table, each, self.keys[table.name]) for each in table.columns.values())
+        ]
 
     def _times(
         self, facts: list[TableProfile]
@@ -293,7 +288,7 @@ class _Draft:
             for each in self.declared.relationships
             if each.many.table == table.name and each.match == "equal" and not each.standby
         }
-        beyond = dict.fromkeys(self.declared.rows_of(name) for name in pointed)
+        beyond = dict.fromkeys(each for each in map(self.declared.rows_of, pointed) if each not in timed)
         return [*dates, *dated([self.tables[name] for name in beyond], events=True)], parts
 
     def _to_calendar(
@@ -324,11 +319,16 @@ class _Draft:
         ends = self._linked(keys=False)
         targets = {each.one.table for each in self.declared.relationships if each.match == "equal"}
         namer = Namer({*self.declared.tables})
-        facts = [table for name, table in self.tables.items() if self.kind(name) in ("fact", "alone")]
+        facts = [
+            table
+            for name, table in self.tables.items()
+            if self.kind(name) == "fact" or (self.kind(name) == "alone" and (table.rows > 1 or len(self.tables) == 1))
+        ]
         for table in sorted(facts, key=lambda each: -each.rows):
-            found = best_first(
-                fact_measures(table, ends[table.name], self.keys[table.name], self._calendar_of(table.name), namer)
-            )
+            key, calendar = self.keys[table.name], self._calendar_of(table.name)
+            within = table.name in self.looked_up
+            found = [*sold(table, namer), *fact_measures(table, ends[table.name], key, calendar, namer, surely=within)]
+            found = best_first(found)
             for related in self.declared.relationships:
                 if related.match == "as_of" and related.many.table == table.name:
                     found += priced(table, self.tables[related.one.table], namer)
@@ -372,53 +372,15 @@ class _Draft:
 
     # -- helpers ------------------------------------------------------------------------------------------------------
 
-    def kind(self, name: str) -> str:
-        """``fact``, ``lookup``, ``calendar`` or ``alone``."""
-        table = self.declared.tables[name]
-        if table.calendar is not None or table.dated:
-            return "calendar"
-        if any(name in (each.one.table, self.declared.rows_of(each.one.table)) for each in self.declared.relationships):
-            return "lookup"
-        return "fact" if any(each.many.table == name for each in self.declared.relationships) else "alone"
-
-    def _add(self, kind: str, subject: str, statement: str, confidence: float, evidence: str, doubt: str = "") -> None:
-        self.proposals.append(Proposal(kind, subject, statement, confidence, evidence, doubt))
-
-    def _note(self, subject: str, statement: str, evidence: str) -> None:
-        self._add("note", subject, statement, 0.0, evidence)
-
-    def _set(self, table: str, column: str, **settings: Any) -> None:
-        here = self.settings[table].get(column, ColumnSettings())
-        self.settings[table][column] = replace(here, **settings)
-
-    def _declare_tables(self) -> None:
-        for name, table in self.tables.items():
-            raw = table.raw
-            described = Table(
-                name,
-                raw.source.address,
-                raw.frame is not None,
-                self.keys[name],
-                raw.about,
-                columns=frozen(self.settings[name]),
-                part=raw.source.part,
-                query=raw.source.query,
-                null=self.nulls.get(name, ()),
-                headings="numbered" if raw.numbered else "",
-            )
-            self.declared = self.declared.with_table(described)
-
-    def _replace(self, name: str, **changes: Any) -> None:
-        changed = replace(self.declared.tables[name], **changes)
-        self.declared = replace(self.declared, tables=frozen({**self.declared.tables, name: changed}))
-
     def _foreign_keys(self) -> list[Proposal]:
         found = []
         for table in self.tables.values():
             for each in table.raw.foreign_keys:
-                if each.target not in self.tables or each.target == table.name:
+                if each.target == table.name:
+                    continue
+                if each.target not in self.tables:
                     said = f"{table.name}.({', '.join(each.columns)}) points to {each.target}"
-                    self._note(table.name, said, "a role of the table would be needed: role_of")
+                    self._note(table.name, said, "it is not among the data")
                     continue
                 related = Relationship(End(table.name, each.columns), End(each.target, each.target_columns))
                 found.append(
@@ -426,130 +388,32 @@ class _Draft:
                 )
         return found
 
-    def _one_target_each(self, tables: DraftTables, found: list[Proposal]) -> list[Proposal]:
-        """A column points to one table: the best one stays, the others become doubts; none where two are as good."""
-        kept = [each for each in found if not isinstance(each.content, Relationship)]
-        rivals: dict[End, list[tuple[Proposal, Relationship]]] = {}
-        for each in found:
-            if isinstance(each.content, Relationship):
-                rivals.setdefault(each.content.many, []).append((each, each.content))
-        paired = [
-            {related.many, related.one}
-            for group in rivals.values()
-            for each, related in group
-            if related.kind == "one_to_one" and each.active
-        ]
-        for group in rivals.values():
-            group.sort(key=lambda pair: self._fit(tables, *pair), reverse=True)
-            best, winner = group[0]
-            others = [
-                (each, related)
-                for each, related in group[1:]
-                if related.kind == "many_to_one" and each.active and related.one != winner.one
-                if {related.many, related.one} not in paired
-            ]
-            if others and best.active and self._fit(tables, *others[0]) == self._fit(tables, best, winner):
-                doubt = f"{winner.many} may as well point to {others[0][1].one}"
-                best = replace(best, confidence=0.6, doubt=doubt)
-            kept.append(best)
-            for each, related in others:
-                said = "points to {} already" if best.active else "may as well point to {}"
-                doubt = f"{related.many} {said.format(winner.one)}"
-                kept.append(replace(each, confidence=0.6, doubt=doubt))
-        return kept
-
-    def _fit(self, tables: DraftTables, proposal: Proposal, related: Relationship) -> tuple[float, float, bool, int]:
-        """How well a column's target fits: by evidence, by the column's name, by the name of its own table."""
-        many = self.tables[related.many.table].columns[related.many.columns[0]]
-        one = self.tables[related.one.table].columns[related.one.columns[0]]
-        named = related.one.table.replace("_", "") in many.name.replace("_", "").lower()
-        whole = self.keys.get(related.one.table) == related.one.columns
-        kin = len(set(words(related.many.table)) & set(words(related.one.table)))
-        return proposal.confidence, name_match(tables, many, one), whole and named, kin
-
-    def _order(self, proposal: Proposal) -> tuple[int, int, float, tuple[int, int, int]]:
-        related = proposal.content
-        assert isinstance(related, Relationship)
-        many, one = self.tables[related.many.table], self.tables[related.one.table]
-        rank = date_rank(many, many.columns[related.many.columns[0]])
-        return many.rows, -one.rows if related.match == "equal" else one.rows, -proposal.confidence, rank
-
-    def _accept(self, proposal: Proposal) -> None:
-        """Take a relationship into the model, in the first way that leaves one route between any two tables."""
-        related = proposal.content
-        assert isinstance(related, Relationship)
-        problem = ""
-        for variant, said in self._variants(related):
-            try:
-                declared = self.declared.with_relationship(variant)
-                RouteMap(declared)
-            except ModelError as error:
-                problem = problem or error.reason
+    def _align_types(self) -> None:
+        """Whole numbers that name what has texts for its key are texts too: 101 beside 101N."""
+        tables = DraftTables(list(self.tables.values()), self.keys, dict.fromkeys(self.tables, ""))
+        for many_table in tables.tables:
+            if many_table.raw.frame is not None or _typed(many_table.raw.source.address):
                 continue
-            self.declared = declared
-            evidence = f"{proposal.evidence}; {said}" if said else proposal.evidence
-            self.proposals.append(replace(proposal, evidence=evidence, content=variant))
-            return
-        if self._yielding(proposal, related):
-            return
-        doubt = " ".join(line.strip() for line in problem.splitlines()[:3])
-        doubt = doubt[:1].lower() + doubt[1:]
-        self.proposals.append(replace(proposal, confidence=0.5, doubt=doubt))
+            for name, many in list(many_table.columns.items()):
+                pointed = pointed_to_as_text(tables, many) if many.type == INTEGER and many.distinct else None
+                if pointed is not None:
+                    one, found = pointed
+                    where, target = column_name(many_table.name, name), column_name(one.table, one.name)
+                    many_table.columns[name] = ColumnProfile(many_table.name, name, many.as_text())
+                    self._set(many_table.name, name, type="text")
+                    said = f"{target} is text, and has {found} that it holds"
+                    self._add("type", where, f"{where} is text", 0.95, said)
 
-    def _yielding(self, proposal: Proposal, related: Relationship) -> bool:
-        """Take a relationship, and have one between lookups that opens the second route stand by."""
-        reached = {str(place) for place in RouteMap(self.declared).lookups(Place(related.one.table))}
-        for other in self.declared.relationships:
-            if quoted(other.many.table) not in reached or other.standby or other.level:
-                continue
-            quiet = replace(other, standby=True)
-            changed = tuple(quiet if each is other else each for each in self.declared.relationships)
-            try:
-                declared = replace(self.declared, relationships=changed).with_relationship(related)
-                RouteMap(declared)
-            except ModelError:
-                continue
-            self.declared = declared
-            said = f"stands by, since {related.many.table} finds {other.one.table} by another route too"
-            self.proposals = [
-                replace(each, content=quiet, confidence=min(each.confidence, 0.85), evidence=f"{each.evidence}; {said}")
-                if each.content is other
-                else each
-                for each in self.proposals
-            ]
-            self.proposals.append(proposal)
-            return True
-        return False
-
-    def _variants(self, related: Relationship) -> list[tuple[Relationship, str]]:
-        ways = [(related, "")]
-        if related.match == "as_of":
-            ways.append((replace(related, direction="off"), "off, since another route leads on from there"))
-        twin = next(
-            (
-                each
-                for each in self.declared.relationships
-                if (each.many.table, each.one.table) == (related.many.table, related.one.table) and not each.standby
-            ),
-            None,
-        )
-        if twin is not None and twin.match == related.match:
-            said = f"stands by for {twin.many.columns[0]}: a formula takes it with via"
-            ways.append((replace(related, standby=True), said))
-        return ways
-
-    def _linked(self, keys: bool = True) -> dict[str, set[str]]:
-        linked: dict[str, set[str]] = {name: set(key if keys else ()) for name, key in self.keys.items()}
-        for related in self.declared.relationships:
-            for end in (related.many, related.one):
-                linked.setdefault(self.declared.rows_of(end.table), set()).update(end.columns)
-        return linked
-
-    def _calendar_of(self, fact: str) -> str:
-        for related in self.declared.relationships:
-            if related.many.table == fact and self.kind(related.one.table) == "calendar" and not related.standby:
-                return column_name(related.one.table, related.one.columns[0])
-        return ""
+    def _own_foreign_keys(self) -> list[Proposal]:
+        """What the source declares to point to another row of its own table."""
+        found = []
+        for table in self.tables.values():
+            for each in table.raw.foreign_keys:
+                if each.target == table.name:
+                    related = Relationship(End(table.name, each.columns), End(each.target, each.target_columns))
+                    said = "declared by the source"
+                    found.append(Proposal("relationship", str(related), str(related), 1.0, said, "", related))
+        return found
 
     def _chains(self, lookups: Mapping[str, TableProfile]) -> list[tuple[str, ...]]:
         """Lookups from fine to coarse, each that no other of them points to being the start of one."""

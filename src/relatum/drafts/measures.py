@@ -18,14 +18,18 @@ from relatum.drafts.words import (
     is_share_or_amount,
     is_stock,
     looks_like_key,
+    plural,
+    row_count_name,
     singular,
     subject,
+    sum_name,
     words,
 )
 from relatum.model.declaration import Measure
 from relatum.model.names import column_name, quoted
 from relatum.wording import counted
 
+_QUANTITIES = frozenset("quantity qty units pieces".split())
 _MONEY = frozenset("price cost amount revenue sales value total target budget paid payment margin turnover fee".split())
 
 
@@ -47,8 +51,19 @@ class Namer:
         return name
 
 
+def adds_up(table: TableProfile, column: ColumnProfile, key: tuple[str, ...]) -> bool:
+    """Whether a column surely holds amounts that add up, by its type and name."""
+    return (
+        column.type.numeric
+        and column.name not in key
+        and is_amount(column.name)
+        and not (is_rate(column.name) or is_stock(column.name) or is_share_or_amount(column.name))
+        and not (column.is_year or is_ordinal(column.name) or _names_rows(table, column))
+    )
+
+
 def fact_measures(
-    table: TableProfile, linked: set[str], key: tuple[str, ...], calendar: str, namer: Namer
+    table: TableProfile, linked: set[str], key: tuple[str, ...], calendar: str, namer: Namer, *, surely: bool = False
 ) -> Iterator[Proposal]:
     """Measures of a fact.
 
@@ -64,11 +79,15 @@ def fact_measures(
         The column by which its time passes, as ``calendar.date``; empty where it has none.
     namer : Namer
         Gives names.
+    surely : bool
+        Just the numbers that surely add up: other tables look this one up, and most of what it has describes it.
     """
-    rows = namer.name(f"{table.name}_rows", table.name)
+    rows = namer.name(row_count_name(table.name), table.name)
     yield _measure(rows, f"count({quoted(table.name)})", "#,##0", 0.99, f"{counted(table.rows, 'row')}")
     for column in table.columns.values():
         if column.name in linked:
+            continue
+        if surely and not adds_up(table, column, key):
             continue
         where = column_name(table.name, column.name)
         if column.type.numeric and column.name not in key:
@@ -76,7 +95,8 @@ def fact_measures(
         if looks_like_key(column.name) and not column.unique and column.type.kind in (Kind.INTEGER, Kind.TEXT):
             said = f"{counted(column.distinct, 'value')} on {counted(column.rows, 'row')}, and no table of their own"
             yield Proposal("note", where, f"{where} is kept in the fact: it names things", 0.0, said)
-            name = namer.name(_plural("_".join(core(column.name)) or column.name), table.name)
+            wanted = plural("_".join(core(column.name)) or column.name)
+            name = namer.name(f"distinct_{wanted}" if wanted in namer.taken else wanted, table.name)
             yield _measure(name, f"count(distinct {where})", "#,##0", 0.9, said)
 
 
@@ -101,7 +121,7 @@ def _names_rows(table: TableProfile, column: ColumnProfile) -> bool:
 
 
 def _number(table: TableProfile, column: ColumnProfile, where: str, calendar: str, namer: Namer) -> Iterator[Proposal]:
-    name = column.name if column.name == column.name.lower() else "_".join(words(column.name))
+    name = sum_name(table.name, column.name)
     if column.is_year or is_ordinal(column.name) or column.clock or _names_rows(table, column):
         if not looks_like_key(column.name):
             what = "it says times of the clock" if column.clock else "it numbers or orders things"
@@ -158,7 +178,7 @@ def lookup_averages(table: TableProfile, linked: set[str], namer: Namer) -> Iter
 
 def priced(fact: TableProfile, prices: TableProfile, namer: Namer) -> Iterator[Proposal]:
     """A quantity times a price that each of its rows finds: what it would be, for a person to decide."""
-    quantities = [each for each in fact.columns if set(words(each)) & {"quantity", "qty", "units", "pieces"}]
+    quantities = [each for each in fact.columns if set(words(each)) & _QUANTITIES]
     named = [each.name for each in prices.columns.values() if "price" in words(each.name) and each.type.numeric]
     for quantity in quantities[:1]:
         for price in named[:1]:
@@ -168,12 +188,24 @@ def priced(fact: TableProfile, prices: TableProfile, namer: Namer) -> Iterator[P
             yield _measure(namer.name("revenue", fact.name), formula, "#,##0.00", 0.7, evidence, doubt)
 
 
+def sold(fact: TableProfile, namer: Namer) -> Iterator[Proposal]:
+    """A quantity times a price in the same row, where no column says what they come to."""
+    quantities = [each for each in fact.columns.values() if set(words(each.name)) & _QUANTITIES and each.type.numeric]
+    prices = [each for each in fact.columns.values() if "price" in words(each.name) and each.type.numeric]
+    if len(quantities) != 1 or len(prices) != 1 or any(_comes_to(each) for each in fact.columns.values()):
+        return
+    formula = f"sum({column_name(fact.name, quantities[0].name)} * {column_name(fact.name, prices[0].name)})"
+    less = next((each.name for each in fact.columns.values() if is_share_or_amount(each.name)), "")
+    doubt = f"{less} may have to be taken off" if less else ""
+    evidence = "each row has a quantity and a price"
+    yield _measure(namer.name("revenue", fact.name), formula, "#,##0.00", 0.7 if less else 0.85, evidence, doubt)
+
+
+def _comes_to(column: ColumnProfile) -> bool:
+    money = set(words(column.name)) & {"amount", "total", "revenue", "sales", "turnover", "value", "subtotal"}
+    return column.type.numeric and bool(money)
+
+
 def _measure(name: str, formula: str, pattern: str, confidence: float, evidence: str, doubt: str = "") -> Proposal:
     measure = Measure(name, formula, pattern)
     return Proposal("measure", name, formula, confidence, evidence, doubt, measure)
-
-
-def _plural(word: str) -> str:
-    if word.endswith("y") and word[-2:-1] not in "aeiou":
-        return word[:-1] + "ies"
-    return word if word.endswith("s") else word + "s"

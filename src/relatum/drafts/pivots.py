@@ -12,12 +12,13 @@ from relatum.data import vectors as v
 from relatum.data.columns import Array, Column
 from relatum.data.types import Kind
 from relatum.drafts.proposals import LIKELY, Proposal
+from relatum.drafts.words import is_detail, looks_like_key, plural, thing
 from relatum.errors import RelatumError
 from relatum.language.expression import Aggregate
 from relatum.language.parse import parse_formula
 from relatum.language.tree import Call
 from relatum.model.declaration import Declaration, Measure, SavedPivot
-from relatum.model.names import column_name, quoted
+from relatum.model.names import column_name, quoted, split_name
 from relatum.model.routes import Place
 from relatum.pivot.answer import answer
 from relatum.pivot.request import Request, ValueText, ask
@@ -47,7 +48,7 @@ def pivot_proposals(session: Session) -> Iterator[Proposal]:
     declaration = session.declaration
     facts = {name: _fact(session, each) for name, each in declaration.measures.items()}
     summed = [name for name, fact in facts.items() if fact and not _counts(declaration.measures[name])]
-    first = next(iter([*summed, *(name for name, fact in facts.items() if fact)]), None)
+    first = next(iter([*_widest(session, facts, summed), *(name for name, fact in facts.items() if fact)]), None)
     if first is None:
         return
     measure, fact = declaration.measures[first], facts[first]
@@ -58,13 +59,23 @@ def pivot_proposals(session: Session) -> Iterator[Proposal]:
         *_over_time(session, measure, fact),
         *_two_ways(session, measure, few),
         *_best_of_many(session, measure, columns),
-        *_opened(declaration, measure),
+        *_opened(session, measure, fact),
     ):
         try:
             answer(session, request_of(saved, {}))
         except RelatumError:
             continue  # what the data refuses is not worth asking
         yield Proposal("pivot", saved.name, _statement(saved), LIKELY, reason, content=saved)
+
+
+def _widest(session: Session, facts: dict[str, str], summed: list[str]) -> list[str]:
+    """Sums, those first whose rows find most tables, money before other numbers, and then as they come."""
+
+    def rank(name: str) -> tuple[bool, int]:
+        reached = {place.table for place in session.catalog.routes.lookups(Place(facts[name]))}
+        return not session.declaration.measures[name].format.endswith("0.00"), -len(reached)
+
+    return sorted(summed, key=rank)
 
 
 def _statement(saved: SavedPivot) -> str:
@@ -96,10 +107,12 @@ def _columns(session: Session, measure: Measure, fact: str) -> Iterator[_Column]
         for column, type_ in catalog.columns(table).items():
             reaches = catalog.filter(table, frozenset([column]), fact) is not None
             key = (column,) == session.declaration.tables[session.declaration.rows_of(table)].key
-            names = reaches and not key and (table, column) not in joined
+            names = reaches and not (key or (table, column) in joined or is_detail(column))
             if type_.kind in (Kind.TEXT, Kind.BOOLEAN) and names:
                 members = len(store.members(table, column).values)
-                if 2 <= members <= _MANY and members * 2 <= max(session.data[fact].rows, 4):
+                # Codes without a table of their own are worth a look where they are few.
+                most = _FEW if looks_like_key(column) else _MANY
+                if 2 <= members <= most and members * 2 <= max(session.data[fact].rows, 4):
                     found.append((table, column, members))
     found.sort(key=lambda each: (each[2] > _FEW, each[2]))
     for table, column, members in found[:_MOST_TRIED]:
@@ -139,9 +152,11 @@ def _by_best(measure: Measure, few: Sequence[_Column]) -> Iterator[tuple[SavedPi
         return
     best, name = few[0], quoted(measure.name)
     values = (name, f"share: share({name} of total)")
-    saved = SavedPivot(f"by_{_word(best.name)}", (f"{best.name} by {name} desc",), (), values)
-    told = "the one that explains most" if best.explains else "the one with fewest members"
-    yield saved, f"of {counted(len(few), 'column')} with few members {told} of {measure.name}: {best.explains:.1%}"
+    saved = SavedPivot(f"by_{_called(best)}", (f"{best.name} by {name} desc",), (), values)
+    told = (
+        f"the one that explains most of {measure.name}: {best.explains:.1%}" if best.explains else "the one with fewest"
+    )
+    yield saved, f"of {counted(len(few), 'column')} with few members {told}"
 
 
 def _over_time(session: Session, measure: Measure, fact: str) -> Iterator[tuple[SavedPivot, str]]:
@@ -169,7 +184,7 @@ def _two_ways(session: Session, measure: Measure, few: Sequence[_Column]) -> Ite
     rows, columns = (one, other) if one.members >= other.members else (other, one)
     name = quoted(measure.name)
     saved = SavedPivot(
-        f"{_word(rows.name)}_by_{_word(columns.name)}", (f"{rows.name} by {name} desc",), (columns.name,), (name,)
+        f"{_called(rows)}_by_{_called(columns)}", (f"{rows.name} by {name} desc",), (columns.name,), (name,)
     )
     yield saved, f"{apart:.0%} of it lies in other cells than the totals of rows and columns alone would say"
 
@@ -195,19 +210,26 @@ def _best_of_many(session: Session, measure: Measure, columns: Sequence[_Column]
     result = answer(session, ask(rows=column.name, values={"value": measure.formula}))
     values = np.sort(np.abs(_floats(result.cells[0].values[0])))[::-1]
     part = float(values[:_BEST].sum() / values.sum()) if values.sum() else 0.0
-    saved = SavedPivot(f"best_{_word(column.name)}", (f"{column.name} top {_BEST} with others",), (), (name,))
+    saved = SavedPivot(f"best_{plural(_called(column))}", (f"{column.name} top {_BEST} with others",), (), (name,))
     yield saved, f"the best {_BEST} of {column.members:,} bring {part:.0%}"
 
 
-def _opened(declaration: Declaration, measure: Measure) -> Iterator[tuple[SavedPivot, str]]:
-    for name, hierarchy in itertools.islice(declaration.hierarchies.items(), 1):
+def _opened(session: Session, measure: Measure, fact: str) -> Iterator[tuple[SavedPivot, str]]:
+    reached = {place.table for place in session.catalog.routes.lookups(Place(fact))}
+    usable = [
+        (name, hierarchy)
+        for name, hierarchy in session.declaration.hierarchies.items()
+        if all(split_name(level)[0] in reached for level in hierarchy.levels)
+    ]
+    for name, hierarchy in usable[:1]:
         value = quoted(measure.name)
         saved = SavedPivot(f"{name}_opened", (f"{quoted(name)} by {value} desc closed",), (), (value,))
         yield saved, f"{counted(len(hierarchy.levels), 'level')} to open one by one"
 
 
-def _word(name: str) -> str:
-    return name.split(".")[-1].strip('"').replace(" ", "_").lower()
+def _called(column: _Column) -> str:
+    """What the members of a column are, for the name of a pivot."""
+    return thing(column.table, split_name(column.name)[-1])
 
 
 def with_pivots(declaration: Declaration, proposals: Sequence[Proposal]) -> Declaration:

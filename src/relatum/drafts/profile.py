@@ -8,11 +8,13 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+import pyarrow as pa
 
-from relatum.data.arrow import python_values
+from relatum.data.arrow import column_from_arrow, column_to_arrow, python_values
 from relatum.data.columns import Column, Members, members_of
-from relatum.data.types import Kind, Type, decimal
+from relatum.data.types import TEXT, Kind, Type, decimal
 from relatum.drafts.collect import Raw
+from relatum.drafts.words import says_a_date
 
 _DATE = re.compile(r"(\d{1,4})([-/.])(\d{1,2})\2(\d{1,4})\Z")
 _COMMA = re.compile(r"-?\d{1,3}(?:[. ]\d{3})*,\d+\Z|-?\d+,\d+\Z")
@@ -160,7 +162,32 @@ class ColumnProfile:
     @cached_property
     def date_pattern(self) -> tuple[str, str]:
         """The pattern in which its texts write dates (empty where they do not, or not surely), and a doubt."""
+        if says_a_date(self.name) and self._compact_days:
+            return "yyyyMMdd", ""
         return _date_pattern(self.texts)
+
+    @cached_property
+    def _compact_days(self) -> bool:
+        """Whether its values are days as eight digits, 20240531: whole numbers, or texts of nothing but digits."""
+        if self.type.kind is Kind.INTEGER:
+            written = self.members.values.values.astype(np.int64)
+        elif self.digits_only and all(len(each) == 8 for each in self.texts):
+            written = np.asarray([int(each) for each in self.texts], np.int64)
+        else:
+            return False
+        if not len(written) or written.min() < 1000_01_01 or written.max() > 2200_12_31:
+            return False
+        months = (written // 100 % 100, written // 10_000)
+        starts = ((months[1] - 1970) * 12 + months[0] - 1).astype("datetime64[M]")
+        lengths = ((starts + 1).astype("datetime64[D]") - starts.astype("datetime64[D]")).astype(np.int64)
+        days = written % 100
+        return bool(np.all((months[0] >= 1) & (months[0] <= 12) & (days >= 1) & (days <= lengths)))
+
+    def as_text(self) -> Column:
+        """The column as it is written: whole numbers as their digits."""
+        if self.type.kind is Kind.TEXT:
+            return self.column
+        return column_from_arrow(column_to_arrow(self.column).cast(pa.string()), TEXT)
 
     @cached_property
     def exact(self) -> Type | None:

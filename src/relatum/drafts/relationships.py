@@ -13,12 +13,15 @@ from relatum.data.joins import build_join_index
 from relatum.data.types import Kind
 from relatum.drafts.keys import almost_unique, why_not_unique
 from relatum.drafts.profile import ColumnProfile, TableProfile
-from relatum.drafts.proposals import Proposal
+from relatum.drafts.proposals import LIKELY, Proposal
 from relatum.drafts.words import (
     core,
     is_counted,
+    is_detail,
     is_generic,
+    is_of_own_kind,
     is_rate,
+    is_staff_of,
     looks_like_key,
     role_in,
     singular,
@@ -37,8 +40,8 @@ _NAMING = (Kind.INTEGER, Kind.TEXT, Kind.DATE)
 _NAMING_TOGETHER = (*_NAMING, Kind.TIMESTAMP)
 #: Among fewer keys, half that find nothing are no accident.
 _ENOUGH = 100
-#: A name match below this is no evidence by itself.
-_WEAK = 0.6
+#: A name match below this is no evidence by itself; so much is one that says who of some people does something.
+_WEAK, _STAFF = 0.6, 0.8
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,6 +88,8 @@ def name_match(tables: DraftTables, many: ColumnProfile, one: ColumnProfile) -> 
             return 0.75
     if many_core == target and not looks_like_key(left):
         return 0.7
+    if is_staff_of(left, one.table) and (plain or looks_like_key(right)):
+        return _STAFF
     return 0.3 if words(left) == words(right) else 0.0
 
 
@@ -105,9 +110,17 @@ def relate_columns(tables: DraftTables) -> list[Proposal]:
                     continue
                 for many in many_table.columns.values():
                     proposal = _pair(tables, many_table, many, one_table, one)
-                    if proposal is not None:
+                    if proposal is not None and _worth_reading(tables, proposal, many, one):
                         found.append(proposal)
     return found
+
+
+def _worth_reading(tables: DraftTables, proposal: Proposal, many: ColumnProfile, one: ColumnProfile) -> bool:
+    """Whether a person wants to know of it: not that two tables both have phone numbers, or number their rows alike."""
+    if proposal.confidence >= LIKELY:
+        return True
+    numbered = proposal.kind == "aside" and tables.keys.get(many.table) == (many.name,)
+    return not (numbered or is_detail(many.name) or is_detail(one.name))
 
 
 def _one_side(column: ColumnProfile) -> bool:
@@ -138,12 +151,17 @@ def _pair(
     if many.unique and one.unique and whole:
         if tables.keys.get(one.table) not in ((one.name,), ()):
             return None  # unique by chance: it points to this table, not the other way round
-        return _one_to_one(tables, many_table, many, one_table, one, score)
+        both = _one_to_one(tables, many_table, many, one_table, one, score)
+        if both is not None or many.rows >= one.rows:
+            return both
     found = coverage([many], [one])
     share = found.share
     evidence = f"{found} found" if many.rows > many.nulls else "no keys"
     evidence += f", {found.members:,} of {one.distinct:,} rows pointed to"
-    evidence += "; the names agree" if score >= _WEAK else "; the names do not agree"
+    if score == _STAFF:
+        evidence += "; the name says one of the people there"
+    else:
+        evidence += "; the names agree" if score >= _WEAK else "; the names do not agree"
     if not _one_side(one):
         # Near enough to be meant: a person must say which of the rows is right.
         doubt = f"{quoted(one.table)}.{one.name} is {why_not_unique(one)}"
@@ -182,6 +200,8 @@ def _judged(
         sure = many.type.kind is Kind.TEXT or not _dense(one) or found.members >= 0.9 * one.distinct
         alike = score >= 0.95 and is_key and sure and not narrower and found.total >= _ENOUGH
         return (0.85 if alike else 0.6, missing) if share >= 0.5 else (0.0, "")
+    if score == _STAFF and share >= 0.98:
+        return 0.82, ""
     if score >= _WEAK:
         if share >= 0.98:
             return (0.7, "the numbers may be found there by chance") if _dense(one) else (0.9, missing)
@@ -346,6 +366,43 @@ def relate_roles(tables: DraftTables, found: Sequence[Proposal]) -> Iterator[Pro
                 others = ", ".join(each.name for each, _ in fitting if each is not many)
                 evidence = f"{share} found, {share.members:,} of {one.distinct:,} rows pointed to; {others} too"
                 yield Proposal("relationship", link, link, 0.9, evidence, share.missing, _pointing_to(many, one))
+
+
+def relate_selves(tables: DraftTables) -> Iterator[Proposal]:
+    """Columns that point to another row of their own table: a manager among employees, a parent among groups."""
+    for table in tables.tables:
+        key = tables.keys.get(table.name, ())
+        one = table.columns[key[0]] if len(key) == 1 else None
+        if one is None or one.type.kind not in _NAMING:
+            continue
+        for many in table.columns.values():
+            named = is_of_own_kind(tables.bare(many)) or (
+                name_match(tables, many, one) >= 0.9 and core(many.name) != core(one.name)
+            )
+            if many is one or not named or not _comparable(many, one) or not many.distinct:
+                continue
+            found = coverage([many], [one])
+            if found.share < 0.8:
+                continue
+            link = f"{End(many.table, (many.name,))} -> {End(one.table, (one.name,))}"
+            evidence = f"{found} found in the same table; the name says another row of it"
+            sure = 0.9 if found.share >= 0.98 else 0.6
+            yield Proposal("relationship", link, link, sure, evidence, found.missing, _pointing_to(many, one))
+
+
+def pointed_to_as_text(tables: DraftTables, many: ColumnProfile) -> tuple[ColumnProfile, Coverage] | None:
+    """The text key that a column of whole numbers points to by its name, and by its values once they are texts."""
+    written = ColumnProfile(many.table, many.name, many.as_text())
+    for table in tables.tables:
+        key = tables.keys.get(table.name, ())
+        one = table.columns[key[0]] if len(key) == 1 else many
+        own = table.name == many.table
+        named = is_of_own_kind(many.name) if own else name_match(tables, many, one) >= 0.9
+        if one is not many and one.type.kind is Kind.TEXT and named:
+            found = coverage([written], [one])
+            if found.share >= 0.9:
+                return one, found
+    return None
 
 
 def relate_pairs(tables: DraftTables) -> Iterator[Proposal]:

@@ -15,7 +15,7 @@ GENERIC = frozenset(
 )
 _RATES = frozenset(
     "price rate ratio percent percentage pct average avg mean score rating age probability factor index unit per each "
-    "width length".split()
+    "width length min max minimum maximum limit threshold".split()
 )
 #: What is measured at a moment or a place: an average says something, a sum does not.
 _MEASURED = frozenset(
@@ -37,7 +37,7 @@ _ROLES = frozenset(
 )
 #: When a person or thing came to be, rather than when something was done with it.
 _BEGINNINGS = frozenset(
-    "birth born built founded established joined opened debut since bought hired registered created manufactured "
+    "birth born built founded established joined opened debut since bought hire hired registered created manufactured "
     "construction constructed launched modified updated".split()
 )
 #: A share of something, or an amount of money: the numbers must tell.
@@ -50,8 +50,35 @@ _COUNTED = frozenset(
 _NOT_ADDED = frozenset(
     "year month day week quarter hour minute second clock zip postcode postal phone latitude longitude lat lon tz "
     "timezone zone dst version line position priority sort order rank shelf size row seat stint gate lane room floor "
-    "track bib shirt till desk door stop step round leg innings period grade level class".split()
+    "track bib shirt till desk door stop step round leg innings period grade level class sequence seq idx type kind "
+    "status mode flag method category easting northing coordinate coord traveled travelled cumulative odometer".split()
 )
+#: What is known of a person or place and never names a row of another table, though two tables may both have it.
+_DETAILS = frozenset(
+    "phone telephone tel mobile fax email mail address street postcode postalcode postal zip url website homepage "
+    "firstname lastname forename surname birthday birthdate password comment note remark".split()
+)
+#: Who does something for somebody, and what tables of such people are called.
+_STAFF = frozenset(
+    "rep representative agent manager clerk seller salesperson salesman handler assignee adviser advisor supervisor "
+    "cashier driver operator technician consultant attendant officer boss".split()
+)
+_PEOPLE = frozenset("employee staff worker person people personnel user colleague crew clerk agent seller".split())
+#: What a row says of another row of its own table.
+_OWN_KIND = frozenset(
+    "parent manager boss supervisor superior leader mentor referrer predecessor successor previous next "
+    "replaces reports".split()
+)
+#: What happens to what a document stands for: the total of an invoice is what was invoiced.
+_DONE = {
+    "invoice": "invoiced", "bill": "billed", "order": "ordered", "payment": "paid",
+    "purchase": "purchased", "refund": "refunded", "shipment": "shipped", "booking": "booked", "donation": "donated",
+    "deposit": "deposited", "quote": "quoted", "claim": "claimed", "receipt": "received", "expense": "spent",
+}  # fmt: skip
+#: Names of amounts that say nothing without the table that they are of.
+_BARE_AMOUNTS = frozenset("total amount value sum subtotal price".split())
+#: Words of a column that say of a thing only that they name it.
+_NAMING_WORDS = frozenset("name title label short long full desc description".split())
 #: What says of a table only what sort of table it is.
 _SORTS = frozenset("description detail info information data master dim dimension fact attribute metadata".split())
 _FROM = frozenset("from start starts since effective begin begins valid".split())
@@ -129,7 +156,14 @@ def is_counted(name: str) -> bool:
 def is_ordinal(name: str) -> bool:
     """Whether a name says that its numbers name or order things: years, postcodes, line numbers."""
     parts = words(name)
-    return bool(parts) and (parts[-1] in _NOT_ADDED or looks_like_key(name)) and not is_counted(name)
+    if not parts or is_counted(name):
+        return False
+    return (
+        parts[-1] in _NOT_ADDED
+        or parts[0] in ("is", "has", "was", "can")
+        or looks_like_key(name)
+        or (is_of_own_kind(name))
+    )
 
 
 def holds_from(name: str) -> bool:
@@ -140,6 +174,64 @@ def holds_from(name: str) -> bool:
 def starts_a_validity(name: str) -> bool:
     """Whether a name says that something holds from that date on."""
     return any(part in _FROM for part in words(name))
+
+
+def says_a_date(name: str) -> bool:
+    """Whether a name says that its values are days: ``date``, ``start_date``, ``startdate``, ``day``."""
+    parts = words(name)
+    return bool(parts) and (bool({"date", "day", "dt"} & {parts[0], parts[-1]}) or parts[-1].endswith("date"))
+
+
+def is_detail(name: str) -> bool:
+    """Whether a name says a detail of a person or place, such as a phone number: it points nowhere."""
+    parts = words(name)
+    return any(part in _DETAILS for part in parts) or "".join(parts[-2:]) in _DETAILS
+
+
+def is_staff_of(name: str, table: str) -> bool:
+    """Whether a name says who of the people in a table does something: the ``support_rep`` among employees."""
+    parts = core(name)
+    return bool(parts) and parts[-1] in _STAFF and bool(set(subject(table)) & _PEOPLE)
+
+
+def is_of_own_kind(name: str) -> bool:
+    """Whether a name says which other row of the same table a row belongs to: ``parent_id``, ``reports_to``."""
+    return any(part in _OWN_KIND for part in words(name))
+
+
+def own_kind_name(name: str) -> str:
+    """What the row is that a column of the same table points to, where the column's name does not say it as a noun."""
+    return {"reports": "manager", "replaces": "predecessor"}.get(words(name)[0], "") if words(name) else ""
+
+
+def row_count_name(table: str) -> str:
+    """What the count of a table's rows is called: ``invoices`` of ``invoice``, ``number_of_trips`` of ``trips``."""
+    many = plural(table)
+    return many if many != table else f"number_of_{table}"
+
+
+def sum_name(table: str, column: str) -> str:
+    """What the sum of a column is called, where the column's own name says nothing by itself."""
+    parts = words(column)
+    about = subject(table)
+    if not about or not set(parts) <= _BARE_AMOUNTS | set(about) or not set(parts) & _BARE_AMOUNTS:
+        return "_".join(parts) or column
+    return _DONE.get(about[-1], "_".join((*words(table), *(part for part in parts if part not in about))))
+
+
+def thing(table: str, column: str) -> str:
+    """What the members of a column are, in a word or two: ``genre`` of ``genre.name``, ``route`` of a short name."""
+    parts = [part for part in words(column) if part not in _NAMING_WORDS]
+    return "_".join(parts or subject(table)) or column
+
+
+def plural(word: str) -> str:
+    """A noun in the plural."""
+    if word.endswith("s"):
+        return word
+    if word.endswith("y") and word[-2:-1] not in "aeiou":
+        return word[:-1] + "ies"
+    return word + ("es" if word.endswith(("x", "ch", "sh")) else "s")
 
 
 def is_measured(name: str) -> bool:
@@ -159,7 +251,8 @@ def role_in(name: str) -> str:
 
 def is_beginning(name: str) -> bool:
     """Whether a date's name says when a thing came to be, rather than when something happened with it."""
-    return any(part in _BEGINNINGS for part in words(name))
+    parts = [part for word in words(name) for part in (word, word.removesuffix("date"))]
+    return any(part in _BEGINNINGS for part in parts)
 
 
 def plain_name(heading: str, position: int, table: str) -> str:

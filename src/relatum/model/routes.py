@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
@@ -43,6 +44,8 @@ class Hop:
         return self.relationship is not None and self.relationship.direction == "off" and not self.reach
 
 
+#: What the name of a key ends with beside the name of the thing.
+_KEY_ENDING = re.compile(r"_(id|no|nr|key|code)\Z")
 Route = tuple[Hop, ...]
 #: Whether a level determines a column of its table: checked in the data.
 Determines = Callable[[Place, str], bool]
@@ -179,16 +182,19 @@ class RouteMap:
         if opening:
             return f"The formula opens {opening[0]}: leave that out of its brackets."
         passed = [[hop.relationship for hop in route if hop.relationship is not None] for route in (first, second)]
-        apart = [
-            each for each in (*reversed(passed[1]), *reversed(passed[0])) if not all(each in way for way in passed)
-        ]
+        # The last relationship of the shorter route first: it says again what the longer one says.
+        passed.sort(key=len)
+        if len(passed[0]) == len(passed[1]):
+            passed.reverse()
+        apart = [each for way in passed for each in reversed(way) if not all(each in one for one in passed)]
         ways = []
         for setting, change in (("standby = true", {"standby": True}), ('direction = "off"', {"direction": "off"})):
             holds = next((each for each in apart if self._is_one_route(each, change)), None)
             if holds is not None:
                 ways.append(f"give {holds} {setting}")
         closing, other = apart[0], second[-1].target.table
-        name = closing.many.columns[-1] if closing.many.columns[-1] not in self.declaration.tables else f"{other}_2"
+        column = _KEY_ENDING.sub("", closing.many.columns[-1])
+        name = column if column not in self.declaration.tables else f"{other}_2"
         ways.append(
             f'add a table {quoted(name)} with role_of = "{other}" and let one route end there, with {closing.many} -> '
             + str(replace(closing.one, table=name))
