@@ -74,7 +74,7 @@ CHANGES = [
     ('label = "Worth"\n', "[measure.pieces]", r"measure worth.*label.*Worth"),
     ('[theme]\nfont = "serif"\n', "[[relationship]]", r"theme font.*serif"),
     ('[theme.light]\naccent = "#123456"\n', "[[relationship]]", r"theme light.*accent.*#123456"),
-    ('[table.kind.column.kind]\ncolours = { tree = "#123456" }\n', "[[relationship]]", r"added column kind\.kind"),
+    ('[table.kind.column.kind]\ncolours = { tree = "#123456" }\n', "[[relationship]]", r"changed column kind\.kind\s+colours.*tree.*#123456"),
     ('style = [{ value = "worth", bar = true }]\n', "", r"pivot kinds.*style.*bar = true"),
     ('[report.week]\n[[report.week.part]]\ntext = "x"\n', "", r"report week"),
 ]  # fmt: skip

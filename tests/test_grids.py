@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 import relatum
 from agreement import REFUSED, Refused, build
+from conftest import make_stall
 from grids import REFUSED_REQUESTS, GridCase, difference, pivoted, random_grid
 from notebook_page import Page
 from test_agreement import tiny_limits  # noqa: F401 - a fixture
@@ -351,3 +352,25 @@ def test_the_members_that_are_named_are_open(values: Any, named: str, opened: li
     model.add_table("sales", pa.table({"a": values, "b": ["x", "y", "z"]}))
     text = model.pivot(f"sales.a open ({named}), sales.b", values="count(sales)").to_text(80, layout="nested")
     assert [line[2:].split("  ")[0] for line in text.splitlines() if line.startswith("▾ ")] == opened
+
+
+def test_opening_a_member_of_a_hierarchy_opens_one_level() -> None:
+    stall = make_stall()
+    stall.hierarchy("range", ["kind.family", "kind.kind", "product.product"])
+    grid = stall.pivot("range by quantity desc closed", values="quantity")
+    food = grid.open("food")
+    assert food.request.rows == (
+        "kind.family by quantity desc open ('food')", "kind.kind by quantity desc closed", "product.product by quantity desc")  # fmt: skip
+    assert [line[:3] for line in told(food) if line[0] == "food"] == [
+        ("food", "fruit", None),
+        ("food", "total", "total"),
+    ]
+    fruit = food.open("fruit")
+    assert fruit.request.rows[1] == "kind.kind by quantity desc open ('fruit')"
+    assert told(fruit.close("fruit")) == told(food) and told(food.close("food")) == told(grid)
+    whole = stall.pivot("range", values="quantity")
+    shut = whole.close("fruit")
+    assert [line[2] for line in told(shut) if line[1] == "fruit"] == [None], "its own level is closed, not the first"
+    assert whole.close(depth=1).request.rows == ("range closed",) and whole.close(depth=3).request.rows == ("range",)
+    two = stall.pivot("range to kind.kind closed, customer.region", values="quantity").open("food")
+    assert two.request.rows == ("kind.family open ('food')", "kind.kind closed", "customer.region")

@@ -162,5 +162,6 @@ class Changeable:
             return error
         if not needing:
             return error
-        shown = listed([f"{each.kind} {each.name}" for each in needing], 8)
-        return ModelError(f"{name} cannot be replaced so: {error.reason}", fix=f"It is needed by {shown}.")
+        shown = listed([each.called for each in needing], 8)
+        fix = " ".join(filter(None, [error.fix, f"It is needed by {shown}."]))
+        return ModelError(f"{name} cannot be replaced so: {error.reason}", fix=fix)

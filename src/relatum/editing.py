@@ -11,13 +11,10 @@ from typing import TYPE_CHECKING, Any, Literal
 import msgspec
 
 from relatum.changing import in_turn
-from relatum.data.table import TableData
-from relatum.dressing import Dressable
 from relatum.errors import ModelError
 from relatum.model.declaration import (
     ColumnSettings,
     Control,
-    Declaration,
     Derived,
     Hierarchy,
     Measure,
@@ -29,14 +26,14 @@ from relatum.model.file import as_texts, calendar_range, check_role, relationshi
 from relatum.model.looks import StyleRule, format_of_words
 from relatum.model.names import column_name, quoted
 from relatum.pivot.request import style_rules
-from relatum.present.numbers import check_pattern
-from relatum.session.session import Session
+from relatum.present.numbers import check_column_pattern, check_pattern
+from relatum.renaming import Renamable
 
 if TYPE_CHECKING:
-    from relatum.change.impact import Dependant, Impact
+    pass
 
 
-class Editable(Dressable):
+class Editable(Renamable):
     """What can be added to a model, changed and removed."""
 
     # -- building -----------------------------------------------------------------------------------------------------
@@ -45,11 +42,12 @@ class Editable(Dressable):
     def add_table(
         self,
         name: str,
-        source: object,
+        source: object = None,
         *,
         key: str | Sequence[str] = (),
-        columns: Mapping[str, Mapping[str, str | Sequence[str]]] | None = None,
+        columns: Mapping[str, Mapping[str, str | Sequence[str]]] | Mapping[str, str] | None = None,
         about: str = "",
+        per: str | Sequence[str] = (),
         calendar: bool = False,
         part: str = "",
         query: str = "",
@@ -73,9 +71,13 @@ class Editable(Dressable):
         columns : mapping of str to mapping, optional
             Settings of columns: ``type`` (``integer``, ``decimal(2)``, ``float``, ``text``, ``boolean``, ``date``,
             ``timestamp``), ``label``, ``order_by`` (the column that its members are sorted by), ``about``, ``heading``
-            (its name in the source), ``pattern`` (how dates are written), ``null`` (the texts that mean null in it).
+            (its name in the source), ``pattern`` (how dates are written), ``null`` (the texts that mean null in it),
+            ``format`` (how its members are written), ``hidden`` (formulas can name it, and no list for people has it).
+            Of a derived table: formulas by name.
         about : str, optional
             What a row is.
+        per : str or list of str, optional
+            The grain of a derived table: one row per member of these columns, which keep their names. It has no source.
         calendar : bool
             The table is a calendar: its key is a date, and formulas can move along it.
         part : str, optional
@@ -105,8 +107,20 @@ class Editable(Dressable):
         >>> model.add_table("product", pa.table({"product": ["fig"], "price": [5]}), key="product")
         >>> model.evaluate("max(product.price)")
         5
+        >>> model.add_table("dear", per="product.product", columns={"most": "max(product.price)"})
+        >>> model.evaluate("sum(dear.most)")
+        5
         """
-        settings = {column: _settings(name, column, given) for column, given in (columns or {}).items()}
+        if per:
+            given = {"source": source is not None, "key": key, "calendar": calendar, "part": part, "query": query}
+            given |= {"null": null, "footer": footer, "headings": headings}
+            besides = next((word for word, said in given.items() if said), "")
+            if besides:
+                fix = "It has per, columns and about."
+                raise ModelError(f"The derived table {name} has {besides} too.", fix=fix)
+            self._derive_table(name, per, columns or {}, about, replace)
+            return
+        settings = {column: _settings(name, column, own) for column, own in (columns or {}).items()}
         is_path = isinstance(source, str | os.PathLike)
         table = Table(
             name,
@@ -174,7 +188,11 @@ class Editable(Dressable):
         2
         """
         span = calendar_range(first, last, fiscal_year_starts, week_starts, through)
-        table = Table(name, calendar=span, key=("date",))
+        former = self.declaration.tables.get(name)
+        if former is not None and former.calendar is not None:
+            table = dataclasses.replace(former, calendar=span)  # what is stated of its columns stays
+        else:
+            table = Table(name, calendar=span, key=("date",))
         self._put_table(table, replace)
 
     @in_turn
@@ -222,7 +240,7 @@ class Editable(Dressable):
         about: str = "",
         replace: bool = False,
     ) -> None:
-        """Add a table worked out from the model: one row per member of a grain, with formulas.
+        """Add a table worked out from the model, as ``add_table(name, per=…, columns=…)`` does.
 
         Parameters
         ----------
@@ -251,11 +269,18 @@ class Editable(Dressable):
         >>> model.evaluate("sum(best.most)")
         7
         """
+        self._derive_table(name, per, columns, about, replace)
+
+    def _derive_table(
+        self, name: str, per: str | Sequence[str], columns: Mapping[str, Any], about: str, replace: bool
+    ) -> None:
         grain = (per,) if isinstance(per, str) else tuple(per)
         if not grain or not columns:
             raise ModelError(f"The derived table {name} has no {'formulas' if grain else 'grain'}.")
-        table = Table(name, per=grain, about=about, formulas=frozen(columns))
-        self._put_table(table, replace)
+        wrong = next((column for column, formula in columns.items() if not isinstance(formula, str)), None)
+        if wrong is not None:
+            raise ModelError(f"{wrong} of the derived table {name} is no formula.", fix='Write {"most": "max(…)"}.')
+        self._put_table(Table(name, per=grain, about=about, formulas=frozen(columns)), replace)
 
     @in_turn
     def relate(
@@ -310,10 +335,38 @@ class Editable(Dressable):
         self._change(declaration, replaced=str(related) if replace else "")
 
     @in_turn
-    def derive(self, table: str, name: str, formula: str, *, about: str = "", replace: bool = False) -> None:
+    def derive(
+        self,
+        table: str,
+        name: str,
+        formula: str,
+        *,
+        about: str = "",
+        label: str = "",
+        format: str = "",
+        order_by: str = "",
+        replace: bool = False,
+    ) -> None:
         """Add a column worked out for each row of a table, from its own columns and those it looks up.
 
-        With ``replace`` it takes the place of the derived column of its name.
+        Parameters
+        ----------
+        table : str
+            The table.
+        name : str
+            What formulas call the column.
+        formula : str
+            Its value on each row; the table's own columns need no table's name.
+        about : str, optional
+            What it means.
+        label : str, optional
+            What heads it in grids; its name unless said.
+        format : str, optional
+            How its members are written: a number or date pattern.
+        order_by : str, optional
+            The column of the table that its members are sorted by.
+        replace : bool
+            Take the place of the derived column of this name.
 
         Raises
         ------
@@ -329,7 +382,10 @@ class Editable(Dressable):
         >>> model.evaluate("count(sales)", where="sales.large")
         2
         """
-        declaration = self.declaration.with_derived(table, Derived(name, formula, about), replacing=replace)
+        if format:
+            check_column_pattern(format, table, name)
+        said = {"label": label, "format": format, "order_by": order_by}
+        declaration = self.declaration.with_derived(table, Derived(name, formula, about), said, replacing=replace)
         self._change(declaration, replaced=column_name(table, name) if replace else "")
 
     @in_turn
@@ -444,135 +500,14 @@ class Editable(Dressable):
         control = Control(measure, frozen(at or {}), equals, tolerance)
         self._change(self.declaration.with_control(control, replacing=replace))
 
-    # -- changing -----------------------------------------------------------------------------------------------------
 
-    @in_turn
-    def rename(self, name: str, new: str) -> None:
-        """Give a table, column, measure or hierarchy another name; everything that names it follows.
-
-        A role's columns have the names of its table's: a new name for one of them is a label of its own, and neither
-        the table nor another role is called otherwise.
-
-        Parameters
-        ----------
-        name : str
-            ``sales``, ``sales.quantity``, ``revenue``. A column of a source keeps its heading there.
-        new : str
-            The new name, without the table's.
-
-        Raises
-        ------
-        ModelError
-            There is nothing of that name, the new one is taken, or a formula would come to mean something else.
-
-        Examples
-        --------
-        >>> import pyarrow as pa, relatum
-        >>> model = relatum.Model("stall")
-        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
-        >>> model.measure("quantity", "sum(sales.quantity)")
-        >>> model.rename("sales.quantity", "pieces")
-        >>> model.declaration.measures["quantity"].formula
-        'sum(sales.pieces)'
-        """
-        from relatum.change.edits import renamed
-        from relatum.change.impact import Dependencies
-
-        declaration = renamed(Dependencies(self._known()), name, new)
-        known, whereabouts = self._known(), self._where()
-        order = dict(zip(self.declaration.tables, declaration.tables, strict=True))
-        frames = {order[table]: frame for table, frame in whereabouts.frames.items()}
-        data = {order[table]: data for table, data in known.sources.items()}
-        followed = _followed(known, declaration, data)
-        self._change(declaration, dataclasses.replace(whereabouts, frames=frames), followed)
-
-    @in_turn
-    def remove(self, name: str, *, force: bool = False) -> tuple[Dependant, ...]:
-        """Remove a table, derived column, relationship, measure, hierarchy or control.
-
-        Parameters
-        ----------
-        name : str
-            ``sales``, ``product.pot_class``, ``sales.product_id -> product.product_id``, ``revenue``, ``control 1``.
-        force : bool
-            Remove everything that needs it too.
-
-        Returns
-        -------
-        tuple of Dependant
-            What was removed with it.
-
-        Raises
-        ------
-        ModelError
-            There is nothing of that name, or others need it and ``force`` is not said: they are named.
-
-        Examples
-        --------
-        >>> import pyarrow as pa, relatum
-        >>> model = relatum.Model("stall")
-        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
-        >>> model.measure("quantity", "sum(sales.quantity)")
-        >>> model.measure("double", "quantity * 2")
-        >>> [each.name for each in model.remove("quantity", force=True)]
-        ['double']
-        """
-        from relatum.change.edits import removed
-        from relatum.change.impact import Dependencies
-
-        declaration, gone = removed(Dependencies(self._known()), name, force)
-        self._change(declaration)
-        return gone
-
-    def impact(self, name: str) -> Impact:
-        """What breaks without a table, column, relationship or measure, and what would be filtered no longer.
-
-        Raises
-        ------
-        ModelError
-            There is nothing of that name.
-
-        Examples
-        --------
-        >>> import pyarrow as pa, relatum
-        >>> model = relatum.Model("stall")
-        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
-        >>> model.measure("quantity", "sum(sales.quantity)")
-        >>> [each.name for each in model.impact("sales.quantity").breaks]
-        ['quantity']
-        """
-        from relatum.change.impact import Dependencies
-
-        return Dependencies(self._known()).impact(name)
-
-
-def _followed(session: Session, after: Declaration, data: Mapping[str, TableData]) -> dict[str, TableData]:
-    """The data at hand under the names that columns have after a renaming; what is worked out is left to be so."""
-    followed = {}
-    for (_, before), (name, table) in zip(session.declaration.tables.items(), after.tables.items(), strict=True):
-        if table.role_of or table.per:
-            continue
-        old, new = _by_heading(before), _by_heading(table)
-        moved = {
-            after: former
-            for heading, names in new.items()
-            for former, after in zip(old.get(heading, [heading]), names, strict=True)
-            if former != after
-        }
-        followed[name] = data[name].renamed(moved) if moved else data[name]
-    return followed
-
-
-def _by_heading(table: Table) -> dict[str, list[str]]:
-    """The columns that something is stated of, by the heading that each has in the source."""
-    found: dict[str, list[str]] = {}
-    for column, each in table.columns.items():
-        found.setdefault(each.heading or column, []).append(column)
-    return found
-
-
-def _settings(table: str, column: str, given: Mapping[str, Any]) -> ColumnSettings:
+def _settings(table: str, column: str, given: Mapping[str, Any] | str) -> ColumnSettings:
     allowed = ColumnSettings.__slots__
+    if isinstance(given, str):
+        raise ModelError(
+            f"{column} of {table} has the formula {given!r}.",
+            fix="A derived table states per = …, a derived column is added with derive.",
+        )
     for key in given:
         if key not in allowed:
             raise ModelError(

@@ -30,6 +30,7 @@ class ColumnOverview:
     formula: str = ""
     about: str = ""
     derived: bool = False
+    hidden: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -165,7 +166,7 @@ def overview(session: Session, name: str = "") -> Overview:
         columns = tuple(column for column in found.columns if column.name == parts[1])
         if not columns:
             raise ModelError(
-                f"There is no column {name}.", fix=suggestion(parts[1], [column.name for column in found.columns])
+                f"There is no column {name}.", fix=suggestion(parts[1], session.catalog.shown(table), noun="column")
             )
         found = TableOverview(found.name, found.kind, found.rows, found.key, found.source, found.about, columns)
         related = [each for each in related if _names(each, *parts)]
@@ -213,6 +214,7 @@ def _table(session: Session, name: str) -> TableOverview:
                 derived.formula if derived else table.formulas.get(column, ""),
                 about,
                 derived is not None,
+                settings is not None and settings.hidden,
             )
         )
     source = "frame" if table.frame else f"per {', '.join(table.per)}" if table.per else table.source

@@ -269,14 +269,22 @@ def _columns(before: Table, after: Table) -> Iterator[Difference]:
         ("derived column", before.derived, after.derived),
         ("column", before.formulas, after.formulas),
     ):
-        # A column of which nothing is stated is there whether it is listed or not.
         own = [{column_name(before.name, column): each for column, each in side.items() if each != ColumnSettings()}
                for side in (old, new)]  # fmt: skip
-        yield from _mapping(kind, *own)
+        for each in _mapping(kind, *own):
+            if old is not before.columns or each.what not in ("added", "removed"):
+                yield each
+            elif split_name(each.name)[1] not in {*before.derived} ^ {*after.derived}:
+                # A column of which nothing is stated is there all the same; a derived one is told of as a whole.
+                sides = [side.get(each.name, ColumnSettings()) for side in own]
+                for setting, was, now in _settings(*sides):
+                    yield Difference("changed", "column", each.name, setting, was, now)
 
 
 #: Fields that hold names, or things that are compared one by one.
-_APART = frozenset(("name", "columns", "derived", "formulas", "many", "one", "frame", "measure", "at", "part"))
+_APART = frozenset(
+    ("name", "stated", "columns", "derived", "formulas", "many", "one", "frame", "measure", "at", "part")
+)
 
 
 #: What some settings are called in the model file.

@@ -377,7 +377,7 @@ def removed(dependencies: Dependencies, name: str, force: bool) -> tuple[Declara
                 fix="Leave it out where the data is made; relatum impact says what would break.",
             )
     if breaks and not force:
-        shown = listed([f"{each.kind} {each.name}" for each in breaks], 8)
+        shown = listed([each.called for each in breaks], 8)
         raise ModelError(
             f"{thing} is needed by {shown}.",
             fix=_FORCED,

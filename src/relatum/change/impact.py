@@ -44,6 +44,11 @@ class Dependant:
     effect: str
     path: tuple[str, ...]
 
+    @property
+    def called(self) -> str:
+        """What it is called among others: its kind, unless its name begins with that, and its name."""
+        return self.name if self.name.startswith(f"{self.kind} ") else f"{self.kind} {self.name}"
+
 
 @dataclass(frozen=True, slots=True)
 class Impact:
@@ -64,9 +69,9 @@ class Impact:
         """The impact as lines of text."""
         yield f"{self.kind} {self.thing}"
         for each in self.breaks:
-            yield f"breaks   {each.kind} {each.name}  ({' <- '.join(each.path)})"
+            yield f"breaks   {each.called}  ({' <- '.join(each.path)})"
         for each in self.changes:
-            yield f"changes  {each.kind} {each.name}: {each.effect}"
+            yield f"changes  {each.called}: {each.effect}"
         if not self.breaks and not self.changes:
             yield "nothing depends on it"
 

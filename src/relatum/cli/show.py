@@ -83,7 +83,10 @@ def _print_columns(out: Any, table: TableOverview) -> None:
         out.print(Text(table.about, style="dim"))
     lines = listing("column", "type", "members", "nulls", "stored as", "memory", "formula",
                      numbers=("members", "nulls", "memory"))  # fmt: skip
+    one = len(table.columns) == 1
     for column in table.columns:
+        if column.hidden and not one:
+            continue
         formula = Text(column.formula)
         if column.about:
             formula.append(f"\n{column.about}" if column.formula else column.about, style="dim")
@@ -97,6 +100,9 @@ def _print_columns(out: Any, table: TableOverview) -> None:
             formula,
         )
     out.print(lines)
+    hidden = [column.name for column in table.columns if column.hidden and not one]
+    if hidden:
+        out.print(Text(f"hidden: {', '.join(hidden)}", style="dim"))
 
 
 def _print_relationships(out: Any, found: Overview) -> None:

@@ -58,7 +58,7 @@ def telling_columns(catalog: Catalog, table: str) -> list[str]:
     described = catalog.declaration.tables[catalog.declaration.rows_of(table)]
     links = [each.many.columns for each in catalog.declaration.relationships if each.many.table == table]
     linked = {column for columns in links for column in columns}
-    names = list(catalog.columns(table))
+    names = catalog.shown(table) or list(catalog.columns(table))
     columns = [each for each in names if each not in described.key and each not in linked] or names
     if catalog.is_calendar(table):
         return [each for each in columns if each in PERIODS] or columns
@@ -71,5 +71,5 @@ def example_grain(catalog: Catalog) -> str:
     looked_up = [each.one.table for each in catalog.declaration.relationships if each.kind == "many_to_one"]
     keyed = [name for name in (*looked_up, *tables) if tables[catalog.declaration.rows_of(name)].key]
     table = next((name for name in keyed if not catalog.is_calendar(name)), "")
-    columns = [column_name(name, column) for name in tables for column in catalog.columns(name)]
+    columns = [column_name(name, column) for name in tables for column in catalog.shown(name)]
     return quoted(table) if table else next(iter(columns), "table.column")

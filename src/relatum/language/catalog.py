@@ -68,6 +68,10 @@ class Catalog:
         """The columns of a table with their types; those of the table it is a role of, for a role."""
         return self.types[self.declaration.rows_of(table)]
 
+    def shown(self, table: str) -> list[str]:
+        """The columns of a table that people are told of."""
+        return [each for each in self.columns(table) if not self.declaration.settings(table, each).hidden]
+
     def lookup(self, start: str, table: str, column: str) -> Route | None:
         """The route by which a row of ``start`` finds ``table.column``."""
         return self.routes.lookup(start, table, column, self.determines)

@@ -86,7 +86,7 @@ class Reader:
                 if close
                 else f"Did you mean {column_name(elsewhere[0], column)}?"
                 if elsewhere
-                else suggestion(column, columns, noun="column")
+                else suggestion(column, self.catalog.shown(table), noun="column")
             )
             raise self.error(f"The table {quoted(table)} has no column {column}.", node.span, fix)
         return table, column

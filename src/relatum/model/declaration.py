@@ -68,7 +68,8 @@ class ColumnSettings:
     ``heading`` is the column's name in the source, where the model gives it another; ``pattern`` is how the source
     writes a date as text, a date pattern of Unicode CLDR. ``null`` are the texts that mean null in this column, beside
     those of its table. ``format`` is how its members are written, a number or date pattern; ``colours`` gives members,
-    as they are written, a colour wherever they are drawn, and ``style`` has rules for them.
+    as they are written, a colour wherever they are drawn, and ``style`` has rules for them. ``hidden`` is a column that
+    formulas can name and that no list for people has.
     """
 
     type: str = ""
@@ -81,15 +82,25 @@ class ColumnSettings:
     format: str = ""
     colours: Mapping[str, str] = field(default_factory=lambda: MappingProxyType({}))
     style: tuple[StyleRule, ...] = ()
+    hidden: bool = False
+
+
+#: What the entry of a derived column can say besides its formula: settings as any column has them.
+BESIDE_FORMULA = ("label", "format", "order_by")
 
 
 @dataclass(frozen=True, slots=True)
 class Derived:
-    """A derived column: a formula that has a value for each row of its table."""
+    """A derived column: a formula that has a value for each row of its table.
+
+    Its label, format and order are among the settings of the table's columns; ``stated`` names those that the model
+    file says beside the formula.
+    """
 
     name: str
     formula: str
     about: str = ""
+    stated: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -266,8 +277,13 @@ class Declaration:
         self._refuse_taken(table.name, "table", replacing)
         return replace(self, tables=frozen({**self.tables, table.name: table}))
 
-    def with_derived(self, table: str, derived: Derived, *, replacing: bool = False) -> Declaration:
-        """This declaration with one derived column more, or with another of its name in its place."""
+    def with_derived(
+        self, table: str, derived: Derived, settings: Mapping[str, str] | None = None, *, replacing: bool = False
+    ) -> Declaration:
+        """This declaration with one derived column more, or with another of its name in its place.
+
+        ``settings`` are what is said beside its formula: its label, format, or the column that orders its members.
+        """
         refuse_name(derived.name, "column")
         current = self.table(table)
         if current.role_of:
@@ -277,7 +293,17 @@ class Declaration:
             )
         if derived.name in current.derived and not replacing:
             raise ModelError(f"{table} has a derived column {derived.name} already.", fix=_REPLACE)
-        changed = replace(current, derived=frozen({**current.derived, derived.name: derived}))
+        given = {name: value for name, value in (settings or {}).items() if value}
+        former = current.derived.get(derived.name)
+        own = replace(
+            current.columns.get(derived.name, ColumnSettings()),
+            **{**dict.fromkeys(former.stated if former is not None else (), ""), **given},  # type: ignore[arg-type]
+        )
+        columns = {**current.columns, derived.name: own}
+        if own == ColumnSettings():
+            del columns[derived.name]
+        added = replace(derived, stated=tuple(given))
+        changed = replace(current, derived=frozen({**current.derived, derived.name: added}), columns=frozen(columns))
         return replace(self, tables=frozen({**self.tables, table: changed}))
 
     def with_relationship(self, relationship: Relationship, *, replacing: bool = False) -> Declaration:

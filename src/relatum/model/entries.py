@@ -26,6 +26,7 @@ class ColumnEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True
     format: str = ""
     colours: dict[str, str] = {}
     style: tuple[StyleRule, ...] = ()
+    hidden: bool = False
 
 
 class DerivedEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
@@ -33,6 +34,9 @@ class DerivedEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=Tru
 
     formula: str
     about: str = ""
+    label: str = ""
+    format: str = ""
+    order_by: str = ""
 
 
 class CalendarEntry(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import functools
 import re
 import tomllib
@@ -15,6 +16,7 @@ import msgspec
 from relatum.errors import ModelError
 from relatum.limits import read_limits, refuse_above
 from relatum.model.declaration import (
+    BESIDE_FORMULA,
     WEEKDAYS,
     CalendarRange,
     ColumnSettings,
@@ -219,12 +221,18 @@ class _Reader:
             column: self._column(settings, (*where, "column", column))
             for column, settings in self._named(body, "column", where)
         }
-        derived = {
-            column: Derived(
-                column, **msgspec.structs.asdict(self._entry(DerivedEntry, each, (*where, "derived", column)))
-            )
-            for column, each in self._named(body, "derived", where)
-        }
+        derived = {}
+        for column, each in self._named(body, "derived", where):
+            own = self._entry(DerivedEntry, each, (*where, "derived", column))
+            said = {setting: getattr(own, setting) for setting in BESIDE_FORMULA if getattr(own, setting)}
+            settings = columns.get(column, ColumnSettings())
+            twice = next((setting for setting in said if getattr(settings, setting)), "")
+            if twice:
+                place = (*where, "column", column, twice)
+                raise self.error(f"The {twice} of {name}.{column} is said twice.", place, "Say it once.")
+            if said:
+                columns[column] = dataclasses.replace(settings, **said)
+            derived[column] = Derived(column, own.formula, own.about, tuple(said))
         key = (entry.key,) if isinstance(entry.key, str) and entry.key else tuple(entry.key)
         return Table(
             name,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from datetime import date, datetime
 from decimal import Decimal
 from pathlib import Path
@@ -13,6 +14,7 @@ import msgspec
 from relatum.model.atomic import write_atomically
 from relatum.model.declaration import (
     CalendarRange,
+    ColumnSettings,
     Declaration,
     EngineChoice,
     EngineKind,
@@ -134,11 +136,32 @@ def as_written(value: object) -> str:
     """A setting as the model file has it, on one line."""
     if isinstance(value, CalendarRange):
         value = _calendar_entry(value)
+    if isinstance(value, Mapping):
+        value = dict(value)
     return toml(plain_lists(msgspec.to_builtins(value, builtin_types=(date, datetime))))
 
 
 def _calendar_entry(span: CalendarRange) -> CalendarEntry:
     return CalendarEntry(span.first, span.last, span.fiscal_year_starts, span.week_starts, span.through)
+
+
+def _column_entry(table: Table, name: str, settings: ColumnSettings) -> ColumnEntry:
+    """What is said of a column; of a derived one without what stands beside its formula."""
+    beside = table.derived[name].stated if name in table.derived else ()
+    own = replace(settings, **dict.fromkeys(beside, ""))  # type: ignore[arg-type]
+    return ColumnEntry(
+        own.type,
+        own.label,
+        own.order_by,
+        own.about,
+        own.heading,
+        own.pattern,
+        list(own.null),
+        own.format,
+        dict(own.colours),
+        own.style,
+        own.hidden,
+    )
 
 
 def _table_entry(table: Table, source: str) -> TableEntry:
@@ -156,21 +179,16 @@ def _table_entry(table: Table, source: str) -> TableEntry:
         dict(table.formulas),
         calendar,
         {
-            name: ColumnEntry(
-                s.type,
-                s.label,
-                s.order_by,
-                s.about,
-                s.heading,
-                s.pattern,
-                list(s.null),
-                s.format,
-                dict(s.colours),
-                s.style,
-            )
-            for name, s in table.columns.items()
+            name: entry
+            for name, settings in table.columns.items()
+            if (entry := _column_entry(table, name, settings)) != ColumnEntry() or name not in table.derived
         },
-        {name: DerivedEntry(derived.formula, derived.about) for name, derived in table.derived.items()},
+        {
+            name: DerivedEntry(
+                derived.formula, derived.about, **{each: getattr(table.columns[name], each) for each in derived.stated}
+            )
+            for name, derived in table.derived.items()
+        },
         label=table.label,
         null=list(table.null),
         footer=table.footer,

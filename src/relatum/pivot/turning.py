@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from enum import Enum
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -113,13 +114,18 @@ def with_open(result: Result, members: tuple[Any, ...]) -> Request:
     RequestError
         No closed field shows a member.
     """
-    request = result.request
+    found = []
     for member in members:
-        axis = next((each for each in result.axes if _closed_upon(result, each, member)), None)
-        if axis is None:
+        at = next((number for number, axis in enumerate(result.axes) if _closed_upon(result, axis, member)), None)
+        if at is None:
             raise _not_closed(result, member)
-        request = _with_item(request, axis, lambda text, member=member: _opening(text, member))
-    return request
+        found.append((at, member))
+    positions = [at for at, _ in found]
+    texts = _Texts(result, positions, positions)
+    for at, member in found:
+        texts.change(at, partial(_opening, member=member))
+        texts.close_below(at)
+    return texts.request()
 
 
 def with_closed(result: Result, members: tuple[Any, ...], depth: int | None) -> Request:
@@ -130,28 +136,29 @@ def with_closed(result: Result, members: tuple[Any, ...], depth: int | None) -> 
     RequestError
         No field with deeper ones shows a member as open; there are fewer fields.
     """
-    request = result.request
     if not members:
         heads = [axis for axis in result.axes[: result.row_count] if axis.attribute is None]
         wanted = 1 if depth is None else depth
         if not 1 <= wanted <= len(heads):
             raise RequestError(f"There are {len(heads)} row fields: their depth is 1 to {max(len(heads), 1)}.")
+        last = result.axes.index(heads[wanted - 1])
+        texts = _Texts(result, [last] if wanted < len(heads) else [])
         for axis in heads:
-            request = _with_item(request, axis, lambda text: _without_closing(text))
+            texts.change(result.axes.index(axis), _without_closing)
         if wanted < len(heads):
-            request = _with_item(request, heads[wanted - 1], lambda text: f"{_without_closing(text)} closed")
-        return request
+            texts.change(last, lambda text: f"{text} closed")
+        return texts.request()
     closing: dict[int, list[Any]] = {}
     for member in members:
         at = next((number for number, axis in enumerate(result.axes) if _open_upon(result, axis, member)), None)
         if at is None:
             raise RequestError(f"No field shows {_shown(member)} as open.")
         closing.setdefault(at, []).append(member)
+    texts = _Texts(result, list(closing))
     for at, shut in closing.items():
-        axis = result.axes[at]
-        left = [each for each in _open_members(result, axis) if not any(_alike(each, member) for member in shut)]
-        request = _with_item(request, axis, lambda text, left=left: _opened(text, left))
-    return request
+        left = [each for each in _open_members(result, result.axes[at]) if not any(_alike(each, one) for one in shut)]
+        texts.change(at, partial(_opened, members=left))
+    return texts.request()
 
 
 def _closed_upon(result: Result, axis: Axis, member: Any) -> bool:
@@ -222,12 +229,67 @@ def _shown(member: Any) -> str:
 # -- texts of fields --------------------------------------------------------------------------------------------------
 
 
-def _with_item(request: Request, axis: Axis, change: Any) -> Request:
-    """The request with the text of one field changed."""
-    rows, columns = list(request.rows), list(request.columns)
-    texts = rows if axis.side == "rows" else columns
-    texts[axis.source] = change(texts[axis.source])
-    return replace(request, rows=tuple(rows), columns=tuple(columns))
+class _Texts:
+    """The texts of a request's fields while some are changed.
+
+    A hierarchy's text says what is closed of its first level alone. Where more is to be said, it is written as its
+    levels: ``closed`` are the positions of the axes that close or open, ``opened`` of those of which the next level
+    is closed then.
+    """
+
+    def __init__(self, result: Result, closed: Sequence[int] = (), opened: Sequence[int] = ()) -> None:
+        self.result = result
+        self.texts = {"rows": list[list[str]](), "columns": list[list[str]]()}
+        for side, own in (("rows", result.request.rows), ("columns", result.request.columns)):
+            for source, text in enumerate(own):
+                group = [at for at, axis in enumerate(result.axes) if (axis.side, axis.source) == (side, source)]
+                split = any(at in group[1:] for at in closed) or any(
+                    at in group[:-1] and self._goes_on(at + 1) for at in opened
+                )
+                levels = [result.axes[at] for at in group]
+                self.texts[side].append(_level_texts(text, levels) if split else [text])
+
+    def change(self, at: int, change: Callable[[str], str]) -> None:
+        """Change the text of one field; of a hierarchy that is not written as levels, that of the first alone."""
+        texts, level = self._of(at)
+        if level < len(texts):
+            texts[level] = change(texts[level])
+
+    def close_below(self, at: int) -> None:
+        """Close the next level of a hierarchy that has one, unless something is said of it already."""
+        texts, level = self._of(at)
+        if level + 1 < len(texts) and self._goes_on(at + 1):
+            (below,) = parse_axis(texts[level + 1])
+            texts[level + 1] += " closed" if below.closing is None else ""
+
+    def _goes_on(self, at: int) -> bool:
+        """Whether there are fields below one."""
+        axis = self.result.axes[at]
+        deepest = [each for each in _side(self.result, axis) if each.attribute is None][-1]
+        return axis is not deepest
+
+    def request(self) -> Request:
+        """The request with the texts as they are now."""
+        rows, columns = (tuple(text for texts in self.texts[side] for text in texts) for side in ("rows", "columns"))
+        return replace(self.result.request, rows=rows, columns=columns)
+
+    def _of(self, at: int) -> tuple[list[str], int]:
+        axis = self.result.axes[at]
+        own = (axis.side, axis.source)
+        first = next(number for number, each in enumerate(self.result.axes) if (each.side, each.source) == own)
+        return self.texts[axis.side][axis.source], at - first
+
+
+def _level_texts(text: str, levels: Sequence[Axis]) -> list[str]:
+    """The text of a hierarchy as those of its levels, each with its options; what is closed stands at the first."""
+    (item,) = parse_axis(text)
+    named = item.upto or item.formula
+    closing = f" {text[item.closing.start : item.closing.stop]}" if item.closing is not None else ""
+    options = _without_closing(text)[named.span.stop :].rstrip()
+    return [
+        f"{level.name}{'' if level.attribute is not None else options}{closing if at == 0 else ''}"
+        for at, level in enumerate(levels)
+    ]
 
 
 def _without_closing(text: str) -> str:

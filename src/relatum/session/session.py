@@ -264,6 +264,16 @@ class Session:
                 else f"Give {what}.",
                 place=("control", number, "equals"),
             )
+        for name, value in control.at.items():
+            table, column = split_name(name)
+            type_ = self.catalog.columns(table)[column]
+            what, agrees = _WANTED[type_.kind] if type_.kind is not Kind.NULL else ("", lambda _: True)
+            if not agrees(value):
+                raise ModelError(
+                    f"The control of {quoted(control.measure)} is where {name} is {value!r}, but {name} is {what}.",
+                    fix=f"Give {what}.",
+                    place=("control", number, "at"),
+                )
         if not _is_finite(control.tolerance) or control.tolerance < 0:
             raise ModelError(
                 f"The tolerance of the control of {quoted(control.measure)} is {control.tolerance!r}.",

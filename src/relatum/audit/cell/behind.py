@@ -86,7 +86,7 @@ class Behind:
                 for name in _joined_by(value.route or ()):
                     columns.setdefault(column_name(table, name), ColumnValue(table, name, types[name], route=()))
                 columns.setdefault(column_name(value.table, value.column), value)
-        for name in [] if columns else list(types)[:_SHOWN_COLUMNS]:
+        for name in [] if columns else self.session.catalog.shown(table)[:_SHOWN_COLUMNS]:
             columns[column_name(table, name)] = ColumnValue(table, name, types[name], route=())
         arrays = [column_to_arrow(each) for each in self.seen.columns(table, list(columns.values()), rows)]
         names = list(columns)

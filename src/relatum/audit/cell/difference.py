@@ -200,8 +200,8 @@ def _candidates(look: CellLook, formula: Expression) -> list[str]:
         table = place.table
         if place.level or table == fact or table in calendars or catalog.is_calendar(table):
             continue
-        for column, type_ in catalog.columns(table).items():
-            useful = type_.kind is Kind.TEXT and (table, column) not in taken
+        for column in catalog.shown(table):
+            useful = catalog.columns(table)[column].kind is Kind.TEXT and (table, column) not in taken
             if not useful or catalog.filter(table, frozenset([column]), fact) is None:
                 continue
             members = len(store.members(table, column).values)

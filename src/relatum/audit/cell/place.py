@@ -70,6 +70,22 @@ def members_in(text: str) -> dict[str, Any]:
     return found
 
 
+def values_in(text: str) -> dict[str, Any]:
+    """Values of columns from text, as a control has them: ``category.category = 'Ferns', calendar.year = 2024``.
+
+    Raises
+    ------
+    FormulaError, RequestError
+        A part says no value of a column.
+    """
+    found = members_in(text)
+    for field, member in found.items():
+        if not isinstance(member, Written):
+            reason = f"A control is where columns have values, and {field} has none here."
+            raise RequestError(reason, fix="Write table.column = a value.")
+    return {field: _python(member) for field, member in found.items()}
+
+
 def _constant(part: str, node: Any) -> Any:
     if isinstance(node, Name) and node.parts == ("others",):
         return OTHERS

@@ -1,0 +1,162 @@
+"""Edits of what is stated of a table or column that is there: its key, types, labels, what is null, what is hidden."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Sequence
+from typing import Any
+
+from relatum.changing import in_turn
+from relatum.dressing import Dressable
+from relatum.errors import ModelError
+from relatum.model.declaration import ColumnSettings, frozen
+from relatum.model.file import as_texts
+from relatum.model.names import quoted, split_name
+from relatum.present.numbers import check_column_pattern
+
+#: What is stated of columns and tables that decides how their rows are read.
+_READ = frozenset(("type", "pattern", "null", "heading", "footer"))
+
+
+class Statable(Dressable):
+    """A model of whose tables and columns more can be stated."""
+
+    @in_turn
+    def column(
+        self,
+        name: str,
+        *,
+        type: str | None = None,
+        label: str | None = None,
+        order_by: str | None = None,
+        about: str | None = None,
+        pattern: str | None = None,
+        null: str | Sequence[str] | None = None,
+        format: str | None = None,
+        hidden: bool | None = None,
+    ) -> None:
+        """State something of a column; what is not given stays as it is, and an empty text takes it back.
+
+        Parameters
+        ----------
+        name : str
+            ``table.column``.
+        type : str, optional
+            What it is read as: ``integer``, ``decimal(2)``, ``float``, ``text``, ``boolean``, ``date``, ``timestamp``.
+        label : str, optional
+            What heads it in grids. A role's column has one of its own.
+        order_by : str, optional
+            The column of its table that its members are sorted by.
+        about : str, optional
+            What it means.
+        pattern : str, optional
+            How its dates are written in the source: ``dd/MM/yyyy``.
+        null : str or list of str, optional
+            The texts that mean null in it.
+        format : str, optional
+            How its members are written.
+        hidden : bool, optional
+            Formulas can name it, and no list for people has it.
+
+        Raises
+        ------
+        ModelError, SourceError
+            There is no such column, or its values are not what is said of them.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("sales", pa.table({"product": ["fig", "ivy"], "weight": [2, 4]}))
+        >>> model.column("sales.weight", type="decimal(1)", label="Weight in kg")
+        >>> model.declaration.label("sales", "weight")
+        'Weight in kg'
+        """
+        parts = split_name(name)
+        if len(parts) != 2:
+            raise ModelError(f"{name} is no column.", fix="Write table.column.")
+        table, column = parts
+        described = self.declaration.table(table)
+        texts = None if null is None else as_texts(null)
+        said = {"type": type, "label": label, "order_by": order_by, "about": about, "pattern": pattern, "null": texts,
+                "format": format, "hidden": hidden}  # fmt: skip
+        given: dict[str, Any] = {word: value for word, value in said.items() if value is not None}
+        besides = next((word for word in given if word != "label"), "") if described.role_of else ""
+        if besides:
+            raise ModelError(
+                f"{quoted(table)} is a role of {described.role_of}: {column} has a label of its own, no {besides}.",
+                fix=f"State it of {described.role_of}.{column}.",
+            )
+        if column in described.derived and given.keys() & _READ:
+            word = next(word for word in given if word in _READ)
+            raise ModelError(f"{name} is worked out, and has no {word}.", fix="Change its formula with derive.")
+        if format:
+            check_column_pattern(format, table, column)
+        settings = dataclasses.replace(described.columns.get(column, ColumnSettings()), **given)
+        columns = {**described.columns, column: settings}
+        if settings == ColumnSettings():
+            del columns[column]
+        self._put_stated(dataclasses.replace(described, columns=frozen(columns)), given)
+
+    @in_turn
+    def table(
+        self,
+        name: str,
+        *,
+        key: str | Sequence[str] | None = None,
+        about: str | None = None,
+        label: str | None = None,
+        null: str | Sequence[str] | None = None,
+        footer: int | None = None,
+        calendar: bool | None = None,
+    ) -> None:
+        """State something of a table; what is not given stays as it is, and an empty text or list takes it back.
+
+        Parameters
+        ----------
+        name : str
+            The table.
+        key : str or list of str, optional
+            The columns that make a row unique.
+        about : str, optional
+            What a row is.
+        label : str, optional
+            Of a role: what stands before its columns' headings.
+        null : str or list of str, optional
+            The texts that mean null.
+        footer : int, optional
+            How many lines at the end of a text file are no rows.
+        calendar : bool, optional
+            Its key is a date, and formulas can move along it.
+
+        Raises
+        ------
+        ModelError, SourceError
+            There is no such table, or its rows are not what is said of them.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> model.add_table("product", pa.table({"product": ["fig", "ivy"]}))
+        >>> model.table("product", key="product", about="What the stall sells")
+        >>> model.declaration.tables["product"].key
+        ('product',)
+        """
+        described = self.declaration.table(name)
+        lists = {"key": key, "null": null}
+        said = {word: None if value is None else as_texts(value) for word, value in lists.items()}
+        said |= {"about": about, "label": label, "footer": footer, "dated": calendar}  # type: ignore[dict-item]
+        given: dict[str, Any] = {word: value for word, value in said.items() if value is not None}
+        if label and not described.role_of:
+            raise ModelError(
+                f"{quoted(name)} is no role, and has no label.", fix="Columns have labels, and roles of a table."
+            )
+        self._put_stated(dataclasses.replace(described, **given), given)
+
+    def _put_stated(self, table: Any, given: dict[str, Any]) -> None:
+        """Put a table in its own place; its rows are read anew where they are read otherwise now."""
+        known = self._sources_now()
+        if given.keys() & _READ:
+            known = {name: data for name, data in known.items() if name != table.name}
+        self._change(self.declaration.with_table(table, replacing=True), known=known)
