@@ -374,3 +374,40 @@ def test_opening_a_member_of_a_hierarchy_opens_one_level() -> None:
     assert whole.close(depth=1).request.rows == ("range closed",) and whole.close(depth=3).request.rows == ("range",)
     two = stall.pivot("range to kind.kind closed, customer.region", values="quantity").open("food")
     assert two.request.rows == ("kind.family open ('food')", "kind.kind closed", "customer.region")
+
+
+@pytest.mark.parametrize("engine", ["memory", "duckdb"])
+def test_bands_of_what_members_are_worth_and_fields_that_are_kept(engine: str) -> None:
+    """Members of a column put into bands by their own values; the slow way, each member asked by itself."""
+    stall = make_stall(engine)
+    for formula, column, tell in (
+        ("band(quantity by 4 over product.kind)", "product.kind", lambda q: f"{q // 4 * 4} to {q // 4 * 4 + 4}"),
+        ("band(quantity at 3, 9 over customer.region)", "customer.region", lambda q: "under 3" if q < 3 else "3 to 9" if q < 9 else "from 9"),
+    ):  # fmt: skip
+        wanted: dict[str, int] = {}
+        for member in stall.members(column).to_arrow()[column].to_pylist():
+            where = f"{column} is null" if member is None else f"{column} = '{member}'"
+            worth = stall.evaluate("quantity", f"{where} and not ({column.split('.')[0]} is no match)")
+            if worth is not None:
+                wanted[tell(worth)] = wanted.get(tell(worth), 0) + worth
+        shown = {line[0]: line[1] for line in told(stall.pivot(formula, values="quantity", totals=False))}
+        assert {band: worth for band, worth in shown.items() if band not in ("no match", None)} == wanted, formula
+    every = told(stall.pivot("size: band(sales.quantity by 2)", values="quantity", totals=False))
+    for keep, left in (("size where quantity > 4", [line for line in every if line[1] > 4]),
+                       ("top 1 size by quantity", [max(every, key=lambda line: line[1])])):  # fmt: skip
+        assert told(stall.pivot("size: band(sales.quantity by 2)", values="quantity", keep=keep, totals=False)) == left
+    assert 0 < len(left) < len(every)
+
+
+BANDS = [
+    ("band(quantity by 4 over product.knd)", "Did you mean product.kind"),
+    ("band(quantity by 4 over nothing)", "no table nothing"),
+]
+
+
+@pytest.mark.parametrize(("field", "said"), BANDS)
+def test_bands_that_cannot_be(shared_stall: relatum.Model, field: str, said: str) -> None:
+    with pytest.raises(relatum.FormulaError, match=said):
+        shared_stall.pivot(field, values="quantity")
+    with pytest.raises(relatum.FormulaError, match="a field of an axis"):
+        shared_stall.evaluate("band(quantity by 4 over product.kind)")

@@ -43,7 +43,8 @@ def build_call_at(items: list[Any], span: Span, name_span: Span) -> Call:
     function, word = items[0].value.lower(), expect(items[3], ("at",))
     if function != "band":
         raise _wrong(items[0].value, span, "Only a band has edges: band(x at 0, 10, 100).")
-    return Call(function, (items[2], *items[4][0]), span, name_span, word=word)
+    over = next((item[1] for item in items if isinstance(item, tuple) and item[0] == "over"), None)
+    return Call(function, (items[2], *items[4][0]), span, name_span, word=word, over=over)
 
 
 def build_call_over_time(items: list[Any], span: Span, name_span: Span) -> Call:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from decimal import Decimal
 from fractions import Fraction
 from typing import Protocol
@@ -14,13 +15,32 @@ from relatum.language.catalog import Catalog
 from relatum.language.expression import Aggregate, Constant, Expression, InContext
 from relatum.language.reader import Scope
 from relatum.language.register import SCALARS
-from relatum.language.tree import Call, Syntax
+from relatum.language.tree import (
+    Call,
+    Case,
+    Changed,
+    IgnoringClause,
+    Let,
+    Name,
+    Operation,
+    PinClause,
+    PinNullClause,
+    Syntax,
+)
 
 
 class NumberReader(Protocol):
     """The part of a formula's reader that is needed here."""
 
     catalog: Catalog
+
+    def table(self, node: Name) -> str:
+        """Find a table."""
+        ...
+
+    def column(self, node: Name) -> tuple[str, str]:
+        """Find a column."""
+        ...
 
     def written(self, span: Span) -> str:
         """A stretch of the text."""
@@ -41,13 +61,13 @@ class NumberReader(Protocol):
 
 def read_band(reader: NumberReader, node: Call, scope: Scope) -> Expression:
     """``band(x by 10)`` and ``band(x at 0, 10)``."""
-    plain = not (node.distinct or node.of or node.weight or node.over or node.per or node.among)
+    plain = not (node.distinct or node.of or node.weight or node.per or node.among)
     if not plain or (node.by is None) == (node.word == "") or (node.by is not None and len(node.arguments) != 1):
         ways = f"{SCALARS['band_by'].signature} or {SCALARS['band_at'].signature}"
         given = reader.written(node.arguments[0].span) if node.arguments else ""
         fix = f"Write {written_with(ways, given, reader.catalog)}."
         raise reader.error("band is not written like this.", node.span, fix)
-    value = reader.resolve(node.arguments[0], scope)
+    value = reader.resolve(_at_members(reader, node, scope), scope)
     if node.by is not None:
         width = _constant(reader, node.by, "The width of bands", scope)
         if (number_of(width) or 0) <= 0:
@@ -59,6 +79,30 @@ def read_band(reader: NumberReader, node: Call, scope: Scope) -> Expression:
         if numbers[at] <= numbers[at - 1]:
             raise reader.error("The edges of bands ascend: this one is not above the one before.", each.span)
     return reader.apply("band_at", [value, *edges], node.span)
+
+
+def _at_members(reader: NumberReader, node: Call, scope: Scope) -> Syntax:
+    """What is put into bands: on each row, or at the member that the row has in the column after ``over``.
+
+    At a member it is the formula with the current row set aside and the column pinned to what the row has in it.
+    """
+    (first, over) = node.arguments[0], node.over
+    if over is None:
+        return first
+    if scope.kind != "row" or reader.table(replace(over, parts=over.parts[:1])) not in (scope.home, *scope.rows):
+        raise reader.error(
+            "Bands over members are a field of an axis, or a derived column of the members' table.", over.span
+        )
+    if len(over.parts) == 1:
+        return first
+    reader.column(over)
+    # No formula can write these: the name hides no other, and the word stands for no table.
+    member, row = Name(("\0member",), over.span), Name(("row",), Span(over.span.start, over.span.start))
+    aside = IgnoringClause((row,), over.span)
+    at = Changed(first, (aside, PinClause(over, (member,), over.span)), first.span)
+    at_null = Changed(first, (aside, PinNullClause(over, over.span)), first.span)
+    known = Let(((member, over),), at, first.span)
+    return Case(((Operation("is_null", (over,), over.span), at_null),), known, first.span)
 
 
 def _constant(reader: NumberReader, node: Syntax, what: str, scope: Scope) -> Constant:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
 
 from relatum.language.expression import (
     Change,
     Expression,
+    Grain,
     Ignoring,
     InContext,
     KeepBest,
@@ -17,16 +19,23 @@ from relatum.language.expression import (
 )
 from relatum.language.parse import parse_keeps
 from relatum.language.reader import Scope
+from relatum.language.register import BAND
 from relatum.language.resolve import FormulaReader, Formulas
 from relatum.language.resolve_changes import ChangeReader
-from relatum.language.tree import Name, Ordering, Syntax
-from relatum.model.names import column_name
+from relatum.language.tree import Call, Name, Ordering, Syntax
+from relatum.model.names import ColumnKey, column_name
 
 _AXES = ("axes", "rows", "columns", "innermost")
 
 
 class RequestReader(FormulaReader):
-    """Reads the parts of one text of a request."""
+    """Reads the parts of one text of a request, in which fields go by their labels too."""
+
+    def __init__(
+        self, formulas: Formulas, text: str, owner: str, labelled: Mapping[str, ColumnKey] | None = None
+    ) -> None:
+        super().__init__(formulas, text, owner)
+        self.labelled = labelled or {}
 
     def value(self, node: Syntax) -> Expression:
         """A formula that has a value in a cell."""
@@ -41,6 +50,8 @@ class RequestReader(FormulaReader):
 
     def row_expression(self, node: Syntax, over: Name | None) -> tuple[str, Expression]:
         """A field by formula: the table that it has a value for each row of, and the formula."""
+        if over is None and isinstance(node, Call) and node.function == BAND and node.over is not None:
+            over = replace(node.over, parts=node.over.parts[:1])
         table = self.table(over) if over is not None else ""
         if not table:
             # Its columns say whose rows are meant; known, these rows are current ones for what nests inside.
@@ -49,6 +60,14 @@ class RequestReader(FormulaReader):
         expression = self.whole(node, scope)
         self.check_home(table, expression, scope.opened)
         return table, expression
+
+    def grain(self, names: tuple[Name, ...]) -> Grain:
+        """A grain, which in a request may be a field by its label."""
+        (name, *_) = names
+        field = self.labelled.get(name.parts[0]) if len(name.parts) == len(names) == 1 else None
+        if field is None or name.parts[0] in self.catalog.declaration.tables:
+            return super().grain(names)
+        return Grain("", (field,))
 
     def keeps(self) -> tuple[KeepWhere | KeepBest, ...]:
         """The keeps of a request; none may speak of axes, which it has not."""
@@ -70,15 +89,26 @@ class RequestReader(FormulaReader):
         return tuple(found)
 
 
-def request_keeps(formulas: Formulas, text: str) -> tuple[KeepWhere | KeepBest, ...]:
+def request_keeps(
+    formulas: Formulas, text: str, labelled: Mapping[str, ColumnKey] | None = None
+) -> tuple[KeepWhere | KeepBest, ...]:
     """The keeps of a request, resolved.
+
+    Parameters
+    ----------
+    formulas : Formulas
+        The model's formulas.
+    text : str
+        The keeps.
+    labelled : mapping of str to pair of str, optional
+        The columns of the request's fields by their labels.
 
     Raises
     ------
     FormulaError
         The text is none, or speaks of axes.
     """
-    return RequestReader(formulas, text, "keep").keeps()
+    return RequestReader(formulas, text, "keep", labelled).keeps()
 
 
 def _axis_words(change: Change) -> Iterator[str]:

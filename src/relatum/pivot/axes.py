@@ -141,7 +141,12 @@ def _resolve(session: Session, request: Request) -> Resolved:
     fields = maker.fields()
     heads = tuple(at for at, field in enumerate(fields) if field.attribute_of is None)
     filters = session.formulas.condition(request.where) if request.where else ()
-    keeps = request_keeps(session.formulas, request.keep) if request.keep else ()
+    labelled = {
+        each.item.label or each.column: (each.table, each.column)
+        for each in found
+        if each.item.label or each.expression
+    }
+    keeps = request_keeps(session.formulas, request.keep, labelled) if request.keep else ()
     if not request.totals:
         fields = tuple(replace(field, total="none") for field in fields)
     count = sum(fields[at].axis == "rows" for at in heads)
