@@ -52,12 +52,10 @@ class MemberList:
     def lines(self, most: int | None = None) -> tuple[list[str], list[tuple[list[str], bool]]]:
         """The headings, and for each member its texts and whether it is there; at most so many members.
 
-        Where there are more, those that have rows come before those that have none.
+        Those that have rows come before those that have none.
         """
         found = self.found
-        chosen = np.arange(len(self))
-        if most is not None and len(self) > most:
-            chosen = np.sort(np.argsort(~found.present, kind="stable")[:most])
+        chosen = np.argsort(~found.present, kind="stable")[:most]
         codes = found.codes[chosen]
         names = code_names(found.axis, codes, found.locale)
         columns = []
