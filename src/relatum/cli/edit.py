@@ -25,7 +25,7 @@ edit = typer.Typer(
 Text = Optional[str]  # noqa: UP045
 Texts = Optional[list[str]]  # noqa: UP045
 Number = Optional[int]  # noqa: UP045
-Switch = Optional[bool]  # noqa: UP045
+Either = Optional[bool]  # noqa: UP045
 
 
 def _said(metavar: str, help: str, *names: str) -> Any:
@@ -33,7 +33,7 @@ def _said(metavar: str, help: str, *names: str) -> Any:
     return typer.Option(*names, metavar=metavar, help=help, show_default=False)
 
 
-def _switch(names: str, help: str) -> Any:
+def _either(names: str, help: str) -> Any:
     return typer.Option(names, help=help, show_default=False)
 
 
@@ -150,8 +150,8 @@ def column(
     null: Null = None,
     format: Pattern = None,
     hidden: Annotated[
-        Switch,
-        _switch("--hidden/--shown", "Whether lists for people leave it out."),
+        Either,
+        _either("--hidden/--shown", "Whether lists for people leave it out."),
     ] = None,
     dry_run: DryRun = False,
 ) -> None:
@@ -179,8 +179,8 @@ def table(
         _said("N", "How many lines at the end of its file are no rows."),
     ] = None,
     calendar: Annotated[
-        Switch,
-        _switch("--calendar/--no-calendar", "Its key is a date, along which formulas can move."),
+        Either,
+        _either("--calendar/--no-calendar", "Its key is a date, along which formulas can move."),
     ] = None,
     dry_run: DryRun = False,
 ) -> None:
@@ -373,8 +373,8 @@ def pivot(
     values: Annotated[Text, _said("VALUES", "Measures and formulas.")] = None,
     where: Annotated[Text, _said("CONDITION", "Which rows count.")] = None,
     keep: Annotated[Text, _said("KEEP", "Which members count, by what they are worth.")] = None,
-    totals: Annotated[Switch, _switch("--totals/--no-totals", "Whether totals stand.")] = None,
-    show_empty: Annotated[Switch, _switch("--show-empty/--hide-empty", "Whether members without values stand.")] = None,
+    totals: Annotated[Either, _either("--totals/--no-totals", "Whether totals stand.")] = None,
+    show_empty: Annotated[Either, _either("--show-empty/--hide-empty", "Whether members without values stand.")] = None,
     about: About = None,
     dry_run: DryRun = False,
 ) -> None:

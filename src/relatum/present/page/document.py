@@ -376,7 +376,8 @@ def _hidden(result: Result) -> dict[int, list[tuple[list[int], list[int] | None]
         for *outer, code in each.codes.tolist():
             sets.setdefault(tuple(outer), []).append(code)
         told = len(each.codes) <= MOST_HIDDEN
-        found[each.field] = [(list(outer), codes if told else None) for outer, codes in sets.items()]
+        under = [(list(outer), codes if told else None) for outer, codes in sets.items()]
+        found[each.field] = under
     return found
 
 
