@@ -25,6 +25,7 @@ from relatum.model.names import column_name
 from relatum.pivot.turning import NO_MATCH
 from relatum.present.numbers import BLANK, formatter, plain
 from relatum.present.printed import printed
+from relatum.wording import visible
 
 #: So many members of a difference are shown.
 _MOVED = 10
@@ -235,7 +236,7 @@ def print_explanation(explanation: Explanation, console: Console) -> None:
     story = explanation.story
     shown = explanation.written(story.result, story.type, story.format)
     style = "bold green" if story.result is not None else "bold"
-    console.print(Text.assemble((story.model, "bold"), f"  {story.value} ", (shown, style)))
+    console.print(Text.assemble((visible(story.model), "bold"), f"  {story.value} ", (shown, style)))
     console.print(Text(f"at {explanation.cell_text(story.cell)}", style="cyan"))
     for word, text in (("where", story.where), ("keep", story.keep), ("stands for", story.expansion)):
         if text:

@@ -126,6 +126,18 @@ def visible_lines(text: str) -> str:
     return text if text.isprintable() else text.translate(_MARKS_BUT_LINES)
 
 
+def one_line(text: str) -> str:
+    """A text for one line of a document: as :func:`visible`, with line breaks at its ends left.
+
+    Examples
+    --------
+    >>> one_line("\\nplants: fern\\nrose")
+    '\\nplants: fern␊rose'
+    """
+    inner = text.strip("\n")
+    return text if text.isprintable() else text.replace(inner, visible(inner), 1) if inner else text
+
+
 def sample_text(value: object) -> str:
-    """A value as it is shown among examples: texts in quotes, so that blanks are seen."""
-    return f"'{value}'" if isinstance(value, str) else str(value)
+    """A value as it is shown among examples: texts in quotes, so that blanks are seen, and on one line."""
+    return f"'{visible(value)}'" if isinstance(value, str) else str(value)

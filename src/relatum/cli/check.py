@@ -15,6 +15,7 @@ from relatum.cli.output import (
     console,
     print_json,
 )
+from relatum.wording import visible
 
 if TYPE_CHECKING:
     from relatum.audit.check import Report
@@ -50,10 +51,10 @@ def _print(report: Report) -> None:
     from rich.text import Text
 
     out = console()
-    out.print(Text(report.model, style="bold"))
+    out.print(Text(visible(report.model), style="bold"))
     for finding in report.findings:
         style = {"problem": "bold red", "doubt": "yellow", "remark": "cyan"}[finding.severity]
-        out.print(Text.assemble((f"{finding.severity:<8}", style), (finding.subject, "bold")))
+        out.print(Text.assemble((f"{finding.severity:<8}", style), (visible(finding.subject), "bold")))
         said = Text(finding.text)
         if finding.effect:
             said.append(f" {finding.effect}", style="yellow" if finding.severity == "problem" else "")

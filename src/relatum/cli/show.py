@@ -15,6 +15,7 @@ from relatum.cli.output import (
     print_json,
     value_text,
 )
+from relatum.wording import visible
 
 if TYPE_CHECKING:
     from relatum.audit.overview import Overview, RelationshipOverview, TableOverview
@@ -46,7 +47,7 @@ def _print(found: Overview, one: bool) -> None:
 
     out = console()
     if not one:
-        out.print(Text(found.model, style="bold"))
+        out.print(Text(visible(found.model), style="bold"))
         _print_tables(out, found.tables)
     for table in found.tables if one else ():
         _print_columns(out, table)
@@ -76,9 +77,9 @@ def _print_tables(out: Any, tables: tuple[TableOverview, ...]) -> None:
 def _print_columns(out: Any, table: TableOverview) -> None:
     from rich.text import Text
 
-    key = f", key {', '.join(table.key)}" if table.key else ""
+    key = visible(f", key {', '.join(table.key)}") if table.key else ""
     source = f", from {table.source}" if table.source else ""
-    out.print(Text.assemble((table.name, "bold"), f"  {table.kind}, {table.rows:,} rows{key}{source}"))
+    out.print(Text.assemble((visible(table.name), "bold"), f"  {table.kind}, {table.rows:,} rows{key}{source}"))
     if table.about:
         out.print(Text(table.about, style="dim"))
     lines = listing("column", "type", "members", "nulls", "stored as", "memory", "formula",
@@ -91,7 +92,7 @@ def _print_columns(out: Any, table: TableOverview) -> None:
         if column.about:
             formula.append(f"\n{column.about}" if column.formula else column.about, style="dim")
         lines.add_row(
-            Text(column.name, style="bold" if column.formula else ""),
+            Text(visible(column.name), style="bold" if column.formula else ""),
             column.type,
             f"{column.members:,}",
             f"{column.nulls:,}" if column.nulls else "",
@@ -166,14 +167,14 @@ def _print_rest(out: Any, found: Overview) -> None:
             asked = [(word, Text(text)) for word, text in texts if text]
             asked += [("", Text(pivot.about, style="dim"))] if pivot.about else []
             for place, (word, told) in enumerate(asked):
-                lines.add_row(Text("" if place else pivot.name, style="bold"), Text(word, style="dim"), told)
+                lines.add_row(Text("" if place else visible(pivot.name), style="bold"), Text(word, style="dim"), told)
         out.print(lines)
     if found.reports:
         out.print()
         lines = listing("report", "what it shows")
         for report in found.reports:
             for place, part in enumerate(report.parts):
-                lines.add_row(Text("" if place else report.name, style="bold"), part)
+                lines.add_row(Text("" if place else visible(report.name), style="bold"), part)
         out.print(lines)
     if found.controls:
         out.print()
@@ -193,7 +194,7 @@ def _print_measures(out: Any, found: Overview) -> None:
         formula = Text(measure.formula)
         if measure.about:
             formula.append(f"\n{measure.about}", style="dim")
-        lines.add_row(Text(measure.name, style="bold"), formula, measure.format)
+        lines.add_row(Text(visible(measure.name), style="bold"), formula, measure.format)
         for part in measure.parts:
             name = Text("  " * part.depth + part.name, style="" if part.formula else "dim")
             shown = "told above" if part.again and part.formula else part.formula or part.what

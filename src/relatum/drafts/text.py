@@ -14,7 +14,7 @@ from relatum.model.entries import VERSION
 from relatum.model.names import split_name
 from relatum.model.rewrite import toml_item
 from relatum.model.save import to_document
-from relatum.wording import counted
+from relatum.wording import counted, visible
 
 
 def draft_text(drafted: Drafted, sources: Mapping[str, str]) -> str:
@@ -37,11 +37,11 @@ def _lines(drafted: Drafted, document: dict[str, Any]) -> Iterator[str]:
     yield "# A draft. Each part has its evidence beside it; what is not likely enough stands as a comment, with what"
     yield "# speaks against it. Read the comments once, then make the model your own."
     for thing in drafted.left_out:
-        yield f"# left out: {thing.what}: {thing.why}"
+        yield _remark(f"left out: {thing.what}: {thing.why}")
     for name, table in document.get("table", {}).items():
         yield ""
         rows = f", {counted(drafted.rows[name], 'row')}" if name in drafted.rows else ""
-        yield f"# {drafted.kinds[name]}{rows}"
+        yield _remark(f"{drafted.kinds[name]}{rows}")
         for each in drafted.proposals:
             if _speaks_of(each, name):
                 yield from _comment(each)
@@ -68,7 +68,7 @@ def _section(drafted: Drafted, kind: str, document: Mapping[str, Any]) -> Iterat
         yield ""
         yield from _comment(each)
         block = list(_dumped(_block(each, document)))
-        yield from block if each.active else (f"# {line}" for line in block)
+        yield from block if each.active else map(_remark, block)
     for each in drafted.proposals:
         if each.kind == "note" and kind == "relationship" and "->" in each.subject:
             yield ""
@@ -95,13 +95,18 @@ def _comment(proposal: Proposal) -> Iterator[str]:
     said = proposal.evidence
     if proposal.kind in ("note", "type", "null", "key", "calendar"):
         said = f"{proposal.statement}{f' ({said})' if said else ''}"
-    yield f"# {proposal.word}: {said}"
+    yield _remark(f"{proposal.word}: {said}")
     if proposal.doubt:
-        yield f"#   but {proposal.doubt}"
+        yield _remark(f"  but {proposal.doubt}")
+
+
+def _remark(text: str) -> str:
+    """A comment of one line, whatever the data that it tells of holds: what follows a line's end would be a setting."""
+    return f"# {visible(text)}"
 
 
 def _dumped(value: dict[str, Any]) -> Iterator[str]:
     document = tomlkit.document()
     for key, each in value.items():
         document[key] = toml_item(each)
-    yield from tomlkit.dumps(document).strip().splitlines()
+    yield from tomlkit.dumps(document).strip().split("\n")

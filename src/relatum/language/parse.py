@@ -41,7 +41,7 @@ from relatum.language.tree import (
     children,
     item_formulas,
 )
-from relatum.model.names import KEYWORDS
+from relatum.model.names import KEYWORDS, unquoted
 from relatum.wording import nearest
 
 MAX_DEPTH = 100
@@ -302,7 +302,7 @@ class _Builder(RequestBuilder, Transformer[Token, Any]):
 
     def ident(self, items: list[Any]) -> Name:
         token = items[0]
-        text = token.value[1:-1].replace('""', '"') if token.type == "QUOTED" else token.value
+        text = unquoted(token.value[1:-1]) if token.type == "QUOTED" else token.value
         return Name((text,), _span(items))
 
     def name(self, items: list[Any]) -> Name:

@@ -18,11 +18,26 @@ KEYWORDS = frozenset(
 )
 
 
+#: What stands for the end of a line within a name, so that a formula, a link and a message that name it are one line.
+LINE_END = "\u240a"
+
+
 def quoted(name: str) -> str:
-    """A name as a formula spells it: as it is, or in double quotes where it has spaces, capitals or a keyword."""
+    """A name as a formula spells it: as it is, or in double quotes where it has spaces, capitals or a keyword.
+
+    Examples
+    --------
+    >>> quoted("plant"), quoted("Net\\nweight")
+    ('plant', '"Net␊weight"')
+    """
     if PLAIN.match(name) and name == name.lower() and name not in KEYWORDS:
         return name
-    return '"' + name.replace('"', '""') + '"'
+    return '"' + name.replace('"', '""').replace("\n", LINE_END) + '"'
+
+
+def unquoted(text: str) -> str:
+    """The name that stands between double quotes."""
+    return text.replace('""', '"').replace(LINE_END, "\n")
 
 
 def column_name(table: str, column: str) -> str:
@@ -69,7 +84,7 @@ def split_name(text: str) -> tuple[str, ...]:
         match = _PART.match(text, at)
         if match is None:
             return ()
-        parts.append(match[1].replace('""', '"') if match[1] is not None else match[2])
+        parts.append(unquoted(match[1]) if match[1] is not None else match[2])
         at = match.end()
         if at == len(text):
             return tuple(parts)

@@ -17,7 +17,7 @@ from relatum.pivot.turning import NO_MATCH
 from relatum.present.numbers import formatter
 from relatum.present.printed import printed
 from relatum.present.sheet import code_names
-from relatum.wording import counted
+from relatum.wording import counted, visible
 
 #: So many members are shown in a notebook.
 _MOST_IN_HTML = 60
@@ -90,16 +90,16 @@ class MemberList:
 def print_members(members: MemberList, console: Console, most: int | None = 200) -> None:
     """Print members: the condition, each with its rows (those without marked by a dash), how many there are."""
     found = members.found
-    caption = Text.assemble((found.model, "bold"), f"  members of {found.axis.name}")
+    caption = Text.assemble((visible(found.model), "bold"), f"  members of {visible(found.axis.name)}")
     caption.append(f"\nwhere {found.where}" if found.where else "\nno filters", style="cyan" if found.where else "dim")
     console.print(caption)
     headings, lines = members.lines(most)
     table = Table(box=None, show_edge=False, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
-    table.add_column(Text(headings[0]), overflow="fold")
+    table.add_column(Text(visible(headings[0])), overflow="fold")
     for heading in headings[1:]:
-        table.add_column(Text(heading), justify="right", no_wrap=True)
+        table.add_column(Text(visible(heading)), justify="right", no_wrap=True)
     for texts, there in lines:
-        table.add_row(*map(Text, texts), style=None if there else "dim")
+        table.add_row(*map(Text, map(visible, texts)), style=None if there else "dim")
     console.print(table)
     console.print(Text(members.summary(len(lines)), style="dim"))
 

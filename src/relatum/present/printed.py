@@ -10,15 +10,15 @@ from rich.console import Console
 from rich.segment import Segment
 from rich.text import Text
 
-from relatum.wording import visible_lines
+from relatum.wording import one_line, visible_lines
 
 
 class Terminal(Console):
     """A console that shows as marks what a terminal would obey: escapes and controls, and what turns text around."""
 
     def render_str(self, text: str, **said: Any) -> Text:
-        """A string as a text."""
-        return super().render_str(visible_lines(text), **said)
+        """A string as a text of one line."""
+        return super().render_str(one_line(text), **said)
 
     def on_broken_pipe(self) -> None:
         """Whoever read what is printed has gone: that is told to the command, which knows what to do."""

@@ -152,8 +152,8 @@ def _sql_type(type_: Type) -> str:
 
 
 def _named(name: str) -> str:
-    word = quoted(name)
-    return word if word.startswith('"') or word.lower() not in _RESERVED else f'"{word}"'
+    plain = quoted(name) == name and name not in _RESERVED
+    return name if plain else '"' + name.replace('"', '""') + '"'
 
 
 #: Words that SQL keeps for itself and formulas do not.
