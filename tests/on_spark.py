@@ -147,3 +147,20 @@ def test_what_goes_wrong_is_said(tmp_path: Path) -> None:
             model.evaluate("sum(t.n)")
     with pytest.raises(relatum.ModelError, match="no engine"):
         relatum.Model("wrong", engine="flint")
+
+
+@pytest.mark.parametrize(
+    ("query", "says"),
+    [
+        ("select transform(id) using 'cat' from range(3)", "may just read"),
+        ("select reflect('java.lang.System', 'getenv', 'HOME') as n", "calls reflect"),
+        ("select * from csv.`/etc/passwd`", "cannot be found"),
+        ("select theirs(id) as n from range(3)", "calls theirs"),
+    ],
+)
+def test_a_query_runs_nothing(query: str, says: str) -> None:
+    with relatum.Model("walls", engine="spark") as model, pytest.raises(relatum.SourceError, match=says):
+        model.add_table("t", "", query=query)
+    with relatum.Model("walls", engine="spark") as model:
+        model.add_table("t", "", query="select transform(array(id), x -> x + 1)[0] as n from range(3)", key="n")
+        assert model.evaluate("sum(t.n)") == 6

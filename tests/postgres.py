@@ -12,7 +12,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 
-def _program(name: str) -> str:
+def program(name: str) -> str:
     """A program of PostgreSQL, from the path or from where Debian puts it."""
     installed = sorted(Path("/usr/lib/postgresql").glob(f"*/bin/{name}"))
     found = shutil.which(name) or (str(installed[-1]) if installed else None)
@@ -36,20 +36,20 @@ class Server:
             probe.bind(("127.0.0.1", 0))
             self.port = probe.getsockname()[1]
         self.address = f"postgresql://127.0.0.1:{self.port}/postgres"
-        _run(_program("initdb"), "-D", self.data, "-U", "tester", "-A", "trust", "-E", "UTF8", "--no-sync")
+        _run(program("initdb"), "-D", self.data, "-U", "tester", "-A", "trust", "-E", "UTF8", "--no-sync")
         self.start()
 
     def start(self) -> None:
         options = f"-p {self.port} -k {Path(self.data).parent} -c fsync=off -c listen_addresses=127.0.0.1"
         log = str(Path(self.data).parent / "log")
-        _run(_program("pg_ctl"), "-D", self.data, "-o", options, "-l", log, "-w", "start")
+        _run(program("pg_ctl"), "-D", self.data, "-o", options, "-l", log, "-w", "start")
 
     def stop(self) -> None:
-        _run(_program("pg_ctl"), "-D", self.data, "-m", "immediate", "-w", "stop")
+        _run(program("pg_ctl"), "-D", self.data, "-m", "immediate", "-w", "stop")
 
     def execute(self, statements: str) -> None:
         """Run SQL statements."""
-        psql = [_program("psql"), "-h", "127.0.0.1", "-p", str(self.port), "-U", "tester", "-d", "postgres"]
+        psql = [program("psql"), "-h", "127.0.0.1", "-p", str(self.port), "-U", "tester", "-d", "postgres"]
         command = [*psql, "-v", "ON_ERROR_STOP=1", "-q", "-f", "-"]
         done = subprocess.run(command, input=statements, capture_output=True, text=True)
         assert done.returncode == 0, done.stderr

@@ -14,7 +14,7 @@ import pytest
 import relatum
 from postgres import Server
 from relatum.data.arrow import python_values
-from relatum.sources.database import base
+from relatum.sources.database import drivers
 from relatum.sources.database.ask import database_tables
 
 POSTGRESQL_TYPES = [
@@ -151,7 +151,7 @@ def test_a_missing_driver_says_what_to_install(tmp_path: Path, monkeypatch: pyte
     def missing(name: str) -> Any:
         raise ImportError(name)
 
-    monkeypatch.setattr(base, "import_module", missing)
+    monkeypatch.setattr(drivers, "import_module", missing)
     (tmp_path / "x.duckdb").write_bytes(b"")
     for address in ("postgresql://127.0.0.1/x", str(tmp_path / "x.duckdb")):
         with pytest.raises(relatum.SourceError, match=r"pip install 'relatum\[databases\]'"):

@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
+import json
+import subprocess
 from pathlib import Path
 
+import duckdb
 import pytest
 
 import relatum
 from conftest import run
+from postgres import Server, program
+from relatum.sources.database.address import plain_address
+from relatum.sources.database.calls import refuse_unknown
+from relatum.sources.database.query import one_select, own_names, written
 
 # -- data that would write a model ------------------------------------------------------------------------------------
 
@@ -36,3 +43,161 @@ def test_a_draft_takes_what_data_holds_for_text(tmp_path: Path, end: str, where:
         assert said.exit_code in (0, 1, 2)
         lines = (said.stdout + said.stderr).splitlines()
         assert not [line for line in lines if line.startswith(("[engine]", "kind =", "forged"))]
+
+
+# -- queries of a stranger --------------------------------------------------------------------------------------------
+
+#: What acts on a server, runs a text, reads what is its own, or hides that it does.
+ACTING = [
+    "select lo_create(0) as n", "select lo_unlink(1) as n", "select lo_from_bytea(0, 'x') as n", "select set_config('statement_timeout', '0', false) as n",
+    "select set_config('default_transaction_read_only', 'off', false) as n", "select pg_terminate_backend(1) as n", "select pg_cancel_backend(1) as n", "select pg_advisory_lock(1) as n",
+    "select pg_notify('a', 'b') as n", "select query_to_xml('select 1', true, true, '') as n", "select table_to_xml('kept', true, true, '') as n", "select nextval('s') as n", "select setval('s', 9) as n",
+    "select * from s", "select * from pg_authid", "select * from pg_catalog.pg_settings", "select * from pg_largeobject", "select pg_read_file('/etc/passwd') as n", "select * from pg_ls_dir('.')",
+    'select "lo_create" (0) as n', 'select "pg_catalog" . "lo_create"(0) as n', "select LO_CREATE\n(0) as n", "select lo_create/**/(0) as n", 'select U&"\\006co_create"(0) as n', "select k.touch as n from kept k",
+    "select (k).touch as n from kept k", "select sum(a) as n from kept where exists (select write())", "with x as (select write() as n) select * from x", "select n from (values (nextval('s'))) v(n)",
+    "select * from rows from (generate_series(1, 2), pg_ls_dir('.'))", "select a as n from kept order by random()", "select pg_sleep(1) as n", "select coalesce(write(), 1) as n", "select array(select write()) as n",
+    "select x as n from kept, lateral (select write() as x) l", "select E'\\'', lo_create(0) as n --'", "select $a$x$a$, lo_create(0) as n", "select txid_current() as n", "select a as n from kept for update",
+    "select pg_export_snapshot() as n", "select pg_reload_conf() as n", "select pg_create_logical_replication_slot('a', 'b') as n", "select pg_switch_wal() as n", "select pg_stat_reset() as n",
+    "select lo_export(1, '/tmp/x') as n", "select lo_import('/etc/passwd') as n", "select pg_advisory_xact_lock_shared(1) as n", "select currval('s') as n", "select ts_stat('select 1') as n",
+]  # fmt: skip
+HARMLESS = [
+    "select a as n from kept -- a comment at the end", "select count(*) as n, coalesce(sum(a), 0) as s, now() as t from kept where a in (1, 2) and a between 1 and (2)",
+    "select date_trunc('month', d)::date as m, string_agg(x, ',' order by x) as n, row_number() over (partition by x order by d) as r, extract(year from d) as y, cast(1 as numeric(5, 2)) as z from things group by 1, x, d",
+    "select v.n from (values (1), (2)) as v(n)", "select 'lo_c(' as n", "select a as n from seen", "with recursive t(n) as (select 1 union all select n + 1 from t where n < 5) select * from t",
+]  # fmt: skip
+
+
+def world(server: Server) -> None:
+    server.execute(
+        "drop schema if exists walls cascade; create schema walls; set search_path = walls; create table kept (a int); insert into kept values (1); create table things (d timestamp, x text); "
+        "create sequence s; create view seen as select * from kept; create function write() returns int language plpgsql as 'begin insert into kept values (1); return 1; end'; "
+        "create function touch(k kept) returns int language plpgsql as 'begin perform lo_create(0); return 1; end'; alter database postgres set search_path = walls, public;"
+    )
+
+
+def dump(server: Server) -> str:
+    """All that is in a server, large objects and settings too."""
+    place = ["-h", "127.0.0.1", "-p", str(server.port), "-U", "tester"]
+    done = subprocess.run(
+        [program("pg_dumpall"), *place, "--restrict-key=k"], capture_output=True, text=True, check=True
+    )
+    return done.stdout
+
+
+def asked(folder: Path, address: str, query: str, *, engine: bool) -> relatum.Model:
+    """A model whose table is a query: of a source, or of the engine."""
+    place = f'[engine]\nkind = "postgresql"\naddress = "{address}"\n' if engine else ""
+    source = "" if engine else f'source = "{address}"\n'
+    (folder / "m.toml").write_text(f"relatum = 1\n{place}[table.t]\n{source}query = {json.dumps(query)}\n")
+    return relatum.open(folder / "m.toml")
+
+
+@pytest.mark.xdist_group("postgresql")
+def test_no_query_acts_on_a_server(server: Server, tmp_path: Path) -> None:
+    world(server)
+    before = dump(server)
+    for engine in (False, True):
+        for query in ACTING:
+            with (
+                pytest.raises(relatum.SourceError, match=r"calls|reads|no SELECT|holds LOCK|does not exist"),
+                asked(tmp_path, server.address, query, engine=engine),
+            ):
+                pass
+        for query in HARMLESS:
+            with asked(tmp_path, server.address, query, engine=engine) as model:
+                assert (model.evaluate("count(t)") is None) is ("from things" in query)
+    assert dump(server) == before
+    server.execute("alter database postgres reset search_path; drop schema walls cascade")
+
+
+@pytest.mark.xdist_group("postgresql")
+def test_a_foreign_table_is_told(server: Server) -> None:
+    server.execute(
+        "create extension if not exists file_fdw; drop server if exists away cascade; create server away foreign data wrapper file_fdw; "
+        "create foreign table far (a text) server away options (filename '/etc/hostname'); create view behind as select * from far;"
+    )
+    for options in ({"part": "far"}, {"query": "select a from behind"}):
+        model = relatum.Model()
+        model.add_table("t", server.address, **options)
+        assert "far is a foreign table" in str(model.check())
+    server.execute("drop server away cascade")
+
+
+@pytest.mark.parametrize(
+    "said",
+    [
+        "x?sslmode=disable#&sslkeylogfile=/tmp/k", "x#?sslkeylogfile=/tmp/k", "x?sslmode=disable&sslkeylogfile=/tmp/k", "x?application_name=a#b", "x?sslmode=disable%26passfile=/x", "x%20passfile=/etc/x",
+        "x?application_name=a' passfile='/etc/x", "x?connect_timeout=1\npassfile=/x", "x=y&passfile=/x", "?passfile=x", "x?ssl%6bey=/x", "x?sslrootcert=/x", "x?=y", "x\\0y", "x?application_name=a;b",
+    ],
+)  # fmt: skip
+def test_an_address_reaches_the_driver_as_it_was_looked_at(said: str) -> None:
+    with pytest.raises(
+        relatum.SourceError, match=r"which a model file may not|none that can be read|cannot be reached"
+    ):
+        relatum.Model().add_table("t", f"postgresql://127.0.0.1:1/{said}", part="t")
+    with pytest.raises(relatum.SourceError, match="no place for them"):
+        relatum.Model().add_table("t", "postgresql://127.0.0.1:1/x?%75ser=me", part="t")
+
+
+def test_addresses_are_written_anew() -> None:
+    for said, meant in (
+        ("postgresql://h/a%20b", "postgresql://h/a%20b?"), ("postgres://[::1]:5/x", "postgresql://[::1]:5/x?"), ("postgresql://", "postgresql:///?"), ("postgresql://h1:1,h2:2/x", "postgresql://h1:1,h2:2/x?"),
+        ("postgresql://h/x?sslmode=require&connect_timeout=3", "postgresql://h/x?require_auth=%21password&connect_timeout=3&sslmode=require"),
+    ):  # fmt: skip
+        assert plain_address(said, "x").startswith(meant)
+
+
+# -- engines that a file names ----------------------------------------------------------------------------------------
+
+
+def test_an_engine_stays_in_the_folder_unless_the_caller_says_so(tmp_path: Path) -> None:
+    (tmp_path / "here").mkdir()
+    with duckdb.connect(str(tmp_path / "out.duckdb")) as base:
+        base.execute("create table t as select 7 as a")
+    (tmp_path / "here" / "link.duckdb").symlink_to("../out.duckdb")
+    model = tmp_path / "here" / "m.toml"
+    for address in ("../out.duckdb", str(tmp_path / "out.duckdb"), "link.duckdb", "../none.duckdb"):
+        model.write_text(
+            f'relatum = 1\n[engine]\nkind = "duckdb"\naddress = "{address}"\n[table.t]\npart = "t"\n[measure.n]\nformula = "sum(t.a)"\n'
+        )
+        with pytest.raises(relatum.ModelError, match="lies outside the model's folder") as refused:
+            relatum.open(model)
+        assert address in str(refused.value) and "Did you mean" not in str(refused.value)
+        assert run("pivot", model, "--values", "n").exit_code == 2
+        assert run("pivot", model, "--values", "n", "--engine", "duckdb").exit_code == 2
+        if "none" not in address:
+            with relatum.open(model, allow_outside=True) as outside, relatum.open(model, engine=address) as said:
+                assert outside.evaluate("n") == said.evaluate("n") == 7
+            assert run("pivot", model, "--values", "n", "--engine", address).exit_code == 0
+    text = 'relatum = 1\n[table.t]\nsource = "../out.duckdb"\npart = "t"\n'
+    model.write_text(text)
+    with pytest.raises(relatum.ModelError, match="lies outside"):
+        relatum.open(model, engine="duckdb")
+
+
+@pytest.mark.parametrize(
+    "address", ["spark://there:7077", "k8s://https://there", "yarn", "local-cluster[1,1,1]", "local[2]x"]
+)
+def test_a_spark_elsewhere_is_the_callers_to_name(tmp_path: Path, address: str) -> None:
+    (tmp_path / "m.toml").write_text(
+        f'relatum = 1\n[engine]\nkind = "spark"\naddress = "{address}"\n[table.t]\npart = "t"\n'
+    )
+    with pytest.raises(relatum.ModelError, match="names a Spark of its own"):
+        relatum.open(tmp_path / "m.toml")
+
+
+def test_spark_calls_what_it_brings_itself_and_nothing_that_runs() -> None:
+    known = ("sum", "count", "transform", "upper", "reflect", "java_method", "try_reflect", "range")
+    for query in (
+        "select reflect('java.lang.System', 'exit', 1)", "select java_method('a', 'b')", "select `reflect`('a', 'b')", "select try_reflect('a', 'b')", "select theirs(a) from t", "select transform(a) using 'cat' from t",
+        "from (from t map a using 'cat') select *", "select * from t lateral view theirs(a) x",
+    ):  # fmt: skip
+        with pytest.raises(relatum.SourceError, match=r"calls|no SELECT|holds"):
+            tree = one_select(query, "spark", "base")
+            refuse_unknown(written(tree, "spark"), known, own_names(tree), "base")
+    for query in (
+        "select transform(a, x -> x + 1) as b, upper(c) from t", "with n(a) as (select 1) select sum(a) from n", "select cast(a as decimal(10, 2)) from t where a in (1, 2) and exists (select 1) and not (a > 1)",
+        "select v.a from (values (1), (2)) as v(a)", "select count(*) filter (where a > 1) over (partition by b) from range(5)",
+    ):  # fmt: skip
+        tree = one_select(query, "spark", "base")
+        refuse_unknown(written(tree, "spark"), known, own_names(tree), "base")

@@ -25,7 +25,7 @@ from relatum.pivot.answer import answer
 from relatum.pivot.request import Values, ValueText, ask
 from relatum.present.numbers import check_locale, check_patterns
 from relatum.session.cache import Cache
-from relatum.session.place import chosen_engine, engine_of_model, with_engine
+from relatum.session.place import chosen_engine, engine_of_model, said_address, with_engine
 from relatum.session.reading import Whereabouts, load_tables, relative_source, source_path
 from relatum.session.session import Session
 
@@ -392,7 +392,7 @@ def refresh_file(path: str | os.PathLike[str], *, verify: bool = False) -> Refre
     except msgspec.MsgspecError:
         before = None  # recorded by another version: nothing to compare with
     try:
-        whereabouts = with_engine(Whereabouts(folder, {}, False, cache), declaration)
+        whereabouts = with_engine(Whereabouts(folder, {}, False, cache, None, said_address(None)), declaration)
         found, _, after = refresh(declaration, whereabouts, before, {})
     except RelatumError as error:
         error.locate(file, line_of(key_lines(file.read_text(encoding="utf-8")), error.place))
@@ -441,7 +441,8 @@ def open_model(
     declaration = read_model(file)
     declaration = replace(declaration, engine=engine_of_model(declaration, engine))
     folder = file.resolve().parent
-    whereabouts = Whereabouts(folder, {}, allow_outside, Cache(folder, verify) if cache else None)
+    kept = Cache(folder, verify) if cache else None
+    whereabouts = Whereabouts(folder, {}, allow_outside, kept, engine_said=said_address(engine))
     try:
         return Model.of(declaration, whereabouts)
     except RelatumError as error:

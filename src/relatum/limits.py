@@ -185,6 +185,12 @@ def refuse_late() -> None:
         raise too_late("This")
 
 
+def time_left() -> float:
+    """How many seconds what is asked now may still take."""
+    ends = _ends.get()
+    return limit("time") if ends is None else max(ends - time.monotonic(), 0.0)
+
+
 def too_late(what: str) -> LimitError:
     """The error for what takes longer than it may."""
     return LimitError(f"{what} takes longer than {_shown('time', limit('time'))}.", fix=_ways("time", "Ask for less."))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
@@ -11,6 +12,7 @@ from typing import assert_never, cast, get_args
 
 from relatum.errors import ModelError
 from relatum.model.declaration import Declaration, EngineChoice, EngineKind
+from relatum.paths import leads_outside
 from relatum.session.reading import Whereabouts, lives_there, parquet_files
 from relatum.sources.database.ask import is_server
 from relatum.sources.engines.base import Connection
@@ -43,6 +45,14 @@ def engine_of_model(declaration: Declaration, said: str | EngineChoice | None) -
     # Tables that are read from one database of that kind live there.
     sources = {table.source for table in declaration.tables.values() if _kind_of(table.source) == choice.kind}
     return replace(choice, address=sources.pop()) if len(sources) == 1 else choice
+
+
+def said_address(said: str | EngineChoice | None) -> str:
+    """The address of an engine that the caller names, or the shell; empty where neither names one."""
+    said = said or _asked.get() or ""
+    if isinstance(said, EngineChoice):
+        return said.address
+    return said if _kind_of(said) is not None else ""
 
 
 def chosen_engine(said: str | EngineChoice, stated: EngineChoice | None = None) -> EngineChoice:
@@ -95,6 +105,8 @@ def with_engine(whereabouts: Whereabouts, declaration: Declaration) -> Whereabou
 
 def _connected(declaration: Declaration, whereabouts: Whereabouts) -> Connection:
     choice = declaration.engine
+    if not whereabouts.allow_outside and choice.address != whereabouts.engine_said:
+        _refuse_untrusted(choice, whereabouts.folder)
     files: list[Path] = []
     for table in declaration.tables.values():
         if lives_there(table, choice, whereabouts.folder) and not (table.part or table.query):
@@ -123,3 +135,32 @@ def _connected(declaration: Declaration, whereabouts: Whereabouts) -> Connection
             raise AssertionError("memory needs no connection")
         case _:
             assert_never(choice.kind)
+
+
+def _refuse_untrusted(choice: EngineChoice, folder: Path) -> None:
+    """Raise a ModelError for an address that the model file alone names and may not: a file outside its folder, a Spark
+    elsewhere, which runs what it is sent.
+    """
+    match choice.kind:
+        case "duckdb":
+            if choice.address and leads_outside(folder / choice.address, folder):
+                raise ModelError(
+                    f"The engine {choice.address} lies outside the model's folder.",
+                    fix="Move the file, name it with --engine or engine=, or open the model with allow_outside=True.",
+                    place=("engine",),
+                )
+        case "spark":
+            if choice.address and not _HERE.fullmatch(choice.address):
+                raise ModelError(
+                    f"The model names a Spark of its own, {choice.address}.",
+                    fix=f"Where you trust it, say so: --engine {choice.address}, or engine= when it is opened.",
+                    place=("engine",),
+                )
+        case "postgresql" | "memory":
+            pass
+        case _:
+            assert_never(choice.kind)
+
+
+#: A Spark in processes of this machine.
+_HERE = re.compile(r"local(?:\[(?:\d{1,4}|\*)\])?")

@@ -46,7 +46,7 @@ class Whereabouts:
     """Where sources are looked for: a folder, frames by table name, and whether a source may leave the folder.
 
     ``cache`` keeps what was read from large files, where there is one; ``engine`` is where tables live that are not
-    read.
+    read, ``engine_said`` the address of it that the caller, and not the model, names.
     """
 
     folder: Path = field(default_factory=Path.cwd)
@@ -54,6 +54,7 @@ class Whereabouts:
     allow_outside: bool = False
     cache: Cache | None = None
     engine: Connection | None = None
+    engine_said: str = ""
 
     @property
     def within(self) -> Path | None:

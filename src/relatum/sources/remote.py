@@ -41,7 +41,7 @@ class RemoteTable(TableData):
         timezone: str,
         left_out: Mapping[str, str],
     ) -> None:
-        super().__init__(types, lambda: connection.count(relation), _stays_there, left_out)
+        super().__init__(types, lambda: connection.count(relation), _stays_there, left_out, remarks=relation.remarks)
         self.relation = relation
         self.headings = dict(headings)
         self.markers = dict(markers)

@@ -13,7 +13,6 @@ from relatum.sources.arrow import table_data
 from relatum.sources.database.base import Database, DatabaseTable, as_declared
 from relatum.sources.database.duckdb import open_duckdb
 from relatum.sources.database.postgresql import open_postgresql
-from relatum.sources.database.query import refuse_unless_select
 from relatum.sources.database.sqlite import open_sqlite
 from relatum.sources.files import plain_file
 from relatum.sources.stated import Stated
@@ -57,12 +56,14 @@ def read_database(address: str, part: str, query: str, folder: Path, stated: Sta
             chosen = database.table(part)
             columns = ", ".join(database.chosen(chosen))
             table, remarks = database.answer(f"select {columns} from {chosen.quoted}", shown)
+            remarks += database.remarks(chosen)
             for name, type_ in database.declared(chosen).items():
                 at = table.column_names.index(name)
                 table = table.set_column(at, name, as_declared(table.column(at), type_))
         else:
-            refuse_unless_select(query, database.dialect, shown)
-            table, remarks = database.answer(query.strip().rstrip(";"), shown)
+            text, told = database.select(query, shown)
+            table, remarks = database.answer(text, shown)
+            remarks += told
     data = table_data(table.schema, stated, shown, table.num_rows, table.column)
     return TableData(data.types, data.rows, data.column, data.left_out, data.orders, [*data.remarks, *remarks])
 

@@ -6,7 +6,6 @@ from abc import ABC, abstractmethod
 from collections.abc import Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass
-from importlib import import_module
 from typing import Any
 
 import pyarrow as pa
@@ -15,6 +14,7 @@ from relatum.data.arrow import arrow_type
 from relatum.data.types import BOOLEAN, Type
 from relatum.errors import MissingSourceError, SourceError
 from relatum.limits import refuse_above, refuse_memory
+from relatum.sources.database.query import one_select
 from relatum.wording import first_line, suggestion
 
 
@@ -71,6 +71,21 @@ class Database(ABC):
     @abstractmethod
     def close(self) -> None:
         """Let go of it."""
+
+    def select(self, query: str, shown: str) -> tuple[str, list[str]]:
+        """A query of a model as the database is asked it, and what a person should know of what it reads.
+
+        Raises
+        ------
+        SourceError
+            It is not one SELECT, or calls what it may not.
+        """
+        one_select(query, self.dialect, shown)
+        return query.strip().rstrip(";"), []
+
+    def remarks(self, table: DatabaseTable) -> list[str]:
+        """What a person should know of where a table's rows come from."""
+        return []
 
     def chosen(self, table: DatabaseTable) -> list[str]:
         """The columns of a table as a select statement lists them."""
@@ -145,23 +160,6 @@ def as_declared(array: Any, declared: Type) -> Any:
         stored = array if declared == BOOLEAN else array.cast(pa.string())
         return stored.cast(arrow_type(declared))
     return array
-
-
-def driver(module: str, extra: str = "databases") -> Any:
-    """A package that reads databases; ``extra`` is the group of packages of ours that brings it.
-
-    Raises
-    ------
-    SourceError
-        It is not installed.
-    """
-    try:
-        return import_module(module)
-    except ImportError:
-        raise SourceError(
-            f"Reading this database needs the package {module.partition('.')[0].replace('_', '-')}.",
-            fix=f"Install it with: pip install 'relatum[{extra}]'",
-        ) from None
 
 
 def reason(error: Exception) -> str:

@@ -11,8 +11,9 @@ import pyarrow.compute as pc
 
 from relatum.errors import SourceError
 from relatum.limits import limit, too_late
-from relatum.sources.database.base import Database, DatabaseTable, ForeignKey, described, driver, gathered, refusal
+from relatum.sources.database.base import Database, DatabaseTable, ForeignKey, described, gathered, refusal
 from relatum.sources.database.base import reason as said_by
+from relatum.sources.database.drivers import driver
 
 #: A view in the file, or a query, could otherwise read and write any file, and fetch code from elsewhere.
 _SHUT = {

@@ -5,25 +5,27 @@ from __future__ import annotations
 from contextlib import closing, suppress
 from decimal import Decimal
 from typing import Any
-from urllib.parse import parse_qsl, urlsplit
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from relatum.data.types import MAX_SCALE
 from relatum.errors import SourceError
-from relatum.limits import limit, too_late
+from relatum.limits import time_left, too_late
+from relatum.sources.database.address import plain_address
 from relatum.sources.database.base import (
     Database,
     DatabaseTable,
     ForeignKey,
     described,
-    driver,
     gathered,
     quoted,
     reason,
     refusal,
 )
+from relatum.sources.database.calls import refuse_acting, remarks_on_read
+from relatum.sources.database.drivers import driver
+from relatum.sources.database.query import one_select, tables_of, written
 
 #: Digits of the widest decimal; from this modifier on a numeric states its own.
 _DIGITS = 38
@@ -32,8 +34,6 @@ _LEAST_MODIFIER = 4
 _TEXTS = frozenset({"text", "varchar"})
 #: What is not read as the driver hands it out: it would be bytes, or money in cents.
 _READ_AS = {"uuid": "text", "enum": "text", "money": "numeric"}
-#: What an address may say beside where the server is: nothing that names a file, a user or another server.
-_PARAMETERS = frozenset({"application_name", "connect_timeout", "sslmode", "target_session_attrs"})
 
 
 def open_postgresql(address: str, shown: str) -> Database:
@@ -44,27 +44,10 @@ def open_postgresql(address: str, shown: str) -> Database:
     SourceError
         It cannot be reached, the address says more than where it is, or the driver is not installed.
     """
-    parts = urlsplit(address)
-    named = [name for name, _ in parse_qsl(parts.query, keep_blank_values=True)]
-    if "@" in parts.netloc or any(name in ("user", "password") for name in named):
-        raise SourceError(
-            "The address holds a user or password, and a model file is no place for them.",
-            path=shown,
-            fix="Leave them out and set the environment variables PGUSER and PGPASSWORD.",
-        )
-    wrong = next((name for name in named if name not in _PARAMETERS), "")
-    if wrong or "\0" in address:
-        raise SourceError(
-            f"The address says {wrong}, which a model file may not." if wrong else "The address is none.",
-            path=shown,
-            fix=f"It may say {', '.join(sorted(_PARAMETERS))}; set anything else in the environment.",
-        )
     adbc = driver("adbc_driver_postgresql.dbapi")
-    # A password is never sent as it is: whoever wrote the file would read it.
-    extra = {"require_auth": "!password", "connect_timeout": "10"}
-    asked = "&".join(f"{name}={value}" for name, value in extra.items() if name not in named)
+    said = plain_address(address, shown)
     try:
-        connection = adbc.connect(f"{address}{'&' if parts.query else '?'}{asked}")
+        connection = adbc.connect(said)
     except (adbc.Error, pa.ArrowException) as error:
         raise SourceError(
             f"The database cannot be reached: {reason(error)}",
@@ -72,14 +55,6 @@ def open_postgresql(address: str, shown: str) -> Database:
             fix="Check that it runs and the address is right; user and password are read from the environment "
             "variables PGUSER and PGPASSWORD.",
         ) from None
-    try:
-        with closing(connection.cursor()) as cursor:
-            cursor.execute("set session characteristics as transaction read only")
-            cursor.execute(f"set statement_timeout = {min(limit('time') * 1000, (1 << 31) - 1)}")
-        connection.commit()
-    except (adbc.Error, pa.ArrowException) as error:
-        connection.close()
-        raise refusal(error, shown) from None
     return _PostgreSQL(connection, shown)
 
 
@@ -114,13 +89,24 @@ class _PostgreSQL(Database):
             for name in table.columns
         ]
 
+    def select(self, query: str, shown: str) -> tuple[str, list[str]]:
+        tree = one_select(query, self.dialect, shown)
+        text = written(tree, self.dialect)
+        refuse_acting(text, self.records, shown)
+        return text, remarks_on_read(tables_of(tree, self.dialect), self.records, shown)
+
+    def remarks(self, table: DatabaseTable) -> list[str]:
+        return remarks_on_read([table.quoted], self.records, self.shown)
+
     def answer(self, statement: str, shown: str, parameters: tuple[str, ...] = ()) -> tuple[Any, list[str]]:
         adbc = driver("adbc_driver_postgresql.dbapi")
         try:
             with closing(self.connection.cursor()) as cursor:
+                begin_reading(self.connection, cursor)
                 cursor.execute(statement, parameters or None)
                 reader = cursor.fetch_record_batch()
                 table = gathered(reader.schema, reader, shown)
+            self.connection.rollback()
         except (adbc.Error, pa.ArrowException, OSError) as error:
             with suppress(adbc.Error):
                 self.connection.rollback()
@@ -133,6 +119,20 @@ class _PostgreSQL(Database):
 
     def close(self) -> None:
         self.connection.close()
+
+
+def begin_reading(connection: Any, cursor: Any) -> None:
+    """Begin a transaction that can only read, within the time that is left, and takes texts as the check of a query
+    took them: whatever was set before, in this session or by the server.
+    """
+    connection.rollback()
+    milliseconds = min(max(int(time_left() * 1000), 1), (1 << 31) - 1)
+    for setting in (
+        "transaction read only",
+        f"local statement_timeout = {milliseconds}",
+        "local standard_conforming_strings = on",
+    ):
+        cursor.execute(f"set {setting}")
 
 
 #: Tables in the search path go by their name alone, others by schema.name.

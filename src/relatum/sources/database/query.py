@@ -3,24 +3,25 @@
 from __future__ import annotations
 
 import logging
+from typing import Any
 
 from relatum.errors import SourceError
-from relatum.sources.database.base import driver
+from relatum.sources.database.drivers import driver
 from relatum.wording import first_line
 
 #: A query of more characters than this is none that a person wrote.
 _LONGEST = 200_000
 
 
-def refuse_unless_select(query: str, dialect: str, shown: str) -> None:
-    """Raise a SourceError unless a query is one SELECT that changes nothing and locks nothing.
+def one_select(query: str, dialect: str, shown: str) -> Any:
+    """A query as a tree of sqlglot: one SELECT that changes nothing and locks nothing.
 
     Parameters
     ----------
     query : str
         What a model asks.
     dialect : str
-        Whose SQL it is: ``postgres``, ``sqlite`` or ``duckdb``.
+        Whose SQL it is: ``postgres``, ``sqlite``, ``duckdb`` or ``spark``.
     shown : str
         The database, for messages.
 
@@ -31,8 +32,9 @@ def refuse_unless_select(query: str, dialect: str, shown: str) -> None:
 
     Examples
     --------
-    >>> refuse_unless_select("select plant from product", "sqlite", "shop.db")
-    >>> refuse_unless_select("select 1) as x; copy product to 'x'; --", "duckdb", "shop.duckdb")
+    >>> written(one_select("select plant from product -- all", "sqlite", "shop.db"), "sqlite")
+    'SELECT plant FROM product'
+    >>> one_select("select 1) as x; copy product to 'x'; --", "duckdb", "shop.duckdb")
     Traceback (most recent call last):
     ...
     relatum.errors.SourceError: shop.duckdb: The query is no SELECT that can be read: Invalid expression / Unexpected token
@@ -56,8 +58,32 @@ def refuse_unless_select(query: str, dialect: str, shown: str) -> None:
         raise SourceError(f"The query is no SELECT but {statement.key.upper()}.", path=shown, fix=fix)
     changing = (
         exp.DML, exp.DDL, exp.Command, exp.Into, exp.Lock, exp.Drop, exp.Alter, exp.Set, exp.Pragma, exp.Attach,
-        exp.Detach, exp.Copy, exp.Use, exp.Transaction, exp.Commit, exp.Rollback,
+        exp.Detach, exp.Copy, exp.Use, exp.Transaction, exp.Commit, exp.Rollback, exp.QueryTransform,
     )  # fmt: skip
     for node in statement.walk():
         if isinstance(node, changing):
             raise SourceError(f"The query holds {node.key.upper()}, and may just read.", path=shown, fix=fix)
+    return statement
+
+
+def written(tree: Any, dialect: str) -> str:
+    """A query as it is sent: written anew from what was looked at, without comments."""
+    text: str = tree.sql(dialect=dialect, comments=False)
+    return text
+
+
+def own_names(tree: Any) -> set[str]:
+    """The names that a query gives to tables."""
+    exp = driver("sqlglot").exp
+    return {each.name for each in tree.find_all(exp.TableAlias)}
+
+
+def tables_of(tree: Any, dialect: str) -> list[str]:
+    """The tables that a query names, as its SQL spells them, without what it defines itself."""
+    exp = driver("sqlglot").exp
+    own = {each.alias_or_name for each in tree.find_all(exp.CTE)}
+    named = []
+    for table in tree.find_all(exp.Table):
+        if isinstance(table.this, exp.Identifier) and not (table.name in own and not table.db):
+            named.append(exp.Table(**{part: table.args.get(part) for part in ("this", "db", "catalog")}).sql(dialect))
+    return named

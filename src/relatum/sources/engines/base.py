@@ -17,8 +17,9 @@ import pyarrow as pa
 
 from relatum.errors import RelatumError, SourceError, ValueOverflowError
 from relatum.limits import limit, refuse_above, refuse_memory, too_late
-from relatum.sources.database.base import driver, refusal
-from relatum.sources.database.query import refuse_unless_select
+from relatum.sources.database.base import refusal
+from relatum.sources.database.drivers import driver
+from relatum.sources.database.query import one_select
 
 #: So many seconds an engine has to give up what it is asked.
 _PATIENCE = 15.0
@@ -51,6 +52,8 @@ class Relation:
         Whether that expression is a text, not a whole number.
     converted : frozenset of str
         Columns that the engine is to convert, for they have another type there than the schema says.
+    remarks : tuple of str
+        What a person should know of it.
     """
 
     shown: str
@@ -59,6 +62,7 @@ class Relation:
     row: Callable[[str], Any] | None = None
     row_is_text: bool = False
     converted: frozenset[str] = frozenset()
+    remarks: tuple[str, ...] = ()
 
 
 class Connection(ABC):
@@ -231,8 +235,7 @@ class Connection(ABC):
         SourceError
             It is not one SELECT.
         """
-        refuse_unless_select(text, self.dialect, shown)
-        return self._under_alias(self._exp.Subquery(this=self._sqlglot.parse_one(text, read=self.dialect)))
+        return self._under_alias(self._exp.Subquery(this=one_select(text, self.dialect, shown)))
 
     def _under_alias(self, source: Any) -> Source:
         def made(alias: str) -> Any:

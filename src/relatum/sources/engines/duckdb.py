@@ -16,8 +16,8 @@ from relatum.data.arrow import type_of
 from relatum.data.types import TEXT
 from relatum.errors import SourceError
 from relatum.limits import limit
-from relatum.sources.database.base import driver
 from relatum.sources.database.base import reason as said_by
+from relatum.sources.database.drivers import driver
 from relatum.sources.engines.base import Connection, Relation, Source
 
 #: What a query in a model could otherwise reach; the files that tables name stay open to it.

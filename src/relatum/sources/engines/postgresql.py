@@ -14,8 +14,9 @@ import pyarrow as pa
 from relatum.errors import RelatumError
 from relatum.limits import too_late
 from relatum.sources.database.ask import shown_address
-from relatum.sources.database.base import driver
+from relatum.sources.database.drivers import driver
 from relatum.sources.database.postgresql import (
+    begin_reading,
     converted_type,
     has_open_scale,
     numeric_type,
@@ -81,9 +82,10 @@ class PostgreSqlConnection(Connection):
         try:
             with closing(connection.cursor()) as cursor:
                 self._asking = cursor
+                begin_reading(connection, cursor)
                 cursor.execute(statement)
                 table = self._gathered(cursor.fetch_record_batch())
-            connection.commit()
+            connection.rollback()
             return table
         except (self._adbc.Error, pa.ArrowException, OSError) as error:
             raise self._told(error) from None
@@ -106,14 +108,16 @@ class PostgreSqlConnection(Connection):
             known.quoted,
         )[0]
         placed = kind["kind"] in ("r", "m") and not kind["parted"]
-        return self._relation(part, source, self._place if placed else None)
+        return self._relation(part, source, self._place if placed else None, self._database.remarks(known))
 
     def query(self, text: str, shown: str) -> Relation:
         """A query: one SELECT."""
-        source = self._selected(text, shown)
-        return self._relation(shown, source)
+        _, remarks = self._database.select(text, shown)
+        return self._relation(shown, self._selected(text, shown), remarks=remarks)
 
-    def _relation(self, shown: str, source: Source, row: Callable[[str], Any] | None = None) -> Relation:
+    def _relation(
+        self, shown: str, source: Source, row: Callable[[str], Any] | None = None, remarks: Sequence[str] = ()
+    ) -> Relation:
         """A table, view or query, with the digits of numerics that state none."""
         fields = self._handed_out(self._no_rows_of(source))
         handed_out = {field.name: plain_column(fields.column(at), field).type for at, field in enumerate(fields.schema)}
@@ -121,7 +125,7 @@ class PostgreSqlConnection(Connection):
         found = self._types_found(source, [field.name for field in fields.schema if has_open_scale(field)])
         converted |= {name: type_ for name, type_ in found.items() if pa.types.is_floating(type_)}
         schema = pa.schema(list({**handed_out, **found, **converted}.items()))
-        return Relation(shown, schema, source, row, converted=frozenset(converted))
+        return Relation(shown, schema, source, row, converted=frozenset(converted), remarks=tuple(remarks))
 
     def _types_found(self, source: Source, names: Sequence[str]) -> dict[str, Any]:
         """The types of numerics without a scale: their values say how many digits they have."""
@@ -152,6 +156,7 @@ class PostgreSqlConnection(Connection):
                 # The driver sends numbers as text; the table is made of them there.
                 numbered = numbered.set_column(at, field.name, numbered.column(at).cast(pa.string()))
         try:
+            connection.rollback()
             with closing(connection.cursor()) as cursor:
                 cursor.execute("set transaction read write")
                 cursor.adbc_ingest(f"{name}_text", numbered, mode="create", temporary=True)

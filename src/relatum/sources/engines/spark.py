@@ -17,16 +17,20 @@ import pyarrow as pa
 
 from relatum.errors import RelatumError, SourceError
 from relatum.limits import refuse_above, refuse_memory
-from relatum.sources.database.base import driver
+from relatum.sources.database.calls import refuse_unknown
+from relatum.sources.database.drivers import driver
+from relatum.sources.database.query import one_select, own_names, written
 from relatum.sources.engines.base import ROW, Connection, Relation, Source
 
 #: Where Spark runs unless a model says so: in processes of this machine, with two workers.
 _HERE = "local[2]"
-#: What makes Spark answer as the language asks it: errors for what does not fit, moments on one clock.
+#: What makes Spark answer as the language asks it: errors for what does not fit, moments on one clock; and no table
+#: that is a path to a file.
 _SETTINGS = {
     "spark.sql.ansi.enabled": "true",
     "spark.sql.session.timeZone": "UTC",
     "spark.sql.execution.arrow.pyspark.enabled": "true",
+    "spark.sql.runSQLOnFiles": "false",
 }
 #: How Spark is started on this machine alone: no page, no port that other machines reach. A cluster has settings of
 #: its own, in its spark-defaults.conf.
@@ -122,8 +126,17 @@ class SparkConnection(Connection):
 
     def query(self, text: str, shown: str) -> Relation:
         """A query: one SELECT."""
+        tree = one_select(text, self.dialect, shown)
+        refuse_unknown(written(tree, self.dialect), self._functions(), own_names(tree), shown)
         source = self._selected(text, shown)
         return Relation(shown, self._schema(source, shown), source)
+
+    def _functions(self) -> set[str]:
+        """The functions that Spark brings itself: none that somebody has added."""
+        try:
+            return {each[0].lower() for each in self._session.sql("show system functions").collect()}
+        except Exception as error:
+            raise self._told(error) from None
 
     def reads_files(self) -> bool:
         """Parquet files are read by Spark itself."""

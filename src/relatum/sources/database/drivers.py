@@ -1,0 +1,25 @@
+"""The packages that read databases: heavy, optional, and imported where one is asked for."""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import Any
+
+from relatum.errors import SourceError
+
+
+def driver(module: str, extra: str = "databases") -> Any:
+    """A package that reads databases; ``extra`` is the group of packages of ours that brings it.
+
+    Raises
+    ------
+    SourceError
+        It is not installed.
+    """
+    try:
+        return import_module(module)
+    except ImportError:
+        raise SourceError(
+            f"Reading this database needs the package {module.partition('.')[0].replace('_', '-')}.",
+            fix=f"Install it with: pip install 'relatum[{extra}]'",
+        ) from None
