@@ -148,10 +148,7 @@ def test_a_server_that_goes_away(server: Server, tmp_path: Path) -> None:
 
 
 def test_a_missing_driver_says_what_to_install(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    def missing(name: str) -> Any:
-        raise ImportError(name)
-
-    monkeypatch.setattr(drivers, "import_module", missing)
+    monkeypatch.setattr(drivers, "find_spec", lambda name: None)
     (tmp_path / "x.duckdb").write_bytes(b"")
     for address in ("postgresql://127.0.0.1/x", str(tmp_path / "x.duckdb")):
         with pytest.raises(relatum.SourceError, match=r"pip install 'relatum\[databases\]'"):

@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 import json
+import re
+import sqlite3
 import subprocess
+import sys
+import time
 from pathlib import Path
 
 import duckdb
@@ -201,3 +205,132 @@ def test_spark_calls_what_it_brings_itself_and_nothing_that_runs() -> None:
     ):  # fmt: skip
         tree = one_select(query, "spark", "base")
         refuse_unknown(written(tree, "spark"), known, own_names(tree), "base")
+
+
+# -- limits -----------------------------------------------------------------------------------------------------------
+
+#: Questions that never end, or take all the memory there is: one step of a statement that cannot be stopped among them.
+LONG = {
+    "sqlite": ["with recursive x(n) as (select 1 union all select n + 1 from x) select count(*) as n from x", "select instr(hex(zeroblob(50000000)), hex(zeroblob(20000000)) || '1') as n"],
+    "duckdb": ["with recursive x(n) as (select 1 union all select n + 1 from x) select count(*) as n from x", "select levenshtein(repeat('a', 400000), repeat('b', 400000)) as n"],
+}  # fmt: skip
+LARGE = [
+    "select unnest(range(30000000)) as n",
+    "select len(range(300000000)) as n",
+    "select length(repeat('abc', 900000000)) as n",
+]
+
+
+def limited_model(folder: Path, kind: str, query: str, limits: str, *, engine: bool) -> Path:
+    """A model with limits whose table is a query of a file of a kind: of a source, or of the engine."""
+    path = folder / f"b.{kind}"
+    if kind == "duckdb":
+        duckdb.connect(str(path)).close()
+    else:
+        sqlite3.connect(path).execute("create table if not exists t (a)").connection.close()
+    place = f'engine = {{ kind = "duckdb", address = "{path.name}" }}\n' if engine else ""
+    source = "" if engine else f'source = "{path.name}"\n'
+    (folder / "m.toml").write_text(
+        f"relatum = 1\n{place}[limits]\n{limits}\n[table.t]\n{source}query = {json.dumps(query)}\n"
+    )
+    return folder / "m.toml"
+
+
+@pytest.mark.parametrize(("kind", "engine"), [("sqlite", False), ("duckdb", False), ("duckdb", True)])
+def test_every_question_ends_at_its_limits(tmp_path: Path, kind: str, engine: bool) -> None:
+    for query in LONG[kind]:
+        model = limited_model(tmp_path, kind, query, "time = 2", engine=engine)
+        for command in (("show", model), ("check", model), ("pivot", model, "--values", "max(t.n)")):
+            start = time.monotonic()
+            said = run(*command)
+            assert said.exit_code == 2 and "takes longer than 2 seconds" in said.stderr, (command, said.stderr)
+            assert time.monotonic() - start < 2 * 2 + 2  # opening and asking are a request each
+    for query in LARGE if kind == "duckdb" else ():
+        model = limited_model(tmp_path, kind, query, 'memory = "400 MB"', engine=engine)
+        said = run("pivot", model, "--values", "max(t.n)")
+        assert said.exit_code == 2 and re.search("more memory than it may|out of memory", said.stderr, re.I), said
+    assert (
+        run(
+            "pivot", limited_model(tmp_path, kind, "select 1 as n", "time = 9", engine=engine), "--values", "max(t.n)"
+        ).exit_code
+        == 0
+    )
+
+
+def test_a_server_is_left_in_time_too(server: Server, tmp_path: Path) -> None:
+    endless = "with recursive x(n) as (select 1 union all select n + 1 from x) select count(*) as n from x"
+    for engine in (False, True):
+        start = time.monotonic()
+        with (
+            pytest.raises(relatum.LimitError, match="longer than 2 seconds"),
+            relatum.limited(time=2),
+            asked(tmp_path, server.address, endless, engine=engine) as model,
+        ):
+            model.evaluate("max(t.n)")
+        assert time.monotonic() - start < 6
+
+
+# -- SQLite beside a writer -------------------------------------------------------------------------------------------
+
+
+def test_sqlite_is_read_in_one_state_beside_a_writer(tmp_path: Path) -> None:
+    path = tmp_path / "w.sqlite"
+    code = (
+        "import sqlite3, sys\n"
+        "base = sqlite3.connect(sys.argv[1], timeout=60)\n"
+        "base.execute('pragma synchronous = off')\n"
+        "base.execute('create table t (k integer primary key, a integer)')\n"
+        "base.executemany('insert into t values (?, 5)', [(at,) for at in range(10000)])\n"
+        "base.commit(); print('ready', flush=True)\n"
+        "while True:\n"
+        "    base.execute('update t set a = a + 1 where k < 5000'); base.execute('update t set a = a - 1 where k >= 5000')\n"
+        "    base.commit()\n"
+        "    base.execute('update t set a = a - 1 where k < 5000'); base.execute('update t set a = a + 1 where k >= 5000')\n"
+        "    base.commit()\n"
+    )
+    with subprocess.Popen([sys.executable, "-c", code, str(path)], stdout=subprocess.PIPE) as writer:
+        assert writer.stdout is not None and writer.stdout.readline() == b"ready\n"
+        read = 0
+        for _ in range(12):
+            model = relatum.Model()
+            try:
+                model.add_table("t", path, part="t")
+            except relatum.SourceError as error:
+                assert "is writing" in str(error)
+                continue
+            assert model.evaluate("sum(t.a)") == 50_000
+            read += 1
+        writer.kill()
+    assert read
+
+
+def test_what_a_writer_left_half_done_is_refused(tmp_path: Path) -> None:
+    path = tmp_path / "h.sqlite"
+    code = (
+        "import os, sqlite3, sys\n"
+        "base = sqlite3.connect(sys.argv[1])\n"
+        "base.execute('create table t (a integer, b text)')\n"
+        "base.executemany('insert into t values (5, ?)', [('x' * 500,)] * 10000)\n"
+        "base.commit()\n"
+        "base.execute('pragma cache_size = 5'); base.execute('begin'); base.execute('update t set a = 5000')\n"
+        "os.kill(os.getpid(), 9)\n"
+    )
+    subprocess.run([sys.executable, "-c", code, str(path)], check=False)
+    assert path.with_name("h.sqlite-journal").stat().st_size
+    with pytest.raises(relatum.SourceError, match="ended in the middle"):
+        relatum.Model().add_table("t", path, part="t")
+    sqlite3.connect(path).execute("select count(*) from t").connection.close()
+    model = relatum.Model()
+    model.add_table("t", path, part="t")
+    assert model.evaluate("sum(t.a)") == 50_000
+
+
+def test_a_file_with_a_log_of_its_own_gets_none_from_us(tmp_path: Path) -> None:
+    path = tmp_path / "w.sqlite"
+    base = sqlite3.connect(path)
+    base.executescript("pragma journal_mode = wal; create table t (a); insert into t values (7);")
+    base.close()
+    model = relatum.Model()
+    model.add_table("t", path, part="t")
+    assert model.evaluate("sum(t.a)") == 7
+    assert [each.name for each in tmp_path.iterdir()] == ["w.sqlite"]

@@ -218,6 +218,21 @@ def refuse_full() -> None:
         )
 
 
+def memory_left() -> int:
+    """How many bytes what is asked now may still take."""
+    return max(limit("memory") - resident(), 0)
+
+
+def too_much(what: str, used: int) -> LimitError:
+    """The error for what takes more memory than it may."""
+    most = limit("memory")
+    return LimitError(
+        f"{what} takes more memory than it may: {_shown('memory', max(used, 1))} so far; the limit is "
+        f"{_shown('memory', most)}.",
+        fix=_ways("memory", "Ask for less, or filter first."),
+    )
+
+
 def resident() -> int:
     """How many bytes of memory this process uses for itself, beside what it used before anything was read."""
     return max(_used() - _at_start(), 0)

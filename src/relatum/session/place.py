@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import assert_never, cast, get_args
 
 from relatum.errors import ModelError
+from relatum.limits import in_force
 from relatum.model.declaration import Declaration, EngineChoice, EngineKind
 from relatum.paths import leads_outside
 from relatum.session.reading import Whereabouts, lives_there, parquet_files
@@ -96,7 +97,9 @@ def with_engine(whereabouts: Whereabouts, declaration: Declaration) -> Whereabou
     """
     if declaration.engine.kind == "memory":
         return whereabouts
-    connection = _connected(declaration, whereabouts)
+    with in_force(declaration.bounds):
+        connection = _connected(declaration, whereabouts)
+    connection.bounds = declaration.bounds
     opened = _opened.get()
     if opened is not None:
         opened.append(connection)

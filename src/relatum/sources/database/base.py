@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Mapping
 from contextlib import suppress
@@ -59,6 +60,8 @@ class Database(ABC):
     def __init__(self, connection: Any, shown: str) -> None:
         self.connection = connection
         self.shown = shown
+        #: A connection answers one question at a time: those of several threads take turns.
+        self.turn = threading.RLock()
 
     @abstractmethod
     def tables(self) -> list[DatabaseTable]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from importlib import import_module
+from importlib.util import find_spec
 from typing import Any
 
 from relatum.errors import SourceError
@@ -16,10 +17,20 @@ def driver(module: str, extra: str = "databases") -> Any:
     SourceError
         It is not installed.
     """
-    try:
-        return import_module(module)
-    except ImportError:
+    needed(module, extra)
+    return import_module(module)
+
+
+def needed(module: str, extra: str = "databases") -> None:
+    """Raise a SourceError where a package is not installed.
+
+    Raises
+    ------
+    SourceError
+        It is not.
+    """
+    if find_spec(module.partition(".")[0]) is None:
         raise SourceError(
             f"Reading this database needs the package {module.partition('.')[0].replace('_', '-')}.",
             fix=f"Install it with: pip install 'relatum[{extra}]'",
-        ) from None
+        )

@@ -1,8 +1,8 @@
-"""Files of DuckDB, shut off from every other file and from extensions before anything is asked."""
+"""Files of DuckDB: what they declare of their tables."""
 
 from __future__ import annotations
 
-import threading
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
@@ -10,38 +10,45 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from relatum.errors import SourceError
-from relatum.limits import limit, too_late
+from relatum.limits import limit
+from relatum.sources.apart.process import Apart, Refused
 from relatum.sources.database.base import Database, DatabaseTable, ForeignKey, described, gathered, refusal
 from relatum.sources.database.base import reason as said_by
-from relatum.sources.database.drivers import driver
-
-#: A view in the file, or a query, could otherwise read and write any file, and fetch code from elsewhere.
-_SHUT = {
-    "enable_external_access": False,
-    "allow_community_extensions": False,
-    "allow_unsigned_extensions": False,
-    "autoinstall_known_extensions": False,
-    "autoload_known_extensions": False,
-    "allow_persistent_secrets": False,
-    "temp_directory": "",
-    "lock_configuration": True,
-}
+from relatum.sources.database.drivers import needed
 
 
 def open_duckdb(path: Path) -> Database:
-    """An open file of DuckDB.
+    """An open file of DuckDB, read by a process of its own.
 
     Raises
     ------
     SourceError
         It is none, or the driver is not installed.
     """
-    duckdb = driver("duckdb")
-    memory = f"{limit('memory') // (1 << 20)}MiB"
+    apart = duckdb_apart(path, (), "", str(path))
     try:
-        return _DuckDB(duckdb.connect(str(path), read_only=True, config={**_SHUT, "memory_limit": memory}), str(path))
-    except (duckdb.Error, RuntimeError) as error:
+        apart.open()
+    except Refused as error:
         raise SourceError(f"This is no database that can be read: {said_by(error)}", path=path) from None
+    return _DuckDB(apart, str(path))
+
+
+def duckdb_apart(
+    path: Path | None, allowed: Iterable[Path], folder: str, shown: str, extra: str = "databases"
+) -> Apart:
+    """DuckDB in a process of its own: ``path`` is its file, ``allowed`` are other files that it may read, ``folder`` is
+    where it puts rows aside.
+
+    It may use less than the limit of memory: what it does not count itself is counted from outside.
+    """
+    needed("duckdb", extra)
+    options = {
+        "path": str(path or ""),
+        "allowed": list(map(str, allowed)),
+        "memory": max(limit("memory") * 3 // 4 >> 20, 1),
+        "folder": folder,
+    }
+    return Apart("duckdb", options, shown)
 
 
 class _DuckDB(Database):
@@ -68,25 +75,13 @@ class _DuckDB(Database):
         return described(columns, keys, foreign)
 
     def answer(self, statement: str, shown: str, parameters: tuple[str, ...] = ()) -> tuple[Any, list[str]]:
-        duckdb = driver("duckdb")
-        late = threading.Event()
+        def gather(schema: Any, batches: Iterable[Any]) -> Any:
+            return gathered(schema, batches, shown)
 
-        def stop() -> None:
-            late.set()
-            self.connection.interrupt()
-
-        timer = threading.Timer(limit("time"), stop)
-        timer.daemon = True
-        timer.start()
         try:
-            reader = self.connection.sql(statement, params=list(parameters) or None).to_arrow_reader(1 << 17)
-            table = gathered(reader.schema, reader, shown)
-        except (duckdb.Error, pa.ArrowException, RuntimeError) as error:
-            if late.is_set():
-                raise too_late(f"{shown}: the database") from None
+            _, table = self.connection.answer(statement, parameters, gather, f"{shown}: the database")
+        except Refused as error:
             raise refusal(error, shown) from None
-        finally:
-            timer.cancel()
         for at, field in enumerate(table.schema):
             table = table.set_column(at, field.name, _plain(table.column(at)))
         return table, []

@@ -101,12 +101,12 @@ class _PostgreSQL(Database):
     def answer(self, statement: str, shown: str, parameters: tuple[str, ...] = ()) -> tuple[Any, list[str]]:
         adbc = driver("adbc_driver_postgresql.dbapi")
         try:
-            with closing(self.connection.cursor()) as cursor:
+            with self.turn, closing(self.connection.cursor()) as cursor:
                 begin_reading(self.connection, cursor)
                 cursor.execute(statement, parameters or None)
                 reader = cursor.fetch_record_batch()
                 table = gathered(reader.schema, reader, shown)
-            self.connection.rollback()
+                self.connection.rollback()
         except (adbc.Error, pa.ArrowException, OSError) as error:
             with suppress(adbc.Error):
                 self.connection.rollback()

@@ -1,84 +1,54 @@
-"""Files of SQLite, opened so that nothing but reading them is possible."""
+"""Files of SQLite: what they declare of their tables."""
 
 from __future__ import annotations
 
 import re
-import sqlite3
-import time
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from itertools import groupby
 from pathlib import Path
 from typing import Any
-from urllib.parse import quote
-
-import pyarrow as pa
 
 from relatum.data.types import BOOLEAN, DATE, MAX_SCALE, TIMESTAMP, Type, decimal
 from relatum.errors import SourceError
-from relatum.limits import limit, too_late
+from relatum.sources.apart.process import Apart, Refused
 from relatum.sources.database.base import Database, DatabaseTable, ForeignKey, gathered, quoted, refusal
 from relatum.wording import counted, first_line
 
-#: So many rows are turned into columns at once.
-_ROWS = 100_000
-#: The database asks after so many steps of its own whether it is to stop.
-_STEPS = 100_000
-_READING = frozenset({sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_RECURSIVE})
-#: The only settings that may be asked for: what the file declares of its tables.
-_DECLARATIONS = frozenset({"table_info", "foreign_key_list"})
-
 
 def open_sqlite(path: Path) -> Database:
-    """An open file of SQLite.
+    """An open file of SQLite, read by a process of its own.
 
-    A file beside which another program keeps a log of changes is read together with it; any other is taken to stand
-    still.
+    It is locked as SQLite locks what it reads; one that another program keeps busy, or has left half written, is
+    refused.
 
     Raises
     ------
     SourceError
-        It is none.
+        It is none, or it cannot be read now.
     """
-    log = path.with_name(f"{path.name}-wal")
-    still = "" if log.is_file() and log.stat().st_size else "&immutable=1"
-    if still:
-        _refuse_cut_short(path)
+    apart = Apart("sqlite", {"path": str(path.resolve())}, str(path))
     try:
-        connection = sqlite3.connect(f"file:{quote(str(path.resolve()))}?mode=ro{still}", uri=True)
-        connection.isolation_level = None
-        connection.setlimit(sqlite3.SQLITE_LIMIT_ATTACHED, 0)
-        for setting in ("query_only = on", "trusted_schema = off", "cell_size_check = on"):
-            connection.execute(f"pragma {setting}")
-        connection.execute("select count(*) from sqlite_master").fetchall()
-    except sqlite3.Error as error:
-        raise SourceError(f"This is no database that can be read: {error}", path=path) from None
-    connection.set_authorizer(_allowed)
-    return _SQLite(connection, str(path))
+        apart.open()
+    except Refused as error:
+        raise _unreadable(error, path) from None
+    return _SQLite(apart, str(path))
 
 
-def _refuse_cut_short(path: Path) -> None:
-    """Raise a SourceError for a file with fewer pages than its header says: what is not there would read as no rows.
-
-    The header is described under https://www.sqlite.org/fileformat2.html#the_database_header.
-    """
-    with path.open("rb") as file:
-        header = file.read(100)
-    page = int.from_bytes(header[16:18], "big")
-    pages = int.from_bytes(header[28:32], "big") if header[24:28] == header[92:96] else 0
-    if path.stat().st_size < pages * (page if page != 1 else 1 << 16):
-        raise SourceError("The database is cut short: the file ends before its last page.", path=path)
-
-
-def _allowed(action: int, first: str | None, second: str | None, base: str | None, within: str | None) -> int:
-    """Whether a step of a statement may be taken: reading may, and nothing else."""
-    harmless = (
-        action in _READING
-        or (action == sqlite3.SQLITE_FUNCTION and second != "load_extension")
-        or (action == sqlite3.SQLITE_PRAGMA and first in _DECLARATIONS)
-    )
-    return sqlite3.SQLITE_OK if harmless else sqlite3.SQLITE_DENY
+def _unreadable(error: Refused, path: Path) -> SourceError:
+    text = str(error)
+    if "locked" in text:
+        return SourceError(
+            "Another program is writing to the database.", path=path, fix="Wait until it has done, or ask a copy."
+        )
+    if "readonly" in text or (error.kind == "OperationalError" and path.with_name(f"{path.name}-journal").exists()):
+        return SourceError(
+            "A program that wrote to the database has ended in the middle: what it wrote is half there.",
+            path=path,
+            fix="Open it once with a program that may write to it, which takes that back.",
+        )
+    return SourceError(f"This is no database that can be read: {text}", path=path)
 
 
 class _SQLite(Database):
@@ -125,79 +95,33 @@ class _SQLite(Database):
         return {name: type_ for name, type_ in found.items() if type_ is not None}
 
     def answer(self, statement: str, shown: str, parameters: tuple[str, ...] = ()) -> tuple[Any, list[str]]:
-        end = time.monotonic() + limit("time")
-        self.connection.set_progress_handler(lambda: time.monotonic() > end, _STEPS)
-        batches: list[Any] = []
-        kinds: list[Counter[type]] = []
+        def gather(schema: Any, batches: Iterable[Any]) -> Any:
+            return gathered(schema, batches, shown)
+
         try:
-            cursor = self.connection.execute(statement, parameters)
-            names = [each[0] for each in cursor.description]
-            kinds = [Counter() for _ in names]
-            while rows := cursor.fetchmany(_ROWS):
-                columns = list(zip(*rows, strict=True))
-                found = [Counter(map(type, values)) for values in columns]
-                for counts, more in zip(kinds, found, strict=True):
-                    counts.update(more)
-                batches.append([_array(values, counts) for values, counts in zip(columns, found, strict=True)])
-        except pa.ArrowInvalid as error:
-            raise SourceError(
-                f"Fractions and whole numbers that no float holds stand in one column: {first_line(error)}",
-                path=shown,
-                fix="Ask a query that casts the column to text or integer.",
-            ) from None
-        except (sqlite3.Error, sqlite3.Warning) as error:
-            if time.monotonic() > end:
-                raise too_late(f"{shown}: the database") from None
-            if "interrupted" in str(error):
-                raise KeyboardInterrupt from None  # the handler above is where Python hears of it
+            told, table = self.connection.answer(statement, parameters, gather, f"{shown}: the database")
+        except Refused as error:
+            if error.kind == "ArrowInvalid":
+                raise SourceError(
+                    f"Fractions and whole numbers that no float holds stand in one column: {first_line(error)}",
+                    path=shown,
+                    fix="Ask a query that casts the column to text or integer.",
+                ) from None
             raise refusal(error, shown) from None
-        whole = [_whole(counts) for counts in kinds]
-        remarks = [_remark(name, counts) for name, counts in zip(names, kinds, strict=True)]
-        # Two columns of a query may have one name: the reader of the table says so.
-        schema = pa.schema([pa.field(name, type_) for name, type_ in zip(names, whole, strict=True)])
-        made = (
-            pa.record_batch([_cast(a, t) for a, t in zip(arrays, whole, strict=True)], schema=schema)
-            for arrays in batches
-        )
-        return gathered(schema, made, shown), [each for each in remarks if each]
+        counts = [Counter(dict(zip(*each, strict=True))) for each in zip(told["kinds"], told["counts"], strict=True)]
+        remarks = [_remark(name, each) for name, each in zip(table.column_names, counts, strict=True)]
+        return table, [each for each in remarks if each]
 
     def close(self) -> None:
         self.connection.close()
 
 
-def _array(values: tuple[Any, ...], kinds: Counter[type]) -> Any:
-    """Values that are whole numbers, floats, texts and bytes, each as it is stored, in the type that holds them all."""
-    type_ = _whole(kinds)
-    if len(kinds) - (type(None) in kinds) > 1 and type_ != pa.float64():
-        # What is stored as different things within one column is rare, and read as text: each as it is written.
-        values = tuple(map(_as_text, values))
-    return pa.array(values, type_)
-
-
-def _as_text(value: object) -> object:
-    return value if value is None or isinstance(value, str | bytes) else repr(value)
-
-
-def _whole(kinds: Counter[type]) -> Any:
-    """The type that holds every value of a column."""
-    found = set(kinds) - {type(None)}
-    if bytes in found:
-        return pa.binary()
-    if str in found or not found:
-        return pa.string()
-    return pa.float64() if float in found else pa.int64()
-
-
-def _cast(array: Any, type_: Any) -> Any:
-    return array if array.type == type_ else array.cast(type_, safe=not pa.types.is_float64(type_))
-
-
-def _remark(name: str, kinds: Counter[type]) -> str:
+def _remark(name: str, kinds: Counter[str]) -> str:
     """What a person should know of a column in which values of several kinds are stored."""
-    numbers = kinds[int] + kinds[float]
-    if kinds[bytes] or not (kinds[str] and numbers):
+    numbers = kinds["int"] + kinds["float"]
+    if kinds["bytes"] or not (kinds["str"] and numbers):
         return ""
-    return f"{name}: {counted(numbers, 'number')} among {counted(kinds[str], 'text')}; all are read as text"
+    return f"{name}: {counted(numbers, 'number')} among {counted(kinds['str'], 'text')}; all are read as text"
 
 
 def _declared(text: str) -> Type | None:

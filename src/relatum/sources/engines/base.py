@@ -6,25 +6,17 @@ import re
 import threading
 import time
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Sequence
-from contextvars import copy_context
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from functools import partial
 from pathlib import Path
 from typing import Any
 
-import pyarrow as pa
-
 from relatum.errors import RelatumError, SourceError, ValueOverflowError
-from relatum.limits import limit, refuse_above, refuse_memory, too_late
-from relatum.sources.database.base import refusal
+from relatum.limits import in_force, refuse_above, refuse_memory
+from relatum.sources.database.base import gathered, refusal
 from relatum.sources.database.drivers import driver
 from relatum.sources.database.query import one_select
 
-#: So many seconds an engine has to give up what it is asked.
-_PATIENCE = 15.0
-#: After so many it is told again.
-_AGAIN = 0.5
 #: The column that numbers the rows of what is sent where an engine numbers none.
 ROW = "relatum_row"
 
@@ -74,8 +66,6 @@ class Connection(ABC):
 
     kind: str
     dialect: str
-    #: Whether its driver hears Ctrl-C by itself while it waits, and cancels; and the engine keeps the time.
-    hears_interrupts = False
 
     def __init__(self, shown: str) -> None:
         self.shown = shown
@@ -87,8 +77,14 @@ class Connection(ABC):
         self.seconds = 0.0
         self._sent = 0
         self._counts: dict[int, tuple[Relation, int]] = {}
-        #: How often it has been opened: what was sent before is gone.
-        self.opened = 1
+        self._turn = threading.RLock()
+        #: The limits that the model states.
+        self.bounds: Mapping[str, int] = {}
+
+    @property
+    def opened(self) -> int:
+        """How often it has been opened: what was sent before is gone."""
+        return 1
 
     @abstractmethod
     def answered(self, statement: str) -> Any:
@@ -149,7 +145,9 @@ class Connection(ABC):
         self.questions += 1
         start = time.perf_counter()
         try:
-            table = self._waited_for(statement, kept)
+            # Questions of several threads take turns: a connection answers one at a time.
+            with self._turn, in_force(self.bounds):
+                table = self.answered_after(kept, statement) if kept else self.answered(statement)
         finally:
             self.seconds += time.perf_counter() - start
         self.rows += table.num_rows
@@ -160,51 +158,6 @@ class Connection(ABC):
         raise AssertionError(
             f"a query says to {self.kind} itself what is worked out once: {[name for name, _ in kept]}"
         )
-
-    def _waited_for(self, statement: str, kept: Sequence[tuple[str, str]]) -> Any:
-        """The answer, waited for so long as it may take; what the engine does is cancelled there after that, and where
-        Ctrl-C is heard.
-        """
-        asked = partial(self.answered_after, kept) if kept else self.answered
-        if self.hears_interrupts:
-            return asked(statement)
-        found: list[Any] = []
-        failed: list[BaseException] = []
-        context = copy_context()
-
-        def work() -> None:
-            try:
-                found.append(context.run(asked, statement))
-            except BaseException as error:
-                failed.append(error)
-
-        worker = threading.Thread(target=work, daemon=True)
-        ends = time.monotonic() + limit("time")
-        worker.start()
-        try:
-            while worker.is_alive() and time.monotonic() < ends:
-                worker.join(min(1.0, max(ends - time.monotonic(), 0.0)))
-        except KeyboardInterrupt:
-            self._give_up(worker)
-            raise
-        if not found and not failed:
-            self._give_up(worker)
-            raise too_late(f"{self.shown}: the engine")
-        if failed:
-            raise failed[0] from None
-        return found[0]
-
-    def _give_up(self, worker: threading.Thread) -> None:
-        """Cancel what a thread waits for, and wait until it has ended: a process that ends before it is aborted."""
-        ends = time.monotonic() + _PATIENCE
-        while worker.is_alive() and time.monotonic() < ends:
-            # An engine that is between two steps may miss it: it is told again.
-            self.cancel()
-            worker.join(_AGAIN)
-
-    @abstractmethod
-    def cancel(self) -> None:
-        """Have the engine give up what it is asked now; from another thread than the one that waits."""
 
     def count(self, relation: Relation) -> int:
         """How many rows a relation has; asked once."""
@@ -258,15 +211,9 @@ class Connection(ABC):
         text: str = select.sql(dialect=self.dialect)
         return text
 
-    def _gathered(self, reader: Any) -> Any:
+    def _gathered(self, schema: Any, batches: Iterable[Any]) -> Any:
         """The batches of an answer as one table, refused as soon as they are too many."""
-        batches, rows = [], 0
-        for batch in reader:
-            rows += len(batch)
-            refuse_above("rows", rows, f"{self.shown}: more than {rows - len(batch):,} rows")
-            refuse_memory(batch.nbytes, self.shown)
-            batches.append(batch)
-        return pa.Table.from_batches(batches, reader.schema)
+        return gathered(schema, batches, self.shown)
 
     def _failure(self, error: Exception, too_large: Sequence[str], said: str = "") -> RelatumError:
         """What an engine's refusal is: a value too large, by the words that it says so in, or what it ``said``."""

@@ -35,13 +35,11 @@ class PostgreSqlConnection(Connection):
 
     kind = "postgresql"
     dialect = "postgres"
-    hears_interrupts = True
 
     def __init__(self, address: str, schema: str) -> None:
         super().__init__(shown_address(address))
         self._adbc = driver("adbc_driver_postgresql.dbapi", self.kind)
         self._database = open_postgresql(address, self.shown)
-        self._asking: Any = None
         self._closing = weakref.finalize(self, self._database.close)
         # Parts of a query have no statistics: taken for a row or two, they would be joined in loops for minutes.
         # Where a loop is all there is, the planner takes its own penalty for a reason to compile every expression.
@@ -54,9 +52,9 @@ class PostgreSqlConnection(Connection):
     def _run(self, statement: str) -> None:
         connection = self._database.connection
         try:
-            with closing(connection.cursor()) as cursor:
+            with self._database.turn, closing(connection.cursor()) as cursor:
                 cursor.execute(statement)
-            connection.commit()
+                connection.commit()
         except (self._adbc.Error, pa.ArrowException) as error:
             raise self._told(error) from None
 
@@ -80,24 +78,15 @@ class PostgreSqlConnection(Connection):
         """The answer as the driver hands it out."""
         connection = self._database.connection
         try:
-            with closing(connection.cursor()) as cursor:
-                self._asking = cursor
+            with self._database.turn, closing(connection.cursor()) as cursor:
                 begin_reading(connection, cursor)
                 cursor.execute(statement)
-                table = self._gathered(cursor.fetch_record_batch())
-            connection.rollback()
+                reader = cursor.fetch_record_batch()
+                table = self._gathered(reader.schema, reader)
+                connection.rollback()
             return table
         except (self._adbc.Error, pa.ArrowException, OSError) as error:
             raise self._told(error) from None
-        finally:
-            self._asking = None
-
-    def cancel(self) -> None:
-        """Give up what is asked now: a server goes on with a question until it is told that nobody waits."""
-        asking = self._asking
-        if asking is not None:
-            with suppress(self._adbc.Error):
-                asking.adbc_cancel()
 
     def table(self, part: str) -> Relation:
         """A table or view."""
@@ -156,14 +145,14 @@ class PostgreSqlConnection(Connection):
                 # The driver sends numbers as text; the table is made of them there.
                 numbered = numbered.set_column(at, field.name, numbered.column(at).cast(pa.string()))
         try:
-            connection.rollback()
-            with closing(connection.cursor()) as cursor:
+            with self._database.turn, closing(connection.cursor()) as cursor:
+                connection.rollback()
                 cursor.execute("set transaction read write")
                 cursor.adbc_ingest(f"{name}_text", numbered, mode="create", temporary=True)
                 cursor.execute(self._made_of(name, rows.schema))
                 cursor.execute(f'drop table "{name}_text"')
                 cursor.execute(f'analyze "{name}"')
-            connection.commit()
+                connection.commit()
         except (self._adbc.Error, pa.ArrowException) as error:
             raise self._told(error) from None
         return Relation(name, rows.schema, self._named(name), lambda alias: self._column(alias, ROW))

@@ -6,22 +6,29 @@ import logging
 import os
 import sys
 import threading
+import time
 import uuid
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import suppress
+from contextvars import copy_context
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 import pyarrow as pa
 
 from relatum.errors import RelatumError, SourceError
-from relatum.limits import refuse_above, refuse_memory
+from relatum.limits import refuse_above, refuse_memory, time_left, too_late
 from relatum.sources.database.calls import refuse_unknown
 from relatum.sources.database.drivers import driver
 from relatum.sources.database.query import one_select, own_names, written
 from relatum.sources.engines.base import ROW, Connection, Relation, Source
 
+_Made = TypeVar("_Made")
+#: So many seconds Spark has to give up what it is asked.
+_PATIENCE = 15.0
+#: After so many it is told again.
+_AGAIN = 0.5
 #: Where Spark runs unless a model says so: in processes of this machine, with two workers.
 _HERE = "local[2]"
 #: What makes Spark answer as the language asks it: errors for what does not fit, moments on one clock; and no table
@@ -72,19 +79,21 @@ class SparkConnection(Connection):
         # What it refuses is told here as an error, not written to the terminal too.
         logging.getLogger("SQLQueryContextLogger").setLevel(logging.CRITICAL)
         self._views: list[str] = []
-        self._turn = threading.Lock()
         self._group = f"relatum-{uuid.uuid4().hex[:12]}"
 
     def answered(self, statement: str) -> Any:
         """The answer to a SELECT."""
-        self._begin()
-        try:
-            table = self._session.sql(statement).toArrow()
-        except Exception as error:
-            raise self._told(error) from None
+        table = self._waited_for(lambda: self._answered(statement))
         refuse_above("rows", table.num_rows, f"{self.shown}: {table.num_rows:,} rows")
         refuse_memory(table.nbytes, self.shown)
         return table
+
+    def _answered(self, statement: str) -> Any:
+        self._begin()
+        try:
+            return self._session.sql(statement).toArrow()
+        except Exception as error:
+            raise self._told(error) from None
 
     def answered_after(self, kept: Sequence[tuple[str, str]], statement: str) -> Any:
         """The answer to a SELECT that reads others: these are worked out and left with the workers while it is asked.
@@ -92,29 +101,64 @@ class SparkConnection(Connection):
         Spark puts a part of a query in wherever it is read: it would read the facts as often, and plan for longer than
         it works.
         """
-        # Views of one name are made for every question: questions that need some take turns.
-        with self._turn:
-            self._begin()
+        return self._waited_for(lambda: self._answered_after(kept, statement))
+
+    def _answered_after(self, kept: Sequence[tuple[str, str]], statement: str) -> Any:
+        self._begin()
+        try:
+            for name, select in kept:
+                self._session.sql(select).localCheckpoint().createOrReplaceTempView(name)
+            return self._answered(statement)
+        except RelatumError:
+            raise
+        except Exception as error:
+            raise self._told(error) from None
+        finally:
+            with suppress(Exception):
+                for name, _ in kept:
+                    self._session.catalog.dropTempView(name)
+
+    def _waited_for(self, work: Callable[[], _Made]) -> _Made:
+        """What work gives, waited for so long as it may take; what Spark does is cancelled after that, and where Ctrl-C
+        is heard.
+        """
+        found: list[_Made] = []
+        failed: list[BaseException] = []
+        context = copy_context()
+
+        def carried_out() -> None:
             try:
-                for name, select in kept:
-                    self._session.sql(select).localCheckpoint().createOrReplaceTempView(name)
-                return self.answered(statement)
-            except RelatumError:
-                raise
-            except Exception as error:
-                raise self._told(error) from None
-            finally:
-                with suppress(Exception):
-                    for name, _ in kept:
-                        self._session.catalog.dropTempView(name)
+                found.append(context.run(work))
+            except BaseException as error:
+                failed.append(error)
+
+        worker = threading.Thread(target=carried_out, daemon=True)
+        ends = time.monotonic() + time_left()
+        worker.start()
+        try:
+            while worker.is_alive() and time.monotonic() < ends:
+                worker.join(min(1.0, max(ends - time.monotonic(), 0.0)))
+        except KeyboardInterrupt:
+            self._give_up(worker)
+            raise
+        if not found and not failed:
+            self._give_up(worker)
+            raise too_late(f"{self.shown}: the engine")
+        if failed:
+            raise failed[0] from None
+        return found[0]
+
+    def _give_up(self, worker: threading.Thread) -> None:
+        """Cancel what a thread waits for, and wait until it has ended: a process that ends before it is aborted."""
+        ends = time.monotonic() + _PATIENCE
+        while worker.is_alive() and time.monotonic() < ends:
+            # Between two steps Spark may miss it: it is told again.
+            self._session.sparkContext.cancelJobGroup(self._group)
+            worker.join(_AGAIN)
 
     def _begin(self) -> None:
-        """Have what this thread asks belong to what ``cancel`` gives up."""
+        """Have what this thread asks belong to what is given up together."""
         self._session.sparkContext.setJobGroup(self._group, "relatum", True)
-
-    def cancel(self) -> None:
-        """Give up what is asked now."""
-        self._session.sparkContext.cancelJobGroup(self._group)
 
     def _told(self, error: Exception) -> RelatumError:
         return self._failure(error, _TOO_LARGE, _said(error))
@@ -177,7 +221,9 @@ class SparkConnection(Connection):
 
     def _schema(self, source: Source, shown: str) -> Any:
         try:
-            return self._arrow_schema(self._session.sql(self._no_rows_of(source)))
+            return self._waited_for(lambda: self._arrow_schema(self._session.sql(self._no_rows_of(source))))
+        except RelatumError:
+            raise
         except Exception as error:
             raise SourceError(f"{shown} cannot be read: {_said(error)}", path=self.shown) from None
 

@@ -1,0 +1,73 @@
+"""DuckDB as the process of its own asks it, shut off from every file that is not named and from extensions."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import duckdb
+
+#: A view in the file, or a query, could otherwise read and write any file, and fetch code from elsewhere.
+_SHUT = {
+    "allow_community_extensions": False,
+    "allow_unsigned_extensions": False,
+    "autoinstall_known_extensions": False,
+    "autoload_known_extensions": False,
+    "allow_persistent_secrets": False,
+}
+_TAKEN = frozenset({"memory", "system", "temp", "main", ""})
+_ROWS = 1 << 17
+
+
+class DuckdbFile:
+    """DuckDB in memory, with a file of its own attached, and Parquet files that may be read.
+
+    Parameters
+    ----------
+    path : str
+        The file; empty for none.
+    allowed : list of str
+        Other files that may be read.
+    memory : int
+        Megabytes that it may use before it puts rows aside.
+    folder : str
+        Where it puts rows aside; empty for nowhere.
+    """
+
+    def __init__(self, path: str, allowed: list[str], memory: int, folder: str) -> None:
+        config: Any = {**_SHUT, "memory_limit": f"{memory}MiB", "temp_directory": folder}
+        # A database of its own, beside which the file is read: a process may open one file several times.
+        self._connection = duckdb.connect(":memory:", config=config)
+        if path:
+            # Under the name that views in it know it by, where it has one of its own.
+            stem = Path(path).stem
+            name = '"' + ("data" if stem.lower() in _TAKEN else stem).replace('"', '""') + '"'
+            self._connection.execute(f"attach {_text(path)} as {name} (type duckdb, read_only)")
+            self._connection.execute(f"use {name}")
+        self._connection.execute(f"set allowed_paths = [{', '.join(map(_text, allowed))}]")
+        self._connection.execute("set enable_external_access = false")
+        self._connection.execute("set lock_configuration = true")
+
+    def answer(self, statement: str, parameters: list[str]) -> tuple[dict[str, Any], Any, Any]:
+        """What is to be known of an answer, its schema and its batches."""
+        found = self._connection.sql(statement, params=parameters or None)
+        kinds = list(map(str, found.types))
+        reader = found.to_arrow_reader(_ROWS)
+        return {"kinds": kinds}, reader.schema, reader
+
+    def take(self, name: str, rows: Any) -> None:
+        """Make a temporary table of rows."""
+        self._connection.register("relatum_incoming", rows)
+        try:
+            self._connection.execute(f'create temp table "{name}" as select * from relatum_incoming')
+        finally:
+            self._connection.unregister("relatum_incoming")
+
+    def close(self) -> None:
+        """Let go of it."""
+        self._connection.close()
+
+
+def _text(path: str) -> str:
+    """A path in SQL."""
+    return "'" + path.replace("'", "''") + "'"
