@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from relatum.audit.check import Report
     from relatum.drafting import draft
     from relatum.errors import (
+        ArgumentError,
         DataError,
         FormulaError,
         LimitError,
@@ -34,6 +35,7 @@ if TYPE_CHECKING:
 __all__ = [
     "NO_MATCH",
     "OTHERS",
+    "ArgumentError",
     "DataError",
     "Explanation",
     "FormulaError",
@@ -55,6 +57,7 @@ __all__ = [
 ]
 
 _LAZY = {
+    "ArgumentError": ("relatum.errors", "ArgumentError"),
     "DataError": ("relatum.errors", "DataError"),
     "FormulaError": ("relatum.errors", "FormulaError"),
     "LimitError": ("relatum.errors", "LimitError"),

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from relatum import markup
+from relatum.arguments import checked, checked_call
 from relatum.asking import Askable
 from relatum.changing import Changeable
 from relatum.data.moments import check_zone
@@ -39,6 +40,7 @@ if TYPE_CHECKING:
 # What looks into a model is imported where it is asked for: a pivot starts without it.
 
 
+@checked
 class Model(Askable):
     """Tables, relationships, derived columns and measures, with their data.
 
@@ -358,6 +360,7 @@ class Model(Askable):
         return sources
 
 
+@checked_call
 def refresh_file(path: str | os.PathLike[str], *, verify: bool = False) -> Refreshed:
     """Read a model file's sources again, compare them with what was recorded the last time, and record them.
 
@@ -404,6 +407,7 @@ def refresh_file(path: str | os.PathLike[str], *, verify: bool = False) -> Refre
     return found
 
 
+@checked_call
 def open_model(
     path: str | os.PathLike[str],
     *,

@@ -7,6 +7,7 @@ import functools
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any, Literal, overload
 
+from relatum.arguments import checked
 from relatum.changing import in_turn
 from relatum.editing import Editable
 from relatum.errors import RequestError
@@ -26,6 +27,7 @@ if TYPE_CHECKING:
     from relatum.plan.notes import Note
 
 
+@checked
 class Askable(Editable):
     """A model that can be asked."""
 

@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from typing import Concatenate, ParamSpec, TypeVar
 
+from relatum.arguments import checked
 from relatum.data.table import TableData
 from relatum.errors import ModelError, RelatumError
 from relatum.model.declaration import Declaration, Table
@@ -45,6 +46,7 @@ class _Batch:
     session: Session | None = None
 
 
+@checked
 class Changeable:
     """A model whose declaration can be replaced by another, once that is checked.
 

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from relatum import markup
 from relatum.api import Model
+from relatum.arguments import checked, checked_call
 from relatum.audit.tables import hierarchy_findings
 from relatum.data.moments import check_zone
 from relatum.data.table import TableData
@@ -26,6 +27,7 @@ from relatum.session.reading import Whereabouts, load_table, load_tables, relati
 from relatum.session.session import Session
 
 
+@checked
 class Draft:
     """A model proposed from raw data: each part with its evidence, and a confidence from 0 to 1.
 
@@ -127,6 +129,7 @@ class Draft:
         write_atomically(target, self.text(target, allow_outside=False))
 
 
+@checked_call
 def draft(*data: str | os.PathLike[str], name: str = "model", timezone: str = "UTC", **frames: object) -> Draft:
     """Propose a model of raw data.
 

@@ -10,6 +10,7 @@ from typing import Any
 
 import msgspec
 
+from relatum.arguments import checked
 from relatum.changing import Changeable, in_turn
 from relatum.errors import ModelError
 from relatum.limits import read_limits
@@ -21,6 +22,7 @@ from relatum.pivot.request import style_rules
 from relatum.present.numbers import check_column_pattern
 
 
+@checked
 class Dressable(Changeable):
     """A model whose looks can be changed."""
 

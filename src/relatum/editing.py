@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import msgspec
 
+from relatum.arguments import checked
 from relatum.changing import in_turn
 from relatum.errors import ModelError
 from relatum.model.declaration import (
@@ -33,6 +34,7 @@ if TYPE_CHECKING:
     pass
 
 
+@checked
 class Editable(Renamable):
     """What can be added to a model, changed and removed."""
 

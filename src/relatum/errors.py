@@ -112,6 +112,10 @@ class LimitError(SourceError, RequestError):
     """More than a limit allows: rows, columns, cells, memory, time. The error says how many, and how to raise it."""
 
 
+class ArgumentError(ModelError, RequestError, TypeError):
+    """An argument of a call that is not what the call takes. The error names it, says what came and what is wanted."""
+
+
 class ValueOverflowError(RelatumError, OverflowError):
     """A whole number or decimal that does not fit 64 bits. Relatum stops rather than show a wrong number."""
 

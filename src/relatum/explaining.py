@@ -13,6 +13,7 @@ from rich.table import Table
 from rich.text import Text
 
 from relatum import markup
+from relatum.arguments import checked
 from relatum.audit.cell.filters import member_text
 from relatum.audit.cell.place import OTHERS
 from relatum.audit.cell.records import CellStory, Difference, Evidence, PartTold
@@ -35,6 +36,7 @@ _MOVED = 10
 _STEPS = 10
 
 
+@checked
 class Explanation:
     """Why a cell is what it is: the filters in force, the formula part by part, the rows behind it.
 

@@ -93,8 +93,9 @@ def _number(name: str, word: object) -> int:
     if not 0 < number < 1 << 62:
         also = f", or a text with a unit ({', '.join(units)})" if units else ""
         example = LIMITS[name].example if units else "2000000"
+        shown = repr(word) if isinstance(word, str | int | float) else f"a {type(word).__name__}"
         raise ModelError(
-            f"The limit {name} is {word!r}; it must be a whole number above 0{also}.",
+            f"The limit {name} is {shown}; it must be a whole number above 0{also}.",
             fix=f"Write {name} = {example}.",
             place=(name,),
         )

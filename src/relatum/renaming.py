@@ -6,6 +6,7 @@ import dataclasses
 from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
+from relatum.arguments import checked
 from relatum.changing import in_turn
 from relatum.data.table import TableData
 from relatum.model.declaration import Declaration, Table
@@ -16,6 +17,7 @@ if TYPE_CHECKING:
     from relatum.change.impact import Dependant, Impact
 
 
+@checked
 class Renamable(Statable):
     """A model whose parts can be called otherwise and taken out."""
 

@@ -8,6 +8,7 @@ from html import escape
 from pathlib import Path
 from typing import Any
 
+from relatum.arguments import checked
 from relatum.errors import RelatumError, RequestError
 from relatum.model.atomic import write_atomically
 from relatum.model.declaration import Declaration
@@ -30,6 +31,7 @@ from relatum.present.report.page import (
 from relatum.progress import told
 
 
+@checked
 class ReportPage:
     """A report, worked out: in a notebook it shows itself, :meth:`save` writes it.
 

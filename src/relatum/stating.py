@@ -6,6 +6,7 @@ import dataclasses
 from collections.abc import Sequence
 from typing import Any
 
+from relatum.arguments import checked
 from relatum.changing import in_turn
 from relatum.dressing import Dressable
 from relatum.errors import ModelError
@@ -18,6 +19,7 @@ from relatum.present.numbers import check_column_pattern
 _READ = frozenset(("type", "pattern", "null", "heading", "footer"))
 
 
+@checked
 class Statable(Dressable):
     """A model of whose tables and columns more can be stated."""
 

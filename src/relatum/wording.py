@@ -95,7 +95,11 @@ def percent(part: float, whole: float, digits: int = 1) -> str:
 
 def first_line(error: Exception) -> str:
     """What another library says went wrong, cut to one line."""
-    return str(error).strip().splitlines()[0][:300] if str(error).strip() else type(error).__name__
+    try:
+        said = str(error).strip()
+    except Exception:  # it is not ours
+        said = ""
+    return said.splitlines()[0][:300] if said else type(error).__name__
 
 
 #: What a terminal would obey or be turned by, and what is shown for it: one character each, so that widths stay.

@@ -8,6 +8,7 @@ from typing import Any, Literal, NamedTuple
 
 import msgspec
 
+from relatum.arguments import checked_call
 from relatum.errors import ModelError, RequestError
 from relatum.language.parse import parse_axis, parse_values
 from relatum.model.looks import PLAIN, Format, StyleRule, check_rule
@@ -53,6 +54,7 @@ class Request:
         return [f"{word} {text}" for word, text in (("where", self.where), ("keep", self.keep)) if text]
 
 
+@checked_call
 def ask(
     rows: Names = (),
     columns: Names = (),
@@ -74,8 +76,6 @@ def ask(
     RequestError
         Values are neither text, list nor mapping; they stand on no axis.
     """
-    if not isinstance(values, str | Mapping | Sequence):
-        raise RequestError(f"{values!r} is no value to ask for.", fix="Write 'formula' or 'label: formula'.")
     asked, on = _valued(values)
     return Request(
         _fields(rows, "rows"),

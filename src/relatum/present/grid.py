@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+from relatum.arguments import checked
 from relatum.data.arrow import python_values
 from relatum.data.columns import Array
 from relatum.data.types import Kind
@@ -46,6 +47,7 @@ class Questions:
     members: Callable[[str, str], Found]
 
 
+@checked
 class Grid:
     """The answer to a pivot.
 

@@ -11,6 +11,7 @@ from rich.table import Table
 from rich.text import Text
 
 from relatum import markup
+from relatum.arguments import checked
 from relatum.data.arrow import python_values
 from relatum.pivot.members import Found
 from relatum.pivot.turning import NO_MATCH
@@ -23,6 +24,7 @@ from relatum.wording import counted, visible
 _MOST_IN_HTML = 60
 
 
+@checked
 class MemberList:
     """The members of a column in their order, each with its rows under a condition.
 

@@ -19,7 +19,7 @@ from relatum.limits import refuse_above
 from relatum.model.names import quoted
 from relatum.sources.stated import Stated
 from relatum.sources.texts import midnights
-from relatum.wording import counted, suggestion
+from relatum.wording import counted, first_line, suggestion
 
 
 def read_frame(frame: object, stated: Stated, name: str) -> TableData:
@@ -39,15 +39,20 @@ def read_frame(frame: object, stated: Stated, name: str) -> TableData:
     SourceError
         The object is no such frame, or two of its columns have one name.
     """
-    if not hasattr(frame, "__arrow_c_stream__"):
+    if not hasattr(type(frame), "__arrow_c_stream__"):
         raise SourceError(
             f"A {type(frame).__name__} is no frame for the table {name}.",
             fix="Pass a path, or an object with the Arrow C stream interface (pandas, Polars, DuckDB, Arrow).",
         )
     try:
         table = pa.RecordBatchReader.from_stream(frame).read_all()
-    except (pa.ArrowInvalid, pa.ArrowTypeError, pa.ArrowNotImplementedError, ValueError, TypeError) as error:
-        raise SourceError(f"The frame for the table {name} cannot be read: {error}") from None
+    except Exception as error:  # it is not ours: it may raise anything
+        raise SourceError(f"The frame for the table {name} cannot be read: {first_line(error)}") from None
+    if isinstance(frame, pa.RecordBatchReader) and not table.num_rows:
+        raise SourceError(
+            f"The reader for the table {name} hands out no rows: it has none, or has been read already.",
+            fix="Pass the table itself, or a reader of its own.",
+        )
     # pandas hands out its row labels as a column of this name; they are no column of the frame.
     kept = [column for column in table.column_names if not column.startswith("__index_level_")]
     table = table.select(kept) if len(kept) < table.num_columns else table

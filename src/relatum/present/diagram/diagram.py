@@ -8,6 +8,7 @@ import xml.etree.ElementTree as xml
 from collections.abc import Iterator
 from pathlib import Path
 
+from relatum.arguments import checked
 from relatum.errors import SourceError
 from relatum.model.atomic import write_atomically, write_bytes_atomically
 from relatum.model.graph import Graph
@@ -19,6 +20,7 @@ PICTURES, TEXTS = (".svg", ".png", ".pdf"), (".mmd", ".mermaid", ".md")
 _SVG = "http://www.w3.org/2000/svg"
 
 
+@checked
 class Diagram:
     """A drawing of a model: as a picture (SVG, PNG, PDF) or as Mermaid text.
 

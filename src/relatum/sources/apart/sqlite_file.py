@@ -24,6 +24,10 @@ _HEADER = 100
 _WITH_LOG = 2
 
 
+class CutShortError(Exception):
+    """A file ends before what it says that it holds."""
+
+
 class SqliteFile:
     """A file of SQLite.
 
@@ -100,7 +104,7 @@ def _refuse_cut_short(path: str, header: bytes) -> None:
     page = int.from_bytes(header[16:18], "big")
     pages = int.from_bytes(header[28:32], "big") if header[24:28] == header[92:96] else 0
     if os.stat(path).st_size < pages * (page if page != 1 else 1 << 16):  # noqa: PTH116
-        raise sqlite3.DatabaseError("The database is cut short: the file ends before its last page.")
+        raise CutShortError("The database is cut short: the file ends before its last page.")
 
 
 def _allowed(action: int, first: str | None, second: str | None, base: str | None, within: str | None) -> int:

@@ -38,6 +38,8 @@ def open_sqlite(path: Path) -> Database:
 
 def _unreadable(error: Refused, path: Path) -> SourceError:
     text = str(error)
+    if error.kind == "CutShortError":
+        return SourceError(text, path=path)
     if "locked" in text:
         return SourceError(
             "Another program is writing to the database.", path=path, fix="Wait until it has done, or ask a copy."
