@@ -15,7 +15,7 @@ import tempfile
 import time
 from collections import Counter
 from collections.abc import Iterator
-from datetime import date, datetime, timedelta, timezone
+from datetime import UTC, date, datetime, timedelta, timezone
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -78,7 +78,7 @@ def wrong() -> list[Any]:
         None, b"bytes", bytearray(b"x"), memoryview(b"x"), float("nan"), float("inf"), -0.0, 10**400, -1, 0, 1.5, True, 3j, Decimal("NaN"), Decimal("sNaN"), Decimal("1e999999"), [], (), {}, set(), frozenset({1}),
         [None], [1, "a"], {"a": 1}, {1: 2}, {None: None}, (item for item in "abc"), iter([]), range(3), nested(100_000), cyclic, Raising(), Raising, OddText("x"), "\ud800", "a\udfffb", ["\ud800"], {"\ud800": 1},
         "", " ", "\0", "x" * 100_000, "(" * 5000, "not " * 3000, "\u202e", "a\nb", "'", '"', '""', ".", "..", "a.", "*", "🙂" * 50, object(), object, int, type, len, lambda: 1, sys, Path("nowhere.csv"), Path("\ud800"), io.StringIO("a"),
-        date.min, date.max, datetime.min, datetime.now(timezone.utc), datetime(2024, 1, 1, tzinfo=timezone(timedelta(hours=23))), timedelta.max, np.int64(3), np.float64("nan"), np.array([1, 2]), np.bool_(True), np.datetime64("NaT"),
+        date.min, date.max, datetime.min, datetime.now(UTC), datetime(2024, 1, 1, tzinfo=timezone(timedelta(hours=23))), timedelta.max, np.int64(3), np.float64("nan"), np.array([1, 2]), np.bool_(True), np.datetime64("NaT"),
         pd.NaT, pd.NA, pd.Timestamp("2024-01-02"), pd.DataFrame({"a": [1]}), pa.table({"a": [1]}), pa.scalar(1), Emptied(), Ellipsis, NotImplemented, relatum.NO_MATCH, relatum.OTHERS, slice(1), Exception("x"),
     ]  # fmt: skip
 

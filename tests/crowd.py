@@ -1,6 +1,6 @@
 """Many threads ask one model while others change it: every answer is that of a state that was.
 
-``python tests/crowd.py SECONDS`` runs 24 that ask and 4 that edit; the tests run them for a moment.
+``python tests/crowd.py SECONDS [ENGINE]`` runs 24 that ask and 4 that edit; the tests run them for a moment.
 """
 
 from __future__ import annotations
@@ -14,13 +14,14 @@ from collections import Counter
 import pyarrow as pa
 
 import relatum
+from relatum.model.declaration import EngineChoice
 
 
 class Crowd:
     """A model, the states in which it was, and what was wrong."""
 
-    def __init__(self) -> None:
-        self.model = relatum.Model("crowd")
+    def __init__(self, engine: str | EngineChoice = "memory") -> None:
+        self.model = relatum.Model("crowd", engine=engine)
         self.model.add_table("s", pa.table({"k": ["a", "b", "a"], "n": [1, 2, 3]}))
         self.model.add_table("p", pa.table({"k": ["a", "b"], "w": [5, 7]}), key="k")
         self.model.relate("s.k -> p.k")
@@ -116,9 +117,9 @@ class Crowd:
             self.wrong.append(what)
 
 
-def crowd(seconds: float, asking: int = 24, editing: int = 4) -> Crowd:
+def crowd(seconds: float, asking: int = 24, editing: int = 4, engine: str | EngineChoice = "memory") -> Crowd:
     """Let them work for so long."""
-    made = Crowd()
+    made = Crowd(engine)
     threads = [threading.Thread(target=made.ask, args=(seed,)) for seed in range(asking)]
     threads += [threading.Thread(target=made.edit, args=(1000 + seed,)) for seed in range(editing)]
     for thread in threads:
@@ -131,5 +132,5 @@ def crowd(seconds: float, asking: int = 24, editing: int = 4) -> Crowd:
 
 
 if __name__ == "__main__":
-    found = crowd(float(sys.argv[1]))
+    found = crowd(float(sys.argv[1]), engine=sys.argv[2] if len(sys.argv) > 2 else "memory")
     print(dict(found.done), f"{len(found.wrong)} wrong", *found.wrong[:20], sep="\n")

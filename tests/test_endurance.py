@@ -1,6 +1,6 @@
-"""Files damaged at random, commands killed at random, a crowd at one model: a moment of each.
+"""Files damaged at random, commands killed at random, a crowd at one model, calls of any kind: a moment of each.
 
-``tests/fuzz.py``, ``tests/kills.py`` and ``tests/crowd.py`` do the same for as long as one likes.
+``tests/fuzz.py``, ``tests/kills.py``, ``tests/crowd.py`` and ``tests/arguments.py`` do the same for as long as one likes.
 """
 
 from __future__ import annotations
@@ -9,8 +9,12 @@ import subprocess
 import sys
 from pathlib import Path
 
+import pytest
+
+from arguments import calls
 from crowd import crowd
 from kills import kill
+from postgres import Server
 
 
 def test_what_is_damaged_ends_nothing() -> None:
@@ -28,6 +32,13 @@ def test_killed_commands_lose_nothing(tmp_path: Path) -> None:
     assert found.wrong == [] and found.asked > 2
 
 
-def test_every_answer_is_of_a_state_that_was() -> None:
-    found = crowd(3, asking=8, editing=3)
+@pytest.mark.parametrize("engine", ["memory", "duckdb", "postgresql"])
+def test_every_answer_is_of_a_state_that_was(engine: str, server: Server) -> None:
+    place = server.address if engine == "postgresql" else engine
+    found = crowd(3, asking=8, editing=3, engine=place)
     assert found.wrong == [] and sum(found.done.values()) > 20
+
+
+def test_calls_of_any_kind_end_in_errors_of_ours_or_in_a_model() -> None:
+    found = calls(8)
+    assert found.wrong == [] and found.done["accepted"] > 5 and found.done["refused"] > 20

@@ -7,15 +7,23 @@ import re
 import sqlite3
 import subprocess
 import sys
+import threading
 import time
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import duckdb
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
 import pytest
 
 import relatum
+from arguments import OddText, nested
 from conftest import run
 from postgres import Server, program
+from relatum.model.declaration import EngineChoice
 from relatum.sources.database.address import plain_address
 from relatum.sources.database.calls import refuse_unknown
 from relatum.sources.database.query import one_select, own_names, written
@@ -334,3 +342,104 @@ def test_a_file_with_a_log_of_its_own_gets_none_from_us(tmp_path: Path) -> None:
     model.add_table("t", path, part="t")
     assert model.evaluate("sum(t.a)") == 7
     assert [each.name for each in tmp_path.iterdir()] == ["w.sqlite"]
+
+
+# -- tables of an engine that change ----------------------------------------------------------------------------------
+
+
+def by_key(model: relatum.Model) -> dict[str, int]:
+    return {each["t.k"]: each["n"] for each in model.pivot("t.k", values="n: sum(t.n)").to_arrow().to_pylist()}
+
+
+def test_a_server_that_is_written_to_is_asked_in_one_state(server: Server) -> None:
+    server.execute(
+        "drop schema if exists moving cascade; create schema moving; set search_path = moving; create table t (k text, n int); insert into t values ('a', 1), ('b', 2); "
+        "create table p (k text, w int); insert into p values ('a', 10), ('b', 20)"
+    )
+    with relatum.Model("moving", engine=EngineChoice("postgresql", server.address, "moving")) as model:
+        model.add_table("t", "", part="t")
+        model.add_table("p", "", part="p", key="k")
+        model.relate("t.k -> p.k")
+        grid = model.pivot("t.k", values="n: sum(t.n)")
+        assert by_key(model) == {"a": 1, "b": 2} and model.evaluate("sum(t.n * p.w)") == 50
+        for change, rows in (
+            ("insert into t values ('c', 1000)", {"a": 1, "b": 2, "c": 1000}),
+            ("update t set k = 'aa' where k = 'a'", {"aa": 1, "b": 2, "c": 1000}),
+            ("delete from t where k = 'b'; update t set n = 5 where k = 'c'", {"aa": 1, "c": 5}),
+            ("drop table t; create table t (k text, n int, x int); insert into t values ('z', 3, 4)", {"z": 3}),
+        ):
+            server.execute(f"set search_path = moving; {change}")
+            assert by_key(model) == rows
+        assert model.evaluate("sum(t.x)") == 4
+        with pytest.raises(relatum.SourceError, match="has changed while"):
+            grid.again(where="t.n > 0")
+        server.execute("insert into moving.t values ('b', 7, 0); insert into moving.p values ('b', 30)")
+        with pytest.raises(relatum.DataError, match="not unique"):
+            model.evaluate("sum(t.n * p.w)")
+        server.execute("delete from moving.p where w = 30")
+        assert model.evaluate("sum(t.n * p.w)") == 140
+        over = threading.Event()
+
+        def write() -> None:
+            at = 0
+            while not over.is_set():
+                at += 1
+                server.execute(f"insert into moving.t values ('k{at}', 1, 0), ('m{at}', -1, 0)")
+
+        writer = threading.Thread(target=write)
+        writer.start()
+        try:
+            for _ in range(15):
+                found = by_key(model)
+                assert sum(found.values()) == 10 and {found[key] for key in found if key[0] == "k"} <= {1}
+        finally:
+            over.set()
+            writer.join()
+
+
+def test_files_that_an_engine_reads_are_read_as_they_are_now(tmp_path: Path) -> None:
+    def write(**columns: list[Any]) -> None:
+        pq.write_table(pa.table(columns), tmp_path / "new.parquet")
+        (tmp_path / "new.parquet").replace(tmp_path / "t.parquet")
+
+    write(k=["a", "b"], n=[1, 2])
+    (tmp_path / "m.toml").write_text('relatum = 1\nengine = { kind = "duckdb" }\n[table.t]\nsource = "t.parquet"\n')
+    with relatum.open(tmp_path / "m.toml") as model:
+        assert by_key(model) == {"a": 1, "b": 2}
+        write(k=["b", "c"], n=[2, 1000])
+        assert by_key(model) == {"b": 2, "c": 1000}
+        write(k=["d"], n=[5], x=[6])
+        assert by_key(model) == {"d": 5} and model.evaluate("sum(t.x)") == 6
+        write(k=["d"])
+        with pytest.raises(relatum.RelatumError, match=r"n"):
+            by_key(model)
+        write(k=["d"], n=[8])
+        assert by_key(model) == {"d": 8}
+
+
+# -- arguments --------------------------------------------------------------------------------------------------------
+
+
+def test_arguments_are_what_the_signature_says() -> None:
+    model = relatum.Model("m")
+    model.add_table("t", pa.table({"a": [1, 2]}), key="")
+    assert model.declaration.tables["t"].key == ()
+    before = model.declaration
+    calls: list[tuple[Callable[[], object], str]] = [
+        (lambda: model.measure(5, "1"), r"name of measure is 5 \(int\); it must be a text"), (lambda: model.measure("m", "1", about=b"x"), "about of measure is b'x'"), (lambda: model.measure("m", "1", format=3), "a text or a dictionary"),
+        (lambda: model.measure("m", "1", replace="yes"), "True or False"), (lambda: model.derive("t", int, "1"), "name of derive is <class 'int'>"), (lambda: model.add_derived_table(int, "t.a", {}), "it must be a text"),
+        (lambda: model.pivot(["t.a", 3]), "a list in which each is a text"), (lambda: model.evaluate(None), "formula of evaluate is None"), (lambda: model.evaluate("'\ud800'"), "half of one"), (lambda: model.look("t.a", label=["x"]), "label of look"),
+        (lambda: model.hierarchy("h", (each for each in ["t.a"])), "a list"), (lambda: model.control("m", 1, tolerance=True), "a number"), (lambda: model.save(3), "a path"), (lambda: relatum.open(b"x"), "path of open_model"),
+        (lambda: model.pivot("t.a", values={"x": nested(10**5)}), "it must be"), (lambda: model.add_report("r", nested(10**5)), "it must be"), (lambda: relatum.Model(locale=["en"]), "locale of Model"), (lambda: model.limit(cells=None), "cells of limit"),
+        (lambda: model.compare("other"), "a Model"), (lambda: model.explain("sum(t.a)", at={"t.a": object()}), "at of explain"), (lambda: model.pivot("t.a").again(rows=5), "rows of ask"),
+    ]  # fmt: skip
+    for call, says in calls:
+        with pytest.raises(relatum.ArgumentError, match=says):
+            call()
+    assert model.declaration == before
+    reader = pa.table({"a": [1]}).to_reader()
+    model.add_table("r", reader)
+    with pytest.raises(relatum.SourceError, match="has been read already"):
+        model.add_table("s", reader)
+    model.measure(OddText("n"), np.str_("sum(t.a)"), about=np.str_("x"))
+    assert model.evaluate("n") == 3 and type(model.declaration.measures["n"].about) is str

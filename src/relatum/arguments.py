@@ -1,7 +1,8 @@
 """The border of the library: what a public call is given is looked at before anything is done with it.
 
 What a call takes is what its signature says. Every argument is checked against that, in one place and in one way, and
-handed on as a plain value: a text of a kind of its own as a text, a number of NumPy's as a number.
+handed on as a plain value: a text of a kind of its own as a text, a number of NumPy's as a number. An object that has a
+way of its own to carry a call out (``_carry_out``) does so.
 """
 
 from __future__ import annotations
@@ -14,13 +15,12 @@ import reprlib
 import types
 import typing
 from collections.abc import Callable, Mapping, Sequence
-from contextlib import nullcontext
 from datetime import date, datetime
 from decimal import Decimal
+from pathlib import Path
 from typing import Any, Literal, TypeVar, Union
 
 from relatum.errors import ArgumentError
-from relatum.limits import in_force
 from relatum.wording import visible
 
 _Class = TypeVar("_Class", bound=type)
@@ -61,8 +61,6 @@ def checked_call(call: _Call) -> _Call:
 def _looking(call: _Call, shown: str, *, method: bool) -> _Call:
     own = inspect.unwrap(call)
     signature = inspect.signature(own)
-    # A generator goes on after this: its limits are those of what is done inside.
-    limited = method and not inspect.isgeneratorfunction(own)
 
     @functools.cache
     def checks() -> dict[str, _Check]:
@@ -82,16 +80,13 @@ def _looking(call: _Call, shown: str, *, method: bool) -> _Call:
                 bound.arguments[name] = {key: _plain(known[name], key, each, shown) for key, each in given.items()}
             else:
                 bound.arguments[name] = _plain(known[name], name, given, shown)
-        with _limits_of(arguments) if limited else nullcontext():
+        carry_out = getattr(type(arguments[0]), "_carry_out", None) if method else None
+        # A generator goes on after this: what is done inside is carried out for itself.
+        if carry_out is None or own.__name__ == "__init__" or inspect.isgeneratorfunction(own):
             return call(*bound.args, **bound.kwargs)
+        return carry_out(arguments[0], own.__name__, lambda: call(*bound.args, **bound.kwargs))
 
     return typing.cast(_Call, looked)
-
-
-def _limits_of(arguments: tuple[Any, ...]) -> Any:
-    """The limits of the model whose method is called, where it is one: they hold from here."""
-    session = getattr(arguments[0], "_session", None)
-    return nullcontext() if session is None else in_force(session.declaration.bounds)
 
 
 def _plain(check: _Check, name: str, given: Any, shown: str) -> Any:
@@ -196,7 +191,8 @@ def _nothing(given: Any, depth: int) -> None:
 def _path(given: Any, depth: int) -> Any:
     if not isinstance(given, os.PathLike):
         raise _Wrong("a path")
-    _text(os.fspath(given), depth)
+    if not isinstance(os.fspath(given), str):
+        raise _Wrong("a path of characters")
     return given
 
 
@@ -208,6 +204,8 @@ def _call(given: Any, depth: int) -> Any:
 
 def _anything(given: Any, depth: int) -> Any:
     """An object of any kind: a frame, say. A text is a text."""
+    if isinstance(given, os.PathLike):
+        return Path(_text(os.fspath(given), depth))
     return _text(given, depth) if isinstance(given, str) else given
 
 
@@ -270,8 +268,10 @@ def _list_of(check: _Check) -> _Check:
             raise _Wrong(f"nested no deeper than {_DEEPEST}")
         if not isinstance(given, Sequence) or isinstance(given, str | bytes | bytearray | memoryview):
             raise _Wrong(f"a list{_of(check)}")
-        items = list(given)
-        return [check(each, depth + 1) for each in items]
+        try:
+            return [check(each, depth + 1) for each in list(given)]
+        except _Wrong as wrong:
+            raise _Wrong(f"a list in which each is {wrong}") from None
 
     return look
 

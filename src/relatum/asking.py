@@ -209,13 +209,13 @@ class Askable(Editable):
     def explain(
         self,
         value: str,
-        at: Mapping[str, object] | None = None,
+        at: Mapping[str, Any] | None = None,
         where: str | None = None,
         *,
         keep: Names = (),
         fields: Names = (),
         columns: Names = (),
-        against: Mapping[str, object] | None = None,
+        against: Mapping[str, Any] | None = None,
         along: str = "",
         listed: int = 5,
     ) -> Explanation:
@@ -371,8 +371,8 @@ def _explained(
     session: Session,
     request: Request,
     number: int,
-    at: Mapping[str, object],
-    against: Mapping[str, object] | None,
+    at: Mapping[str, Any],
+    against: Mapping[str, Any] | None,
     along: str,
     listed: int,
 ) -> Explanation:

@@ -6,16 +6,23 @@ import dataclasses
 import functools
 import threading
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext, suppress
 from typing import Concatenate, ParamSpec, TypeVar
 
 from relatum.arguments import checked
 from relatum.data.table import TableData
-from relatum.errors import ModelError, RelatumError
+from relatum.errors import ChangedDataError, ModelError, RelatumError
+from relatum.limits import in_force
 from relatum.model.declaration import Declaration, Table
 from relatum.session.reading import Whereabouts, load_tables
 from relatum.session.session import Session
+from relatum.sources.remote import RemoteTable
 from relatum.wording import listed
+
+#: Calls that have to do with what was known before, or with nothing of the tables.
+_AS_IT_IS = frozenset({"refresh", "close", "save"})
+#: So often an engine whose tables change is looked at anew, for one call.
+_LOOKS = 3
 
 Arguments = ParamSpec("Arguments")
 Outcome = TypeVar("Outcome")
@@ -59,6 +66,31 @@ class Changeable:
         self._turn = threading.RLock()
         self._batch: _Batch | None = None
 
+    def _carry_out(self, name: str, work: Callable[[], Outcome]) -> Outcome:
+        """Carry a public call out within the model's limits; where an engine holds the tables, over one state of them.
+
+        An engine whose tables have changed since is looked at anew, and so where that is seen in what it answers.
+        """
+        place = self._session.place
+        with in_force(self._session.declaration.bounds):
+            if place is None or place.asked or self._batch is not None or name in _AS_IT_IS:
+                return work()
+            with place.request():
+                for _ in range(_LOOKS):
+                    if place.has_changed():
+                        self._look_anew()
+                    with suppress(ChangedDataError):
+                        return work()
+                    place.forget()
+                return work()
+
+    def _look_anew(self) -> None:
+        """Find out again what is known of the tables on the engine."""
+        here = {name: data for name, data in self._session.sources.items() if not isinstance(data, RemoteTable)}
+        declaration = self._session.declaration
+        sources = load_tables(declaration, self._whereabouts, here)
+        self._session = Session(declaration, sources, joins=self._session.joins, place=self._session.place)
+
     @property
     def declaration(self) -> Declaration:
         """Everything that is stated about the model, as immutable records."""
@@ -90,7 +122,9 @@ class Changeable:
         >>> model.evaluate("double")
         10
         """
-        with self._turn:
+        place = self._session.place
+        # What asks an engine takes turns there first: so do edits, and nobody waits for who waits for them.
+        with nullcontext() if place is None else place.turn, self._turn:
             if self._batch is not None:
                 raise ModelError("Edits are being carried out together already.", fix="Leave out the inner edits().")
             batch = _Batch(threading.get_ident(), self.declaration, self._whereabouts, self._session.sources)

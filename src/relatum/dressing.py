@@ -27,7 +27,7 @@ class Dressable(Changeable):
     """A model whose looks can be changed."""
 
     @in_turn
-    def dress(self, theme: str | os.PathLike[str] | Mapping[str, object]) -> None:
+    def dress(self, theme: str | os.PathLike[str] | Mapping[str, Any]) -> None:
         """Give the model a theme: fonts, sizes and colours of everything that is drawn of it.
 
         Parameters

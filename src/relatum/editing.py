@@ -128,7 +128,7 @@ class Editable(Renamable):
             name,
             source=os.fspath(source) if isinstance(source, str | os.PathLike) else "",
             frame=not is_path,
-            key=(key,) if isinstance(key, str) else tuple(key),
+            key=as_texts(key),
             about=about,
             columns=frozen(settings),
             dated=calendar,
@@ -276,7 +276,7 @@ class Editable(Renamable):
     def _derive_table(
         self, name: str, per: str | Sequence[str], columns: Mapping[str, Any], about: str, replace: bool
     ) -> None:
-        grain = (per,) if isinstance(per, str) else tuple(per)
+        grain = as_texts(per)
         if not grain or not columns:
             raise ModelError(f"The derived table {name} has no {'formulas' if grain else 'grain'}.")
         wrong = next((column for column, formula in columns.items() if not isinstance(formula, str)), None)
@@ -396,11 +396,11 @@ class Editable(Renamable):
         name: str,
         formula: str,
         *,
-        format: str | Mapping[str, object] = "",
+        format: str | Mapping[str, Any] = "",
         about: str = "",
         unrelated: str = "blank",
         label: str = "",
-        style: Sequence[Mapping[str, object] | StyleRule] = (),
+        style: Sequence[Mapping[str, Any] | StyleRule] = (),
         replace: bool = False,
     ) -> None:
         """Add a measure.
@@ -474,9 +474,9 @@ class Editable(Renamable):
     def control(
         self,
         measure: str,
-        equals: object,
+        equals: Any,
         *,
-        at: Mapping[str, object] | None = None,
+        at: Mapping[str, Any] | None = None,
         tolerance: float = 0,
         replace: bool = False,
     ) -> None:

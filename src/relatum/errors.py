@@ -76,6 +76,10 @@ class MissingSourceError(SourceError):
     """Data that is not there: no such file, no such table of a database or workbook."""
 
 
+class ChangedDataError(SourceError):
+    """Data of an engine that is not any more what it was when it was looked at."""
+
+
 class ModelError(RelatumError, ValueError):
     """A model that does not hold together: an unknown name, a wrong type, two routes between two tables."""
 

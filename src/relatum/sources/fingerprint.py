@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import time
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from hashlib import blake2b
 from pathlib import Path
@@ -52,6 +53,17 @@ class Known(msgspec.Struct, frozen=True):
 
 def _told(found: os.stat_result) -> tuple[int, int, int, int]:
     return found.st_size, found.st_mtime_ns, found.st_ctime_ns, found.st_ino
+
+
+def states_of(paths: Iterable[Path]) -> tuple[tuple[int, int, int, int] | None, ...]:
+    """What the system says of files; None of one that is not there."""
+    found: list[tuple[int, int, int, int] | None] = []
+    for path in paths:
+        try:
+            found.append(_told(path.stat()))
+        except OSError:
+            found.append(None)
+    return tuple(found)
 
 
 @dataclass

@@ -12,7 +12,7 @@ from relatum.data.arrow import column_from_arrow
 from relatum.data.buffers import array_values, fixed_array, in_one_piece
 from relatum.data.columns import Array, Column, Members
 from relatum.data.types import FLOAT, Kind, Type
-from relatum.errors import SourceError, ValueOverflowError
+from relatum.errors import ChangedDataError, SourceError, ValueOverflowError
 
 
 def held(array: Any, type_: Type) -> Column:
@@ -54,12 +54,31 @@ def codes_of(values: Any, states: Any, members: Members, type_: Type) -> Array:
 
 
 def member_codes(array: Any, members: Members, type_: Type) -> Array:
-    """The codes of values among the members of a column."""
+    """The codes of values among the members of a column.
+
+    Raises
+    ------
+    ChangedDataError
+        A value is none of them: the data has changed since they were asked.
+    """
     if not len(array):
         return np.zeros(0, np.int64)
     known = members.values
     if known.type.kind in (Kind.TEXT, Kind.NULL):
         found = pc.index_in(array.cast(known.dictionary.type), value_set=known.dictionary)
+        if found.null_count:
+            raise _changed()
         return array_values(found).astype(np.int64)
-    values = fetched(array, type_).values
-    return np.searchsorted(known.values, values.astype(known.values.dtype))
+    values = fetched(array, type_).values.astype(known.values.dtype)
+    codes = np.searchsorted(known.values, values)
+    there = known.values[np.minimum(codes, len(known.values) - 1)] if len(known.values) else np.zeros(0)
+    if len(there) != len(values) or not np.array_equal(there, values, equal_nan=known.type.kind is Kind.FLOAT):
+        raise _changed()
+    return codes
+
+
+def _changed() -> ChangedDataError:
+    return ChangedDataError(
+        "The data of the engine has changed while it was asked, or since the grid was made that is asked again.",
+        fix="Ask the model again.",
+    )

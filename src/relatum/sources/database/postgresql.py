@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from contextlib import closing, suppress
+from collections.abc import Iterator
+from contextlib import closing, contextmanager, suppress
 from decimal import Decimal
 from typing import Any
 
@@ -36,7 +37,7 @@ _TEXTS = frozenset({"text", "varchar"})
 _READ_AS = {"uuid": "text", "enum": "text", "money": "numeric"}
 
 
-def open_postgresql(address: str, shown: str) -> Database:
+def open_postgresql(address: str, shown: str) -> _PostgreSQL:
     """A connection to a server.
 
     Raises
@@ -59,7 +60,43 @@ def open_postgresql(address: str, shown: str) -> Database:
 
 
 class _PostgreSQL(Database):
+    """A connection to a server."""
+
     dialect = "postgres"
+
+    def __init__(self, connection: Any, shown: str) -> None:
+        super().__init__(connection, shown)
+        self._whole = self._begun = False
+
+    def begin(self, cursor: Any) -> None:
+        """Begin a transaction that can only read, within the time that is left, and takes texts as the check of a query
+        took them: whatever was set before, in this session or by the server.
+        """
+        if not self._begun:
+            self.connection.rollback()
+            level = "repeatable read" if self._whole else "read committed"
+            cursor.execute(f"set transaction isolation level {level}, read only")
+        milliseconds = min(max(int(time_left() * 1000), 1), (1 << 31) - 1)
+        cursor.execute(f"set local statement_timeout = {milliseconds}")
+        cursor.execute("set local standard_conforming_strings = on")
+        self._begun = self._whole
+
+    def end(self, *, failed: bool = False) -> None:
+        """End the transaction, unless more is to be asked of the state that it sees."""
+        if failed or not self._whole:
+            self._begun = False
+            self.connection.rollback()
+
+    @contextmanager
+    def one_state(self) -> Iterator[None]:
+        """Have all that is asked inside the block asked of one state, where none of it fails."""
+        self._whole = True
+        try:
+            yield
+        finally:
+            self._whole = False
+            with suppress(Exception):  # a connection that is gone has no transaction either
+                self.end()
 
     def tables(self) -> list[DatabaseTable]:
         columns = self.records(_COLUMNS)
@@ -101,15 +138,17 @@ class _PostgreSQL(Database):
     def answer(self, statement: str, shown: str, parameters: tuple[str, ...] = ()) -> tuple[Any, list[str]]:
         adbc = driver("adbc_driver_postgresql.dbapi")
         try:
-            with self.turn, closing(self.connection.cursor()) as cursor:
-                begin_reading(self.connection, cursor)
-                cursor.execute(statement, parameters or None)
-                reader = cursor.fetch_record_batch()
-                table = gathered(reader.schema, reader, shown)
-                self.connection.rollback()
+            with self.turn:
+                with closing(self.connection.cursor()) as cursor:
+                    self.begin(cursor)
+                    cursor.execute(statement, parameters or None)
+                    reader = cursor.fetch_record_batch()
+                    table = gathered(reader.schema, reader, shown)
+                    del reader  # what is left of the answer is taken before the transaction ends
+                self.end()
         except (adbc.Error, pa.ArrowException, OSError) as error:
             with suppress(adbc.Error):
-                self.connection.rollback()
+                self.end(failed=True)
             if "statement timeout" in str(error):
                 raise too_late(f"{shown}: the database") from None
             raise refusal(error, shown) from None
@@ -119,20 +158,6 @@ class _PostgreSQL(Database):
 
     def close(self) -> None:
         self.connection.close()
-
-
-def begin_reading(connection: Any, cursor: Any) -> None:
-    """Begin a transaction that can only read, within the time that is left, and takes texts as the check of a query
-    took them: whatever was set before, in this session or by the server.
-    """
-    connection.rollback()
-    milliseconds = min(max(int(time_left() * 1000), 1), (1 << 31) - 1)
-    for setting in (
-        "transaction read only",
-        f"local statement_timeout = {milliseconds}",
-        "local standard_conforming_strings = on",
-    ):
-        cursor.execute(f"set {setting}")
 
 
 #: Tables in the search path go by their name alone, others by schema.name.

@@ -6,7 +6,8 @@ import re
 import threading
 import time
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -57,6 +58,10 @@ class Relation:
     remarks: tuple[str, ...] = ()
 
 
+#: The state of an engine of which nothing is to be taken for known.
+_FORGOTTEN = object()
+
+
 class Connection(ABC):
     """An open connection to an engine.
 
@@ -77,7 +82,10 @@ class Connection(ABC):
         self.seconds = 0.0
         self._sent = 0
         self._counts: dict[int, tuple[Relation, int]] = {}
-        self._turn = threading.RLock()
+        #: Questions of several threads take turns: a connection answers one at a time.
+        self.turn = threading.RLock()
+        self._asked_by: int | None = None
+        self._seen: Hashable = None
         #: The limits that the model states.
         self.bounds: Mapping[str, int] = {}
 
@@ -145,8 +153,7 @@ class Connection(ABC):
         self.questions += 1
         start = time.perf_counter()
         try:
-            # Questions of several threads take turns: a connection answers one at a time.
-            with self._turn, in_force(self.bounds):
+            with self.turn, in_force(self.bounds):
                 table = self.answered_after(kept, statement) if kept else self.answered(statement)
         finally:
             self.seconds += time.perf_counter() - start
@@ -158,6 +165,41 @@ class Connection(ABC):
         raise AssertionError(
             f"a query says to {self.kind} itself what is worked out once: {[name for name, _ in kept]}"
         )
+
+    @property
+    def asked(self) -> bool:
+        """Whether a request of this thread is being answered: all of it is asked of one state, where there is such."""
+        return self._asked_by == threading.get_ident()
+
+    @contextmanager
+    def request(self) -> Iterator[None]:
+        """Answer a request inside the block, for one thread at a time."""
+        with self.turn:
+            self._asked_by = threading.get_ident()
+            try:
+                yield
+            finally:
+                self._asked_by = None
+
+    def state(self) -> Hashable:
+        """What tells one state of its tables from another, as far as it can be told; None where nothing is."""
+        return None
+
+    def has_changed(self) -> bool:
+        """Whether its tables may be others than when this was last asked, or forgotten; then all is found out anew."""
+        state = self.state()
+        changed, self._seen = state != self._seen or self._seen is _FORGOTTEN, state
+        if changed:
+            self.renew()
+        return changed
+
+    def forget(self) -> None:
+        """Take the tables for others the next time."""
+        self._seen = _FORGOTTEN
+
+    def renew(self) -> None:
+        """Have what it keeps of tables itself found out anew."""
+        self._counts.clear()
 
     def count(self, relation: Relation) -> int:
         """How many rows a relation has; asked once."""

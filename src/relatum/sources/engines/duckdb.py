@@ -5,7 +5,7 @@ from __future__ import annotations
 import shutil
 import tempfile
 import weakref
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Hashable, Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +18,7 @@ from relatum.sources.apart.process import Apart, Refused
 from relatum.sources.database.base import reason as said_by
 from relatum.sources.database.duckdb import duckdb_apart
 from relatum.sources.engines.base import Connection, Relation, Source
+from relatum.sources.fingerprint import states_of
 
 #: One number for a row of several files: the file's, and the row's in it.
 _ROWS_A_FILE = 1 << 40
@@ -39,6 +40,7 @@ class DuckDbConnection(Connection):
         self._path = path
         self._allowed = dict.fromkeys(allowed)
         self._apart = self._started()
+        self._seen = self.state()
 
     def _started(self) -> Apart:
         """A process that holds the database, shut off from every file that no table names."""
@@ -53,6 +55,17 @@ class DuckDbConnection(Connection):
     def opened(self) -> int:
         """How often it has been opened: what was sent before is gone."""
         return self._reopened + self._apart.opened
+
+    def state(self) -> Hashable:
+        """What the system says of its file, and of those that tables name."""
+        return states_of([*([self._path] if self._path else []), *self._allowed])
+
+    def renew(self) -> None:
+        """Open the files as they are now."""
+        super().renew()
+        self._reopened += self._apart.opened
+        self._apart.close()
+        self._apart = self._started()
 
     def answered(self, statement: str) -> Any:
         """The answer to a SELECT."""
@@ -94,9 +107,8 @@ class DuckDbConnection(Connection):
         if not set(paths) <= set(self._allowed):
             # What may be read is settled when a database is opened: it is opened anew, and what was sent is sent anew.
             self._allowed.update(dict.fromkeys(paths))
-            self._reopened += self._apart.opened
-            self._apart.close()
-            self._apart = self._started()
+            self.renew()
+            self._seen = self.state()
         texts = [self._exp.Literal.string(str(path)) for path in paths]
         named = [self._exp.PropertyEQ(this=self._exp.Identifier(this="union_by_name"), expression=self._exp.true())]
         function = self._exp.Anonymous(this="READ_PARQUET", expressions=[self._exp.Array(expressions=texts), *named])

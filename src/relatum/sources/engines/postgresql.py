@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import weakref
-from collections.abc import Callable, Sequence
-from contextlib import closing, suppress
+from collections.abc import Callable, Hashable, Iterator, Sequence
+from contextlib import closing, contextmanager, suppress
 from decimal import Decimal
 from typing import Any
 
@@ -16,7 +16,6 @@ from relatum.limits import too_late
 from relatum.sources.database.ask import shown_address
 from relatum.sources.database.drivers import driver
 from relatum.sources.database.postgresql import (
-    begin_reading,
     converted_type,
     has_open_scale,
     numeric_type,
@@ -60,12 +59,28 @@ class PostgreSqlConnection(Connection):
 
     def _told(self, error: Exception) -> RelatumError:
         with suppress(self._adbc.Error):
-            self._database.connection.rollback()
+            self._database.end(failed=True)
         if "due to user request" in str(error):
             raise KeyboardInterrupt from None  # its driver heard Ctrl-C, and has told the server
         if "statement timeout" in str(error):
             return too_late(f"{self.shown}: the engine")
         return self._failure(error, _TOO_LARGE)
+
+    @contextmanager
+    def request(self) -> Iterator[None]:
+        """Answer a request inside the block: all that it asks is asked of one state of the server."""
+        with super().request(), self._database.one_state():
+            yield
+
+    def state(self) -> Hashable:
+        """The transactions that are over, of which a question sees what they wrote: another one may have written."""
+        (found,) = self._database.records("select txid_current_snapshot()::text as state")
+        return str(found["state"])
+
+    def _state_after(self, own: int) -> Hashable:
+        """The state now, where a transaction of ours is all that was written since another; that one otherwise."""
+        now = self.state()
+        return now if int(str(now).split(":")[1]) == own + 1 else self._seen
 
     def answered(self, statement: str) -> Any:
         """The answer to a SELECT."""
@@ -78,12 +93,14 @@ class PostgreSqlConnection(Connection):
         """The answer as the driver hands it out."""
         connection = self._database.connection
         try:
-            with self._database.turn, closing(connection.cursor()) as cursor:
-                begin_reading(connection, cursor)
-                cursor.execute(statement)
-                reader = cursor.fetch_record_batch()
-                table = self._gathered(reader.schema, reader)
-                connection.rollback()
+            with self._database.turn:
+                with closing(connection.cursor()) as cursor:
+                    self._database.begin(cursor)
+                    cursor.execute(statement)
+                    reader = cursor.fetch_record_batch()
+                    table = self._gathered(reader.schema, reader)
+                    del reader  # what is left of the answer is taken before the transaction ends
+                self._database.end()
             return table
         except (self._adbc.Error, pa.ArrowException, OSError) as error:
             raise self._told(error) from None
@@ -145,14 +162,19 @@ class PostgreSqlConnection(Connection):
                 # The driver sends numbers as text; the table is made of them there.
                 numbered = numbered.set_column(at, field.name, numbered.column(at).cast(pa.string()))
         try:
+            before = self.state()
             with self._database.turn, closing(connection.cursor()) as cursor:
-                connection.rollback()
+                self._database.end(failed=True)
                 cursor.execute("set transaction read write")
                 cursor.adbc_ingest(f"{name}_text", numbered, mode="create", temporary=True)
                 cursor.execute(self._made_of(name, rows.schema))
                 cursor.execute(f'drop table "{name}_text"')
                 cursor.execute(f'analyze "{name}"')
+                cursor.execute("select txid_current()")
+                own = cursor.fetchone()[0]
                 connection.commit()
+            if before == self._seen and int(str(before).split(":")[1]) == own:
+                self._seen = self._state_after(own)
         except (self._adbc.Error, pa.ArrowException) as error:
             raise self._told(error) from None
         return Relation(name, rows.schema, self._named(name), lambda alias: self._column(alias, ROW))

@@ -8,7 +8,7 @@ import sys
 import threading
 import time
 import uuid
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Hashable, Sequence
 from contextlib import suppress
 from contextvars import copy_context
 from pathlib import Path
@@ -23,6 +23,7 @@ from relatum.sources.database.calls import refuse_unknown
 from relatum.sources.database.drivers import driver
 from relatum.sources.database.query import one_select, own_names, written
 from relatum.sources.engines.base import ROW, Connection, Relation, Source
+from relatum.sources.fingerprint import states_of
 
 _Made = TypeVar("_Made")
 #: So many seconds Spark has to give up what it is asked.
@@ -79,7 +80,13 @@ class SparkConnection(Connection):
         # What it refuses is told here as an error, not written to the terminal too.
         logging.getLogger("SQLQueryContextLogger").setLevel(logging.CRITICAL)
         self._views: list[str] = []
+        self._files: dict[Path, None] = {}
+        self._seen = self.state()
         self._group = f"relatum-{uuid.uuid4().hex[:12]}"
+
+    def state(self) -> Hashable:
+        """What the system says of the files that tables name; of tables of its catalogue nothing is told."""
+        return states_of(self._files)
 
     def answered(self, statement: str) -> Any:
         """The answer to a SELECT."""
@@ -189,6 +196,8 @@ class SparkConnection(Connection):
     def files(self, paths: Sequence[Path], shown: str) -> Relation:
         """Parquet files, as a view that numbers their rows."""
         name = self._view_name("files")
+        self._files.update(dict.fromkeys(paths))
+        self._seen = self.state()
         try:
             frame = self._session.read.parquet(*map(str, paths))
             schema = self._arrow_schema(frame)
