@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from decimal import Decimal
 
 from relatum.audit.finding import Finding
+from relatum.data.digits import difference
 from relatum.data.types import INTEGER
 from relatum.drafts.words import is_ordinal, looks_like_key
 from relatum.errors import RelatumError
@@ -107,13 +108,12 @@ def control_findings(session: Session, control: Control) -> Iterator[Finding]:
         yield Finding("problem", subject, error.reason, error.fix)
         return
     if not agrees(got, control.equals, control.tolerance):
-        difference = ""
-        if is_number(got) and is_number(control.equals):
-            difference = f", difference {Decimal(str(got)) - Decimal(str(control.equals)):,}"
+        apart = difference(got, control.equals)
+        told = f", difference {apart:,}" if apart is not None else ""
         yield Finding(
             "problem",
             subject,
-            f"expected {control.equals}, got {got}{difference}.",
+            f"expected {control.equals}, got {got}{told}.",
             "Find out which of the two is right.",
             "The number differs from the one that somebody vouched for.",
         )
@@ -124,13 +124,10 @@ def control_condition(control: Control) -> str:
     return " and ".join(f"{column} = {literal(value)}" for column, value in control.at.items())
 
 
-def is_number(value: object) -> bool:
-    """Whether two such values have a difference."""
-    return isinstance(value, int | float | Decimal) and not isinstance(value, bool)
-
-
 def agrees(got: object, expected: object, tolerance: object = 0) -> bool:
     """Whether two values are the same, numbers within the tolerance."""
-    if is_number(got) and is_number(expected):
-        return abs(Decimal(str(got)) - Decimal(str(expected))) <= Decimal(str(tolerance))
-    return got == expected
+    apart = difference(got, expected)
+    if apart is not None:
+        return abs(apart) <= Decimal(str(tolerance))
+    nothing = got != got and expected != expected
+    return nothing or got == expected

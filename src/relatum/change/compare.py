@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, fields, replace
-from decimal import Decimal
 from typing import Any, TypeVar
 
 import msgspec
 
-from relatum.audit.measures import agrees, control_condition, is_number
+from relatum.audit.measures import agrees, control_condition
 from relatum.change.edits import with_columns_renamed, with_tables_renamed
+from relatum.data.digits import difference
 from relatum.errors import FormulaError, RelatumError
 from relatum.language.mentions import Known, meaning, mentions, respelled
 from relatum.model.declaration import (
@@ -344,8 +344,7 @@ def compare_values(before: Session, after: Session, values: tuple[ValueText, ...
     for name in told(requests, lambda each: f"comparing {each}"):
         old, new = _value(before, requests[name]), _value(after, requests[name])
         if not agrees(old, new):
-            both = is_number(old) and is_number(new)
-            moved.append(Moved(name, old, new, Decimal(str(new)) - Decimal(str(old)) if both else None))
+            moved.append(Moved(name, old, new, difference(new, old)))
     return tuple(moved), len(requests)
 
 

@@ -14,6 +14,7 @@ import numpy as np
 from relatum.arguments import checked
 from relatum.data.arrow import python_values
 from relatum.data.columns import Array
+from relatum.data.digits import is_number
 from relatum.data.types import Kind
 from relatum.errors import RelatumError, RequestError
 from relatum.model.atomic import write_atomically
@@ -24,7 +25,6 @@ from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Result
 from relatum.pivot.turning import changed, turned, with_closed, with_open
 from relatum.plan.notes import Note
 from relatum.present.markdown import grid_markdown
-from relatum.present.numbers import is_number
 from relatum.present.pictures import picture_bytes
 from relatum.present.sheet import writers_of
 from relatum.present.tables import arrow_bytes, csv_text, json_text, parquet_bytes, write_as

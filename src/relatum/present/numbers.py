@@ -7,7 +7,7 @@ import math
 import re
 from collections.abc import Callable, Iterable, Sequence
 from datetime import date, datetime, timedelta
-from decimal import ROUND_HALF_UP, Decimal, localcontext
+from decimal import ROUND_HALF_UP, Decimal
 from functools import cache
 from typing import Any
 
@@ -18,6 +18,7 @@ from babel.numbers import NumberPattern, format_decimal, parse_pattern
 from msgspec import structs
 
 from relatum.data.columns import Column
+from relatum.data.digits import exactly, is_number
 from relatum.data.types import Kind, Type
 from relatum.data.vectors import there
 from relatum.errors import ModelError, RequestError
@@ -90,6 +91,12 @@ def check_pattern(pattern: str, measure: str, duration: bool = False) -> None:
         raise _bad_pattern(pattern, measure, str(error)) from None
     if not any(character.isdigit() for character in shown):
         raise _bad_pattern(pattern, measure, "it has no digits")
+    if parsed.frac_prec[1] > _MOST_DIGITS or parsed.int_prec[0] > _MOST_DIGITS:
+        raise _bad_pattern(pattern, measure, f"it has more than {_MOST_DIGITS} digits before or after the point")
+
+
+#: No number has more digits that mean something.
+_MOST_DIGITS = 40
 
 
 def _is_date_pattern(pattern: str) -> bool:
@@ -180,8 +187,7 @@ class Writer:
             return "not a number" if math.isnan(value) else f"−{text}" if value < 0 else text
         if value == 0 and self.format.zero:
             return self.format.zero
-        with localcontext() as context:
-            context.prec = _DIGITS
+        with exactly():
             exact = (Decimal(repr(value)) if isinstance(value, float) else Decimal(value)).scaleb(-self.power)
             if self.time:
                 return _signed(_time_text(exact * _SECONDS[self.format.duration], self.time))
@@ -191,16 +197,17 @@ class Writer:
     def rounded(self, exact: Decimal) -> tuple[Decimal, NumberPattern]:
         """A number as it is shown, half away from zero and never minus zero, and the pattern that shows it."""
         assert self.number is not None, "numbers have a pattern"
-        if not self.format.digits:
-            return _half_away(self.number, exact), self.number
-        shown = exact.scaleb(self.number.scale)
-        if shown:
-            shown = shown.quantize(Decimal(1).scaleb(shown.adjusted() - self.format.digits + 1), ROUND_HALF_UP)
-        digits = max(0, self.format.digits - 1 - shown.adjusted()) if shown else 0
-        if digits not in self._fixed:
-            self._fixed[digits] = number = copy.copy(self.number)
-            number.frac_prec = (digits, digits)
-        return (shown or abs(shown)).scaleb(-self.number.scale), self._fixed[digits]
+        with exactly():
+            if not self.format.digits:
+                return _half_away(self.number, exact), self.number
+            shown = exact.scaleb(self.number.scale)
+            if shown:
+                shown = shown.quantize(Decimal(1).scaleb(shown.adjusted() - self.format.digits + 1), ROUND_HALF_UP)
+            digits = max(0, self.format.digits - 1 - shown.adjusted()) if shown else 0
+            if digits not in self._fixed:
+                self._fixed[digits] = number = copy.copy(self.number)
+                number.frac_prec = (digits, digits)
+            return (shown or abs(shown)).scaleb(-self.number.scale), self._fixed[digits]
 
 
 def formatter(type_: Type, format: Format, values: Iterable[Any], locale: str, currency: str) -> Writer:
@@ -228,10 +235,6 @@ def _largest(column: Column, type_: Type) -> Decimal:
     if not len(values):
         return Decimal(0)
     return Decimal(max(abs(int(values.min())), abs(int(values.max())))).scaleb(-type_.scale)
-
-
-#: Enough digits for the greatest float, written out, and for what stands after its point.
-_DIGITS = 420
 
 
 def _half_away(number: NumberPattern, exact: Decimal) -> Decimal:
@@ -345,11 +348,6 @@ def date_text(value: date, pattern: str, locale: str) -> str:
     if isinstance(value, datetime):
         return format_datetime(value, pattern, locale=locale)
     return format_date(value, pattern, locale=locale)
-
-
-def is_number(value: Any) -> bool:
-    """Whether a value is a number; true and false are none."""
-    return isinstance(value, int | float | Decimal) and not isinstance(value, bool)
 
 
 def plain(value: Any) -> str:

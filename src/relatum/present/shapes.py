@@ -11,6 +11,7 @@ from typing import Any
 
 from babel.numbers import get_decimal_symbol, get_group_symbol
 
+from relatum.data.digits import exactly
 from relatum.present.numbers import Writer
 
 _CORE = re.compile(r"\d(?:.*\d)?", re.DOTALL)
@@ -113,13 +114,14 @@ def sheet_number(write: Writer, value: Any, mark: str = "") -> SheetNumber | Non
     commas = "," * (shape.power // 3) if divided == 1 else ""
     codes = [_section(shape, text, commas, mark) for text in texts]
     places = None
-    if shape.significant and exact:
-        # No code rounds to tens or hundreds: the cell holds what is shown.
-        rounded, _ = write.rounded(exact.scaleb(-write.power))
-        if rounded.scaleb(write.power) != exact and rounded.adjusted() - shape.significant + 1 > 0:
-            exact = rounded.scaleb(write.power)
-            places = shape.significant - 1 - exact.adjusted()
-    return SheetNumber(float(exact * scale / divided), ";".join(codes), divided, places)
+    with exactly():
+        if shape.significant and exact:
+            # No code rounds to tens or hundreds: the cell holds what is shown.
+            rounded, _ = write.rounded(exact.scaleb(-write.power))
+            if rounded.scaleb(write.power) != exact and rounded.adjusted() - shape.significant + 1 > 0:
+                exact = rounded.scaleb(write.power)
+                places = shape.significant - 1 - exact.adjusted()
+        return SheetNumber(float(exact * scale / divided), ";".join(codes), divided, places)
 
 
 def _marked(mark: str, text: str) -> str:

@@ -15,11 +15,12 @@ from babel.numbers import format_decimal
 
 from relatum.data.arrow import python_values
 from relatum.data.columns import Array
+from relatum.data.digits import is_number
 from relatum.errors import RequestError
 from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Layout, Result, Value
 from relatum.pivot.turning import NO_MATCH
 from relatum.present.looks import PLAIN_LOOK, Look, Looks, Told
-from relatum.present.numbers import Writer, column_writer, is_number, member_writer
+from relatum.present.numbers import Writer, column_writer, member_writer
 from relatum.wording import suggestion
 
 Kind = Literal["member", "null", "no match", "others", "total", "below", "value"]

@@ -10,11 +10,12 @@ from decimal import Decimal
 from typing import Any
 
 from relatum.data.arrow import python_values
+from relatum.data.digits import is_number
 from relatum.model.looks import said_of
 from relatum.pivot.behind import RowsBehind, TableBehind
 from relatum.pivot.result import OTHERS, TOTAL, Recipe, Result
 from relatum.present.looks import PLAIN_LOOK, Look
-from relatum.present.numbers import is_number, member_text
+from relatum.present.numbers import member_text
 from relatum.present.paint import SIZE, Paint, colours_of
 from relatum.present.shapes import SHEET_DIGITS, sheet_number
 from relatum.present.sheet import Cell, Label, Line, Sheet, code_names, headed, sheet_of

@@ -28,9 +28,10 @@ def band_by(arguments: list[Column], type_: Type) -> Column:
     else:
         own = column.type.scale
         # Both in steps of the finer of the two; Python's whole numbers where 64 bits might not hold them.
-        wide = max(abs(column.lower), abs(column.upper)) * 10 ** max(scale - own, 0) >= 1 << 62
-        values = column.values.astype(object if wide else np.int64) * 10 ** max(scale - own, 0)
-        numbers = values // (step * 10 ** max(own - scale, 0))
+        finer, width_in_steps = 10 ** max(scale - own, 0), step * 10 ** max(own - scale, 0)
+        wide = max(abs(column.lower) * finer, abs(column.upper) * finer, width_in_steps) >= 1 << 62
+        values = column.values.astype(object if wide else np.int64) * finer
+        numbers = values // width_in_steps
     distinct, codes = np.unique(np.asarray(numbers).reshape(-1), return_inverse=True)
     texts = [_between(int(each) * step, (int(each) + 1) * step, scale) for each in distinct.tolist()]
     return _texts(column, codes, texts)

@@ -10,6 +10,7 @@ import numpy as np
 
 from relatum.data import vectors as v
 from relatum.data.columns import Array, Column, exact_column
+from relatum.data.digits import exactly
 from relatum.data.types import Kind, Type
 from relatum.errors import ValueOverflowError
 
@@ -110,7 +111,8 @@ def rounded_floats(values: Array, digits: int) -> Array:
 
 def _shortest(value: float, digits: int) -> float:
     """A float rounded as its shortest decimal reads."""
-    return float(Decimal(repr(value)).quantize(Decimal(1).scaleb(-digits), ROUND_HALF_UP))
+    with exactly():
+        return float(Decimal(repr(value)).quantize(Decimal(1).scaleb(-digits), ROUND_HALF_UP))
 
 
 def floor(arguments: list[Column], type_: Type) -> Column:

@@ -9,10 +9,11 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from relatum.data.digits import is_number
 from relatum.data.types import Kind
 from relatum.errors import RequestError
 from relatum.pivot.result import Axis, Result
-from relatum.present.numbers import Writer, is_number
+from relatum.present.numbers import Writer
 from relatum.present.paint import Paint, paint, series
 from relatum.present.pictures import drawable
 from relatum.present.sheet import CLOSED, OPEN, Cell, Label, Line, headed, sheet_of
@@ -186,7 +187,16 @@ def _marked(label: Label) -> str:
 
 
 def _number(cell: Cell) -> float:
-    return float(cell.value) if is_number(cell.value) else math.nan
+    number = float(cell.value) if is_number(cell.value) else math.nan
+    if math.isfinite(number) and abs(number) > _LARGEST:
+        raise RequestError(
+            f"A value of {number:g} is too large to be drawn.", fix="Draw it in a larger unit, or its logarithm."
+        )
+    return number
+
+
+#: Beyond this the distances between numbers on a scale are none that floats hold.
+_LARGEST = 1e150
 
 
 def is_time(axis: Axis) -> bool:

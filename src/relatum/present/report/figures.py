@@ -8,11 +8,12 @@ from dataclasses import dataclass
 from typing import Any
 
 from relatum.data.arrow import python_values
+from relatum.data.digits import is_number
 from relatum.data.types import FLOAT
 from relatum.model.looks import Format
 from relatum.pivot.request import Request, ValueText, ask
 from relatum.pivot.result import Result
-from relatum.present.numbers import Writer, formatter, is_number
+from relatum.present.numbers import Writer, formatter
 from relatum.present.sheet import headed, writers_of
 
 
