@@ -24,12 +24,59 @@ _MICROSECONDS = pa.timestamp("us")
 _DIGITS = {"s": 0, "ms": 3, "us": 6, "ns": 9}
 
 
+def plain_type(arrow: Any) -> Any:
+    """The Arrow type of the same values stored plainly: run after run, eight bits for a truth and UUIDs are ways to
+    store what others store too.
+    """
+    if pa.types.is_run_end_encoded(arrow):
+        return plain_type(arrow.value_type)
+    if pa.types.is_dictionary(arrow) and not _is_text(arrow.value_type):
+        return plain_type(arrow.value_type)
+    if isinstance(arrow, pa.Bool8Type):
+        return pa.bool_()
+    return pa.string() if isinstance(arrow, pa.UuidType | pa.JsonType) else arrow
+
+
+def plainly_stored(array: Any) -> Any:
+    """An array, or a chunked one, stored as :func:`plain_type` says."""
+    if plain_type(array.type) == array.type:
+        return array
+    if isinstance(array, pa.ChunkedArray):
+        return pa.chunked_array([plainly_stored(each) for each in array.chunks], plain_type(array.type))
+    if pa.types.is_run_end_encoded(array.type):
+        return plainly_stored(pc.run_end_decode(array))
+    if pa.types.is_dictionary(array.type):
+        return plainly_stored(array.dictionary_decode())
+    if isinstance(array.type, pa.Bool8Type):
+        return pc.not_equal(array.storage, 0)
+    return _uuid_texts(array.storage) if isinstance(array.type, pa.UuidType) else array.storage.cast(pa.string())
+
+
+def _uuid_texts(array: Any) -> Any:
+    """UUIDs as RFC 9562 writes them (https://www.rfc-editor.org/rfc/rfc9562#section-4)."""
+    known = array.is_valid()
+    data = np.frombuffer(b"".join(array.drop_null().to_pylist()), np.uint8).reshape(-1, 16)
+    digits = np.frombuffer(b"0123456789abcdef", np.uint8)
+    places = [at + sum(at >= gap for gap in (8, 12, 16, 20)) for at in range(32)]
+    texts = np.full((len(data), 36), ord("-"), np.uint8)
+    texts[:, places] = digits[np.stack([data >> 4, data & 15], axis=2).reshape(-1, 32)]
+    found = pa.array(texts.view("S36").reshape(-1).astype("U36"), pa.string())
+    positions = pc.if_else(known, pc.subtract(pc.cumulative_sum(known.cast(pa.int64())), 1), None)
+    return found.take(positions)
+
+
+def _is_text(arrow: Any) -> bool:
+    kinds = pa.types
+    return bool(kinds.is_string(arrow) or kinds.is_large_string(arrow) or kinds.is_string_view(arrow))
+
+
 def type_of(arrow: Any) -> Type | None:
     """The type in which an Arrow type is read; None for one that is not read (lists, structs, binary).
 
     Times of day are read as text, durations as seconds: both exactly.
     """
     kinds = pa.types
+    arrow = plain_type(arrow)
     if kinds.is_dictionary(arrow):
         return type_of(arrow.value_type)
     if kinds.is_integer(arrow):
@@ -38,7 +85,7 @@ def type_of(arrow: Any) -> Type | None:
         return decimal_type(max(arrow.scale, 0)) if arrow.scale <= MAX_SCALE else None
     if kinds.is_floating(arrow):
         return FLOAT
-    if kinds.is_string(arrow) or kinds.is_large_string(arrow) or kinds.is_string_view(arrow) or kinds.is_null(arrow):
+    if _is_text(arrow) or kinds.is_null(arrow):
         return TEXT
     if kinds.is_boolean(arrow):
         return BOOLEAN
@@ -103,8 +150,7 @@ def column_from_arrow(array: Any, wanted: Type | None = None, zone: str = "UTC")
     found = type_of(array.type)
     if found is None:
         raise SourceError(not_read(array.type), fix="Convert the column, or leave it out.")
-    if pa.types.is_dictionary(array.type) and found is not TEXT:
-        array = array.cast(array.type.value_type)
+    array = plainly_stored(array)
     target = wanted or found
     temporal = target.kind in (Kind.TIMESTAMP, Kind.DATE)
     if found is TEXT and temporal and not pa.types.is_time(array.type):

@@ -10,7 +10,16 @@ from typing import Any
 
 import pyarrow as pa
 
-from relatum.data.arrow import column_from_arrow, needs_a_look, not_read, sized, type_of, with_nulls
+from relatum.data.arrow import (
+    column_from_arrow,
+    needs_a_look,
+    not_read,
+    plain_type,
+    plainly_stored,
+    sized,
+    type_of,
+    with_nulls,
+)
 from relatum.data.columns import Column
 from relatum.data.table import TableData
 from relatum.data.types import TEXT, Type
@@ -99,17 +108,17 @@ def table_data(schema: Any, stated: Stated, source: str, rows: int, read: Callab
         if found is None:
             left_out[name] = not_read(field.type)
             continue
-        if needs_a_look(field.type) and name not in types:
+        if needs_a_look(plain_type(field.type)) and name not in types:
             with _of_column(name, source):
-                found = sized(read(field.name)) or found
+                found = sized(plainly_stored(read(field.name))) or found
         known[name] = types.get(name, found)
-        remark = _remark(field.type, known[name])
+        remark = _remark(plain_type(field.type), known[name])
         remarks += [f"{name}: {remark}"] if remark else []
 
     def fetch(name: str) -> Column:
         markers = stated.markers(name)
         with _of_column(name, source):
-            array = read(headings[name])
+            array = plainly_stored(read(headings[name]))
             return column_from_arrow(with_nulls(array, markers) if markers else array, known[name], stated.zone)
 
     return TableData(known, rows, fetch, left_out, None, remarks)
