@@ -292,8 +292,8 @@ class _Reading:
     def tail(self, path: Path, start: int, former: TableData) -> TableData | None:
         """The lines that a file has gained; None where they change what the columns are."""
         (layer, *others) = self.layers
-        if others:
-            return None
+        if others or former.remarks:
+            return None  # some column is read in a way that follows from all of its values
         types = {}
         for name, type_ in former.types.items():
             heading = layer.headings.get(name, name)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections.abc import Callable, Collection, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
@@ -35,6 +35,7 @@ _POINT_NUMBER = re.compile(r"-?\d+\.\d+\Z")
 #: A whole number that names something: with a zero in front, or in the digits of programs.
 _NAMING = re.compile(rb'(?:^|[,;\t|"\n\r])[+-]?0[0-9xX]')
 _NAMING_TEXT = r"^[+-]?0[0-9xX]"
+_NAMING_WHOLE = r"^[+-]?0[0-9]+$"
 #: What a blank last heading is called inside: it is no column.
 _BLANK = "\0blank"
 
@@ -65,9 +66,25 @@ def read_csv(path: Path, stated: Stated) -> TableData:
 def read_csv_tail(path: Path, start: int, stated: Stated, former: Mapping[str, Type]) -> TableData | None:
     """The lines of a CSV file from a byte on; None where they say that a column has another type than it had."""
     content = content_of(path)
-    head = content.slice(0, memoryview(content[:_HEAD]).tobytes().index(b"\n") + 1)
-    tail = pa.py_buffer(head.to_pybytes() + content.slice(start).to_pybytes())
+    heading = memoryview(content[:_HEAD]).tobytes().index(b"\n") + 1
+    tail = pa.py_buffer(content.slice(0, heading).to_pybytes() + content.slice(start).to_pybytes())
+    # Rows whose moments say their zone stand under others that do, or the column is none of moments.
+    known = memoryview(content[: min(start, _HEAD)]).tobytes()
+    first = pa.py_buffer(known[: known.rindex(b"\n") + 1])
+    times = [name for name, type_ in former.items() if type_.kind in (Kind.DATE, Kind.TIMESTAMP)]
+    if times and _zoned(path, first, stated, times) != _zoned(path, tail, stated, times):
+        return None
     return grown(lambda types: _read(path, tail, stated.typed(types)), stated.types, former)
+
+
+def _zoned(path: Path, content: Any, stated: Stated, names: Sequence[str]) -> set[str]:
+    """Those of some columns of moments in which one says its zone."""
+    try:
+        layout = _layout(path, content, stated.numbered)
+        written = _Sheet(path, content, layout, stated).texts([name for name in names if name in layout.names])
+    except (SourceError, pa.ArrowInvalid):
+        return {""}  # neither the one nor the other
+    return {name for name, array in written.items() if texts.says_zone(array)}
 
 
 def grown(
@@ -86,8 +103,8 @@ def grown(
     """
     try:
         found = read(stated)
-        if list(found.types) != list(former):
-            return None
+        if list(found.types) != list(former) or found.remarks:
+            return None  # what is to be said of the rows may be another thing of all of them
         for name, type_ in found.types.items():
             if not _fits(type_, former[name]) and found.column(name).null_count < found.rows:
                 return None
@@ -182,15 +199,17 @@ class _Sheet:
         return self.columns(names, dict.fromkeys(names, pa.string()))
 
     def _naming(self, arrays: Mapping[str, Any], free: set[str]) -> dict[str, Any]:
-        """The texts of those whole-number columns in which some number names things, as ``0042`` and ``0x1F`` do."""
-        whole = [name for name, array in arrays.items() if pa.types.is_integer(array.type)]
+        """The texts of those columns of numbers in which some number names things, as ``0042`` and ``0x1F`` do."""
+        whole = [name for name, array in arrays.items()
+                 if pa.types.is_integer(array.type) or (pa.types.is_floating(array.type) and name in free)]  # fmt: skip
         # A look at the bytes is cheap, and in most files finds no such number anywhere.
         if not whole or _NAMING.search(memoryview(self.content)) is None:
             return {}
         written = self.texts(whole)
         found = {}
         for name in whole:
-            naming = pc.match_substring_regex(written[name], _NAMING_TEXT)
+            fraction = pa.types.is_floating(arrays[name].type)
+            naming = pc.match_substring_regex(written[name], _NAMING_WHOLE if fraction else _NAMING_TEXT)
             if name in free and pc.any(naming).as_py():
                 found[name] = written[name]
             elif name not in free and pc.any(pc.match_substring_regex(written[name], r"^[+-]?0[xX]")).as_py():

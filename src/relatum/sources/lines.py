@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from relatum.data.arrow import with_nulls
 from relatum.data.table import TableData
-from relatum.data.types import Type
+from relatum.data.types import Kind, Type
 from relatum.errors import SourceError
 from relatum.sources import texts
 from relatum.sources.arrow import table_data, with_column
@@ -39,9 +39,26 @@ def read_lines(path: Path, stated: Stated) -> TableData:
 
 def read_lines_tail(path: Path, start: int, stated: Stated, former: Mapping[str, Type]) -> TableData | None:
     """The lines of a file from a byte on; None where they say that a column has another type than it had."""
-    tail = content_of(path).slice(start)
+    content = content_of(path)
+    tail = content.slice(start)
     _refuse_deep(path, tail)
+    times = [name for name, type_ in former.items() if type_.kind in (Kind.DATE, Kind.TIMESTAMP)]
+    if times:
+        known = memoryview(content[: min(start, _BLOCK)]).tobytes()
+        first = pa.py_buffer(known[: known.rindex(b"\n") + 1])
+        # Rows whose moments say their zone stand under others that do, or the column is none of moments.
+        if _zoned(path, first, times) != _zoned(path, tail, times):
+            return None
     return grown(lambda types: _read(path, tail, stated.typed(types)), stated.types, former)
+
+
+def _zoned(path: Path, content: Any, names: Sequence[str]) -> set[str]:
+    """Those of some columns of moments in which one says its zone."""
+    try:
+        table = _parsed(path, content, dict.fromkeys(names, pa.string()))
+    except SourceError:
+        return {""}  # neither the one nor the other
+    return {name for name in names if texts.says_zone(table.column(name))}
 
 
 def _refuse_deep(path: Path, content: Any) -> None:

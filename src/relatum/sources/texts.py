@@ -41,6 +41,11 @@ def moments(texts: Any, zone: str) -> tuple[Any, str]:
     return as_moments(found, array, type_, zone), ""
 
 
+def says_zone(texts: Any) -> bool:
+    """Whether some text of an array is a moment with its zone."""
+    return bool(moments_of(in_one_piece(texts)).zoned.any())
+
+
 def as_moments(found: Moments, texts: Any, type_: Type, zone: str) -> Any:
     """An Arrow array of what texts said."""
     nulls = array_values(texts.is_null()) if texts.null_count else None
