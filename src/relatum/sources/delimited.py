@@ -88,7 +88,11 @@ def _zoned(path: Path, content: Any, stated: Stated, names: Sequence[str]) -> se
 
 
 def grown(
-    read: Callable[[Mapping[str, Type]], TableData], stated: Mapping[str, Type], former: Mapping[str, Type]
+    read: Callable[[Mapping[str, Type]], TableData],
+    stated: Mapping[str, Type],
+    former: Mapping[str, Type],
+    *,
+    quoted: bool = False,
 ) -> TableData | None:
     """New rows as the types of those before them; None where they are of other types.
 
@@ -100,13 +104,16 @@ def grown(
         The types that the model states.
     former : mapping of str to Type
         The types of the rows before.
+    quoted : bool
+        Whether texts stand in quotes, so that what is none is no text.
     """
     try:
         found = read(stated)
         if list(found.types) != list(former) or found.remarks:
             return None  # what is to be said of the rows may be another thing of all of them
         for name, type_ in found.types.items():
-            if not _fits(type_, former[name]) and found.column(name).null_count < found.rows:
+            unquoted = quoted and former[name] == TEXT and (type_.numeric or type_ == BOOLEAN) and name not in stated
+            if (unquoted or not _fits(type_, former[name])) and found.column(name).null_count < found.rows:
                 return None
         return read(former)
     except SourceError:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -19,7 +19,7 @@ from relatum.limits import refuse_memory
 from relatum.paths import kind_of
 from relatum.sources.arrow import table_data
 from relatum.sources.stated import Stated
-from relatum.wording import first_line, suggestion
+from relatum.wording import first_line, listed, suggestion
 
 #: What Parquet files are called.
 PARQUET = (".parquet", ".parq", ".pq")
@@ -84,7 +84,7 @@ def missing_file(path: Path) -> MissingSourceError:
 
 def read_parquet(path: Path, stated: Stated) -> TableData:
     """A Parquet file; a column is read when it is first needed."""
-    metadata = pq.read_metadata(path)
+    metadata = _footer(path)
     schema = metadata.schema.to_arrow_schema()
     texts = [field.name for field in schema if type_of(field.type) == TEXT and pa.types.is_string(field.type)]
     # Text is kept as a dictionary in the file as in memory: it need not be spelled out in between.
@@ -99,11 +99,51 @@ def read_parquet(path: Path, stated: Stated) -> TableData:
     def read(name: str) -> Any:
         with damaged_column():
             refuse_memory(_size(metadata), f"{path}, column {name}")
-            if name in old:
-                return _int96(file.read([name]).column(0), coarse.read([name]).column(0))
-            return checked(file.read([name]).column(0))
+            array = file.read([name]).column(0)
+            if len(array) != metadata.num_rows:
+                raise pa.ArrowInvalid(f"{len(array)} values for {metadata.num_rows} rows")
+            return _int96(array, coarse.read([name]).column(0)) if name in old else checked(array)
 
     return table_data(file.schema_arrow, stated, str(path), file.metadata.num_rows, read)
+
+
+def _footer(path: Path) -> Any:
+    """What a Parquet file says at its end, once its counts of rows go together."""
+    metadata = pq.read_metadata(path)
+    rows = sum(metadata.row_group(group).num_rows for group in range(metadata.num_row_groups))
+    if rows != metadata.num_rows:
+        raise pa.ArrowInvalid(f"its footer says {metadata.num_rows:,} rows, and its groups of rows have {rows:,}")
+    return metadata
+
+
+def parquet_columns(paths: Sequence[Path]) -> list[str]:
+    """The columns of Parquet files that make one table.
+
+    Raises
+    ------
+    SourceError
+        One is damaged, or does not have the columns of the first.
+    """
+    found: list[str] = []
+    for path in paths:
+        with sentences(path):
+            names = list(_footer(path).schema.to_arrow_schema().names)
+        found = found or names
+        refuse_unlike(str(paths[0]), found, str(path), names)
+    return found
+
+
+def refuse_unlike(first: str, expected: Iterable[str], path: str, names: Iterable[str]) -> None:
+    """Raise a SourceError for a part of a table that does not have the columns of the first."""
+    missing = [name for name in expected if name not in set(names)]
+    extra = [name for name in names if name not in set(expected)]
+    if missing or extra:
+        said = [f"lacks {listed(missing)}"] * bool(missing) + [f"has {listed(extra)} besides"] * bool(extra)
+        raise SourceError(
+            f"This file does not have the columns of {first}: it {' and '.join(said)}.",
+            path=path,
+            fix="Files of one folder make one table: give them the same columns, or name them one by one.",
+        )
 
 
 def _size(metadata: Any) -> int:

@@ -49,7 +49,7 @@ def read_lines_tail(path: Path, start: int, stated: Stated, former: Mapping[str,
         # Rows whose moments say their zone stand under others that do, or the column is none of moments.
         if _zoned(path, first, times) != _zoned(path, tail, times):
             return None
-    return grown(lambda types: _read(path, tail, stated.typed(types)), stated.types, former)
+    return grown(lambda types: _read(path, tail, stated.typed(types)), stated.types, former, quoted=True)
 
 
 def _zoned(path: Path, content: Any, names: Sequence[str]) -> set[str]:

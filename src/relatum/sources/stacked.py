@@ -12,7 +12,7 @@ from relatum.data.days import MICROSECONDS_A_DAY
 from relatum.data.table import TableData
 from relatum.data.types import FLOAT, Kind, Type, common_type
 from relatum.errors import SourceError
-from relatum.wording import listed
+from relatum.sources.files import refuse_unlike
 
 
 def stacked(parts: Mapping[str, TableData]) -> TableData:
@@ -30,15 +30,7 @@ def stacked(parts: Mapping[str, TableData]) -> TableData:
     """
     (first_place, first), *others = parts.items()
     for place, part in others:
-        missing = [name for name in first.types if name not in part.types]
-        extra = [name for name in part.types if name not in first.types]
-        if missing or extra:
-            said = [f"lacks {listed(missing)}"] * bool(missing) + [f"has {listed(extra)} besides"] * bool(extra)
-            raise SourceError(
-                f"This file does not have the columns of {first_place}: it {' and '.join(said)}.",
-                path=place,
-                fix="Files of one folder make one table: give them the same columns, or name them one by one.",
-            )
+        refuse_unlike(first_place, first.types, place, part.types)
     types = {name: _common(name, parts) for name in first.types}
     remarks = tuple(remark for part in parts.values() for remark in part.remarks)
     every = list(parts.values())

@@ -33,9 +33,7 @@ def open_duckdb(path: Path) -> Database:
     return _DuckDB(apart, str(path))
 
 
-def duckdb_apart(
-    path: Path | None, allowed: Iterable[Path], folder: str, shown: str, extra: str = "databases"
-) -> Apart:
+def duckdb_apart(path: Path | None, allowed: Iterable[str], folder: str, shown: str, extra: str = "databases") -> Apart:
     """DuckDB in a process of its own: ``path`` is its file, ``allowed`` are other files that it may read, ``folder`` is
     where it puts rows aside.
 
@@ -44,7 +42,7 @@ def duckdb_apart(
     needed("duckdb", extra)
     options = {
         "path": str(path or ""),
-        "allowed": list(map(str, allowed)),
+        "allowed": list(dict.fromkeys(allowed)),
         "memory": max(limit("memory") * 3 // 4 >> 20, 1),
         "folder": folder,
     }

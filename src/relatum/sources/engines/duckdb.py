@@ -6,6 +6,7 @@ import shutil
 import tempfile
 import weakref
 from collections.abc import Callable, Hashable, Iterable, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +19,7 @@ from relatum.sources.apart.process import Apart, Refused
 from relatum.sources.database.base import reason as said_by
 from relatum.sources.database.duckdb import duckdb_apart
 from relatum.sources.engines.base import Connection, Relation, Source
+from relatum.sources.files import parquet_columns
 from relatum.sources.fingerprint import states_of
 
 #: One number for a row of several files: the file's, and the row's in it.
@@ -44,7 +46,8 @@ class DuckDbConnection(Connection):
 
     def _started(self) -> Apart:
         """A process that holds the database, shut off from every file that no table names."""
-        apart = duckdb_apart(self._path, self._allowed, self._folder, self.shown, self.kind)
+        allowed = [*map(str, self._allowed), *map(_itself, self._allowed)]
+        apart = duckdb_apart(self._path, allowed, self._folder, self.shown, self.kind)
         try:
             apart.open()
         except Refused as error:
@@ -91,7 +94,9 @@ class DuckDbConnection(Connection):
         )
         is_table = found.column(0)[0].as_py()
         source = self._named(*names) if len(names) > 1 else self._named("main", *names)
-        return self._relation(part, source, self._row if is_table else None)
+        relation = self._relation(part, source, self._row if is_table else None)
+        own = "rowid" in {each.lower() for each in relation.schema.names}
+        return replace(relation, row=None) if own else relation
 
     def query(self, text: str, shown: str) -> Relation:
         """A query: one SELECT."""
@@ -109,8 +114,10 @@ class DuckDbConnection(Connection):
             self._allowed.update(dict.fromkeys(paths))
             self.renew()
             self._seen = self.state()
-        texts = [self._exp.Literal.string(str(path)) for path in paths]
-        named = [self._exp.PropertyEQ(this=self._exp.Identifier(this="union_by_name"), expression=self._exp.true())]
+        texts = [self._exp.Literal.string(_itself(path)) for path in paths]
+        said = {"union_by_name": self._exp.true(), "hive_partitioning": self._exp.false()}
+        named = [self._exp.PropertyEQ(this=self._exp.Identifier(this=word), expression=value)
+                 for word, value in said.items()]  # fmt: skip
         function = self._exp.Anonymous(this="READ_PARQUET", expressions=[self._exp.Array(expressions=texts), *named])
         source = self._under_alias(self._exp.Table(this=function))
 
@@ -123,7 +130,17 @@ class DuckDbConnection(Connection):
                 this=self._exp.Add(this=self._exp.Mul(this=file, expression=factor), expression=place)
             )
 
-        return self._relation(shown, source, row, of_files=True)
+        columns = parquet_columns(paths)
+        taken = {"file_index", "file_row_number"} & {each.lower() for each in columns}
+        relation = self._relation(shown, source, None if taken else row, of_files=True)
+        if relation.schema.names != columns:
+            twice = next(one for one, other in zip(columns, relation.schema.names, strict=True) if one != other)
+            raise SourceError(
+                f"{shown}: DuckDB takes {twice} for another column, for it does not tell capitals from small letters.",
+                path=self.shown,
+                fix="Rename the column where the file is made.",
+            )
+        return relation
 
     def take(self, name: str, rows: Any) -> Relation:
         """Rows as a temporary table."""
@@ -168,3 +185,8 @@ class DuckDbConnection(Connection):
                 schema = schema.set(at, pa.field(field.name, pa.int64()))
                 converted.add(field.name)
         return Relation(shown, schema, source, row, converted=frozenset(converted))
+
+
+def _itself(path: Path) -> str:
+    """A path as DuckDB takes it for that file alone: signs of a pattern stand for themselves."""
+    return "".join(f"[{each}]" if each in "[*?" else each for each in str(path))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import os
+import re
 import sys
 import threading
 import time
@@ -23,6 +24,7 @@ from relatum.sources.database.calls import refuse_unknown
 from relatum.sources.database.drivers import driver
 from relatum.sources.database.query import one_select, own_names, written
 from relatum.sources.engines.base import ROW, Connection, Relation, Source
+from relatum.sources.files import parquet_columns
 from relatum.sources.fingerprint import states_of
 
 _Made = TypeVar("_Made")
@@ -195,11 +197,14 @@ class SparkConnection(Connection):
 
     def files(self, paths: Sequence[Path], shown: str) -> Relation:
         """Parquet files, as a view that numbers their rows."""
+        parquet_columns(paths)
         name = self._view_name("files")
         self._files.update(dict.fromkeys(paths))
         self._seen = self.state()
         try:
-            frame = self._session.read.parquet(*map(str, paths))
+            # Folders named like q=100 make no columns, and signs of a pattern stand for themselves.
+            reader = self._session.read.option("recursiveFileLookup", "true")
+            frame = reader.parquet(*(re.sub(r"[\\*?{}\[\]]", r"\\\g<0>", str(path)) for path in paths))
             schema = self._arrow_schema(frame)
             numbered = frame.selectExpr(
                 "*", f"concat(_metadata.file_path, lpad(_metadata.row_index, 18, '0')) as {ROW}"
