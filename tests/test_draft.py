@@ -351,7 +351,7 @@ def test_codes_on_one_side_and_numbers_on_the_other_never_match(tmp_path: Path) 
 
 def refused() -> Iterator[tuple[Any, str]]:
     yield ("nowhere.csv",), "no such file"
-    yield (7,), "is no path"
+    yield (7,), "it must be a text or a path"
     yield (), "no table in this data"
 
 

@@ -149,7 +149,7 @@ def test_values_in_any_form(values: object, labels: list[str]) -> None:
 def test_values_in_no_form(values: object) -> None:
     model = relatum.Model()
     model.add_table("t", pa.table({"n": [1]}))
-    with pytest.raises(relatum.RequestError, match="no value to ask for"):
+    with pytest.raises(relatum.RequestError, match="values of pivot is"):
         model.pivot(values=values)  # type: ignore[arg-type]
 
 

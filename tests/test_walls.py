@@ -66,27 +66,27 @@ def test_a_draft_takes_what_data_holds_for_text(tmp_path: Path, end: str, where:
 ACTING = [
     "select lo_create(0) as n", "select lo_unlink(1) as n", "select lo_from_bytea(0, 'x') as n", "select set_config('statement_timeout', '0', false) as n",
     "select set_config('default_transaction_read_only', 'off', false) as n", "select pg_terminate_backend(1) as n", "select pg_cancel_backend(1) as n", "select pg_advisory_lock(1) as n",
-    "select pg_notify('a', 'b') as n", "select query_to_xml('select 1', true, true, '') as n", "select table_to_xml('kept', true, true, '') as n", "select nextval('s') as n", "select setval('s', 9) as n",
-    "select * from s", "select * from pg_authid", "select * from pg_catalog.pg_settings", "select * from pg_largeobject", "select pg_read_file('/etc/passwd') as n", "select * from pg_ls_dir('.')",
-    'select "lo_create" (0) as n', 'select "pg_catalog" . "lo_create"(0) as n', "select LO_CREATE\n(0) as n", "select lo_create/**/(0) as n", 'select U&"\\006co_create"(0) as n', "select k.touch as n from kept k",
-    "select (k).touch as n from kept k", "select sum(a) as n from kept where exists (select write())", "with x as (select write() as n) select * from x", "select n from (values (nextval('s'))) v(n)",
-    "select * from rows from (generate_series(1, 2), pg_ls_dir('.'))", "select a as n from kept order by random()", "select pg_sleep(1) as n", "select coalesce(write(), 1) as n", "select array(select write()) as n",
-    "select x as n from kept, lateral (select write() as x) l", "select E'\\'', lo_create(0) as n --'", "select $a$x$a$, lo_create(0) as n", "select txid_current() as n", "select a as n from kept for update",
+    "select pg_notify('a', 'b') as n", "select query_to_xml('select 1', true, true, '') as n", "select table_to_xml('w_kept', true, true, '') as n", "select nextval('w_s') as n", "select setval('w_s', 9) as n",
+    "select * from w_s", "select * from pg_authid", "select * from pg_catalog.pg_settings", "select * from pg_largeobject", "select pg_read_file('/etc/passwd') as n", "select * from pg_ls_dir('.')",
+    'select "lo_create" (0) as n', 'select "pg_catalog" . "lo_create"(0) as n', "select LO_CREATE\n(0) as n", "select lo_create/**/(0) as n", 'select U&"\\006co_create"(0) as n', "select k.w_touch as n from w_kept k",
+    "select (k).w_touch as n from w_kept k", "select sum(a) as n from w_kept where exists (select w_write())", "with x as (select w_write() as n) select * from x", "select n from (values (nextval('w_s'))) v(n)",
+    "select * from rows from (generate_series(1, 2), pg_ls_dir('.'))", "select a as n from w_kept order by random()", "select pg_sleep(1) as n", "select coalesce(w_write(), 1) as n", "select array(select w_write()) as n",
+    "select x as n from w_kept, lateral (select w_write() as x) l", "select E'\\'', lo_create(0) as n --'", "select $a$x$a$, lo_create(0) as n", "select txid_current() as n", "select a as n from w_kept for update",
     "select pg_export_snapshot() as n", "select pg_reload_conf() as n", "select pg_create_logical_replication_slot('a', 'b') as n", "select pg_switch_wal() as n", "select pg_stat_reset() as n",
-    "select lo_export(1, '/tmp/x') as n", "select lo_import('/etc/passwd') as n", "select pg_advisory_xact_lock_shared(1) as n", "select currval('s') as n", "select ts_stat('select 1') as n",
+    "select lo_export(1, '/tmp/x') as n", "select lo_import('/etc/passwd') as n", "select pg_advisory_xact_lock_shared(1) as n", "select currval('w_s') as n", "select ts_stat('select 1') as n",
 ]  # fmt: skip
 HARMLESS = [
-    "select a as n from kept -- a comment at the end", "select count(*) as n, coalesce(sum(a), 0) as s, now() as t from kept where a in (1, 2) and a between 1 and (2)",
-    "select date_trunc('month', d)::date as m, string_agg(x, ',' order by x) as n, row_number() over (partition by x order by d) as r, extract(year from d) as y, cast(1 as numeric(5, 2)) as z from things group by 1, x, d",
-    "select v.n from (values (1), (2)) as v(n)", "select 'lo_c(' as n", "select a as n from seen", "with recursive t(n) as (select 1 union all select n + 1 from t where n < 5) select * from t",
+    "select a as n from w_kept -- a comment at the end", "select count(*) as n, coalesce(sum(a), 0) as s, now() as t from w_kept where a in (1, 2) and a between 1 and (2)",
+    "select date_trunc('month', d)::date as m, string_agg(x, ',' order by x) as n, row_number() over (partition by x order by d) as r, extract(year from d) as y, cast(1 as numeric(5, 2)) as z from w_things group by 1, x, d",
+    "select v.n from (values (1), (2)) as v(n)", "select 'lo_c(' as n", "select a as n from w_seen", "with recursive t(n) as (select 1 union all select n + 1 from t where n < 5) select * from t",
 ]  # fmt: skip
 
 
 def world(server: Server) -> None:
     server.execute(
-        "drop schema if exists walls cascade; create schema walls; set search_path = walls; create table kept (a int); insert into kept values (1); create table things (d timestamp, x text); "
-        "create sequence s; create view seen as select * from kept; create function write() returns int language plpgsql as 'begin insert into kept values (1); return 1; end'; "
-        "create function touch(k kept) returns int language plpgsql as 'begin perform lo_create(0); return 1; end'; alter database postgres set search_path = walls, public;"
+        "drop table if exists w_kept cascade; drop table if exists w_things; drop sequence if exists w_s; create table w_kept (a int); insert into w_kept values (1); create table w_things (d timestamp, x text); "
+        "create sequence w_s; create view w_seen as select * from w_kept; create or replace function w_write() returns int language plpgsql as 'begin insert into w_kept values (1); return 1; end'; "
+        "create function w_touch(k w_kept) returns int language plpgsql as 'begin perform lo_create(0); return 1; end'"
     )
 
 
@@ -120,9 +120,8 @@ def test_no_query_acts_on_a_server(server: Server, tmp_path: Path) -> None:
                 pass
         for query in HARMLESS:
             with asked(tmp_path, server.address, query, engine=engine) as model:
-                assert (model.evaluate("count(t)") is None) is ("from things" in query)
+                assert (model.evaluate("count(t)") is None) is ("from w_things" in query)
     assert dump(server) == before
-    server.execute("alter database postgres reset search_path; drop schema walls cascade")
 
 
 @pytest.mark.xdist_group("postgresql")

@@ -32,6 +32,8 @@ _Check = Callable[[Any, int], Any]
 _DEEPEST = 30
 #: A text of more characters is none that a call takes.
 _LONGEST = 64 << 20
+#: A whole number of more bits is none that a call takes: a float has no more either.
+_WIDEST = 1100
 _SHOWN = reprlib.Repr()
 _SHOWN.maxstring = _SHOWN.maxother = 60
 
@@ -161,7 +163,10 @@ def _truth(given: Any, depth: int) -> bool:
 
 def _whole(given: Any, depth: int) -> int:
     if isinstance(given, numbers.Integral) and not isinstance(given, bool):
-        return int(given)
+        number = int(given)
+        if number.bit_length() > _WIDEST:
+            raise _Wrong("a number of fewer digits")
+        return number
     raise _Wrong("a whole number")
 
 
@@ -169,9 +174,11 @@ def _number(given: Any, depth: int) -> Any:
     if isinstance(given, Decimal):
         if not given.is_finite():
             raise _Wrong("a finite number")
+        if abs(given.adjusted()) > _WIDEST // 4:
+            raise _Wrong("a number of fewer digits")
         return given
     if isinstance(given, numbers.Integral) and not isinstance(given, bool):
-        return int(given)
+        return _whole(given, depth)
     if isinstance(given, numbers.Real) and not isinstance(given, bool):
         return float(given)
     raise _Wrong("a number")

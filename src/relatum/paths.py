@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import stat
 from pathlib import Path
 
@@ -40,7 +39,20 @@ def is_named_by(name: str, pattern: str) -> bool:
     >>> is_named_by("sales-2024.csv", "sales-*.csv"), is_named_by("sales.csv", "sale?.csv")
     (True, False)
     """
-    return re.fullmatch(".*".join(map(re.escape, pattern.split("*"))), name, re.DOTALL) is not None
+    first, *others = pattern.split("*")
+    if not others:
+        return name == pattern
+    *inner, last = others
+    if len(name) < len(first) + len(last) or not (name.startswith(first) and name.endswith(last)):
+        return False
+    # Each piece is found as early as it can be: what comes after it has the most room then.
+    at, end = len(first), len(name) - len(last)
+    for piece in inner:
+        at = name.find(piece, at, end)
+        if at < 0:
+            return False
+        at += len(piece)
+    return True
 
 
 def leads_outside(path: Path, folder: Path) -> bool:

@@ -305,6 +305,11 @@ def calendar(
         others = {"fiscal_year_starts": fiscal_year_starts, "week_starts": week_starts}
         given |= {word: value for word, value in others.items() if value is not None}
         settings = {**former, **given}
+        for word in ("first", "last"):
+            if isinstance(settings.get(word), str):
+                raise ModelError(
+                    f"The {word} day of the calendar is {settings[word]!r}, which is no date.", fix="Write 2024-01-31."
+                )
         if not {"first", "last"} <= settings.keys():
             raise ModelError(f"The calendar {name} has no range.", fix="State --from and --to.")
         return model.add_calendar(

@@ -108,7 +108,6 @@ def _write_table(table: pa.Table, path: Path) -> None:
             pq.write_table(table, temporary, compression="zstd")
         else:
             pacsv.write_csv(table, temporary, pacsv.WriteOptions(quoting_style="needed"))
-        temporary.chmod(0o644)
 
 
 def _model_text(tables: dict[str, pa.Table], files: list[Path]) -> str:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import errno
 import os
+import secrets
 import stat
-import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -14,6 +14,8 @@ from relatum.errors import SourceError
 
 #: Files that are being written aside, and have not been moved into place.
 _unfinished: set[str] = set()
+#: Who may read every source that was read.
+_readers = 0o777
 
 
 def write_atomically(path: Path, text: str) -> None:
@@ -44,10 +46,8 @@ def write_bytes_atomically(path: Path, data: bytes) -> None:
         if target.exists() and not stat.S_ISREG(target.stat().st_mode):
             target.write_bytes(data)
             return
-        mode = stat.S_IMODE(target.stat().st_mode) if target.exists() else 0o644
         with written_aside(target) as temporary:
             temporary.write_bytes(data)
-            temporary.chmod(mode & 0o777)
     except OSError as error:
         raise SourceError(
             f"The file cannot be written: {error.strerror or error}.", path=path, fix="Nothing was changed."
@@ -56,14 +56,30 @@ def write_bytes_atomically(path: Path, data: bytes) -> None:
         raise SourceError("The path holds a character that no path has.", path=repr(str(path))) from None
 
 
+def note_source(path: Path) -> None:
+    """Note who may read a source: what this process writes anew may be read by no others."""
+    global _readers
+    with suppress(OSError):
+        _readers &= stat.S_IMODE(path.stat().st_mode) | 0o600
+
+
+def readers() -> int:
+    """The rights that a new file has at most, before what the person takes away from all (the umask)."""
+    return _readers & 0o666
+
+
 @contextmanager
 def written_aside(path: Path, prefix: str = "") -> Iterator[Path]:
-    """A file beside another, which takes the other's place when the block ends, and is gone where it fails.
+    """A file beside another, which takes the other's place and rights when the block ends, and is gone where it fails.
 
     ``prefix`` begins its name; unless given it is told by the other's.
     """
-    handle, name = tempfile.mkstemp(dir=path.parent, prefix=prefix or f".{path.name[:100]}.")
-    os.close(handle)
+    name = str(path.with_name(f"{prefix or f'.{path.name[:100]}.'}{secrets.token_hex(6)}"))
+    former = stat.S_IMODE(path.stat().st_mode) & 0o777 if path.is_file() else None
+    rights = readers() if former is None else 0o600
+    os.close(os.open(name, os.O_WRONLY | os.O_CREAT | os.O_EXCL, rights))
+    if former is not None:
+        Path(name).chmod(former)
     _unfinished.add(name)
     try:
         yield Path(name)

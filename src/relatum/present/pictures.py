@@ -21,7 +21,14 @@ def drawable(text: str) -> str:
     >>> drawable("ivy\\u202etxt.exe"), drawable("oak\\x07")
     ('ivy�txt.exe', 'oak�')
     """
+    text = text if len(text) <= _LONGEST else f"{text[:_LONGEST]}…"
     return text if text.isprintable() else visible(text).translate(_ONE_MARK)
+
+
+#: A text of more signs has no place in a picture.
+_LONGEST = 300
+#: How every picture is drawn: the same drawing has the same names inside each time, and a text is no mathematics.
+DRAWN: Any = {"svg.hashsalt": "relatum", "text.parse_math": False}
 
 
 def picture_bytes(figure: Any, ending: str) -> bytes:
@@ -38,8 +45,7 @@ def picture_bytes(figure: Any, ending: str) -> bytes:
 
     out = BytesIO()
     dated = {".png": {}, ".svg": {"Date": None}, ".pdf": {"CreationDate": None}}[ending]
-    # Without a salt of its own, the same drawing has other names inside each time.
-    with rc_context({"svg.hashsalt": "relatum"}), warnings.catch_warnings():
+    with rc_context(DRAWN), warnings.catch_warnings():
         warnings.filterwarnings("ignore", "Glyph .* missing from font")  # a note says so, in words
         figure.savefig(out, format=ending[1:], dpi=DOTS_PER_INCH, facecolor=figure.get_facecolor(), metadata=dated)
     return out.getvalue()

@@ -343,7 +343,9 @@ class Session:
 
 
 def _is_finite(value: object) -> bool:
-    return isinstance(value, int | float | Decimal) and not isinstance(value, bool) and math.isfinite(value)
+    if isinstance(value, int):
+        return not isinstance(value, bool)
+    return isinstance(value, float | Decimal) and math.isfinite(value)
 
 
 #: What a control must hold for a measure of each kind, in words and as a test.

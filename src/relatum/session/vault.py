@@ -21,7 +21,8 @@ from pathlib import Path
 
 import platformdirs
 
-from relatum.model.atomic import written_aside
+from relatum.limits import limit
+from relatum.model.atomic import readers, written_aside
 
 _DIGEST = 32
 _TAG = "Signature: 8a477f597d28d172789f06886806bc55\n# A cache of the models in this folder. It can be deleted.\n"
@@ -54,7 +55,9 @@ class Vault:
         except OSError:
             return None
         with os.fdopen(handle, "rb") as file:
-            if not stat.S_ISREG(os.fstat(file.fileno()).st_mode):
+            found = os.fstat(file.fileno())
+            # A file that takes less room than it says is none of ours: reading it would fill the memory.
+            if not stat.S_ISREG(found.st_mode) or found.st_size > limit("memory") or found.st_blocks == 0:
                 return None
             digest, content = file.read(_DIGEST), file.read()
             with suppress(OSError):
@@ -77,7 +80,7 @@ class Vault:
             with temporary.open("wb") as file:
                 file.write(_digest(name, content, key))
                 file.write(content)
-            temporary.chmod(_rights(self.folder.parent) & 0o666)
+            temporary.chmod(_rights(self.folder.parent) & readers())
 
     def tidy(self, seconds: float) -> None:
         """Take out what was not used for so long, and what a process that was killed left half-written."""
@@ -103,7 +106,8 @@ class Vault:
     def _prepare(self) -> None:
         if not self._is_ours():
             self.folder.mkdir()  # a link or file in the way is an error
-            self.folder.chmod(_rights(self.folder.parent))
+            # Who may look into the model's folder may look into this; nobody beyond its group puts anything here.
+            self.folder.chmod(_rights(self.folder.parent) & 0o775)
         for name, text in (("CACHEDIR.TAG", _TAG), (".gitignore", "*\n")):
             with suppress(FileExistsError):
                 handle = os.open(self.folder / name, os.O_WRONLY | os.O_CREAT | os.O_EXCL | _PLAIN, 0o666)

@@ -17,7 +17,7 @@ import pyarrow.csv as pacsv
 
 from relatum.data.arrow import arrow_type
 from relatum.data.table import TableData
-from relatum.data.types import INTEGER, TEXT, Kind, Type
+from relatum.data.types import BOOLEAN, INTEGER, TEXT, Kind, Type
 from relatum.errors import SourceError
 from relatum.limits import refuse_above
 from relatum.sources import texts

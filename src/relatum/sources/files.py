@@ -16,6 +16,7 @@ from relatum.data.table import TableData
 from relatum.data.types import TEXT
 from relatum.errors import MissingSourceError, SourceError
 from relatum.limits import refuse_memory
+from relatum.model.atomic import note_source
 from relatum.paths import kind_of
 from relatum.sources.arrow import table_data
 from relatum.sources.stated import Stated
@@ -64,6 +65,7 @@ def plain_file(path: Path) -> Path:
         raise missing_file(path)
     if kind != "file":
         raise SourceError(f"This is a {kind}, not a file.", path=path, fix="Name a file.")
+    note_source(path)
     return path
 
 

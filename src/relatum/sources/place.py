@@ -82,7 +82,7 @@ def read_source(source: Source, folder: Path, stated: Stated, within: Path | Non
     if source.query:
         raise SourceError("Only a database can be asked a query.", path=path, fix="Leave query out.")
     if path.suffix.lower() in WORKBOOKS and kind_of(path) == "file":
-        refuse_large(path)
+        refuse_large(plain_file(path))
         with sentences(path):
             return read_workbook(path, source.part, stated)
     if source.part and path.suffix.lower() == ".zip":

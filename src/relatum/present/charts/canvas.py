@@ -21,7 +21,7 @@ from relatum.present.charts.frame import Frame, Series
 from relatum.present.charts.options import ChartOptions
 from relatum.present.numbers import Writer
 from relatum.present.paint import FONT, SIZE, colours_of
-from relatum.present.pictures import drawable
+from relatum.present.pictures import DRAWN, drawable
 
 #: Room around the plot, and for each line of text above and below it, in inches.
 _EDGE, _LINE = 0.22, 0.21
@@ -99,7 +99,7 @@ def canvas(
     theme = frame.result.theme
     colours = colours_of(theme, options.mode)
     fonts, note = fonts_for(texts, theme.font or FONT)
-    with rc_context({"font.family": fonts, "svg.hashsalt": "relatum", "svg.fonttype": "path", "hatch.linewidth": 0.7}):
+    with rc_context({**DRAWN, "font.family": fonts, "svg.fonttype": "path", "hatch.linewidth": 0.7}):
         figure = Figure(figsize=options.size or size, facecolor=colours.page, layout=None)
         made = Canvas(frame, whole, options, figure, colours, (theme.size or SIZE) * 0.85)
         if note:

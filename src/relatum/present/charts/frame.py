@@ -95,6 +95,10 @@ class Frame:
         return labels.index(label)
 
 
+#: More cells are not looked at: no chart can be read that has so many marks, by far.
+_MOST_CELLS = 50_000
+
+
 def frame_of(result: Result, *, swapped: bool = False) -> Frame:
     """A grid as marks.
 
@@ -111,6 +115,13 @@ def frame_of(result: Result, *, swapped: bool = False) -> Frame:
         No value is a number, or there are neither rows nor columns.
     """
     plain = replace(result, request=replace(result.request, values_on="columns"))
+    layout = plain.layout()
+    asked = len(layout.rows) * max(len(layout.columns), 1)
+    if asked > _MOST_CELLS:
+        raise RequestError(
+            f"The grid has {asked:,} cells, and a chart of more than {_MOST_CELLS:,} shows nothing.",
+            fix="Show fewer: top 20 with others after the field, or a condition.",
+        )
     sheet = sheet_of(plain)
     numeric = [number for number, value in enumerate(result.values) if value.type.numeric]
     if not numeric:

@@ -103,13 +103,18 @@ def _labels(made: Canvas, plot: Any, places: Any) -> None:
                               )  # fmt: skip
 
 
+#: Of more places along an axis than this some are looked at: few of them have room for their names.
+_MOST_TICKS = 500
+
+
 def _along(made: Canvas, plot: Any, places: Any) -> None:
     frame = made.frame
     names = [each.name for each in frame.categories]
-    plot.xaxis.set_ticks(places, names)
+    step = 1 + len(places) // _MOST_TICKS
+    plot.xaxis.set_ticks(places[::step], names[::step])
     plot.set_xlim(-0.3 - len(places) * 0.01, len(places) - 0.7 + len(places) * 0.01)
     made.number_axis(plot.yaxis, frame.writers[frame.series[0].value], frame.heading(frame.series[0].value))
-    thinned(plot, plot.xaxis, False, names, made)
+    thinned(plot, plot.xaxis, False, names[::step], made)
     outer_labels(made, plot, False, places)
 
 

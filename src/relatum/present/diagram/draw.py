@@ -11,7 +11,7 @@ from matplotlib.text import Text
 from relatum.model.graph import Edge, Graph, Node
 from relatum.present.diagram.layout import HEAD, ROW, Box, layout
 from relatum.present.diagram.lines import Route, band, foot, label_places, route_of, said_of
-from relatum.present.pictures import drawable
+from relatum.present.pictures import DRAWN, drawable
 
 #: Dark and light for each kind of table; its shape tells it too.
 COLOURS = {
@@ -54,6 +54,7 @@ def figure_of(graph: Graph) -> Figure:
     _legend(axes, lines, bottom + 0.4)
     for written in figure.findobj(Text):
         written.set_text("\n".join(map(drawable, written.get_text().split("\n"))))
+        written.set_parse_math(DRAWN["text.parse_math"])
     return figure
 
 

@@ -11,6 +11,7 @@ import subprocess
 import sys
 import threading
 import time
+import weakref
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from typing import Any
@@ -198,6 +199,7 @@ class Apart:
         self._options = options
         self._shown = shown
         self._process: _Process | None = None
+        self._ending: Any = None
         self._lock = threading.RLock()
         self._closed = False
         #: How often it was opened: what was sent before is gone.
@@ -216,7 +218,10 @@ class Apart:
                 raise SourceError("The model is closed.", path=self._shown, fix="Open it again.")
             if self._process is not None and self._process.alive:
                 return
+            self._end()
             self._process = _taken()
+            # Where nobody closes it, it is ended with this; until then it is no part of what is forgotten.
+            self._ending = weakref.finalize(self, self._process.end)
             self.opened += 1
             self._asked({"call": "open", "kind": self._kind, "options": self._options})
             self._process.settle()
@@ -269,7 +274,11 @@ class Apart:
         with self._lock:
             self._closed = True
             process, self._process = self._process, None
-            if process is None or not process.alive:
+            if process is None:
+                return
+            self._ending.detach()
+            if not process.alive:
+                process.end()
                 return
             try:
                 process.send({"call": "close"})
@@ -294,12 +303,8 @@ class Apart:
 
     def _end(self) -> None:
         if self._process is not None:
-            self._process.end()
+            self._ending()
             self._process = None
-
-    def __del__(self) -> None:
-        with suppress(Exception):
-            self._end()
 
 
 def _taken() -> _Process:
