@@ -445,16 +445,16 @@ def _carry_out(file: Path, name: str, change: Callable[[Model], object], dry_run
     before = model.declaration
     change(model)
     changes = compare_declarations(before, model.declaration)
+    written = bool(changes) and not dry_run
+    if written:
+        model.save(file)
     out = console()
     for each in changes:
         out.print(str(each), soft_wrap=True)
     if not changes:
         out.print("nothing changes")
-    elif dry_run:
-        tell(f"{file} is left as it is")
     else:
-        model.save(file)
-        tell(f"wrote {file}")
+        tell(f"wrote {file}" if written else f"{file} is left as it is")
 
 
 def _tell_dependants(model: Model, name: str, word: str) -> None:

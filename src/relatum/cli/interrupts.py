@@ -19,15 +19,27 @@ def watch_interrupts() -> None:
     The system writes its number to a pipe at once, which a thread reads.
     """
     signal.signal(signal.SIGINT, signal.default_int_handler)
+    signal.signal(signal.SIGTERM, _end)
     heard, told = os.pipe()
     os.set_blocking(told, False)
     signal.set_wakeup_fd(told, warn_on_full_buffer=False)
     threading.Thread(target=_stop_when_told, args=(heard,), daemon=True).start()
 
 
+def _end(number: int, frame: object) -> None:
+    """End at once, and leave nothing half-written behind."""
+    from relatum.model.atomic import drop_unfinished
+
+    drop_unfinished()
+    os._exit(128 + number)
+
+
 def _stop_when_told(heard: int) -> None:
-    while os.read(heard, 1) != bytes([signal.SIGINT]):
-        pass
+    told = 0
+    while told != signal.SIGINT:
+        (told,) = os.read(heard, 1)
+        if told == signal.SIGTERM:
+            _end(told, None)
     time.sleep(_GRACE)
     from relatum.model.atomic import drop_unfinished
 

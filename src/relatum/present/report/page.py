@@ -64,6 +64,9 @@ def page(title: str, about: str, sections: Iterable[Section], theme: Theme, loca
 def markdown_html(text: str) -> str:
     """A text in Markdown (CommonMark) as HTML: tags in it stay text, and no picture is fetched."""
     reader = MarkdownIt("commonmark", {"html": False}).enable("table").disable("image")
+    usual = reader.validateLink
+    # Of a page in a file a link without a scheme leads to a folder of another machine, which learns who asks.
+    reader.validateLink = lambda url: usual(url) and not re.match(r"[/\\]{2}|\\|/%5C", url.strip(), re.IGNORECASE)  # type: ignore[method-assign]
     return f'<div class="prose">{reader.render(text)}</div>'
 
 
