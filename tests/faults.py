@@ -29,6 +29,7 @@ from fault import (
     write,
 )
 from faults_hostile import HOSTILE
+from faults_walls import WALLS
 from forker import Forker, Outcome
 
 SALES_LINK = 'link = "sales.product_id -> product.product_id"'
@@ -148,6 +149,7 @@ FAULTS = [
     Fault("the record of the last refresh is damaged", refreshed_then(lambda folder: next((folder / ".relatum").glob("state*.kept")).write_text("{")), "nothing to compare with yet", ("refresh", "shop.toml"), 0),
 ]  # fmt: skip
 FAULTS += HOSTILE
+FAULTS += WALLS
 
 
 HEAD = f"""# When something is wrong

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import json
 import re
+import signal
 import sqlite3
+import stat
 import subprocess
 import sys
+import tempfile
 import threading
 import time
 import uuid
@@ -17,16 +20,23 @@ from typing import Any
 
 import duckdb
 import numpy as np
+import psutil
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from matplotlib.text import Text
 
 import relatum
 from arguments import OddText, nested
 from conftest import run
 from postgres import Server, program
 from relatum.model.declaration import EngineChoice
+from relatum.paths import is_named_by
+from relatum.present.report.page import markdown_html
+from relatum.session import reading
 from relatum.sources.database.address import plain_address
 from relatum.sources.database.calls import refuse_unknown
 from relatum.sources.database.query import one_select, own_names, written
@@ -591,3 +601,126 @@ def test_ways_to_store_are_read(tmp_path: Path) -> None:
             )
         ]
         assert values == [4, "b", Decimal("5.25"), 2, 2, str(ids[2])]
+
+
+# -- pictures, patterns, rights, ends ---------------------------------------------------------------------------------
+
+
+def test_what_is_written_may_be_read_by_who_may_read_the_sources(tmp_path: Path) -> None:
+    code = (
+        "import os, sys, relatum\n"
+        "os.umask(int(sys.argv[2], 8)); os.chdir(sys.argv[1])\n"
+        "model = relatum.Model(); model.add_table('t', 't.csv'); model.measure('n', 'sum(t.n)'); model.save('m.toml')\n"
+        "grid = relatum.open('m.toml').pivot('t.k', values='n')\n"
+        "for name in ('g.csv', 'g.html', 'g.xlsx', 'g.svg'): grid.save(name)\n"
+    )
+    for source, umask, expected in (
+        (0o600, "022", 0o600),
+        (0o644, "022", 0o644),
+        (0o666, "000", 0o666),
+        (0o644, "077", 0o600),
+        (0o640, "000", 0o640),
+    ):
+        folder = tmp_path / f"{source:o}-{umask}"
+        folder.mkdir()
+        (folder / "t.csv").write_text("k,n\na,1\n")
+        (folder / "t.csv").chmod(source)
+        (folder / "old.csv").write_text("")
+        subprocess.run([sys.executable, "-c", code, str(folder), umask], check=True)
+        written = {each.name: stat.S_IMODE(each.stat().st_mode) for each in folder.iterdir() if each.name[0] in "gm"}
+        assert set(written.values()) == {expected} and len(written) == 5, (source, umask, written)
+
+
+def test_a_cache_in_a_shared_folder_is_no_ones_to_fill(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(reading, "WORTH_BYTES", 1)
+    tmp_path.chmod(0o777)
+    (tmp_path / "t.csv").write_text("k,n\na,1\n")
+    (tmp_path / "m.toml").write_text('relatum = 1\n[table.t]\nsource = "t.csv"\n')
+    assert relatum.open(tmp_path / "m.toml").evaluate("sum(t.n)") == 1
+    assert not stat.S_IMODE((tmp_path / ".relatum").stat().st_mode) & 0o002
+    for path in (tmp_path / ".relatum").glob("*.kept"):
+        assert not stat.S_IMODE(path.stat().st_mode) & 0o113
+        path.unlink()
+        path.mkdir()
+    assert relatum.open(tmp_path / "m.toml").evaluate("sum(t.n)") == 1
+    for path in (tmp_path / ".relatum").glob("*.kept"):
+        path.rmdir()
+        with path.open("wb") as sparse:
+            sparse.truncate(1 << 40)
+    assert relatum.open(tmp_path / "m.toml").evaluate("sum(t.n)") == 1
+
+
+def test_a_text_in_a_picture_is_no_mathematics(tmp_path: Path) -> None:
+    model = relatum.Model("US$5 and CA$7")
+    model.add_table("t", pa.table({"k": ["$5$ and $7", "$$", "a$\\frac$b", "x" * 100_000], "n": [1, 2, 3, 4]}), key="k")
+    model.measure("v", "sum(t.n)", label="cost in $ and $$")
+    for kind in ("bars", "ranked", "lines", "heat", "table", "shares", "areas"):
+        figure = model.pivot("t.k", values="v").chart(kind)
+        assert not any(text.get_parse_math() for text in figure.findobj(Text) if "$" in text.get_text())
+        figure.savefig(tmp_path / "c.png")
+    grid = model.pivot("t.k", values="v")
+    grid.save(tmp_path / "c.svg")
+    model.diagram().save(tmp_path / "d.svg")
+
+
+def test_charts_of_what_nobody_could_read_are_refused_at_once() -> None:
+    model = relatum.Model()
+    model.add_table(
+        "t", pa.table({"k": [f"k{at}" for at in range(200_000)], "n": [at * 1e195 for at in range(200_000)]})
+    )
+    start = time.monotonic()
+    with pytest.raises(relatum.RequestError, match="200,001 cells"):
+        model.pivot("t.k", values="sum(t.n)").chart()
+    with pytest.raises(relatum.RequestError, match="too large to be drawn"):
+        model.pivot("t.k by sum(t.n) desc top 3", values="sum(t.n)").chart()
+    assert time.monotonic() - start < 8
+
+
+@settings(max_examples=300, deadline=None)
+@given(st.text("ab*", max_size=12), st.text("ab", max_size=12))
+def test_a_pattern_of_names_stands_for_what_it_says(pattern: str, name: str) -> None:
+    assert is_named_by(name, pattern) is (
+        re.fullmatch(".*".join(map(re.escape, pattern.split("*"))), name, re.DOTALL) is not None
+    )
+    assert not is_named_by("a" * 5000, "*a" * 500 + "b*")
+
+
+@pytest.mark.parametrize(
+    "link", ["//host/x", "/\\\\host", "&#47;/host", "javascript:1", "file:///x", "\\\\\\\\host\\x"]
+)
+def test_a_report_links_to_no_other_machine_in_silence(link: str) -> None:
+    shown = markdown_html(f"[a]({link}) [b](https://there.example/x) [c](more.html)")
+    assert re.findall('href="([^"]*)"', shown)[-2:] == ["https://there.example/x", "more.html"]
+    assert "//host" not in "".join(re.findall('href="([^"]*)"', shown))
+
+
+def test_a_closed_model_says_so(server: Server) -> None:
+    for engine in ("duckdb", server.address):
+        model = relatum.Model("m", engine=engine)
+        model.add_table("t", pa.table({"a": [1]}))
+        assert model.evaluate("sum(t.a)") == 1
+        model.close()
+        model.close()
+        for call in (lambda: model.evaluate("sum(t.a) + 1"), lambda: model.pivot("t.a", values="max(t.a)")):  # noqa: B023
+            with pytest.raises(relatum.SourceError, match=r"closed"):
+                call()
+
+
+def test_a_process_that_is_told_to_end_leaves_nothing(tmp_path: Path) -> None:
+    slow = "select sum(a.range * b.range) as n from range(10000000) a, range(1000000) b"
+    model = limited_model(tmp_path, "duckdb", slow, "time = 60", engine=True)
+    before, left = sorted(tmp_path.iterdir()), set(Path(tempfile.gettempdir()).glob("relatum-*"))
+    with subprocess.Popen([sys.executable, "-m", "relatum", "pivot", str(model), "--values", "max(t.n)"]) as asking:
+        while not psutil.Process(asking.pid).children():
+            time.sleep(0.1)
+        (child,) = psutil.Process(asking.pid).children()
+        time.sleep(1)
+        asking.send_signal(signal.SIGTERM)
+        assert asking.wait(5) == 128 + signal.SIGTERM
+    assert psutil.wait_procs([child], 5)[1] == []
+    assert sorted(tmp_path.iterdir()) == before
+    assert not {
+        each for each in Path(tempfile.gettempdir()).glob("relatum-*") if each not in left and list(each.iterdir())
+    }
+    taken = run("edit", tmp_path / "gone" / "m.toml", "measure", "x", "1")
+    assert taken.exit_code == 2 and "added" not in taken.stdout

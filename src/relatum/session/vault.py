@@ -54,11 +54,12 @@ class Vault:
             handle = os.open(self._path(name, key), os.O_RDONLY | _PLAIN)
         except OSError:
             return None
+        found = os.fstat(handle)
+        # A file that takes less room than it says is none of ours: reading it would fill the memory.
+        if not stat.S_ISREG(found.st_mode) or found.st_size > limit("memory") or found.st_blocks == 0:
+            os.close(handle)
+            return None
         with os.fdopen(handle, "rb") as file:
-            found = os.fstat(file.fileno())
-            # A file that takes less room than it says is none of ours: reading it would fill the memory.
-            if not stat.S_ISREG(found.st_mode) or found.st_size > limit("memory") or found.st_blocks == 0:
-                return None
             digest, content = file.read(_DIGEST), file.read()
             with suppress(OSError):
                 os.utime(file.fileno())  # it was used

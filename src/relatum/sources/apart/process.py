@@ -18,7 +18,6 @@ from typing import Any
 
 import pyarrow.ipc as paipc
 
-from relatum.errors import SourceError
 from relatum.limits import memory_left, time_left, too_late, too_much
 from relatum.sources.apart.frames import END, FAILED, HEAD, SAID, said, send_batches
 
@@ -214,8 +213,7 @@ class Apart:
             It cannot be opened.
         """
         with self._lock:
-            if self._closed:
-                raise SourceError("The model is closed.", path=self._shown, fix="Open it again.")
+            assert not self._closed, "what is closed is not asked"
             if self._process is not None and self._process.alive:
                 return
             self._end()

@@ -85,6 +85,7 @@ class Connection(ABC):
         #: Questions of several threads take turns: a connection answers one at a time.
         self.turn = threading.RLock()
         self._asked_by: int | None = None
+        self.closed = False
         self._seen: Hashable = None
         #: The limits that the model states.
         self.bounds: Mapping[str, int] = {}
@@ -173,7 +174,15 @@ class Connection(ABC):
 
     @contextmanager
     def request(self) -> Iterator[None]:
-        """Answer a request inside the block, for one thread at a time."""
+        """Answer a request inside the block, for one thread at a time.
+
+        Raises
+        ------
+        SourceError
+            The connection is closed.
+        """
+        if self.closed:
+            raise SourceError("The model is closed.", path=self.shown, fix="Open it again.")
         with self.turn:
             self._asked_by = threading.get_ident()
             try:

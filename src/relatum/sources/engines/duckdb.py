@@ -152,6 +152,7 @@ class DuckDbConnection(Connection):
 
     def close(self) -> None:
         """Close the database; what was sent goes with it."""
+        self.closed = True
         self._apart.close()
         shutil.rmtree(self._folder, ignore_errors=True)
 

@@ -211,5 +211,6 @@ class PostgreSqlConnection(Connection):
 
     def close(self) -> None:
         """Close the connection; what was sent goes with it."""
+        self.closed = True
         with suppress(self._adbc.Error):
             self._closing()

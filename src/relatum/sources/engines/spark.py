@@ -248,6 +248,7 @@ class SparkConnection(Connection):
 
     def close(self) -> None:
         """Drop what was sent; Spark itself runs on for as long as this process does."""
+        self.closed = True
         with suppress(Exception):
             for name in self._views:
                 self._session.catalog.dropTempView(name)
