@@ -358,7 +358,7 @@ def refused() -> Iterator[tuple[Any, str]]:
 @pytest.mark.parametrize(("data", "message"), list(refused()))
 def test_what_cannot_be_drafted(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, data: Any, message: str) -> None:
     monkeypatch.chdir(tmp_path)
-    with pytest.raises(relatum.SourceError, match=message):
+    with pytest.raises(relatum.RelatumError, match=message):
         relatum.draft(*data)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import json
 import re
 import signal
@@ -13,6 +14,7 @@ import tempfile
 import threading
 import time
 import uuid
+from collections import Counter
 from collections.abc import Callable
 from decimal import Decimal
 from pathlib import Path
@@ -20,9 +22,11 @@ from typing import Any
 
 import duckdb
 import numpy as np
+import openpyxl
 import psutil
 import pyarrow as pa
 import pyarrow.compute as pc
+import pyarrow.feather as feather
 import pyarrow.parquet as pq
 import pytest
 from hypothesis import given, settings
@@ -724,3 +728,48 @@ def test_a_process_that_is_told_to_end_leaves_nothing(tmp_path: Path) -> None:
     }
     taken = run("edit", tmp_path / "gone" / "m.toml", "measure", "x", "1")
     assert taken.exit_code == 2 and "added" not in taken.stdout
+
+
+# -- a folder in which somebody exchanges what names lead to ----------------------------------------------------------
+
+
+def test_nobody_leads_a_reader_away_while_it_opens(tmp_path: Path) -> None:
+    """A link between a folder inside and one outside changes as fast as it can: no row from outside is ever read."""
+    (tmp_path / "here" / "real").mkdir(parents=True)
+    (tmp_path / "away").mkdir()
+    for folder, number in ((tmp_path / "away", 9), (tmp_path / "here" / "real", 1)):
+        table = pa.table({"n": [number] * 50})
+        (folder / "t.csv").write_text("n\n" + f"{number}\n" * 50)
+        (folder / "t.csv.gz").write_bytes(gzip.compress((folder / "t.csv").read_bytes()))
+        (folder / "t.jsonl").write_text(f'{{"n": {number}}}\n' * 50)
+        pq.write_table(table, folder / "t.parquet")
+        feather.write_feather(table, folder / "t.arrow")
+        book = openpyxl.Workbook()
+        for row in ["n", *[number] * 50]:
+            book.active.append([row])
+        book.save(folder / "t.xlsx")
+    over = threading.Event()
+
+    def exchange() -> None:
+        here = tmp_path / "here"
+        while not over.is_set():
+            for target in ("../away", "real"):
+                (here / "new").symlink_to(target)
+                (here / "new").replace(here / "link")
+
+    exchanging = threading.Thread(target=exchange)
+    exchanging.start()
+    found = Counter[object]()
+    try:
+        for at in range(240):
+            kind = ("csv", "csv.gz", "jsonl", "parquet", "arrow", "xlsx")[at % 6]
+            (tmp_path / "here" / "m.toml").write_text(f'relatum = 1\n[table.t]\nsource = "link/t.{kind}"\n')
+            try:
+                found[relatum.open(tmp_path / "here" / "m.toml", cache=False).evaluate("sum(t.n)")] += 1
+            except relatum.RelatumError as error:
+                assert re.search("outside|no such file", str(error)), error
+                found["refused"] += 1
+    finally:
+        over.set()
+        exchanging.join()
+    assert set(found) == {50, "refused"}, found

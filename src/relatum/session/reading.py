@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 
 from relatum.calendar.generate import generate_calendar
@@ -25,6 +26,7 @@ from relatum.sources.database.ask import is_database, is_server
 from relatum.sources.engines.base import Connection
 from relatum.sources.files import PARQUET, plain_file, sentences
 from relatum.sources.fingerprint import Digests, FileState, has_grown, refuse_changed
+from relatum.sources.held import held
 from relatum.sources.place import (
     GROWING,
     LAZY,
@@ -196,7 +198,7 @@ def _from_files(
     several = is_folder(reading.table.source, whereabouts.folder)
     files = files_in(path, whereabouts.within) if several else [plain_file(path)]
     with sentences(path):
-        states = tuple(digests.state(each) for each in files)
+        states = tuple(digests.state(held(each, whereabouts.within)) for each in files)
     said = reading.said(path)
     identity = identity_of(said, states)
     if former is not None and former.identity == identity:
@@ -206,7 +208,7 @@ def _from_files(
     worth = cache if sum(each.size for each in states) >= WORTH_BYTES else None
     data = worth.table(identity, states) if worth is not None else None
     if data is None:
-        data = _grown(reading, states, former, worth, said) or _guarded(read(), states)
+        data = _grown(reading, states, former, worth, said, whereabouts.within) or _guarded(read(), states)
         refuse_changed(states)
         data = data.identified(identity, states)
     return data if worth is None else worth.kept(data, said, read)
@@ -229,7 +231,12 @@ def _guarded(data: TableData, states: tuple[FileState, ...]) -> TableData:
 
 
 def _grown(
-    reading: _Reading, states: tuple[FileState, ...], former: TableData | None, cache: Cache | None, said: str
+    reading: _Reading,
+    states: tuple[FileState, ...],
+    former: TableData | None,
+    cache: Cache | None,
+    said: str,
+    within: Path | None,
 ) -> TableData | None:
     """The rows as they were with those that came after them, where nothing else changed; None where it did."""
     if former is None and cache is not None:
@@ -245,7 +252,7 @@ def _grown(
     if not all(same[:-1]) or before[-1].path != last.path:
         return None
     parts = {"the rows before": former}
-    path = Path(last.path)
+    path = held(Path(last.path), within)
     if not same[-1] and (path.suffix.lower() not in GROWING or not has_grown(path, before[-1])):
         return None
     try:
@@ -255,7 +262,7 @@ def _grown(
                 return None
             parts[f"{path}, from byte {before[-1].size} on"] = tail
         for state in states[len(before) :]:
-            parts[state.path] = reading.read(lambda stated, path=state.path: read_file(Path(path), stated))  # type: ignore[misc]
+            parts[state.path] = reading.read(partial(read_file, held(Path(state.path), within)))
         whole = stacked(parts)
     except SourceError:
         return None  # the whole says what is wrong with it, or that nothing is

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -72,7 +73,7 @@ def plain_file(path: Path) -> Path:
 def read_bytes(path: Path) -> Any:
     """All that a file holds, as a buffer of its own: one that is mapped would end the process if it were cut short."""
     refuse_memory(path.stat().st_size, str(path))
-    with pa.OSFile(str(path)) as file:
+    with pa.OSFile(os.fspath(path)) as file:
         return file.read_buffer()
 
 
@@ -185,13 +186,13 @@ def read_ipc(path: Path, stated: Stated) -> TableData:
         table = paipc.open_stream(read_bytes(path)).read_all()
         table.validate(full=True)
         return table_data(table.schema, stated, str(path), table.num_rows, table.column)
-    with pa.OSFile(str(path)) as source:
+    with pa.OSFile(os.fspath(path)) as source:
         file = paipc.open_file(source)
         schema, rows = file.schema, file.count_rows()
 
     def read(name: str) -> Any:
         options = paipc.IpcReadOptions(included_fields=[schema.names.index(name)])
-        with damaged_column(), pa.OSFile(str(path)) as source:
+        with damaged_column(), pa.OSFile(os.fspath(path)) as source:
             array = checked(paipc.open_file(source, options=options).read_all().column(0))
             if len(array) != rows:
                 raise pa.ArrowInvalid(f"{len(array)} values for {rows} rows")

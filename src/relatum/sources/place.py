@@ -15,6 +15,7 @@ from relatum.sources.content import PACKED, ending, member_of
 from relatum.sources.database.ask import is_database, read_database
 from relatum.sources.delimited import read_csv, read_csv_tail
 from relatum.sources.files import PARQUET, plain_file, read_ipc, read_parquet, sentences
+from relatum.sources.held import held
 from relatum.sources.lines import read_lines, read_lines_tail
 from relatum.sources.stacked import stacked
 from relatum.sources.stated import Stated
@@ -82,16 +83,22 @@ def read_source(source: Source, folder: Path, stated: Stated, within: Path | Non
     if source.query:
         raise SourceError("Only a database can be asked a query.", path=path, fix="Leave query out.")
     if path.suffix.lower() in WORKBOOKS and kind_of(path) == "file":
+        path = held(path, within)
         refuse_large(plain_file(path))
         with sentences(path):
             return read_workbook(path, source.part, stated)
     if source.part and path.suffix.lower() == ".zip":
-        return read_file(path, replace(stated, member=source.part))
+        return read_file(_here(path, within), replace(stated, member=source.part))
     if source.part:
         raise SourceError(f"A file of this kind has no part {source.part!r}.", path=path, fix="Leave part out.")
     if is_folder(source.address, folder):
         return _read_folder(path, stated, within)
-    return read_file(path, stated)
+    return read_file(_here(path, within), stated)
+
+
+def _here(path: Path, within: Path | None) -> Path:
+    """A plain file, held open; one that is none is told where it is read."""
+    return held(path, within) if kind_of(path) == "file" else path
 
 
 def is_folder(address: str, folder: Path) -> bool:
@@ -192,4 +199,4 @@ def read_tail(path: Path, start: int, stated: Stated, former: Mapping[str, Type]
 
 def _read_folder(path: Path, stated: Stated, within: Path | None) -> TableData:
     files = files_in(path, within)
-    return stacked({str(file): read_file(file, stated) for file in files})
+    return stacked({str(file): read_file(held(file, within), stated) for file in files})

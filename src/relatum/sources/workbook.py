@@ -128,7 +128,8 @@ def _loaded(path: Path, *, data_only: bool) -> Any:
 
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")  # of parts of a workbook that hold no values
-        return openpyxl.load_workbook(path, data_only=data_only)
+        with path.open("rb") as file:
+            return openpyxl.load_workbook(file, data_only=data_only)
 
 
 def _unworked(book: Any, written: Any) -> dict[str, list[str]]:
