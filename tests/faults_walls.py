@@ -102,7 +102,7 @@ WALLS = [
         ("copies to a file", "copy sales to 'x'", "duckdb", "no SELECT but COPY"), ("sets something", "set threads = 1", "duckdb", "no SELECT but SET"), ("reads a file", "select * from read_csv('/etc/passwd')", "duckdb", "refuses the question"),
         ("reads a file by its name", "select * from '/etc/passwd'", "duckdb", "refuses the question"), ("reads the environment", "select getenv('HOME') as a", "duckdb", "refuses the question"), ("runs a command", "select transform(a) using 'cat' from sales", "duckdb", "no SELECT that can be read"),
         ("loads code", "select load_extension('x') as a", "sqlite", "refuses the question"), ("writes a file", "select writefile('x', 'y') as a", "sqlite", "refuses the question"), ("locks rows", "select * from sales for update", "duckdb", "holds LOCK"),
-        ("asks for what is the database's own", "pragma table_info(sales)", "sqlite", "no SELECT but PRAGMA"), ("names two columns alike", "select 1 as a, 2 as a", "sqlite", "more than once"), ("is a comment", "-- nothing", "sqlite", "0 statements"),
+        ("asks for what is the database's own", "pragma table_info(sales)", "sqlite", "no SELECT but PRAGMA"), ("names two columns alike", "select 1 as a, 2 as a", "sqlite", "more than once"), ("is a comment", "-- nothing", "sqlite", "The query says nothing"),
     ]),
     Fault("a query that ends in a comment", asks("select product_id, quantity from sales -- all of them"), "No problem", code=0),
     # limits

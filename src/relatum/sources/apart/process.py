@@ -280,7 +280,7 @@ class Apart:
                 return
             try:
                 process.send({"call": "close"})
-                _frame(process, _Question(self._shown))
+                _frame(process, _Question(f"{self._shown}: the database"))
             except BaseException:
                 process.end()
                 raise
@@ -292,7 +292,7 @@ class Apart:
         assert process is not None, "it is open"
         try:
             process.send(question, rows)
-            _frame(process, _Question(self._shown))
+            _frame(process, _Question(f"{self._shown}: the database"))
         except Refused:
             raise
         except BaseException:

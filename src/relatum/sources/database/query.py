@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import re
 from typing import Any
 
 from relatum.errors import SourceError
@@ -48,10 +49,11 @@ def one_select(query: str, dialect: str, shown: str) -> Any:
     try:
         statements = [each for each in sqlglot.parse(query, read=dialect) if each is not None]
     except (sqlglot.errors.SqlglotError, RecursionError, ValueError) as error:
-        said = first_line(error).partition(". Line")[0].rstrip(".")
+        said = re.sub(r" for <class .*", "", first_line(error).partition(". Line")[0]).rstrip(".")
         raise SourceError(f"The query is no SELECT that can be read: {said}", path=shown, fix=fix) from None
     if len(statements) != 1:
-        raise SourceError(f"The query is {len(statements)} statements.", path=shown, fix=fix)
+        what = f"is {len(statements)} statements" if statements else "says nothing"
+        raise SourceError(f"The query {what}.", path=shown, fix=fix)
     (statement,) = statements
     exp = sqlglot.exp
     if not isinstance(statement.unnest(), exp.Select | exp.SetOperation):
