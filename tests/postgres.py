@@ -49,10 +49,15 @@ class Server:
 
     def execute(self, statements: str) -> None:
         """Run SQL statements."""
+        self.told(statements)
+
+    def told(self, statements: str) -> str:
+        """What SQL statements answer, a row a line."""
         psql = [program("psql"), "-h", "127.0.0.1", "-p", str(self.port), "-U", "tester", "-d", "postgres"]
-        command = [*psql, "-v", "ON_ERROR_STOP=1", "-q", "-f", "-"]
+        command = [*psql, "-v", "ON_ERROR_STOP=1", "-q", "-A", "-t", "-f", "-"]
         done = subprocess.run(command, input=statements, capture_output=True, text=True)
         assert done.returncode == 0, done.stderr
+        return done.stdout
 
 
 @contextmanager

@@ -9,6 +9,7 @@ import subprocess
 import threading
 from collections import Counter
 from collections.abc import Callable
+from contextlib import closing
 from pathlib import Path
 
 import duckdb
@@ -25,6 +26,7 @@ from conftest import run
 from postgres import Server, program
 from relatum.sources.database.address import plain_address
 from relatum.sources.database.calls import refuse_unknown
+from relatum.sources.database.postgresql import open_postgresql
 from relatum.sources.database.query import one_select, own_names, written
 
 # -- data that would write a model ------------------------------------------------------------------------------------
@@ -87,12 +89,12 @@ def world(server: Server) -> None:
 
 
 def dump(server: Server) -> str:
-    """All that is in a server, large objects and settings too."""
+    """All that is in a server, large objects and the settings of another session too."""
     place = ["-h", "127.0.0.1", "-p", str(server.port), "-U", "tester"]
     done = subprocess.run(
         [program("pg_dumpall"), *place, "--restrict-key=k"], capture_output=True, text=True, check=True
     )
-    return done.stdout
+    return done.stdout + server.told("select name, setting from pg_settings order by 1")
 
 
 def asked(folder: Path, address: str, query: str, *, engine: bool) -> relatum.Model:
@@ -117,6 +119,13 @@ def test_no_query_acts_on_a_server(server: Server, tmp_path: Path) -> None:
         for query in HARMLESS:
             with asked(tmp_path, server.address, query, engine=engine) as model:
                 assert (model.evaluate("count(t)") is None) is ("from w_things" in query)
+    volatile = server.told("select distinct proname from pg_proc where provolatile = 'v' and prokind = 'f'").split("\n")
+    names = [each for each in volatile if each]
+    assert len(names) > 200
+    with closing(open_postgresql(server.address, "base")) as base:
+        for name in names:
+            with pytest.raises(relatum.SourceError, match=f"calls {re.escape(name)}"):
+                base.select(f'select "{name}"(1) as n', "base")
     assert dump(server) == before
 
 

@@ -88,8 +88,8 @@ class Changeable:
         """Find out again what is known of the tables on the engine."""
         here = {name: data for name, data in self._session.sources.items() if not isinstance(data, RemoteTable)}
         declaration = self._session.declaration
-        sources = load_tables(declaration, self._whereabouts, here)
-        self._session = Session(declaration, sources, joins=self._session.joins, place=self._session.place)
+        # What was sent there, and what is known of it, is kept: it is told by the data itself.
+        self._session = self._session.changed(declaration, load_tables(declaration, self._whereabouts, here))
 
     @property
     def declaration(self) -> Declaration:
