@@ -46,13 +46,16 @@ class _Process:
         self.owner = os.getpid()
         paths = json.dumps([each for each in sys.path if each])
         start = f"import sys; sys.path[:0] = {paths}; from relatum.sources.apart.worker import main; main()"
-        self._child = subprocess.Popen(
-            [sys.executable, "-c", start],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.DEVNULL,
-            close_fds=True,
-        )
+        try:
+            self._child = subprocess.Popen(
+                [sys.executable, "-c", start],
+                stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.DEVNULL,
+                close_fds=True,
+            )
+        except OSError as error:
+            raise Refused("Unstarted", f"no process can be started to read it: {error.strerror}") from None
         assert self._child.stdin is not None and self._child.stdout is not None
         self._ask, self._answers = self._child.stdin, self._child.stdout.fileno()
         self._watch: Any = None
