@@ -80,7 +80,7 @@ class Forker:
         """End it."""
         assert self.process.stdin is not None and self.process.stdout is not None
         self.process.stdin.close()
-        self.process.wait(10)
+        self.process.wait(60)
         self.process.stdout.close()
 
 
