@@ -360,7 +360,7 @@ class Model(Askable):
         return sources
 
 
-@checked_call
+@checked_call("refresh")
 def refresh_file(path: str | os.PathLike[str], *, verify: bool = False) -> Refreshed:
     """Read a model file's sources again, compare them with what was recorded the last time, and record them.
 
@@ -407,7 +407,7 @@ def refresh_file(path: str | os.PathLike[str], *, verify: bool = False) -> Refre
     return found
 
 
-@checked_call
+@checked_call("open")
 def open_model(
     path: str | os.PathLike[str],
     *,

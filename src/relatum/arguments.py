@@ -55,9 +55,9 @@ def checked(cls: _Class) -> _Class:
     return cls
 
 
-def checked_call(call: _Call) -> _Call:
-    """A function that looks at its arguments."""
-    return _looking(call, call.__name__, method=False)
+def checked_call(shown: str) -> Callable[[_Call], _Call]:
+    """Have a function look at its arguments; ``shown`` is what it is called in messages."""
+    return lambda call: _looking(call, shown, method=False)
 
 
 def _looking(call: _Call, shown: str, *, method: bool) -> _Call:

@@ -129,7 +129,7 @@ class Draft:
         write_atomically(target, self.text(target, allow_outside=False))
 
 
-@checked_call
+@checked_call("draft")
 def draft(*data: str | os.PathLike[str], name: str = "model", timezone: str = "UTC", **frames: object) -> Draft:
     """Propose a model of raw data.
 

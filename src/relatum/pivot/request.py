@@ -54,7 +54,7 @@ class Request:
         return [f"{word} {text}" for word, text in (("where", self.where), ("keep", self.keep)) if text]
 
 
-@checked_call
+@checked_call("a request")
 def ask(
     rows: Names = (),
     columns: Names = (),
