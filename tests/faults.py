@@ -169,6 +169,7 @@ def line_of(fault: Fault, result: Outcome, folder: Path) -> str:
     said = said_of(result).replace(f"{folder}/", "").replace(str(folder), ".")
     text = next((line for line in said.splitlines() if fault.says in line), "(it was killed)")
     text = re.sub(r"[\d.,]+ \w+ are in use", "some are in use", text)
+    text = re.sub(r"[\d.,]+ \w+ so far", "so much so far", text)
     shown = re.sub(r"\s+", " ", text.removeprefix("error: ")).replace("|", "\\|").strip()
     shown = shown if len(shown) <= 170 else shown[:167] + "…"
     bounds = ", ".join(

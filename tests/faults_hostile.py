@@ -302,7 +302,7 @@ HOSTILE = [
     Fault("a query that writes", source(asked("duckdb", "create table x as select 1"), duck()), "no SELECT but CREATE"),
     Fault("a query that fetches code", source(asked("duckdb", "install httpfs"), duck()), "no SELECT"),
     Fault("a query that changes settings", source(asked("duckdb", "set enable_external_access = true"), duck()), "no SELECT but SET"),
-    Fault("a query of nothing", source(asked("sqlite", "-- nothing"), lite()), "The query is 0 statements"),
+    Fault("a query of nothing", source(asked("sqlite", "-- nothing"), lite()), "The query says nothing"),
     Fault("a query of 300,000 characters", source(asked("sqlite", "select " + "1 + " * 75_000 + "1"), lite()), "no text of a query"),
     Fault("a query nested 5,000 deep", source(asked("sqlite", "select " + "(" * 5000 + "1" + ")" * 5000), lite()), "no SELECT that can be read"),
     Fault("a view that reads any file", source('source = "shop.duckdb"\npart = "reach"', lambda folder: duck(f"create view reach as select * from read_csv('{folder}/product.csv')")(folder)), "file system operations are disabled"),

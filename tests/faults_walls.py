@@ -98,10 +98,10 @@ WALLS = [
     Fault("an engine that is a folder", both(on_engine('kind = "duckdb", address = "in.duckdb"'), lambda folder: (folder / "in.duckdb").mkdir()), "This is a folder, not a file"),
     # queries
     *(Fault(f"a query that {what}", asks(query, kind), says) for what, query, kind, says in [
-        ("writes", "insert into sales values (1, 2)", "sqlite", "no SELECT but INSERT"), ("ends in another statement", "select 1 as a; drop table sales", "sqlite", "2 statements"), ("attaches another file", "attach 'x' as y", "sqlite", "no SELECT but ATTACH"),
+        ("inserts rows", "insert into sales values (1, 2)", "sqlite", "no SELECT but INSERT"), ("ends in another statement", "select 1 as a; drop table sales", "sqlite", "2 statements"), ("attaches another file", "attach 'x' as y", "sqlite", "no SELECT but ATTACH"),
         ("copies to a file", "copy sales to 'x'", "duckdb", "no SELECT but COPY"), ("sets something", "set threads = 1", "duckdb", "no SELECT but SET"), ("reads a file", "select * from read_csv('/etc/passwd')", "duckdb", "refuses the question"),
         ("reads a file by its name", "select * from '/etc/passwd'", "duckdb", "refuses the question"), ("reads the environment", "select getenv('HOME') as a", "duckdb", "refuses the question"), ("runs a command", "select transform(a) using 'cat' from sales", "duckdb", "no SELECT that can be read"),
-        ("loads code", "select load_extension('x') as a", "sqlite", "refuses the question"), ("writes a file", "select writefile('x', 'y') as a", "sqlite", "refuses the question"), ("locks rows", "select * from sales for update", "duckdb", "holds LOCK"),
+        ("loads an extension", "select load_extension('x') as a", "sqlite", "refuses the question"), ("writes a file", "select writefile('x', 'y') as a", "sqlite", "refuses the question"), ("locks rows", "select * from sales for update", "duckdb", "holds LOCK"),
         ("asks for what is the database's own", "pragma table_info(sales)", "sqlite", "no SELECT but PRAGMA"), ("names two columns alike", "select 1 as a, 2 as a", "sqlite", "more than once"), ("is a comment", "-- nothing", "sqlite", "The query says nothing"),
     ]),
     Fault("a query that ends in a comment", asks("select product_id, quantity from sales -- all of them"), "No problem", code=0),
@@ -127,8 +127,8 @@ WALLS = [
         ("no number", "nan", "expects nan"), ("no end", "inf", "expects inf"), ("a number within no number", "1\ntolerance = nan", "tolerance"), ("a number within everything", "1\ntolerance = inf", "tolerance"), ("a number within less than nothing", "1\ntolerance = -1", "tolerance"),
     ]),
     Fault("a format of 1,000 digits", edit("shop.toml", '"¤#,##0"', f'"0.{"0" * 1000}"'), "more than 40 digits"),
-    Fault("a text that mathematics could be taken for", both(edit("product.csv", "Fern", "$$"), edit("product.csv", "Ivy", "$x_$ and $\\\\frac$".replace("\\\\", "\\"))), "", (*BY_PLANT, "--out", "out.svg"), 0),
-    Fault("a name of 1 MB in a chart", edit("product.csv", "Fern", "F" * 1_000_000), "", (*BY_PLANT, "--out", "out.png"), 0, memory=600),
+    Fault("a text that mathematics could be taken for", both(edit("product.csv", "Fern", "$$"), edit("product.csv", "Ivy", "$x_$ and $\\\\frac$".replace("\\\\", "\\"))), "", (*BY_PLANT, "--out", ".out.svg"), 0),
+    Fault("a name of 1 MB in a chart", edit("product.csv", "Fern", "F" * 1_000_000), "", (*BY_PLANT, "--out", ".out.png"), 0, memory=600),
     Fault("a calendar that begins at no date", NOTHING, "which is no date", ("edit", "shop.toml", "calendar", "days", "--from", "soon", "--to", "2024-12-31")),
     Fault("a heading of two lines that is used by its first", edit("product.csv", "plant", '"Plant\nname"'), "Plant␊name", ("pivot", "shop.toml", "--rows", "product.Plant", "--values", "revenue")),
 ]  # fmt: skip

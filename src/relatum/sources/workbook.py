@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import warnings
 import zipfile
@@ -117,7 +118,7 @@ def _opened(path: Path) -> tuple[Any, dict[str, list[str]]]:
     except SourceError:
         raise
     except Exception as error:  # a reader of a format as wide as this one fails in ways that no list holds
-        said = f"{type(error).__name__}: {first_line(error)}"[:200]
+        said = f"{type(error).__name__}: {first_line(error)}".replace(os.fspath(path), path.name)[:200]
         raise SourceError(
             f"This is no workbook, or it is damaged: {said}", path=path, fix="Save it as .xlsx again."
         ) from None

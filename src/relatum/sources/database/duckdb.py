@@ -77,7 +77,7 @@ class _DuckDB(Database):
             return gathered(schema, batches, shown)
 
         try:
-            _, table = self.connection.answer(statement, parameters, gather, f"{shown}: the database")
+            _, table = self.connection.answer(statement, parameters, gather, f"{self.shown}: the database")
         except Refused as error:
             raise refusal(error, shown) from None
         for at, field in enumerate(table.schema):

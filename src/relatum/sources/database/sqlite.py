@@ -101,7 +101,7 @@ class _SQLite(Database):
             return gathered(schema, batches, shown)
 
         try:
-            told, table = self.connection.answer(statement, parameters, gather, f"{shown}: the database")
+            told, table = self.connection.answer(statement, parameters, gather, f"{self.shown}: the database")
         except Refused as error:
             if error.kind == "ArrowInvalid":
                 raise SourceError(
