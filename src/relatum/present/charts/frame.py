@@ -194,7 +194,12 @@ def _category(line: Line, axes: Sequence[Axis], depth: int | None = None) -> Cat
 
 
 def _marked(label: Label) -> str:
-    return drawable(label.look.marked(label.text.lstrip(CLOSED + OPEN)))
+    text = label.text.lstrip(CLOSED + OPEN)
+    # A longer name would leave no room for what is drawn.
+    return drawable(label.look.marked(text if len(text) <= _LONGEST else f"{text[:_LONGEST]}…"))
+
+
+_LONGEST = 60
 
 
 def _number(cell: Cell) -> float:
