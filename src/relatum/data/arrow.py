@@ -54,15 +54,16 @@ def plainly_stored(array: Any) -> Any:
 
 def _uuid_texts(array: Any) -> Any:
     """UUIDs as RFC 9562 writes them (https://www.rfc-editor.org/rfc/rfc9562#section-4)."""
-    known = array.is_valid()
-    data = np.frombuffer(b"".join(array.drop_null().to_pylist()), np.uint8).reshape(-1, 16)
+    if array.null_count == len(array):
+        return pa.nulls(len(array), pa.string())
+    first = array.offset * 16
+    data = np.frombuffer(array.buffers()[1], np.uint8)[first : first + len(array) * 16].reshape(-1, 16)
     digits = np.frombuffer(b"0123456789abcdef", np.uint8)
     places = [at + sum(at >= gap for gap in (8, 12, 16, 20)) for at in range(32)]
     texts = np.full((len(data), 36), ord("-"), np.uint8)
     texts[:, places] = digits[np.stack([data >> 4, data & 15], axis=2).reshape(-1, 32)]
-    found = pa.array(texts.view("S36").reshape(-1).astype("U36"), pa.string())
-    positions = pc.if_else(known, pc.subtract(pc.cumulative_sum(known.cast(pa.int64())), 1), None)
-    return found.take(positions)
+    written = texts.view("S36").reshape(-1).astype("U36")
+    return pa.array(written, pa.string(), mask=array_values(array.is_null()))
 
 
 def _is_text(arrow: Any) -> bool:

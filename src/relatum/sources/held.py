@@ -42,7 +42,7 @@ def held(path: Path, within: Path | None) -> Path:
         return path
     folder, real = within.resolve(), path.resolve()
     if not real.is_relative_to(folder):
-        raise _led_away(path)
+        raise led_away(path)
     *folders, name = real.relative_to(folder).parts or ("",)
     handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
     try:
@@ -53,7 +53,7 @@ def held(path: Path, within: Path | None) -> Path:
         raise MissingSourceError("There is no such file.", path=path) from None
     except OSError as error:
         if error.errno in (errno.ELOOP, errno.ENOTDIR):
-            raise _led_away(path) from None
+            raise led_away(path) from None
         raise
     found = HeldFile(path)
     found.handle = handle
@@ -69,7 +69,8 @@ def _stepped(handle: int, name: str, kind: int) -> int:
         os.close(handle)
 
 
-def _led_away(path: Path) -> SourceError:
+def led_away(path: Path) -> SourceError:
+    """The error for a file that lies outside the model's folder."""
     return SourceError(
         "This leads to a file outside the model's folder.",
         path=path,

@@ -15,7 +15,7 @@ from relatum.sources.content import PACKED, ending, member_of
 from relatum.sources.database.ask import is_database, read_database
 from relatum.sources.delimited import read_csv, read_csv_tail
 from relatum.sources.files import PARQUET, plain_file, read_ipc, read_parquet, sentences
-from relatum.sources.held import held
+from relatum.sources.held import held, led_away
 from relatum.sources.lines import read_lines, read_lines_tail
 from relatum.sources.stacked import stacked
 from relatum.sources.stated import Stated
@@ -179,11 +179,7 @@ def files_in(path: Path, within: Path | None = None) -> list[Path]:
     if within is not None:
         for each in found:
             if leads_outside(each, within):
-                raise SourceError(
-                    "This leads to a file outside the model's folder.",
-                    path=each,
-                    fix="Put the file itself there, or open the model with allow_outside=True.",
-                )
+                raise led_away(each)
     if not found:
         raise MissingSourceError(
             "There is no data file here.", path=path, fix=f"Files ending in {listed(sorted(READERS))} are read."

@@ -58,6 +58,9 @@ class _Process:
             raise Refused("Unstarted", f"no process can be started to read it: {error.strerror}") from None
         assert self._child.stdin is not None and self._child.stdout is not None
         self._ask, self._answers = self._child.stdin, self._child.stdout.fileno()
+        # Not select: that knows no file numbered beyond 1023.
+        self._poll = select.poll()
+        self._poll.register(self._answers, select.POLLIN)
         self._watch: Any = None
         self._at_start = 0
 
@@ -108,8 +111,7 @@ class _Process:
         pieces, left = [], size
         while left:
             question.look(self)
-            ready, _, _ = select.select([self._answers], [], [], _LOOK)
-            if not ready:
+            if not self._poll.poll(_LOOK * 1000):
                 continue
             piece = os.read(self._answers, left)
             if not piece:

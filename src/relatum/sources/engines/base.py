@@ -197,7 +197,7 @@ class Connection(ABC):
     def has_changed(self) -> bool:
         """Whether its tables may be others than when this was last asked, or forgotten; then all is found out anew."""
         state = self.state()
-        changed, self._seen = state != self._seen or self._seen is _FORGOTTEN, state
+        changed, self._seen = state != self._seen, state
         if changed:
             self.renew()
         return changed

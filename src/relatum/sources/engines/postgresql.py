@@ -47,6 +47,7 @@ class PostgreSqlConnection(Connection):
         if schema:
             name = self._exp.Identifier(this=schema, quoted=True).sql(dialect="postgres")
             self._run(f"set search_path = {name}, pg_temp")
+        self._seen = self.state()
 
     def _run(self, statement: str) -> None:
         connection = self._database.connection
