@@ -28,6 +28,7 @@ from matplotlib.text import Text
 import relatum
 from conftest import run
 from postgres import Server
+from processes import started
 from relatum.paths import is_named_by
 from relatum.present.report.page import markdown_html
 from relatum.session import reading
@@ -286,8 +287,9 @@ def test_a_process_that_is_told_to_end_leaves_nothing(tmp_path: Path) -> None:
     slow = "select sum(a.range * b.range) as n from range(10000000) a, range(1000000) b"
     model = limited_model(tmp_path, "duckdb", slow, "time = 60", engine=True)
     before, left = sorted(tmp_path.iterdir()), set(Path(tempfile.gettempdir()).glob("relatum-*"))
-    with subprocess.Popen([sys.executable, "-m", "relatum", "pivot", str(model), "--values", "max(t.n)"]) as asking:
+    with started([sys.executable, "-m", "relatum", "pivot", str(model), "--values", "max(t.n)"]) as asking:
         while not psutil.Process(asking.pid).children():
+            assert asking.poll() is None
             time.sleep(0.1)
         (child,) = psutil.Process(asking.pid).children()
         time.sleep(1)

@@ -20,6 +20,7 @@ import pytest
 import relatum
 from conftest import run
 from postgres import Server
+from processes import started
 from relatum.model.declaration import EngineChoice
 from test_walls import asked
 
@@ -104,7 +105,7 @@ def test_sqlite_is_read_in_one_state_beside_a_writer(tmp_path: Path) -> None:
         "    base.execute('update t set a = a - 1 where k < 5000'); base.execute('update t set a = a + 1 where k >= 5000')\n"
         "    base.commit()\n"
     )
-    with subprocess.Popen([sys.executable, "-c", code, str(path)], stdout=subprocess.PIPE) as writer:
+    with started([sys.executable, "-c", code, str(path)], stdout=subprocess.PIPE) as writer:
         assert writer.stdout is not None and writer.stdout.readline() == b"ready\n"
         read = 0
         for _ in range(12):
@@ -116,7 +117,6 @@ def test_sqlite_is_read_in_one_state_beside_a_writer(tmp_path: Path) -> None:
                 continue
             assert model.evaluate("sum(t.a)") == 50_000
             read += 1
-        writer.kill()
     assert read
 
 

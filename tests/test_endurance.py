@@ -20,7 +20,7 @@ from postgres import Server
 def test_what_is_damaged_ends_nothing() -> None:
     # A process that forks must have no threads: the tests' own may have some.
     done = subprocess.run(
-        [sys.executable, str(Path(__file__).with_name("fuzz.py")), "0"], capture_output=True, text=True
+        [sys.executable, str(Path(__file__).with_name("fuzz.py")), "0"], capture_output=True, text=True, timeout=200
     )
     assert (done.returncode, done.stderr) == (0, "")
     (said,) = done.stdout.splitlines()

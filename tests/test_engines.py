@@ -30,6 +30,7 @@ from grids import REFUSED_REQUESTS, difference, random_grid
 from hostile import TEXTS
 from pages import ROOT, beside_the_demo, rewritten
 from postgres import Server
+from processes import started
 from relatum.data.arrow import python_values
 from relatum.model.declaration import EngineChoice
 from relatum.model.routes import hops_of
@@ -462,7 +463,7 @@ def test_ctrl_c_is_heard_by_the_engine_too(kind: str, server: Server, tmp_path: 
     model = tmp_path / "slow.toml"
     model.write_text(f'relatum = 1\n[engine]\n{engine}\n[table.t]\nquery = "{slow}"\n')
     command = [sys.executable, "-m", "relatum", "pivot", str(model), "--values", "sum(t.n)"]
-    with subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as asking:
+    with started(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as asking:
         # However long it takes to begin: from then on it asks something that has no end.
         until = time.monotonic() + 60
         while kind == "duckdb" and not psutil.Process(asking.pid).children() and time.monotonic() < until:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sqlite3
+import time
 from collections import Counter
 from collections.abc import Iterator
 from contextlib import suppress
@@ -16,6 +17,8 @@ import pyarrow as pa
 _ROWS = 100_000
 #: So many seconds another program may go on writing before the file is refused.
 _PATIENCE = 5.0
+#: A journal is looked at so often, with so many seconds in between, before it was left behind.
+_LOOKS, _PAUSE = 20, 0.02
 _READING = frozenset({sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_RECURSIVE})
 #: The only settings that may be asked for: what the file declares of its tables.
 _DECLARATIONS = frozenset({"table_info", "foreign_key_list"})
@@ -58,8 +61,23 @@ class SqliteFile:
             self._connection.execute(f"pragma {setting}")
         # All that is asked of it is asked of one state.
         self._connection.execute("begin")
-        self._connection.execute("select count(*) from sqlite_master").fetchall()
+        self._begin_reading()
         self._connection.set_authorizer(_allowed)
+
+    def _begin_reading(self) -> None:
+        """Read for the first time, which locks the file.
+
+        SQLite finds a journal that is just being deleted to be one that was left behind, and refuses what may only be
+        read. Only what is there again and again was left behind.
+        """
+        for left in reversed(range(_LOOKS)):
+            try:
+                self._connection.execute("select count(*) from sqlite_master").fetchall()
+                return
+            except sqlite3.OperationalError as error:
+                if error.sqlite_errorcode != sqlite3.SQLITE_READONLY_ROLLBACK or not left:
+                    raise
+            time.sleep(_PAUSE)
 
     def answer(self, statement: str, parameters: list[str]) -> tuple[dict[str, Any], Any, Any]:
         """How often each column of an answer has a value of each kind, its schema, its batches."""
