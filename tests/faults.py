@@ -106,9 +106,9 @@ FAULTS = [
     Fault("killed while it writes", write("new.sql", b"old"), "", ("export", "shop.toml", "-o", "new.sql"), 137, KILLED),
     Fault("killed while it records", refreshed_then(edit("sales.csv", "P2,3", "P2,4")), "", ("refresh", "shop.toml"), 137, KILLED),
     # refreshing
-    Fault("a file vanished since the last refresh", refreshed_then(lambda folder: (folder / "product.csv").unlink()), "the former state stays", ("refresh", "shop.toml"), 1),
+    Fault("a file vanished since the last refresh", refreshed_then(lambda folder: (folder / "product.csv").unlink()), "the previous state is kept", ("refresh", "shop.toml"), 1),
     Fault("a column vanished since the last refresh", refreshed_then(edit("product.csv", "price", "cost")), "breaks   measure revenue", ("refresh", "shop.toml"), 1),
-    Fault("a file is damaged since the last refresh", refreshed_then(write("sales.csv", b"\0\0")), "the former state stays", ("refresh", "shop.toml"), 1),
+    Fault("a file is damaged since the last refresh", refreshed_then(write("sales.csv", b"\0\0")), "the previous state is kept", ("refresh", "shop.toml"), 1),
     Fault("a value changed its kind since the last refresh", refreshed_then(edit("sales.csv", "P2,3", "P2,three")), "sales.quantity was integer and is text now, for instance 'three'", ("refresh", "shop.toml"), 1),
     Fault("one row is bad since the last refresh", refreshed_then(edit("sales.csv", "P2,3", "P2,3,9")), "sales unreadable: 3 rows before", ("refresh", "shop.toml"), 1),
     #

@@ -250,10 +250,12 @@ def test_fonts_hold_every_sign_or_a_note_says_which_are_missing(tmp_path: Path) 
     model = relatum.Model("m")
     model.add_table("sales", pa.table({"product": ["𒀀𒀁", "fig"], "worth": [1, 2]}))
     grid = model.pivot("sales.product", values="w: sum(sales.worth)")
-    assert grid.save(tmp_path / "c.png", chart="bars").endswith("no font on this machine has the signs of Cuneiform")
+    assert grid.save(tmp_path / "c.png", chart="bars").endswith(
+        "no font on this machine has the characters of Cuneiform"
+    )
     with pytest.warns(UserWarning, match="missing from font"):
         said = texts(grid.chart("bars"))
-    assert "no font on this machine has the signs of Cuneiform" in " ".join(said)
+    assert "no font on this machine has the characters of Cuneiform" in " ".join(said)
 
 
 @pytest.mark.parametrize(("ending", "start"), [(".png", b"\x89PNG"), (".svg", b"<?xml"), (".pdf", b"%PDF")])

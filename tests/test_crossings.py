@@ -199,7 +199,7 @@ def test_rows_behind_leave_a_value_as_it_is_that_a_filter_cannot_reach(hollowmer
     done = run(*asked, "--values", "revenue, target", "--rows-behind", "--out", out)
     assert done.exit_code == 0 and out.exists(), done.stderr
     refused = run(*asked, "--values", "target", "--rows-behind", "--out", tmp_path / "none.xlsx")
-    assert refused.exit_code == 2 and "No value of the grid is a sum or count of rows." in refused.stderr
+    assert refused.exit_code == 2 and "No value in this grid is a sum or count of rows." in refused.stderr
 
 
 def test_between_is_one_condition(shared_stall: relatum.Model) -> None:

@@ -114,7 +114,7 @@ def test_what_stands_in_the_file(tmp_path: Path) -> None:
     text = (tmp_path / "draft.toml").read_text()
     assert "# unsure: parcel.sent is text that looks like a date" in text
     assert "dates in two orders" in text
-    assert "2% of the keys find nothing (60 rows), for instance D-90" in text
+    assert "2% of the keys match nothing (60 rows), for instance D-90" in text
     assert "not unique: 1 value on 2 rows, for instance C7" in text
     for line in text.splitlines():
         assert not line.startswith("link") or "carrier" not in line

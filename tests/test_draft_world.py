@@ -75,9 +75,9 @@ def said(draft: Draft, kind: str) -> str:
 
 MARKED = [
     # the values of a column, what the draft says, the markers of the column
-    ("1 NA 3", "sure t.c: NA means null (on 1 of 3 rows; all the others are numbers)", ("NA",)),
-    ("2024-01-01 - 2024-01-03", "all the others are dates", ("-",)), ("x NA y", 'may be a value or mean null', ()),
-    ("NA NA", "no other value is there", ("NA",)), ("1.5 N/A -2e3", "all the others are numbers", ("N/A",)), ("1 . \\N 4", "\\N", (".", "\\N")),
+    ("1 NA 3", "sure t.c: NA means null (on 1 of 3 rows; the rest are numbers)", ("NA",)),
+    ("2024-01-01 - 2024-01-03", "the rest are dates", ("-",)), ("x NA y", 'may be a value or may mean null', ()),
+    ("NA NA", "there are no other values", ("NA",)), ("1.5 N/A -2e3", "the rest are numbers", ("N/A",)), ("1 . \\N 4", "\\N", (".", "\\N")),
     ("1 2 3", "", ()), ("1 x 3", "", ()),
 ]  # fmt: skip
 
@@ -238,8 +238,8 @@ def test_what_was_left_out_is_told_when_asked(tmp_path: Path, monkeypatch: pytes
     )
     plain = run("draft", "raw", "-o", "a.toml", width=200)
     everything = run("draft", "raw", "-o", "b.toml", "--all", "--timezone", "Europe/Oslo", width=200)
-    assert "looked at and left out" not in plain.stdout
-    assert "looked at and left out  visit.place -> client.town" in everything.stdout
+    assert "considered and left out" not in plain.stdout
+    assert "considered and left out  visit.place -> client.town" in everything.stdout
     assert 'timezone = "Europe/Oslo"' in (tmp_path / "b.toml").read_text()
     assert relatum.open("b.toml").evaluate("max(date(visit.at))") == date(2024, 5, 18)
     document = json.loads(run("draft", "raw", "-o", "c.toml", "--all", "--format", "json").stdout)
@@ -266,7 +266,7 @@ def test_a_faulty_file_keeps_no_one_from_the_others(tmp_path: Path, monkeypatch:
     (tmp_path / "raw" / "toll.csv").write_text("gate,toll,toll\n" + "".join(f"G{n},{n},{10 * n}\n" for n in range(12)))
     done = run("draft", "raw", "-o", "a.toml", width=300)
     assert "left out  raw/torn.csv: line 3: This row has 1 field" in done.stdout
-    assert "toll has two columns of one heading: they are numbered" in done.stdout
+    assert "toll has several columns with the same heading: they are numbered" in done.stdout
     assert "# left out: raw/torn.csv: line 3" in (tmp_path / "a.toml").read_text()
     assert relatum.open("a.toml").evaluate("sum(toll.toll_2 - toll.toll)") == 9 * 66
 

@@ -110,7 +110,7 @@ CELLS = [
     ("quantity", {"product.product": relatum.OTHERS}, {"fields": "product.product top 1 with others"}, 5, "", 2), ("max(quantity per product)", {}, {}, 5, "", 3),
     ("quantity[keep top 1 product by quantity]", {}, {}, 5, "", 3), ("let q = quantity then q / quantity[ignoring axes]", {"product.product": "fig"}, {}, 5 / 15, "", 3),
     ("avg(sales.quantity)", {"product.product": "fig"}, {}, 2.5, "", 3), ("count(distinct sales.customer)", {}, {}, 3, "", 3), ("median(sales.quantity)", {}, {}, 3.0, "", 6),
-    ("case when quantity > 100 then 1 end", {}, {}, None, "no such case", 6), ("quantity", {"sales.customer": None}, {}, 1, "", 1),
+    ("case when quantity > 100 then 1 end", {}, {}, None, "no case applies", 6), ("quantity", {"sales.customer": None}, {}, 1, "", 1),
     ("quantity", {"calendar.month": "2024-02"}, {"where": "customer.region = 'North'", "keep": "product where quantity > 3"}, 4, "", 1),
 ]  # fmt: skip
 
@@ -288,7 +288,7 @@ def test_what_moved_is_told_by_few_members_and_the_rest_has_before_and_now(nurse
     # Before, a has 1 and 3 and b has 6, on average 10/3; now a has 4, b has 6 and 8, on average 6.
     ("avg(sales.pieces)", {"A": (4 - 10 / 3) / 3 - (4 - 20 / 3) / 3, "B": (14 - 20 / 3) / 3 - (6 - 10 / 3) / 3}),
     ("sum(sales.pieces) / count(sales)", {"A": 10 / 9, "B": 14 / 9}),
-    ("max(sales.pieces)", {"A": 1, "B": 2, "what does not add up over the members": -1}),
+    ("max(sales.pieces)", {"A": 1, "B": 2, "the part that does not add up over the members": -1}),
     ("sum(sales.pieces) / count(distinct sales.year)", {"A": 0, "B": 8}), ("count(distinct sales.pieces)", {"A": -1, "B": 1}),
 ])  # fmt: skip
 def test_what_is_divided_moves_by_weight(formula: str, parts: dict[str, float]) -> None:

@@ -73,7 +73,7 @@ FAULTS = [
     ('order_by = "price"', 'type = "date"', None, "product is 'fig', which is not date"),
     ('formula = "price > 10"', 'formula = "prize > 10"', 17, "no column prize"),
     ('formula = "price > 10"', 'formula = "sum(price)"', 17, "named with its table: product.price"),
-    ('formula = "price > 10"', 'formula = "sales.quantity"', 17, "does not find a row of sales"),
+    ('formula = "price > 10"', 'formula = "sales.quantity"', 17, "does not match a row of sales"),
     ('[table.product.derived.dear]', '[table.product.derived.price]', 16, "is a column of the source already"),
     ('formula = "price > 10"', 'formula = "dear"', 16, "circle: product.dear -> product.dear"),
     ('link = "sales.product -> product.product"', 'link = "sales.product product.product"', 20, "no single '->'"),
@@ -265,7 +265,7 @@ def test_every_kind_survives_saving(club: Path) -> None:
     model = relatum.open(club)
     before = club.read_text()
     model.save(club)
-    assert club.read_text() == before, "nothing changed, so nothing is written anew"
+    assert club.read_text() == before, "nothing changed, so nothing is rewritten"
     copy = club.with_name("copy.toml")
     model.save(copy)
     assert read_model(copy) == model.declaration

@@ -117,7 +117,7 @@ WRONG = [
     ({"rows": "product.product, product.product", "values": "revenue"}, "stands on the axes twice"),
     (
         {"rows": "product", "values": "revenue"},
-        "rows: product is a table, and an axis takes columns.\n    product\n    ^^^^^^^\nWrite sales.product, product.product, ",
+        "rows: product is a table, but an axis takes columns.\n    product\n    ^^^^^^^\nWrite sales.product, product.product, ",
     ),
     ({"rows": "product.product order by revenue", "values": "revenue"}, "Write product.product by revenue."),
     (
@@ -129,7 +129,7 @@ WRONG = [
     ({"rows": "product.product top 3 by revenue desc", "values": "revenue"}, "Write product.product top 3 by revenue."),
     ({"rows": "product.product with others", "values": "revenue"}, "Write product.product top 5 with others."),
     ({"rows": "product.product desc", "values": "revenue"}, "Write product.product by product.product desc."),
-    ({"values": "'order size': revenue"}, 'A label of several words takes double quotes. Write "order size": revenue.'),
+    ({"values": "'order size': revenue"}, 'A label of several words needs double quotes. Write "order size": revenue.'),
     ({"values": "order size: revenue, net 2: quantity"}, 'Write "order size": revenue, "net 2": quantity.'),
     (
         {"rows": "calendar", "values": "revenue"},

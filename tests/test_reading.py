@@ -181,7 +181,7 @@ def test_what_a_pattern_writes_it_reads(day: date, pattern: str, locale: str) ->
 @pytest.mark.parametrize(("pattern", "said"), [
     ("dd/QQ/yyyy", "Q (quarter) is not supported"), ("w/Y", "w (week of the year)"), ("yyyy MM dd zzzz", "name of a zone"),
     ("dd nn yyyy", "n is no letter of a date pattern"), ("MM/yyyy", "needs year, month and day"), ("dd'", "quote is not closed"),
-    ("yyyy-MM-dd yyyy", "the year stands in it twice"),
+    ("yyyy-MM-dd yyyy", "the year appears twice"),
 ])  # fmt: skip
 def test_patterns_that_are_refused_by_name(tmp_path: Path, pattern: str, said: str) -> None:
     with pytest.raises(relatum.ModelError) as caught:
@@ -340,4 +340,4 @@ def test_a_file_that_grew_with_values_of_another_type(
     assert found.ok == fine
     assert said in str(found)
     if not fine:
-        assert column(model) == former, "the former state stays"
+        assert column(model) == former, "the previous state is kept"

@@ -170,7 +170,7 @@ def test_off_answers_lookups_and_passes_no_filter() -> None:
     grid = model.pivot(rows="one.v", values="count(many)")
     assert grid.to_arrow().num_rows == 0
     assert "no relationship leads from many to one" in grid.notes[0].text
-    with pytest.raises(relatum.FormulaError, match="does not find a row of far"):
+    with pytest.raises(relatum.FormulaError, match="does not match a row of far"):
         model.evaluate("max(far.w over many)")
     # The same table may now be reached by a route of its own.
     model.relate("many.k -> far.v")

@@ -151,7 +151,7 @@ def test_a_demo_is_not_written_over_what_somebody_has_changed(tmp_path: Path) ->
     for name in ("customer.csv", "sales.parquet", "nursery.toml"):
         content = (folder / name).read_bytes()
         (folder / name).write_bytes(content + b"\n# mine\n")
-        with pytest.raises(relatum.SourceError, match=f"a {name} that somebody has changed"):
+        with pytest.raises(relatum.SourceError, match=f"a {name} that was changed"):
             write_demo(folder, 700)
         assert run("demo", folder, "--lines", 700).exit_code == 2
         assert (folder / name).read_bytes().endswith(b"# mine\n")

@@ -278,7 +278,7 @@ def test_arguments_are_what_the_signature_says() -> None:
     calls: list[tuple[Callable[[], object], str]] = [
         (lambda: model.measure(5, "1"), r"name of measure is 5 \(int\); it must be a text"), (lambda: model.measure("m", "1", about=b"x"), "about of measure is b'x'"), (lambda: model.measure("m", "1", format=3), "a text or a dictionary"),
         (lambda: model.measure("m", "1", replace="yes"), "True or False"), (lambda: model.derive("t", int, "1"), "name of derive is <class 'int'>"), (lambda: model.add_derived_table(int, "t.a", {}), "it must be a text"),
-        (lambda: model.pivot(["t.a", 3]), "a list in which each is a text"), (lambda: model.evaluate(None), "formula of evaluate is None"), (lambda: model.evaluate("'\ud800'"), "half of one"), (lambda: model.look("t.a", label=["x"]), "label of look"),
+        (lambda: model.pivot(["t.a", 3]), "a list in which each item is a text"), (lambda: model.evaluate(None), "formula of evaluate is None"), (lambda: model.evaluate("'\ud800'"), "half of one"), (lambda: model.look("t.a", label=["x"]), "label of look"),
         (lambda: model.hierarchy("h", (each for each in ["t.a"])), "a list"), (lambda: model.control("m", 1, tolerance=True), "a number"), (lambda: model.save(3), "a path"), (lambda: relatum.open(b"x"), "path of open is"),
         (lambda: model.pivot("t.a", values={"x": nested(10**5)}), "it must be"), (lambda: model.add_report("r", nested(10**5)), "it must be"), (lambda: relatum.Model(locale=["en"]), "locale of Model"), (lambda: model.limit(cells=None), "cells of limit"),
         (lambda: model.compare("other"), "a Model"), (lambda: model.explain("sum(t.a)", at={"t.a": object()}), "at of explain"), (lambda: model.pivot("t.a", values="sum(t.a)").again(rows=5), "rows of a request"),

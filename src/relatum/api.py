@@ -271,7 +271,7 @@ class Model(Askable):
         for name, table in self.declaration.tables.items():
             if table.frame:
                 raise ModelError(
-                    f"The table {name} came as a frame, which a file cannot name.",
+                    f"The table {name} is a frame in memory, which a file cannot refer to.",
                     fix="Write the frame to a Parquet file and add the table from there.",
                 )
         write_model(self.declaration, target, self._sources(target, allow_outside))
@@ -307,7 +307,7 @@ class Model(Askable):
             write_atomically(target, create_tables(self.declaration, self._session.data))
             return ()
         raise ModelError(
-            f"Nothing is exported to files ending in {target.suffix or 'nothing'}.",
+            f"Cannot export to files ending in {target.suffix or 'nothing'}.",
             path=target,
             fix="Name datapackage.json, or a file ending in .sql.",
         )
@@ -372,7 +372,7 @@ def refresh_file(path: str | os.PathLike[str], *, verify: bool = False) -> Refre
     path : path
         The model's file.
     verify : bool
-        Read every source as a whole to see whether it has changed. Without it, one that the system says is as it was,
+        Read every source in full to see whether it has changed. Without it, one that the system says is as it was,
         and of which samples are as they were, is taken to be the same.
 
     Raises

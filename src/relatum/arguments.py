@@ -151,7 +151,7 @@ def _text(given: Any, depth: int) -> str:
         try:
             text.encode()
         except UnicodeEncodeError:
-            raise _Wrong("a text of characters; half of one stands in it") from None
+            raise _Wrong("a valid Unicode text, without lone surrogates") from None
     return text
 
 
@@ -278,7 +278,7 @@ def _list_of(check: _Check) -> _Check:
         try:
             return [check(each, depth + 1) for each in list(given)]
         except _Wrong as wrong:
-            raise _Wrong(f"a list in which each is {wrong}") from None
+            raise _Wrong(f"a list in which each item is {wrong}") from None
 
     return look
 

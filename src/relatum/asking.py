@@ -157,7 +157,7 @@ class Askable(Editable):
         Raises
         ------
         RequestError
-            The tables are in memory, which is asked no queries.
+            The tables are in memory, so there is no query to show.
 
         Examples
         --------
@@ -268,7 +268,7 @@ class Askable(Editable):
 
         asked = ask(fields, columns, value, where, keep)
         if len(asked.values) != 1:
-            raise RequestError("One value is explained at a time.", fix="Name one measure or formula.")
+            raise RequestError("Only one value can be explained at a time.", fix="Name one measure or formula.")
         members = dict(at or {})
         request = with_fields_of(self._session, asked, members)
         return _explained(self._session, request, 0, members, against, along, listed)

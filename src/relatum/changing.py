@@ -126,7 +126,7 @@ class Changeable:
         # What asks an engine takes turns there first: so do edits, and nobody waits for who waits for them.
         with nullcontext() if place is None else place.turn, self._turn:
             if self._batch is not None:
-                raise ModelError("Edits are being carried out together already.", fix="Leave out the inner edits().")
+                raise ModelError("edits() cannot be nested.", fix="Leave out the inner edits().")
             batch = _Batch(threading.get_ident(), self.declaration, self._whereabouts, self._session.sources)
             self._batch = batch
             try:
@@ -200,4 +200,4 @@ class Changeable:
             return error
         shown = listed([each.called for each in needing], 8)
         fix = " ".join(filter(None, [error.fix, f"It is needed by {shown}."]))
-        return ModelError(f"{name} cannot be replaced so: {error.reason}", fix=fix)
+        return ModelError(f"{name} cannot be replaced like this: {error.reason}", fix=fix)

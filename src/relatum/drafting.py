@@ -50,7 +50,7 @@ class Draft:
 
     @property
     def aside(self) -> tuple[Proposal, ...]:
-        """What was looked at and left out, with the evidence against it."""
+        """What was considered and left out, with the evidence against it."""
         return tuple(each for each in self._drafted.proposals if each.kind == "aside")
 
     @property
@@ -106,7 +106,7 @@ class Draft:
         path : path
             The file, in the folder of its data or above it.
         replace : bool
-            Replace a file that is there.
+            Replace an existing file.
 
         Raises
         ------
@@ -116,14 +116,16 @@ class Draft:
         target = Path(path)
         if target.exists() and not replace:
             raise ModelError(
-                "There is such a file already.", path=target, fix="Name another, or say that it is replaced."
+                "This file already exists.",
+                path=target,
+                fix="Name another file, or replace it: replace=True (--replace in the shell).",
             )
         if not target.parent.is_dir():
             raise ModelError(f"There is no folder {target.parent}.", path=target)
         frames = [name for name, table in self.declaration.tables.items() if table.frame]
         if frames:
             raise ModelError(
-                f"The table {frames[0]} came as a frame, which a file cannot name.",
+                f"The table {frames[0]} is a frame in memory, which a file cannot refer to.",
                 fix="Write the frame to a Parquet file and draft from there.",
             )
         write_atomically(target, self.text(target, allow_outside=False))

@@ -116,7 +116,7 @@ class Dressable(Changeable):
         """
         parts = split_name(column)
         if len(parts) != 2:
-            raise ModelError(f"{column} is no column.", fix="Write table.column.")
+            raise ModelError(f"{column} is not a column.", fix="Write table.column.")
         table = self.declaration.table(self.declaration.rows_of(parts[0]))
         for colour in (colours or {}).values():
             check_colour(colour, "colours")
@@ -161,6 +161,6 @@ class Dressable(Changeable):
         try:
             report = msgspec.convert({"part": list(parts), "title": title, "about": about}, Report)
         except msgspec.ValidationError as error:
-            raise ModelError(f"This is no report: {str(error).replace('`', '')}.") from None
+            raise ModelError(f"Invalid report: {str(error).replace('`', '')}.") from None
         check_report(report)
         self._change(self.declaration.with_report(name, report))

@@ -77,7 +77,7 @@ class Editable(Renamable):
             ``format`` (how its members are written), ``hidden`` (formulas can name it, and no list for people has it).
             Of a derived table: formulas by name.
         about : str, optional
-            What a row is.
+            What one row is.
         per : str or list of str, optional
             The grain of a derived table: one row per member of these columns, which keep their names. It has no source.
         calendar : bool
@@ -118,8 +118,8 @@ class Editable(Renamable):
             given |= {"null": null, "footer": footer, "headings": headings}
             besides = next((word for word, said in given.items() if said), "")
             if besides:
-                fix = "It has per, columns and about."
-                raise ModelError(f"The derived table {name} has {besides} too.", fix=fix)
+                fix = "It takes per, columns and about."
+                raise ModelError(f"The derived table {name} also has {besides}.", fix=fix)
             self._derive_table(name, per, columns or {}, about, replace)
             return
         settings = {column: _settings(name, column, own) for column, own in (columns or {}).items()}
@@ -214,7 +214,7 @@ class Editable(Renamable):
         name : str
             What formulas call it.
         role_of : str
-            The table whose rows it has.
+            The table whose rows it uses.
         label : str, optional
             What stands before its columns' headings in a grid; its name unless given.
         labels : mapping of str to str, optional
@@ -253,7 +253,7 @@ class Editable(Renamable):
         columns : mapping of str to str
             Formulas by name. Rows in which every one is null are left out.
         about : str, optional
-            What a row is.
+            What one row is.
         replace : bool
             Take the place of the table of this name.
 
@@ -281,7 +281,7 @@ class Editable(Renamable):
             raise ModelError(f"The derived table {name} has no {'formulas' if grain else 'grain'}.")
         wrong = next((column for column, formula in columns.items() if not isinstance(formula, str)), None)
         if wrong is not None:
-            raise ModelError(f"{wrong} of the derived table {name} is no formula.", fix='Write {"most": "max(…)"}.')
+            raise ModelError(f"{wrong} of the derived table {name} is not a formula.", fix='Write {"most": "max(…)"}.')
         self._put_table(Table(name, per=grain, about=about, formulas=frozen(columns)), replace)
 
     @in_turn
@@ -507,8 +507,8 @@ def _settings(table: str, column: str, given: Mapping[str, Any] | str) -> Column
     allowed = ColumnSettings.__slots__
     if isinstance(given, str):
         raise ModelError(
-            f"{column} of {table} has the formula {given!r}.",
-            fix="A derived table states per = …, a derived column is added with derive.",
+            f"{column} of {table} has a formula, {given!r}.",
+            fix="Give per = … for a derived table, or add a derived column with derive.",
         )
     for key in given:
         if key not in allowed:

@@ -126,4 +126,4 @@ class ValueOverflowError(RelatumError, OverflowError):
     @classmethod
     def of_result(cls) -> ValueOverflowError:
         """The error for what a formula comes to, wherever it was worked out."""
-        return cls("A result does not fit 64 bits.", fix="Turn the operand into a float by dividing it by 1.")
+        return cls("A result does not fit in 64 bits.", fix="Turn the operand into a float by dividing it by 1.")

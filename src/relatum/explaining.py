@@ -26,7 +26,7 @@ from relatum.model.names import column_name
 from relatum.pivot.turning import NO_MATCH
 from relatum.present.numbers import BLANK, formatter, plain
 from relatum.present.printed import printed
-from relatum.wording import visible
+from relatum.wording import agreeing, counted, visible
 
 #: So many members of a difference are shown.
 _MOVED = 10
@@ -109,7 +109,7 @@ class Explanation:
         """
         whole = self._whole().evidence
         if not 0 <= number < len(whole):
-            raise RequestError(f"The formula has {len(whole)} aggregates with rows; {number} is none of them.")
+            raise RequestError(f"The formula has {len(whole)} aggregates with rows; there is no number {number}.")
         return whole[number].table
 
     def as_control(self) -> dict[str, Any]:
@@ -119,19 +119,19 @@ class Explanation:
         ------
         RequestError
             The value is no measure or is null; the cell cannot be said by columns that equal values; or the value
-            depends on what stands on the axes, which a control has not.
+            depends on the axes, and a control has none.
         """
         story = self.story
         measure = story.parts[0]
         if measure.kind != "measure" and measure.text != story.formula:
-            raise RequestError("A control is of a measure.", fix="Give the formula a name: relatum edit FILE measure.")
+            raise RequestError("A control needs a measure.", fix="Name the formula first: relatum edit FILE measure.")
         if story.result is None:
             raise RequestError("A control needs a value, and this cell has none.")
         at = {**_equalities(story.where), **dict(story.cell)}
         if story.keep or any(value is None or value is NO_MATCH or value is OTHERS for value in at.values()):
             raise RequestError(
-                "A control is where columns have values: this cell cannot be said so.",
-                fix="Pin a cell of plain members, without keep, null, no match or others.",
+                "A control needs a value for each column, and this cell cannot be described that way.",
+                fix="Choose a cell of plain members, without keep, null, no match or others.",
             )
         # A file keeps fifteen digits of a number with a fraction.
         value = story.result
@@ -141,8 +141,8 @@ class Explanation:
         condition = " and ".join(f"{column} {member_text(value)}" for column, value in at.items())
         if self._evaluate(story.formula, condition) != story.result:
             raise RequestError(
-                f"{story.value} depends on what stands on the axes, which a control has not.",
-                fix="Pin a measure that does not speak of axes.",
+                f"{story.value} depends on the axes, and a control has none.",
+                fix="Choose a measure that does not refer to axes.",
             )
         return pinned
 
@@ -224,8 +224,8 @@ def _equalities(where: str) -> dict[str, Any]:
                 found[column_name(table, column)] = value
             case _:
                 raise RequestError(
-                    "A control is where columns have values: this condition cannot be said so.",
-                    fix="Pin a cell whose condition is made of parts like table.column = 'member', joined by and.",
+                    "A control needs a value for each column, and this condition cannot be described that way.",
+                    fix="Choose a cell whose condition is made of parts like table.column = 'member', joined by and.",
                 )
     return found
 
@@ -275,10 +275,10 @@ def _print_evidence(explanation: Explanation, evidence: Evidence, number: int, c
         for justify in ("left", "left", "left", "right"):
             table.add_column(justify=justify, overflow="fold")
         first = evidence.filters[0]
-        table.add_row(f"all of {evidence.source}", "", "", f"{first.before:,} rows")
+        table.add_row(f"all of {evidence.source}", "", "", counted(first.before, "row"))
         for each in evidence.filters:
             route = "does not reach it" if each.route is None else " -> ".join(each.route)
-            table.add_row(each.text, each.origin, route, f"{each.after:,} rows")
+            table.add_row(each.text, each.origin, route, counted(each.after, "row"))
         console.print(table)
     for name, value in evidence.parts:
         console.print(f"{name}: {_exactly(explanation, value)}")
@@ -294,19 +294,19 @@ def _print_evidence(explanation: Explanation, evidence: Evidence, number: int, c
 def _come_to(explanation: Explanation, evidence: Evidence) -> str:
     """How many more rows there are than those listed, and what the listed ones come to, to the last digit."""
     listed = evidence.table.num_rows
-    more = [f"{evidence.count - listed:,} more {evidence.kind}"] if evidence.count > listed else []
+    more = [counted(evidence.count - listed, f"more {evidence.kind[:-1]}")] if evidence.count > listed else []
     if evidence.shown is None or evidence.kind == "values":
         return "".join(more)
     shown, value = (_exactly(explanation, each) for each in (evidence.shown, evidence.value))
-    told = f"the {listed:,} listed come to {shown}"
+    told = f"the {listed:,} listed {agreeing(listed, 'comes', 'come')} to {shown}"
     return "; ".join([*more, f"{told}, all to {value}" if more else told])
 
 
 def _what(evidence: Evidence) -> str:
     source = f" of {evidence.source}" if evidence.source else ""
     if evidence.kind == "values":
-        return f"{evidence.count:,} distinct values{source}"
-    return f"{evidence.count:,} {evidence.kind}{source}"
+        return f"{counted(evidence.count, 'distinct value')}{source}"
+    return f"{counted(evidence.count, 'row')}{source}"
 
 
 def _exactly(explanation: Explanation, value: Any) -> str:
@@ -421,9 +421,9 @@ def _evidence_html(explanation: Explanation, evidence: Evidence, number: int) ->
     filters: list[markup.Row] = []
     for each in evidence.filters:
         route = "does not reach it" if each.route is None else " → ".join(each.route)
-        filters.append([each.text, each.origin, route, markup.Text(f"{each.after:,} rows", number=True)])
+        filters.append([each.text, each.origin, route, markup.Text(counted(each.after, "row"), number=True)])
     if filters:
-        before = markup.Text(f"{evidence.filters[0].before:,} rows", number=True)
+        before = markup.Text(counted(evidence.filters[0].before, "row"), number=True)
         parts.append(markup.table([], [[f"all of {evidence.source}", "", "", before], *filters]))
     for name, value in evidence.parts:
         parts.append(markup.line(f"{name}: {_exactly(explanation, value)}"))

@@ -36,13 +36,13 @@ class Limit:
 LIMITS = {
     "rows": Limit("rows of a table", 4_000_000_000),
     "columns": Limit("columns of a table", 20_000),
-    "members": Limit("members that a formula is worked out for at once", 100_000_000),
-    "dates": Limit("dates in all the sets that a calendar change makes", 500_000_000),
+    "members": Limit("members a formula is evaluated for at once", 100_000_000),
+    "dates": Limit("dates in all the sets made by a calendar change", 500_000_000),
     "cells": Limit("cells of a grid", 1_000_000),
-    "sent": Limit("rows of a table that are sent to an engine, or fetched from it", 5_000_000),
-    "file": Limit("for a file, as it is and unpacked", 64 << 30, "size", '"100 GB"'),
+    "sent": Limit("rows sent to or fetched from an engine", 5_000_000),
+    "file": Limit("for a file, before and after unpacking", 64 << 30, "size", '"100 GB"'),
     "model": Limit("for a model file", 16 << 20, "size", '"32 MB"'),
-    "time": Limit("for a request, and for a question to a database", 3600, "time", '"2 h"'),
+    "time": Limit("for a request or a database query", 3600, "time", '"2 h"'),
     "memory": Limit("of memory", 0, "size", '"16 GB"'),
 }
 #: The units of each kind, and what one of them is.
@@ -81,7 +81,7 @@ def read_limits(words: Mapping[str, object]) -> dict[str, int]:
 
 def _number(name: str, word: object) -> int:
     if name not in LIMITS:
-        raise ModelError(f"There is no limit {name}.", fix=f"Known: {', '.join(LIMITS)}.", place=(name,))
+        raise ModelError(f"Unknown limit {name}.", fix=f"Known: {', '.join(LIMITS)}.", place=(name,))
     units = _UNITS[LIMITS[name].kind]
     factors = {"": 1, **{unit.upper(): factor for unit, factor in units.items()}}
     found = _SIZED.match(word) if isinstance(word, str) else None
@@ -194,7 +194,10 @@ def time_left() -> float:
 
 def too_late(what: str) -> LimitError:
     """The error for what takes longer than it may."""
-    return LimitError(f"{what} takes longer than {_shown('time', limit('time'))}.", fix=_ways("time", "Ask for less."))
+    return LimitError(
+        f"{what} takes longer than {_shown('time', limit('time'))}.",
+        fix=_ways("time", "Ask for less, or raise the limit."),
+    )
 
 
 def refuse_memory(need: int, what: str) -> None:

@@ -21,9 +21,9 @@ def kind_of(path: Path) -> str:
     except (FileNotFoundError, NotADirectoryError):
         return ""
     except ValueError:
-        raise SourceError("The path holds a character that no path has.", path=repr(str(path))) from None
+        raise SourceError("The path contains a character that paths cannot have.", path=repr(str(path))) from None
     except PermissionError:
-        raise SourceError("The file may not be read.", path=path, fix="Check its permissions.") from None
+        raise SourceError("No permission to read this file.", path=path, fix="Check its permissions.") from None
     except OSError as error:
         shown = str(path) if len(str(path)) < 200 else f"…{str(path)[-60:]}"
         raise SourceError(f"The path cannot be followed: {error.strerror}.", path=shown) from None

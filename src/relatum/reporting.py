@@ -67,9 +67,9 @@ class ReportPage:
         target = Path(path)
         if target.suffix.lower() != ".html":
             raise RequestError(
-                f"Reports are not written to files ending in {target.suffix or 'nothing'}.",
+                f"Cannot write a report to files ending in {target.suffix or 'nothing'}.",
                 path=target,
-                fix="Name a file ending in .html; a browser prints it to PDF.",
+                fix="Name a file ending in .html; a browser can print it to PDF.",
             )
         write_atomically(target, self.text)
 
@@ -101,14 +101,14 @@ def report_page(
         A part cannot be understood or drawn; the error says which.
     """
     sections = []
-    for number, part in enumerate(told(report.part, lambda each: f"working out {each.heading or 'a part'}"), 1):
+    for number, part in enumerate(told(report.part, lambda each: f"computing {each.heading or 'a part'}"), 1):
         try:
             sections.append(Section(part.heading, _body(part, pivot, asked, diagram)))
         except RelatumError as error:
             error.reason = f"Part {number} of the report {name}: {error.reason}"
             raise
     title = report.title or name.replace("_", " ")
-    notes = [f"{declaration.name}: every number comes from the model, none from this page."]
+    notes = [f"{declaration.name}: every number on this page comes from the model."]
     return ReportPage(title, page(title, report.about, sections, declaration.theme, declaration.locale, notes))
 
 
@@ -118,7 +118,7 @@ def _body(
     if part.text:
         return markdown_html(part.text)
     if part.diagram:
-        return svg_html(diagram().svg(), "How the tables belong together")
+        return svg_html(diagram().svg(), "How the tables are related")
     if part.figures:
         result = asked(figures_request(part.figures, part.against, part.where))
         return filters_html(result) + figures_html(figures_of(result, part.against)) + notes_html(result)

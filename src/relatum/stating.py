@@ -46,7 +46,7 @@ class Statable(Dressable):
         type : str, optional
             What it is read as: ``integer``, ``decimal(2)``, ``float``, ``text``, ``boolean``, ``date``, ``timestamp``.
         label : str, optional
-            What heads it in grids. A role's column has one of its own.
+            The heading in grids. A role's column has one of its own.
         order_by : str, optional
             The column of its table that its members are sorted by.
         about : str, optional
@@ -56,7 +56,7 @@ class Statable(Dressable):
         null : str or list of str, optional
             The texts that mean null in it.
         format : str, optional
-            How its members are written.
+            How its members are formatted.
         hidden : bool, optional
             Formulas can name it, and no list for people has it.
 
@@ -76,7 +76,7 @@ class Statable(Dressable):
         """
         parts = split_name(name)
         if len(parts) != 2:
-            raise ModelError(f"{name} is no column.", fix="Write table.column.")
+            raise ModelError(f"{name} is not a column.", fix="Write table.column.")
         table, column = parts
         described = self.declaration.table(table)
         texts = None if null is None else as_texts(null)
@@ -86,12 +86,15 @@ class Statable(Dressable):
         besides = next((word for word in given if word != "label"), "") if described.role_of else ""
         if besides:
             raise ModelError(
-                f"{quoted(table)} is a role of {described.role_of}: {column} has a label of its own, no {besides}.",
-                fix=f"State it of {described.role_of}.{column}.",
+                f"{quoted(table)} is a role of {described.role_of}, so {column} can have its own label but no "
+                f"{besides}.",
+                fix=f"Set it on {described.role_of}.{column}.",
             )
         if column in described.derived and given.keys() & _READ:
             word = next(word for word in given if word in _READ)
-            raise ModelError(f"{name} is worked out, and has no {word}.", fix="Change its formula with derive.")
+            raise ModelError(
+                f"{name} is a derived column, so it cannot have {word}.", fix="Change its formula with derive."
+            )
         if format:
             check_column_pattern(format, table, column)
         settings = dataclasses.replace(described.columns.get(column, ColumnSettings()), **given)
@@ -121,9 +124,9 @@ class Statable(Dressable):
         key : str or list of str, optional
             The columns that make a row unique.
         about : str, optional
-            What a row is.
+            What one row is.
         label : str, optional
-            Of a role: what stands before its columns' headings.
+            For a role: the prefix of its columns' headings.
         null : str or list of str, optional
             The texts that mean null.
         footer : int, optional
@@ -152,7 +155,8 @@ class Statable(Dressable):
         given: dict[str, Any] = {word: value for word, value in said.items() if value is not None}
         if label and not described.role_of:
             raise ModelError(
-                f"{quoted(name)} is no role, and has no label.", fix="Columns have labels, and roles of a table."
+                f"{quoted(name)} is not a role, so it cannot have a label.",
+                fix="Only columns and roles can have labels.",
             )
         self._put_stated(dataclasses.replace(described, **given), given)
 

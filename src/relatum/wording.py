@@ -56,6 +56,11 @@ def counted(number: int, noun: str, plural: str = "") -> str:
     return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
 
 
+def agreeing(number: int, one: str, many: str) -> str:
+    """The form of a verb or pronoun that agrees with a number: ``is`` after 1, ``are`` after any other."""
+    return one if number == 1 else many
+
+
 def ordinal(number: int) -> str:
     """A place in words: ``third``; beyond the tenth in digits: ``21st``.
 

@@ -87,7 +87,7 @@ def check_session(session: Session, value: str = "") -> Report:
     """
     declaration = session.declaration
     if value and value not in declaration.measures:
-        raise ModelError(f"There is no measure {value}.", fix=suggestion(value, declaration.measures, noun="measure"))
+        raise ModelError(f"Unknown measure {value}.", fix=suggestion(value, declaration.measures, noun="measure"))
     priced = [name for name, measure in declaration.measures.items() if "¤" in measure.format]
     money = Money(session, value or next(iter(priced), ""))
     findings = sorted(_findings(session, money), key=_rank)

@@ -66,9 +66,9 @@ class Money:
         if part.null_count or whole.null_count:
             return None, ""
         value, total = python_values(part)[0], python_values(whole)[0]
-        share = f" ({percent(float(value), float(total), 2)} of it)" if total else ""
+        share = f" ({percent(float(value), float(total), 2)})" if total else ""
         shown = f"{value:,.2f}" if isinstance(value, float | Decimal) else f"{value:,}"
-        return value, f"{quoted(self.measure)} {shown}{share} stands on them"
+        return value, f"{shown} of {quoted(self.measure)}{share}"
 
 
 def sampled(columns: list[Column], rows: Array) -> str:

@@ -40,7 +40,7 @@ def _asked(session: Session, subject: str, rule: StyleRule) -> Iterator[Finding]
             session.formulas.formula(rule.when)
         except RelatumError as error:
             text = " ".join([error.reason, error.fix]).strip()
-            yield Finding("problem", subject, f"has a style that cannot be asked: {text}", "Change its when.")
+            yield Finding("problem", subject, f"has a style that cannot be evaluated: {text}", "Change its when.")
 
 
 def _hard_to_read(session: Session, subject: str, rule: StyleRule) -> Iterator[Finding]:
@@ -52,8 +52,8 @@ def _hard_to_read(session: Session, subject: str, rule: StyleRule) -> Iterator[F
         yield Finding(
             "remark",
             subject,
-            f"writes {colour} on {ground}: a contrast of {found:.1f}, which many cannot read",
-            f"Choose colours with {LEGIBLE} or more, or a word of the theme.",
+            f"shows {colour} on {ground}, a contrast of only {found:.1f}: many people cannot read it",
+            f"Choose colours with a contrast of {LEGIBLE} or more, or one of the theme's colour names.",
         )
 
 
@@ -67,4 +67,4 @@ def _report(session: Session, name: str, report: Report) -> Iterator[Finding]:
             resolve_request(session, ask(values=[*part.figures, *against], where=part.where))
         except RelatumError as error:
             text = " ".join([error.reason, error.fix]).strip()
-            yield Finding("problem", f"report {name}", f"part {number} cannot be asked: {text}", "Change it.")
+            yield Finding("problem", f"report {name}", f"part {number} cannot be evaluated: {text}", "Change it.")

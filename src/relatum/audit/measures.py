@@ -25,22 +25,22 @@ def measure_findings(session: Session, name: str) -> Iterator[Finding]:
         yield Finding(
             "doubt",
             subject,
-            f"adds up {column}, whose numbers name or order things.",
+            f"adds up {column}, whose numbers are identifiers or positions.",
             f"Count them: count(distinct {column}).",
-            "A sum of codes says nothing.",
+            "A sum of codes means nothing.",
         )
     try:
         value = answer(session, ask(values={name: quoted(name)})).scalar()
     except RelatumError as error:
-        yield Finding("problem", subject, error.reason, error.fix, "It cannot be asked.")
+        yield Finding("problem", subject, error.reason, error.fix, "It cannot be evaluated.")
         return
     if value is None and _is_null_everywhere(session, name):
         yield Finding(
             "problem",
             subject,
-            "has no value over all rows, nor over those of any year or month, nor at a member that it ranks.",
-            f"Ask relatum show {quoted(name)} what it is made of; is its table empty, or a column null throughout?",
-            "Wherever it is asked, it is blank.",
+            "has no value: not over all rows, not in any year or month, and not for any member it ranks.",
+            f"Look at its parts with relatum show {quoted(name)}: is a table empty, or a column null in every row?",
+            "It is blank everywhere.",
         )
 
 
@@ -114,8 +114,8 @@ def control_findings(session: Session, control: Control) -> Iterator[Finding]:
             "problem",
             subject,
             f"expected {control.equals}, got {got}{told}.",
-            "Find out which of the two is right.",
-            "The number differs from the one that somebody vouched for.",
+            "Find out which number is right.",
+            "The number differs from the control total.",
         )
 
 

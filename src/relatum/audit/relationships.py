@@ -17,7 +17,7 @@ from relatum.model.names import column_name, quoted
 from relatum.model.routes import Hop, Place, hops_of
 from relatum.session.facts import Lost
 from relatum.session.session import Session
-from relatum.wording import counted, listed, percent
+from relatum.wording import agreeing, counted, listed, percent
 
 _UNTIL = frozenset("to until end ends thru through expires expiry".split())
 
@@ -31,7 +31,7 @@ def relationship_findings(session: Session, relationship: Relationship, money: M
             return
         index = session.store.index(hop)
     except DataError as error:
-        yield Finding("problem", str(relationship), error.reason, error.fix, "Nothing can be asked along it.")
+        yield Finding("problem", str(relationship), error.reason, error.fix, "No question can use it.")
         return
     if index.orphans:
         yield from _orphans(session, relationship, money)
@@ -43,10 +43,10 @@ def relationship_findings(session: Session, relationship: Relationship, money: M
         yield Finding(
             "remark",
             str(relationship),
-            f"{quoted(relationship.many.table)} never points to {unused:,} of {counted(index.size, 'row')} of "
-            f"{quoted(relationship.one.table)}.",
+            f"{unused:,} of {counted(index.size, 'row')} of {quoted(relationship.one.table)} "
+            f"{agreeing(unused, 'has', 'have')} no row in {quoted(relationship.many.table)}.",
             "",
-            "They show up only where empty members are asked for.",
+            f"{agreeing(unused, 'It appears', 'They appear')} only if empty members are asked for.",
             unused,
         )
     if relationship.direction == "both":
@@ -62,10 +62,12 @@ def _pairs(session: Session, hop: Hop, relationship: Relationship) -> Finding:
     return Finding(
         "remark",
         str(relationship),
-        f"{counted(partners.pairs, 'pair')} of rows. Of {many}, {counted(alone, 'row')} without "
-        f"a partner, {counted(several, 'row')} with several (up to {partners.most:,}).",
+        f"{counted(partners.pairs, 'pair')} of rows. In {many}, {counted(alone, 'row')} "
+        f"{agreeing(alone, 'has', 'have')} no "
+        f"partner and {counted(several, 'row')} {agreeing(several, 'has', 'have')} several (up to {partners.most:,}).",
         "",
-        f"By members of {one}, a row of {many} counts once for each it matches: they add up to more than the total."
+        f"A row of {many} counts once for each member of {one} it matches, so the members add up to more than the "
+        "total."
         if several
         else "",
         several,
@@ -87,20 +89,28 @@ def _orphans(session: Session, relationship: Relationship, money: Money) -> Iter
     rows = lost.rows
     share = percent(rows, lost.of, 2)
     value, worth = (None, "") if relationship.standby else money.behind(many_table, _condition(relationship, False))
-    effect = "They stand under (no match)" + (f": {worth}." if worth else ".")
+    effect = _shown_as_no_match(rows, worth)
     if relationship.match == "as_of":
         count = lost.early
         if count:
             if count < rows:
                 # What the measure is worth is known of both kinds of rows together, and so of neither.
-                value, effect = None, "They stand under (no match)."
+                value, worth = None, ""
+                effect = _shown_as_no_match(rows - count, "")
             yield Finding(
                 "problem",
                 str(relationship),
-                f"{counted(count, 'row')} of {many} ({percent(count, lost.of, 2)}) dated before the first row of "
-                f"{one} with their key, for instance {listed_keys(list(lost.early_samples))}.",
-                f"Add rows to {one} that hold from earlier on, or correct the dates.",
-                effect.replace("They stand under (no match)", f"They find no row of {one} and are left out"),
+                f"{counted(count, 'row')} of {many} ({percent(count, lost.of, 2)}) {agreeing(count, 'is', 'are')} "
+                "dated before "
+                f"the first row of {one} with the same key, for instance {listed_keys(list(lost.early_samples))}.",
+                f"Add earlier rows to {one}, or correct the dates.",
+                _with_worth(
+                    f"{agreeing(count, 'It matches', 'They match')} no row of {one} and "
+                    f"{agreeing(count, 'is', 'are')} left "
+                    "out",
+                    count,
+                    worth,
+                ),
                 count,
                 value,
             )
@@ -111,17 +121,18 @@ def _orphans(session: Session, relationship: Relationship, money: Money) -> Iter
     if session.catalog.is_calendar(relationship.one.table):
         outside = _outside(session, relationship.one, lost, rows)
         if outside:
-            fix = f"Let {one} reach so far, or correct the dates."
-            text = f"{counted(rows, 'row')} of {many} ({share}) dated outside {one}: {outside}."
+            fix = f"Extend {one} to those dates, or correct them."
+            dated = f"{agreeing(rows, 'is', 'are')} dated outside {one}: {outside}."
+            text = f"{counted(rows, 'row')} of {many} ({share}) {dated}"
             yield Finding("problem", str(relationship), text, fix, effect, rows, value)
             return
     fix = f"Add the missing rows to {one}, or correct the keys."
     if lost.alike:
-        fix = f"{counted(lost.alike, 'row')} would be found if case and blanks did not count: correct those keys."
+        fix = f"{counted(lost.alike, 'row')} would match if case and blanks were ignored: correct their keys."
     yield Finding(
         "problem",
         str(relationship),
-        f"{counted(rows, 'row')} of {many} ({share}) {'finds' if rows == 1 else 'find'} nothing in {one}, "
+        f"{counted(rows, 'row')} of {many} ({share}) {agreeing(rows, 'has', 'have')} no match in {one}, "
         f"for instance {listed_keys(list(lost.samples))}.",
         fix,
         effect,
@@ -130,25 +141,34 @@ def _orphans(session: Session, relationship: Relationship, money: Money) -> Iter
     )
 
 
+def _shown_as_no_match(count: int, worth: str) -> str:
+    return _with_worth(agreeing(count, "It is shown as (no match)", "They are shown as (no match)"), count, worth)
+
+
+def _with_worth(text: str, count: int, worth: str) -> str:
+    return f"{text}; {agreeing(count, 'it holds', 'they hold')} {worth}." if worth else f"{text}."
+
+
 def _outside(session: Session, calendar: End, lost: Lost, rows: int) -> str:
     """Where rows are dated, if all of them lie before or after a calendar."""
     days = session.store.column(calendar.table, calendar.columns[-1])
     said = []
     for (count, extreme), word, limit in zip(lost.days, ("before", "after"), (days.lower, days.upper), strict=True):
         if count and extreme is not None:
-            said.append(f"{count:,} {word} {day_of(limit)} (as {day_of(extreme)})")
+            said.append(f"{count:,} {word} {day_of(limit)} (for instance {day_of(extreme)})")
     return " and ".join(said) if sum(count for count, _ in lost.days) == rows else ""
 
 
 def _null_keys(session: Session, relationship: Relationship, index: JoinIndex, money: Money) -> Finding:
     many = relationship.many.table
     value, worth = (None, "") if relationship.standby else money.behind(many, _condition(relationship, True))
-    effect = "They stand under (no match)" + (f": {worth}." if worth else ".")
+    effect = _shown_as_no_match(index.null_keys, worth)
     share = percent(index.null_keys, session.store.rows(Place(many)), 2)
     return Finding(
         "remark",
         str(relationship),
-        f"{counted(index.null_keys, 'row')} of {quoted(many)} ({share}) without a key.",
+        f"{counted(index.null_keys, 'row')} of {quoted(many)} ({share}) {agreeing(index.null_keys, 'has', 'have')} "
+        "no key.",
         "",
         effect,
         index.null_keys,
@@ -173,10 +193,10 @@ def _both_ways(session: Session, relationship: Relationship) -> Finding:
     return Finding(
         "remark",
         str(relationship),
-        f"lets filters travel both ways: a filter on {quoted(many)} reaches {listed(list(map(quoted, reached)))}.",
-        f"Unless {quoted(one)} must be narrowed by {quoted(many)}, down is enough; a formula can say both ways.",
-        f"Numbers over {listed(list(map(quoted, reached)))} change with what is chosen of {quoted(many)}, and members "
-        f"of {quoted(many)} may share rows of {quoted(one)}: their numbers add up to more than the total.",
+        f"lets filters travel both ways, so a filter on {quoted(many)} reaches {listed(list(map(quoted, reached)))}.",
+        f"Use down unless {quoted(many)} has to filter {quoted(one)}; a formula can ask for both ways where needed.",
+        f"Numbers over {listed(list(map(quoted, reached)))} depend on what is chosen of {quoted(many)}. Members of "
+        f"{quoted(many)} may share rows of {quoted(one)}, so they can add up to more than the total.",
     )
 
 
@@ -203,8 +223,8 @@ def _intervals(session: Session, relationship: Relationship) -> Iterator[Finding
     over = same & known & (step > 0)
     gaps = same & known & (step < -1)
     for rows, what, effect in (
-        (over, "is after the next", "The later row is taken, which the data does not say."),
-        (gaps, "is well before the next", "In between, the earlier row is taken all the same."),
+        (over, "after the next", "The later row is used, although the data does not say so."),
+        (gaps, "well before the next", "Between the two, the earlier row is still used."),
     ):
         count = int(rows.sum())
         if count:
@@ -213,8 +233,10 @@ def _intervals(session: Session, relationship: Relationship) -> Iterator[Finding
             yield Finding(
                 "problem" if rows is over else "remark",
                 str(relationship),
-                f"{counted(count, 'row')} of {quoted(table)}: {ends[0]} {what} {start}, for instance {shown}.",
-                f"Correct {ends[0]}; only {start} decides which row is found.",
+                f"{counted(count, 'row')} of {quoted(table)} {agreeing(count, 'has', 'have')} {ends[0]} {what} "
+                f"{start}, for "
+                f"instance {shown}.",
+                f"Correct {ends[0]}; only {start} decides which row matches.",
                 effect,
                 count,
             )

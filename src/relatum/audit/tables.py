@@ -27,7 +27,7 @@ def table_findings(session: Session, name: str) -> Iterator[Finding]:
         return
     data = session.data[name]
     if not data.rows:
-        yield Finding("problem", quoted(name), "has no rows.", "Check its source.", "Everything over it is null.")
+        yield Finding("problem", quoted(name), "has no rows.", "Check its source.", "Every aggregate over it is null.")
     for column, reason in data.left_out.items():
         yield Finding("remark", column_name(name, column), f"is left out: {reason}.")
     for remark in data.remarks:
@@ -36,8 +36,8 @@ def table_findings(session: Session, name: str) -> Iterator[Finding]:
     roles = any(each.role_of == name for each in declaration.tables.values())
     if not related and not roles and len(declaration.tables) > 1 and not table.per:
         yield Finding(
-            "problem", quoted(name), "is related to no other table.", "Relate it, or leave it out of the model.",
-            "Nothing can be asked of it together with others.",
+            "problem", quoted(name), "is not related to any other table.", "Relate it, or leave it out of the model.",
+            "It cannot be combined with other tables in one question.",
         )  # fmt: skip
     yield from _key(session, name)
     if session.catalog.is_calendar(name) and table.dated:
@@ -62,8 +62,8 @@ def _key(session: Session, name: str) -> Iterator[Finding]:
             quoted(name),
             f"key {shown} is not unique: {counted(keys, 'value')} on {counted(rows, 'row')}, "
             f"for instance {listed_keys(samples)}.",
-            "Remove the duplicates, or state the columns that make a row unique.",
-            "A row that points there would count several times, so such a lookup is refused.",
+            "Remove the duplicates, or name the columns that make a row unique.",
+            "A row that matches several would be counted several times, so this lookup is refused.",
             rows,
         )
     nulls = session.facts.without(name, table.key)
@@ -72,8 +72,8 @@ def _key(session: Session, name: str) -> Iterator[Finding]:
             "problem",
             quoted(name),
             f"key {shown} is null on {counted(nulls, 'row')}.",
-            "Give these rows a key, or leave them out where the data is made.",
-            "A row that no key names can never be looked up.",
+            "Give these rows a key, or remove them at the source.",
+            "A row without a key can never be looked up.",
             nulls,
         )
 
@@ -89,7 +89,7 @@ def _gaps(session: Session, name: str) -> Iterator[Finding]:
             quoted(name),
             f"lacks {counted(len(missing), 'date')} between its first and last, for instance {shown}.",
             "Add the missing dates.",
-            "Rows of those dates stand under (no match), and moves along the calendar fall short.",
+            "Rows on those dates are shown as (no match), and calendar changes skip them.",
             len(missing),
         )
 
@@ -116,8 +116,8 @@ def _like_members(session: Session, name: str) -> Iterator[Finding]:
             column_name(name, column_of),
             f"has {counted(len(alike), 'member')} written in more than one way "
             f"({'case' if by_case else 'case or blanks'}), for instance {shown}.",
-            "Write each in one way where the data is made, or group by a derived column: upper(trim(…)).",
-            f"Their numbers stand apart, on {counted(rows, 'row')}.",
+            "Use one spelling at the source, or group by a derived column: upper(trim(…)).",
+            f"They are counted as different members, in {counted(rows, 'row')}.",
             rows,
         )
 
@@ -135,8 +135,9 @@ def _level(session: Session, name: str, coarse: str, fine: str) -> Iterator[Find
     route = session.catalog.lookup(fine_table, coarse_table, coarse_column)
     if route is None:
         yield Finding(
-            "problem", f"hierarchy {quoted(name)}", f"a row of {quoted(fine_table)} does not find its {coarse}.",
-            "Order the levels from coarse to fine, along lookups.", "The levels combine freely, not as they belong.",
+            "problem", f"hierarchy {quoted(name)}", f"a row of {quoted(fine_table)} has no single {coarse}.",
+            "Order the levels from coarse to fine, along lookups.", "The levels are combined in every way, not only "
+            "as they belong together.",
         )  # fmt: skip
         return
     several, samples = session.facts.under_several(route, (fine_table, fine_column), (coarse_table, coarse_column))
@@ -146,7 +147,7 @@ def _level(session: Session, name: str, coarse: str, fine: str) -> Iterator[Find
             "problem",
             f"hierarchy {quoted(name)}",
             f"{counted(several, 'member')} of {fine} under more than one {coarse}, for instance {shown}.",
-            "Make the finer column tell them apart, or leave it out of the hierarchy.",
-            "Opened up, such a member shows a part of its number under each.",
+            "Make the finer column unique within its parent, or leave it out of the hierarchy.",
+            "When opened, such a member shows part of its number under each.",
             several,
         )

@@ -75,7 +75,7 @@ class Reading:
     expansion: str = ""
 
     def __str__(self) -> str:
-        lines = [self.formula, *([f"  stands for: {self.expansion}"] if self.expansion else []), f"  type: {self.type}"]
+        lines = [self.formula, *([f"  short for: {self.expansion}"] if self.expansion else []), f"  type: {self.type}"]
         for each in self.aggregates:
             lines.append(f"  {each.text}")
             lines.append(f"    over: {each.over}")

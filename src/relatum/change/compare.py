@@ -300,7 +300,7 @@ def _settings(before: Any, after: Any) -> Iterator[tuple[str, str, str]]:
         if not _means_the_same(before, str(after)):
             yield "formula", before, str(after)
         return
-    # The columns of a table are compared one by one; those of a saved pivot are a part of what it asks.
+    # The columns of a table are compared one by one; those of a saved pivot are a part of request.
     apart = _APART - {"columns"} if isinstance(before, SavedPivot) else _APART
     apart = apart - {"part"} if isinstance(before, Table) else apart
     names = before.__struct_fields__ if isinstance(before, msgspec.Struct) else [each.name for each in fields(before)]
@@ -352,4 +352,4 @@ def _value(session: Session, request: Request) -> Any:
     try:
         return answer(session, request).scalar()
     except RelatumError as error:
-        return f"cannot be asked: {error.reason}"
+        return f"cannot be evaluated: {error.reason}"

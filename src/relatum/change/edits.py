@@ -37,12 +37,12 @@ def renamed(dependencies: Dependencies, name: str, new: str) -> Declaration:
     thing = dependencies.find(name)
     refuse_name(new, thing.kind)
     if thing.kind in ("relationship", "control", "report"):
-        raise ModelError(f"A {thing.kind} has no name to change.", fix="Remove it and state it anew.")
+        raise ModelError(f"A {thing.kind} has no name, so it cannot be renamed.", fix="Remove it and add it again.")
     declaration, known = dependencies.declaration, dependencies.known
     parts, whole = split_name(thing.name), split_name(new)
     if len(whole) > 1 and whole[0] in declaration.tables:
         raise ModelError(
-            f"{new} is the name of a column with its table; a new name is given alone.",
+            f"{new} includes a table; give only the new column name.",
             fix=f"Rename {thing.name} to {quoted(whole[-1])}.",
         )
     if parts[-1] == new:
@@ -53,14 +53,14 @@ def renamed(dependencies: Dependencies, name: str, new: str) -> Declaration:
             return _labelled(declaration, table, column, new)
         for grain in declaration.tables[table].per:
             if split_name(grain)[-1] == column:
-                raise ModelError(f"{thing.name} has its name from {grain}.", fix=f"Rename {grain}: the other follows.")
+                raise ModelError(f"{thing.name} takes its name from {grain}.", fix=f"Rename {grain} instead.")
         columns = _column_aliases(declaration, table, column)
         for owner in columns:
             _refuse_column(declaration, known, owner, new)
         return _rewritten(declaration, known, _Names({}, {}, dict.fromkeys(columns, new)))
     taken = {**declaration.tables, **declaration.measures, **declaration.hierarchies, **declaration.pivots}
     if new in taken:
-        raise ModelError(f"{new} is a name of the model already.", fix="Choose another name.")
+        raise ModelError(f"The name {new} is already used in this model.", fix="Choose another name.")
     if thing.kind == "table":
         return _rewritten(declaration, known, _Names({parts[0]: new}, {}, {}))
     if thing.kind == "measure":
@@ -116,8 +116,8 @@ def _refuse_column(declaration: Declaration, known: Known, owner: ColumnKey, new
     table = declaration.tables[owner[0]]
     if table.calendar is not None:
         raise ModelError(
-            f"{column_name(*owner)} is generated with its calendar, and keeps its name.",
-            fix="Give it a label, which is what grids show.",
+            f"{column_name(*owner)} is generated with its calendar and cannot be renamed.",
+            fix="Give it a label instead: grids show that.",
         )
     if new in known.tables[owner[0]]:
         raise ModelError(f"The table {quoted(owner[0])} has a column {new} already.", fix="Choose another name.")
@@ -196,8 +196,8 @@ def _rewritten(declaration: Declaration, known: Known, names: _Names) -> Declara
         if wanted != got:
             wrong = next((str(each) for each in got if each not in wanted), "another name")
             raise ModelError(
-                f"With that name, {owner} would mean something else: it would read {wrong}.",
-                fix="Choose a name that is no column of its table and no let name in the formula.",
+                f"With that name, {owner} would change its meaning: it would read {wrong}.",
+                fix="Choose a name that is neither a column of its table nor a let name in the formula.",
             )
         return changed
 
@@ -355,7 +355,7 @@ def _table(table: Table, names: _Names, formula: Callable[..., str]) -> Table:
     )
 
 
-_FORCED = "Change those first, or remove them with it: force=True, in the shell --force."
+_FORCED = "Change those first, or remove them too with force=True (--force in the shell)."
 
 
 def removed(dependencies: Dependencies, name: str, force: bool) -> tuple[Declaration, tuple[Dependant, ...]]:
@@ -374,7 +374,7 @@ def removed(dependencies: Dependencies, name: str, force: bool) -> tuple[Declara
         if column not in described.derived and column not in described.formulas:
             raise ModelError(
                 f"{thing.name} is a column of the source of {quoted(table)}.",
-                fix="Leave it out where the data is made; relatum impact says what would break.",
+                fix="Remove it at the source; relatum impact shows what would break.",
             )
     if breaks and not force:
         shown = listed([each.called for each in breaks], 8)

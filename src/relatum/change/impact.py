@@ -108,7 +108,7 @@ def find_thing(declaration: Declaration, columns: dict[str, list[str]], name: st
         return Thing("column", column_name(*parts))
     every = [*declaration.tables, *declaration.measures, *declaration.hierarchies, *declaration.pivots]
     every += [column_name(table, column) for table, own in columns.items() for column in own]
-    raise ModelError(f"There is nothing named {name} in the model.", fix=suggestion(name, every))
+    raise ModelError(f"The model has nothing called {name}.", fix=suggestion(name, every))
 
 
 def find_relationship(declaration: Declaration, link: str) -> Relationship:

@@ -138,11 +138,11 @@ class Refreshed(msgspec.Struct, frozen=True):
         for value in self.values if values else ():
             yield f"{value.name}: {value.before or 'none'} -> {value.after or 'none'}"
         if self.first:
-            yield f"nothing to compare with yet: {counted(len(self.tables), 'table')} recorded"
+            yield f"first refresh: {counted(len(self.tables), 'table')} recorded, nothing to compare yet"
         elif self.ok and not self.changed:
             yield "nothing has changed"
         if not self.ok:
-            yield "the former state stays"
+            yield "the previous state is kept"
 
 
 def table_lines(news: TableNews) -> Iterator[str]:
@@ -209,7 +209,7 @@ def _value(session: Session, name: str) -> str | None:
     except SourceError:
         return None  # nobody had asked for it before its file changed
     except RelatumError as error:
-        return f"cannot be asked: {error.reason}"
+        return f"cannot be evaluated: {error.reason}"
     return None if value is None else str(value)
 
 
@@ -308,7 +308,7 @@ def _file_news(before: tuple[FileState, ...], after: tuple[FileState, ...]) -> I
             yield f"{name} new"
         elif then[path].digest != now[path].digest:
             more = now[path].size > then[path].size and Path(path).suffix.lower() in GROWING
-            yield f"{name} {'grown' if more and has_grown(Path(path), then[path]) else 'written anew'}"
+            yield f"{name} {'grown' if more and has_grown(Path(path), then[path]) else 'rewritten'}"
 
 
 def refresh(

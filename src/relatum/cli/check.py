@@ -24,7 +24,10 @@ if TYPE_CHECKING:
 def check(
     file: ModelFile,
     value: Annotated[
-        str, typer.Option(metavar="MEASURE", help="What rows are worth; the first measure in a currency unless given.")
+        str,
+        typer.Option(
+            metavar="MEASURE", help="The measure that shows what rows are worth (default: the first one in a currency)."
+        ),
     ] = "",
     format: FormatOption = Format.TEXT,
 ) -> None:

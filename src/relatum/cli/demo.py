@@ -12,9 +12,9 @@ from relatum.cli.output import Format, FormatOption, console, say, tell
 
 def demo(
     folder: Annotated[Path, typer.Argument(metavar="DIR", help="Where to write it.")] = Path("hollowmere"),
-    lines: Annotated[int, typer.Option(help="How many order lines; 6000000 works too.", min=1)] = 60_000,
+    lines: Annotated[int, typer.Option(help="Number of order lines; 6000000 works too.", min=1)] = 60_000,
     force: Annotated[
-        bool, typer.Option("--force", help="Over what was changed there, and beside other files.")
+        bool, typer.Option("--force", help="Overwrite changed files, and write beside other files.")
     ] = False,
     format: FormatOption = Format.TEXT,
 ) -> None:

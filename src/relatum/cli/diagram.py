@@ -18,7 +18,7 @@ def diagram(
             "--out",
             "-o",
             metavar="PICTURE",
-            help="Where to draw: .svg, .png, or .mmd and .md for Mermaid text, which is printed unless given.",
+            help="The file to draw: .svg, .png, or .mmd or .md for Mermaid text (default: print the text).",
             show_default=False,
         ),
     ] = None,

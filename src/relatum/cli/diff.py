@@ -32,7 +32,7 @@ def diff(
         typer.Option(
             "--values",
             metavar="VALUES",
-            help="Measures or formulas to compare; every measure that both have unless given.",
+            help="Measures or formulas to compare (default: every measure both models have).",
             show_default=False,
         ),
     ] = [],  # noqa: B006 - typer reads the default and never changes it

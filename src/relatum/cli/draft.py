@@ -33,13 +33,13 @@ def draft(
     out: Annotated[Path, typer.Option("--out", "-o", metavar="FILE", help="The model file to write.")] = Path(
         "model.toml"
     ),
-    name: Annotated[str, typer.Option(help="What the model is called; the file's name unless given.")] = "",
+    name: Annotated[str, typer.Option(help="The model's name (default: the file's name).")] = "",
     timezone: Annotated[
-        str, typer.Option(metavar="ZONE", help="On whose clocks moments are read that know their zone: Europe/Berlin.")
+        str, typer.Option(metavar="ZONE", help="The time zone for timestamps that carry one: Europe/Berlin.")
     ] = "UTC",
-    replace: Annotated[bool, typer.Option("--replace", help="Replace a file that is there.")] = False,
+    replace: Annotated[bool, typer.Option("--replace", help="Replace an existing file.")] = False,
     everything: Annotated[
-        bool, typer.Option("--all", help="Show too what was looked at and left out, with the evidence.")
+        bool, typer.Option("--all", help="Also show what was considered and left out, with the evidence.")
     ] = False,
     format: FormatOption = Format.TEXT,
 ) -> None:
@@ -112,7 +112,7 @@ def _print(found: Draft, everything: bool) -> None:
             text.append(f" {each.doubt}" if each.doubt else "", style="yellow")
             out.print(text)
     for each in found.aside if everything else ():
-        text = Text("looked at and left out  ", style="dim").append(each.statement, style="default")
+        text = Text("considered and left out  ", style="dim").append(each.statement, style="default")
         out.print(text.append(f" ({each.evidence})", style="dim"))
     for thing in found.left_out:
         out.print(Text("left out  ", style="yellow").append(f"{thing.what}: {thing.why}"))

@@ -16,8 +16,8 @@ if TYPE_CHECKING:
 
 edit = typer.Typer(
     no_args_is_help=True,
-    help="Change a model file: what depends on a thing is told first, comments and order are kept, and the file is "
-    "written in one step or left as it was.",
+    help="Change a model file. Dependants are shown first, comments and order are kept, and the file is changed in "
+    "one step or not at all.",
     epilog="Example: relatum edit hollowmere/nursery.toml rename sales.quantity pieces",
 )
 
@@ -38,12 +38,12 @@ def _either(names: str, help: str) -> Any:
 
 
 About = Annotated[Text, _said("TEXT", "What it means.")]
-Label = Annotated[Text, _said("TEXT", "What heads it in grids.")]
-Pattern = Annotated[Text, _said("PATTERN", "How its members are written.")]
-OrderBy = Annotated[Text, _said("COLUMN", "The column that sorts its members.")]
-Null = Annotated[Texts, _said("TEXT", "A text that means null; several with one each.")]
+Label = Annotated[Text, _said("TEXT", "The heading in grids.")]
+Pattern = Annotated[Text, _said("PATTERN", "How its members are formatted.")]
+OrderBy = Annotated[Text, _said("COLUMN", "The column its members are sorted by.")]
+Null = Annotated[Texts, _said("TEXT", "A text that means null; repeat for several.")]
 Column = Annotated[str, typer.Argument(metavar="TABLE.COLUMN", show_default=False)]
-DryRun = Annotated[bool, typer.Option("--dry-run", help="Say what would change, and leave the file as it is.")]
+DryRun = Annotated[bool, typer.Option("--dry-run", help="Show what would change and leave the file unchanged.")]
 Name = Annotated[str, typer.Argument(metavar="NAME", show_default=False)]
 
 
@@ -75,7 +75,7 @@ def remove(
             show_default=False,
         ),
     ],
-    force: Annotated[bool, typer.Option("--force", help="Remove all that needs it too.")] = False,
+    force: Annotated[bool, typer.Option("--force", help="Also remove everything that needs it.")] = False,
     dry_run: DryRun = False,
 ) -> None:
     """Remove a thing; refused where others need it, unless they go with it."""
@@ -91,8 +91,8 @@ def relate(
     ],
     direction: Annotated[str, typer.Option(help="down, both or off; of many to many left, right or both.")] = "",
     match: Annotated[str, typer.Option(help="equal, or as_of: the latest that is not after it.")] = "equal",
-    level: Annotated[bool, typer.Option("--level", help="To a level of the table, not to its key.")] = False,
-    standby: Annotated[bool, typer.Option("--standby", help="Used only where a formula says via.")] = False,
+    level: Annotated[bool, typer.Option("--level", help="Relate to a level of the table, not to its key.")] = False,
+    standby: Annotated[bool, typer.Option("--standby", help="Use it only where a formula says via.")] = False,
     dry_run: DryRun = False,
 ) -> None:
     """Relate two tables, or give a relationship that is there other settings: those that are not stated are default."""
@@ -109,7 +109,7 @@ def measure(
     context: typer.Context,
     name: Name,
     formula: Annotated[str, typer.Argument(metavar="FORMULA", show_default=False)],
-    format: Annotated[Optional[str], typer.Option(help="A number pattern, as '#,##0.00'.", show_default=False)] = None,  # noqa: UP045
+    format: Annotated[Optional[str], typer.Option(help="A number pattern: '#,##0.00'.", show_default=False)] = None,  # noqa: UP045
     about: Annotated[Optional[str], typer.Option(help="What it means.", show_default=False)] = None,  # noqa: UP045
     dry_run: DryRun = False,
 ) -> None:
@@ -141,17 +141,17 @@ def column(
     name: Column,
     type: Annotated[
         Text,
-        _said("TYPE", "What it is read as: integer, decimal(2), text, date …"),
+        _said("TYPE", "The type to read it as: integer, decimal(2), text, date …"),
     ] = None,
     label: Label = None,
     order_by: OrderBy = None,
     about: About = None,
-    pattern: Annotated[Text, _said("PATTERN", "How its dates are written: dd/MM/yyyy.")] = None,
+    pattern: Annotated[Text, _said("PATTERN", "The pattern of its dates: dd/MM/yyyy.")] = None,
     null: Null = None,
     format: Pattern = None,
     hidden: Annotated[
         Either,
-        _either("--hidden/--shown", "Whether lists for people leave it out."),
+        _either("--hidden/--shown", "Hide it from lists."),
     ] = None,
     dry_run: DryRun = False,
 ) -> None:
@@ -167,20 +167,20 @@ def column(
 def table(
     context: typer.Context,
     name: Name,
-    key: Annotated[Texts, _said("COLUMN", "A column of its key; several with one each.")] = None,
-    about: Annotated[Text, _said("TEXT", "What a row is.")] = None,
+    key: Annotated[Texts, _said("COLUMN", "A key column; repeat for several.")] = None,
+    about: Annotated[Text, _said("TEXT", "What one row is.")] = None,
     label: Annotated[
         Text,
-        _said("TEXT", "Of a role: what stands before its columns' headings."),
+        _said("TEXT", "For a role: the prefix of its columns' headings."),
     ] = None,
     null: Null = None,
     footer: Annotated[
         Number,
-        _said("N", "How many lines at the end of its file are no rows."),
+        _said("N", "The number of lines at the end of its file that are not rows."),
     ] = None,
     calendar: Annotated[
         Either,
-        _either("--calendar/--no-calendar", "Its key is a date, along which formulas can move."),
+        _either("--calendar/--no-calendar", "Its key is a date that formulas can move along."),
     ] = None,
     dry_run: DryRun = False,
 ) -> None:
@@ -199,9 +199,9 @@ def derived_table(
     columns: Annotated[list[str], typer.Argument(metavar="'COLUMN: FORMULA'…", show_default=False)],
     per: Annotated[
         list[str],
-        _said("COLUMN", "A column of its grain; several with one each."),
+        _said("COLUMN", "A column of its grain; repeat for several."),
     ],
-    about: Annotated[str, _said("TEXT", "What a row is.")] = "",
+    about: Annotated[str, _said("TEXT", "What one row is.")] = "",
     dry_run: DryRun = False,
 ) -> None:
     """Add a table worked out from the model, one row per member of its grain, or put it in the place of its name."""
@@ -232,7 +232,7 @@ def derive(
 
     parts = split_name(name)
     if len(parts) != 2:
-        raise ModelError(f"{name} is no column.", fix="Write table.column.")
+        raise ModelError(f"{name} is not a column.", fix="Write table.column.")
 
     def change(model: Model) -> object:
         described = model.declaration.table(parts[0])
@@ -257,8 +257,8 @@ def derive(
 def role(
     context: typer.Context,
     name: Name,
-    of: Annotated[str, typer.Argument(metavar="TABLE", help="The table whose rows it has.", show_default=False)],
-    label: Annotated[Text, _said("TEXT", "What stands before its columns' headings.")] = None,
+    of: Annotated[str, typer.Argument(metavar="TABLE", help="The table whose rows it uses.", show_default=False)],
+    label: Annotated[Text, _said("TEXT", "The prefix of its columns' headings.")] = None,
     dry_run: DryRun = False,
 ) -> None:
     """Add the rows of a table under another name, for relationships of their own."""
@@ -285,7 +285,7 @@ def calendar(
     week_starts: Annotated[Text, _said("DAY", "The day on which weeks start.")] = None,
     through: Annotated[
         Text,
-        _said("DATE|COLUMN", "Where the data ends: a date, or a column of dates."),
+        _said("DATE|COLUMN", "Where the data ends: a date, or a date column."),
     ] = None,
     dry_run: DryRun = False,
 ) -> None:
@@ -308,10 +308,11 @@ def calendar(
         for word in ("first", "last"):
             if isinstance(settings.get(word), str):
                 raise ModelError(
-                    f"The {word} day of the calendar is {settings[word]!r}, which is no date.", fix="Write 2024-01-31."
+                    f"The {word} day of the calendar is {settings[word]!r}, which is not a date.",
+                    fix="Write 2024-01-31.",
                 )
         if not {"first", "last"} <= settings.keys():
-            raise ModelError(f"The calendar {name} has no range.", fix="State --from and --to.")
+            raise ModelError(f"The calendar {name} has no range.", fix="Give --from and --to.")
         return model.add_calendar(
             name, settings.pop("first"), settings.pop("last"), **settings, replace=table is not None
         )
@@ -352,9 +353,9 @@ def control(
         ),
     ],
     at: Annotated[
-        str, typer.Option(metavar="CELL", help="Where: \"calendar.year = 2024, category.category = 'Ferns'\".")
+        str, typer.Option(metavar="CELL", help="The cell: \"calendar.year = 2024, category.category = 'Ferns'\".")
     ] = "",
-    tolerance: Annotated[float, typer.Option(help="By how much it may differ.")] = 0,
+    tolerance: Annotated[float, typer.Option(help="How much it may differ.")] = 0,
     dry_run: DryRun = False,
 ) -> None:
     """Set a control total: the value that a measure must have, everywhere or at one cell."""
@@ -376,10 +377,10 @@ def pivot(
     rows: Annotated[Text, _said("FIELDS", "What the rows are.")] = None,
     columns: Annotated[Text, _said("FIELDS", "What the columns are.")] = None,
     values: Annotated[Text, _said("VALUES", "Measures and formulas.")] = None,
-    where: Annotated[Text, _said("CONDITION", "Which rows count.")] = None,
-    keep: Annotated[Text, _said("KEEP", "Which members count, by what they are worth.")] = None,
-    totals: Annotated[Either, _either("--totals/--no-totals", "Whether totals stand.")] = None,
-    show_empty: Annotated[Either, _either("--show-empty/--hide-empty", "Whether members without values stand.")] = None,
+    where: Annotated[Text, _said("CONDITION", "Only rows that meet this condition.")] = None,
+    keep: Annotated[Text, _said("KEEP", "Which members to keep, by their values.")] = None,
+    totals: Annotated[Either, _either("--totals/--no-totals", "Show totals.")] = None,
+    show_empty: Annotated[Either, _either("--show-empty/--hide-empty", "Show members without values.")] = None,
     about: About = None,
     dry_run: DryRun = False,
 ) -> None:
@@ -408,7 +409,7 @@ def _refuse_nothing(said: dict[str, Any]) -> None:
 
     if all(value is None for value in said.values()):
         options = ", ".join(f"--{word.replace('_', '-')}" for word in said)
-        raise ModelError("Nothing is stated.", fix=f"State one of {options}.")
+        raise ModelError("Nothing to set.", fix=f"Give one of {options}.")
 
 
 def _day(text: str) -> object:
@@ -431,7 +432,7 @@ def _value(text: str) -> object:
         return tomllib.loads(f"value = {text}")["value"]
     except tomllib.TOMLDecodeError:
         raise ModelError(
-            f"{text!r} is no value.", fix="Write a number, a date as 2024-05-31, or a text in double quotes."
+            f"{text!r} is not a value.", fix="Write a number, a date as 2024-05-31, or a text in double quotes."
         ) from None
 
 
@@ -454,7 +455,7 @@ def _carry_out(file: Path, name: str, change: Callable[[Model], object], dry_run
     if not changes:
         out.print("nothing changes")
     else:
-        tell(f"wrote {file}" if written else f"{file} is left as it is")
+        tell(f"wrote {file}" if written else f"{file} is unchanged")
 
 
 def _tell_dependants(model: Model, name: str, word: str) -> None:

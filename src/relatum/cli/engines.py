@@ -23,7 +23,9 @@ EngineOption = Annotated[
         show_default=False,
     ),
 ]
-TimingOption = Annotated[bool, typer.Option("--timing", help="Say how long it took, and what an engine was asked.")]
+TimingOption = Annotated[
+    bool, typer.Option("--timing", help="Show how long it took, and what was asked of the engine.")
+]
 
 
 def with_engine(command: Callable[..., None]) -> Callable[..., None]:

@@ -20,19 +20,20 @@ def explain(
             help="The cell: \"category.category = 'Ferns', calendar.year = 2024\"; is null, is no match, = others.",
         ),
     ] = "",
-    where: Annotated[str, typer.Option(metavar="CONDITION", help="Which rows count.")] = "",
-    keep: Annotated[list[str], typer.Option(metavar="KEEP", help="Which members count, as of a pivot.")] = [],  # noqa: B006
+    where: Annotated[str, typer.Option(metavar="CONDITION", help="Only rows that meet this condition.")] = "",
+    keep: Annotated[list[str], typer.Option(metavar="KEEP", help="Which members to keep, as for pivot.")] = [],  # noqa: B006
     fields: Annotated[
-        list[str], typer.Option(metavar="FIELDS", help="The row fields, where they have options: top 5 with others.")
+        list[str], typer.Option(metavar="FIELDS", help="The row fields with their options: top 5 with others.")
     ] = [],  # noqa: B006
-    columns: Annotated[list[str], typer.Option(metavar="FIELDS", help="The fields that stand on columns.")] = [],  # noqa: B006
-    against: Annotated[
-        str, typer.Option(metavar="MEMBERS", help="Another cell: the difference to it is taken apart.")
-    ] = "",
+    columns: Annotated[list[str], typer.Option(metavar="FIELDS", help="The column fields.")] = [],  # noqa: B006
+    against: Annotated[str, typer.Option(metavar="MEMBERS", help="Another cell, to explain the difference.")] = "",
     along: Annotated[
-        str, typer.Option(metavar="COLUMN", help="By whose members; the column that tells most unless said.")
+        str,
+        typer.Option(
+            metavar="COLUMN", help="The column to divide the difference by (default: the one that explains most)."
+        ),
     ] = "",
-    rows: Annotated[int, typer.Option(metavar="N", min=0, help="How many of the rows behind it are shown.")] = 5,
+    rows: Annotated[int, typer.Option(metavar="N", min=0, help="The number of rows behind it to show.")] = 5,
     rows_out: Annotated[
         Optional[Path],  # noqa: UP045 - typer reads this at run time
         typer.Option(
@@ -40,7 +41,8 @@ def explain(
         ),
     ] = None,
     as_control: Annotated[
-        bool, typer.Option("--as-control", help="Add the cell to the model's controls: it must stay what it is.")
+        bool,
+        typer.Option("--as-control", help="Add the cell to the model's controls, so that check notices any change."),
     ] = False,
     format: FormatOption = Format.TEXT,
 ) -> None:

@@ -28,4 +28,4 @@ def export(
     model = relatum.open(file)
     refuse_over(out, file, model.declaration)
     left_out = model.export(out)
-    tell(f"wrote {out}" + (f"; left out, since no files: {', '.join(left_out)}" if left_out else ""))
+    tell(f"wrote {out}" + (f"; left out because they are not files: {', '.join(left_out)}" if left_out else ""))

@@ -44,7 +44,7 @@ def _option(name: str, each: Limit) -> Any:
     described = typer.Option(
         f"--limit-{name}",
         metavar=_METAVAR[each.kind],
-        help=f"At most {'so many' if each.kind == 'count' else 'this much'} {each.bounds}.",
+        help=f"Limit: {each.bounds}.",
         show_default=False,
         rich_help_panel="Limits",
     )

@@ -14,15 +14,15 @@ def members(
     column: Annotated[
         str, typer.Argument(metavar="COLUMN", help="table.column, or a formula as on an axis.", show_default=False)
     ],
-    where: Annotated[str, typer.Option(metavar="CONDITION", help="Which rows count.")] = "",
+    where: Annotated[str, typer.Option(metavar="CONDITION", help="Only rows that meet this condition.")] = "",
     value: Annotated[
-        str, typer.Option(metavar="VALUE", help="A measure or formula to show instead of the rows of each fact.")
+        str, typer.Option(metavar="VALUE", help="A measure or formula to show instead of row counts.")
     ] = "",
     like: Annotated[
         str,
-        typer.Option(metavar="TEXT", help="Only members with this part, or fitting a pattern with % and _."),
+        typer.Option(metavar="TEXT", help="Only members that contain this, or that match a pattern with % and _."),
     ] = "",
-    limit: Annotated[int, typer.Option(metavar="N", min=1, help="How many members the terminal shows.")] = 200,
+    limit: Annotated[int, typer.Option(metavar="N", min=1, help="The number of members to show.")] = 200,
     format: FormatOption = Format.TEXT,
 ) -> None:
     """Show a column's members: the rows that each has, and which have none under a condition.

@@ -43,7 +43,7 @@ class Format(StrEnum):
     JSON = "json"
 
 
-FormatOption = Annotated[Format, typer.Option("--format", help="For people, or for programs.")]
+FormatOption = Annotated[Format, typer.Option("--format", help="The output format.")]
 
 
 @contextmanager
@@ -63,7 +63,7 @@ def errors_as_sentences() -> Iterator[None]:
     except OSError as error:
         said = f"{error.filename}: {error.strerror}" if error.filename else f"This cannot be written: {error.strerror}"
         silence(sys.stdout)
-        complain(f"{said}.\nThe system says so; see to it and try again.")
+        complain(f"{said}.\nThe operating system refused it; fix that and try again.")
         raise typer.Exit(UNREADABLE) from None
     except MemoryError:
         complain("There is not enough memory for this.\nAsk for fewer columns, or filter the rows first.")
@@ -76,8 +76,8 @@ def errors_as_sentences() -> Iterator[None]:
         raise
     except Exception as error:
         complain(
-            f"This is a fault of Relatum itself: {type(error).__name__}: {error}\n"
-            f"{_origin(error)}Nothing was written. Please report it with the command you gave."
+            f"This is a bug in Relatum: {type(error).__name__}: {error}\n"
+            f"{_origin(error)}Nothing was written. Please report it with the command you ran."
         )
         raise typer.Exit(UNREADABLE) from None
 
@@ -159,7 +159,7 @@ def _origin(error: Exception) -> str:
         trace = trace.tb_next
     if trace is None:
         return ""
-    return f"It came up in {Path(trace.tb_frame.f_code.co_filename).name}, line {trace.tb_lineno}.\n"
+    return f"It happened in {Path(trace.tb_frame.f_code.co_filename).name}, line {trace.tb_lineno}.\n"
 
 
 def complain(text: str) -> None:
@@ -268,7 +268,7 @@ def refuse_over(out: Path, file: Path, model: Declaration) -> None:
     for what, path in owners:
         if _holds(path, out):
             raise ModelError(
-                f"This is {what}, or lies in it: nothing is written there.", path=out, fix="Name another file."
+                f"This is {what}, or inside it, so nothing was written.", path=out, fix="Name another file."
             )
 
 
@@ -280,7 +280,9 @@ def refuse_over_data(out: Path, data: list[str]) -> None:
         # A model may well lie in the folder of its data.
         files = [path for path in each.iterdir() if path.suffix != ".toml"] if each.is_dir() else [each]
         if any(path.is_file() and _holds(path, out) for path in files):
-            raise ModelError("This is data: no model is written over it.", path=out, fix="Name another file.")
+            raise ModelError(
+                "This is a data file and will not be overwritten with a model.", path=out, fix="Name another file."
+            )
 
 
 def _holds(path: Path, out: Path) -> bool:

@@ -46,39 +46,41 @@ class ValuesOn(StrEnum):
 def pivot(
     file: ModelFile,
     name: Annotated[
-        str, typer.Argument(metavar="[NAME]", help="A saved pivot; options replace a part of it.", show_default=False)
+        str, typer.Argument(metavar="[NAME]", help="A saved pivot; options replace parts of it.", show_default=False)
     ] = "",
     rows: Annotated[
         Optional[list[str]],  # noqa: UP045 - typer reads this at run time
         typer.Option(
             "--rows",
             metavar="FIELDS",
-            help="What the rows are: 'category.department by revenue desc, product.plant top 5 with others'.",
+            help="The row fields: 'category.department by revenue desc, product.plant top 5 with others'.",
             show_default=False,
         ),
     ] = None,
     columns: Annotated[
         Optional[list[str]],  # noqa: UP045
-        typer.Option("--columns", metavar="FIELDS", help="What the columns are, written alike.", show_default=False),
+        typer.Option(
+            "--columns", metavar="FIELDS", help="The column fields, in the same form as --rows.", show_default=False
+        ),
     ] = None,
     values: Annotated[
         Optional[list[str]],  # noqa: UP045
         typer.Option(
             "--values",
             metavar="VALUES",
-            help="Measures or formulas; several with commas, or the option again. 'label: formula' names one.",
+            help="Measures or formulas, separated by commas or by repeating the option; 'label: formula' names one.",
             show_default=False,
         ),
     ] = None,
     where: Annotated[
         Optional[str],  # noqa: UP045
-        typer.Option(metavar="CONDITION", help="Which rows count.", show_default=False),
+        typer.Option(metavar="CONDITION", help="Only rows that meet this condition.", show_default=False),
     ] = None,
     keep: Annotated[
         Optional[list[str]],  # noqa: UP045
         typer.Option(
             metavar="KEEP",
-            help="Which members count, by what they are worth: 'customer where revenue > 1000'.",
+            help="Which members to keep: 'customer where revenue > 1000'.",
             show_default=False,
         ),
     ] = None,
@@ -86,29 +88,32 @@ def pivot(
         Optional[bool],  # noqa: UP045
         typer.Option(
             "--totals/--no-totals",
-            help="Subtotals and totals: shown in text, left out of json and csv, unless said otherwise.",
+            help="Show subtotals and totals (default: in text, but not in json and csv).",
             show_default=False,
         ),
     ] = None,
     empty: Annotated[
         Optional[bool],  # noqa: UP045
-        typer.Option("--empty/--no-empty", help="Show members without values too.", show_default=False),
+        typer.Option("--empty/--no-empty", help="Also show members without values.", show_default=False),
     ] = None,
     values_on: Annotated[
         Optional[ValuesOn],  # noqa: UP045
-        typer.Option("--values-on", help="Where the labels of several values stand.", show_default=False),
+        typer.Option("--values-on", help="Where to put the labels of several values.", show_default=False),
     ] = None,
     chart: Annotated[
         Optional[str],  # noqa: UP045
         typer.Option(
             metavar="KIND",
-            help="For a picture: bars, stacked, shares, lines, areas, points, heat, panels, ranked, steps, table.",
+            help="The kind of picture: bars, stacked, shares, lines, areas, points, heat, panels, ranked, steps, "
+            "table.",
             show_default=False,
         ),
     ] = None,
     labels: Annotated[
         Optional[str],  # noqa: UP045
-        typer.Option(metavar="TEMPLATE", help="On each mark: '{revenue} · {share}', or none.", show_default=False),
+        typer.Option(
+            metavar="TEMPLATE", help="The label of each mark: '{revenue} · {share}', or none.", show_default=False
+        ),
     ] = None,
     colour: Annotated[
         Optional[str],  # noqa: UP045
@@ -120,37 +125,37 @@ def pivot(
     ] = None,
     prepare: Annotated[
         list[str],
-        typer.Option("--prepare", metavar="COLUMNS", help="Into a page: also the grid of each member of these."),
+        typer.Option("--prepare", metavar="COLUMNS", help="For a page: also prepare the grid of each member of these."),
     ] = [],  # noqa: B006
     rows_behind: Annotated[
-        bool, typer.Option("--rows-behind", help="Into a workbook: the rows too, and sums as formulas over them.")
+        bool, typer.Option("--rows-behind", help="For a workbook: add the rows, with sums as formulas over them.")
     ] = False,
-    opened: Annotated[
-        list[str], typer.Option("--open", metavar="MEMBER", help="Show what is deeper under a closed member.")
-    ] = [],  # noqa: B006 - typer reads the default and never changes it
+    opened: Annotated[list[str], typer.Option("--open", metavar="MEMBER", help="Open a closed member.")] = [],  # noqa: B006 - typer reads the default and never changes it
     depth: Annotated[
         Optional[int],  # noqa: UP045
-        typer.Option(metavar="N", min=1, help="Open so many row fields, and close the others.", show_default=False),
+        typer.Option(
+            metavar="N", min=1, help="The number of row fields to open; the rest are closed.", show_default=False
+        ),
     ] = None,
     style: Annotated[
         list[str],
         typer.Option(
             "--style",
             metavar="RULE",
-            help="How cells look, in the words of the model file: 'value = \"revenue\", bar = true'.",
+            help="How cells look, written as in the model file: 'value = \"revenue\", bar = true'.",
         ),
     ] = [],  # noqa: B006
     theme: Annotated[
         Optional[Path],  # noqa: UP045
-        typer.Option(metavar="FILE", help="Fonts and colours from this file.", show_default=False),
+        typer.Option(metavar="FILE", help="Take fonts and colours from this file.", show_default=False),
     ] = None,
     turn: Annotated[bool, typer.Option("--turn", help="Swap rows and columns.")] = False,
     keep_as: Annotated[
-        str, typer.Option("--keep-as", metavar="NAME", help="Save what is asked as a pivot of the model.")
+        str, typer.Option("--keep-as", metavar="NAME", help="Save the request as a pivot in the model.")
     ] = "",
-    format: Annotated[GridFormat, typer.Option("--format", help="For people, or for programs.")] = GridFormat.TEXT,
+    format: Annotated[GridFormat, typer.Option("--format", help="The output format.")] = GridFormat.TEXT,
     layout: Annotated[
-        TextLayout, typer.Option("--layout", help="Row fields in columns of their own, or nested in one.")
+        TextLayout, typer.Option("--layout", help="Give each row field its own column, or nest them in one.")
     ] = TextLayout.COLUMNS,
     out: Annotated[
         Optional[Path],  # noqa: UP045
@@ -158,15 +163,15 @@ def pivot(
             "--out",
             "-o",
             metavar="FILE",
-            help="Write the whole grid to a file, by its ending: csv json parquet arrow txt md html xlsx png svg pdf.",
+            help="Write the whole grid to a file: csv json parquet arrow txt md html xlsx png svg pdf.",
             show_default=False,
         ),
     ] = None,
     limit: Annotated[
-        int, typer.Option(metavar="N", min=1, help="How many rows the terminal shows; the others are counted.")
+        int, typer.Option(metavar="N", min=1, help="The number of rows to show; the rest are counted.")
     ] = 200,
     notes: Annotated[
-        NotesShown, typer.Option("--notes", help="All notes below the grid, or the worst few.")
+        NotesShown, typer.Option("--notes", help="Show all notes below the grid, or only the most important.")
     ] = NotesShown.WORST,
 ) -> None:
     """Ask a model: values by the members of columns.
@@ -229,7 +234,7 @@ def _rule(text: str) -> dict[str, Any]:
         rule = tomllib.loads(f"rule = {{ {text} }}")["rule"]
     except tomllib.TOMLDecodeError:
         raise RequestError(
-            f"The style {text!r} cannot be read.",
+            f"Invalid style {text!r}.",
             fix='Write it as in the model file: \'when = "… < 0", mark = "▼"\'.',
         ) from None
     return dict(rule)

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 def refresh(
     file: ModelFile,
     verify: Annotated[
-        bool, typer.Option("--verify", help="Read every source as a whole to see whether it has changed.")
+        bool, typer.Option("--verify", help="Read every source in full to see whether it has changed.")
     ] = False,
     format: FormatOption = Format.TEXT,
 ) -> None:

@@ -15,11 +15,11 @@ def report(
     name: Annotated[
         str,
         typer.Argument(
-            metavar="NAME", help="A report of the model, or a TOML file that holds one alone.", show_default=False
+            metavar="NAME", help="A report of the model, or a TOML file with just a report.", show_default=False
         ),
     ],
     out: Annotated[
-        Path, typer.Option("--out", "-o", metavar="FILE", help="Where to write the page.", show_default="NAME.html")
+        Path, typer.Option("--out", "-o", metavar="FILE", help="The page to write.", show_default="NAME.html")
     ] = Path(),
 ) -> None:
     """Write a report: key figures, charts, tables and text, on one page to be read or printed.

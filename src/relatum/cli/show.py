@@ -15,7 +15,7 @@ from relatum.cli.output import (
     print_json,
     value_text,
 )
-from relatum.wording import visible
+from relatum.wording import counted, visible
 
 if TYPE_CHECKING:
     from relatum.audit.overview import Overview, RelationshipOverview, TableOverview
@@ -71,7 +71,7 @@ def _print_tables(out: Any, tables: tuple[TableOverview, ...]) -> None:
     if derived:
         shown = ", ".join(f"{table.name}.{column.name} {size_text(column.bytes)}" for table, column in derived)
         stored = size_text(sum(table.derived_bytes for table in tables))
-        out.print(f"of that {stored} in stored derived columns: {shown}")
+        out.print(f"of which {stored} in stored derived columns: {shown}")
 
 
 def _print_columns(out: Any, table: TableOverview) -> None:
@@ -79,7 +79,9 @@ def _print_columns(out: Any, table: TableOverview) -> None:
 
     key = visible(f", key {', '.join(table.key)}") if table.key else ""
     source = f", from {table.source}" if table.source else ""
-    out.print(Text.assemble((visible(table.name), "bold"), f"  {table.kind}, {table.rows:,} rows{key}{source}"))
+    out.print(
+        Text.assemble((visible(table.name), "bold"), f"  {table.kind}, {counted(table.rows, 'row')}{key}{source}")
+    )
     if table.about:
         out.print(Text(table.about, style="dim"))
     lines = listing("column", "type", "members", "nulls", "stored as", "memory", "formula",
@@ -158,7 +160,7 @@ def _print_rest(out: Any, found: Overview) -> None:
         out.print(lines)
     if found.pivots:
         out.print()
-        lines = listing("pivot", "", "what it asks")
+        lines = listing("pivot", "", "request")
         for pivot in found.pivots:
             axes = [("rows", pivot.rows), ("columns", pivot.columns), ("values", pivot.values)]
             texts = [(word, ", ".join(part)) for word, part in axes] + [("where", pivot.where), ("keep", pivot.keep)]

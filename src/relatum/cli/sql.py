@@ -16,14 +16,14 @@ Text = Optional[str]  # noqa: UP045
 def sql(
     file: ModelFile,
     name: Annotated[
-        str, typer.Argument(metavar="[NAME]", help="A saved pivot; options replace a part of it.", show_default=False)
+        str, typer.Argument(metavar="[NAME]", help="A saved pivot; options replace parts of it.", show_default=False)
     ] = "",
     rows: Annotated[Names, typer.Option(metavar="FIELDS", help="As for pivot.", show_default=False)] = None,
     columns: Annotated[Names, typer.Option(metavar="FIELDS", help="As for pivot.", show_default=False)] = None,
     values: Annotated[Names, typer.Option(metavar="VALUES", help="As for pivot.", show_default=False)] = None,
     where: Annotated[Text, typer.Option(metavar="CONDITION", help="As for pivot.", show_default=False)] = None,
     keep: Annotated[Names, typer.Option(metavar="KEEP", help="As for pivot.", show_default=False)] = None,
-    totals: Annotated[bool, typer.Option("--totals/--no-totals", help="With subtotals and totals.")] = True,
+    totals: Annotated[bool, typer.Option("--totals/--no-totals", help="Include subtotals and totals.")] = True,
     format: FormatOption = Format.TEXT,
 ) -> None:
     """Print the query that an engine would be asked, instead of asking it.

@@ -104,13 +104,13 @@ def type_of(arrow: Any) -> Type | None:
 def not_read(arrow: Any) -> str:
     """Why values of an Arrow type that :func:`type_of` does not know are not read, and the way out."""
     kinds = pa.types
-    said = f"values of type {arrow} are not read"
+    said = f"values of type {arrow} cannot be read"
     if kinds.is_list(arrow) or kinds.is_large_list(arrow) or kinds.is_fixed_size_list(arrow):
-        return f"{said}: write each element of the list as a row of a table of its own, with the key of this one"
+        return f"{said}: write each list element as a row of another table, with this table's key"
     if kinds.is_struct(arrow):
-        return f"{said}: write each field as a column of its own"
+        return f"{said}: write each field as a separate column"
     if kinds.is_map(arrow):
-        return f"{said}: write each entry as a row of a table of its own, with the key of this one"
+        return f"{said}: write each entry as a row of another table, with this table's key"
     return f"{said}: write them as text or numbers"
 
 
@@ -222,14 +222,14 @@ def _moments(array: Any, target: Type, zone: str) -> Column:
         finer = unit // wanted
         if np.any(values % finer != 0 if nulls is None else (values % finer != 0) & ~nulls):
             raise SourceError(
-                f"holds moments with more digits than a {target} has",
-                fix='State the type "timestamp(9)" for the column.',
+                f"holds timestamps with more digits than a {target} can hold",
+                fix='Set type = "timestamp(9)" for the column.',
             )
         return exact_column(target, values // finer, nulls)
     factor = wanted // unit
     limit = ((1 << 63) - 1) // factor
     if np.any(np.abs(values) > limit if nulls is None else (np.abs(values) > limit) & ~nulls):
-        raise SourceError(f"holds a moment that does not fit a {target}, which spans the years 1678 to 2261")
+        raise SourceError(f"holds a timestamp that does not fit a {target}, which covers the years 1678 to 2261")
     return exact_column(target, values * factor, nulls)
 
 

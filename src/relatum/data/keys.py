@@ -62,9 +62,9 @@ def refuse_repeated(
         shown = ", ".join(", ".join(map(sample_text, sample)) for sample in samples)
         raise DataError(
             f"{relationship.many if turned else relationship.one} is {'a' if turned else 'the'} one side of "
-            f"{relationship}, but it is not unique: "
+            f"{relationship}, but its keys are not unique: "
             f"{counted(keys, 'key')} on {counted(rows, 'row')}, for instance {shown}.",
-            fix="Remove the duplicates, relate by more columns, or turn the relationship round.",
+            fix="Remove the duplicates, relate by more columns, or reverse the relationship.",
         )
 
 
@@ -93,7 +93,7 @@ def common_types(relationship: Relationship, many: Sequence[Type], one: Sequence
             raise DataError(
                 f"{column_name(relationship.many.table, many_name)} is {left} and "
                 f"{column_name(relationship.one.table, one_name)} is {right}: they never match.",
-                fix="Declare the type of one of them in the model: type = "
+                fix="Set the type of one of them in the model: type = "
                 f'"{right}" for {column_name(relationship.many.table, many_name)}.',
             )
         types.append(common)

@@ -27,8 +27,8 @@ def check_zone(name: str) -> None:
         ZoneInfo(name)
     except (KeyError, ValueError, OSError):  # not there, no name at all, a folder of names
         raise ModelError(
-            f"There is no time zone {name!r}.",
-            fix="Write its name in the IANA database: Europe/Berlin, America/New_York, UTC.",
+            f"Unknown time zone {name!r}.",
+            fix="Use a name from the IANA database: Europe/Berlin, America/New_York, UTC.",
             place=("timezone",),
         ) from None
 
@@ -115,5 +115,5 @@ def _refuse(far: Array, nulls: Array | None, written: Callable[[int], str]) -> N
         row = int(np.flatnonzero(far)[0])
         raise SourceError(
             f"holds a date outside the years 1 to 9999 in row {row + 1:,}: {written(row)}",
-            fix='If it stands for no date, name it in the column\'s null setting: null = ["…"]; or correct it.',
+            fix='If it means no date, list it in the column\'s null setting: null = ["…"]. Otherwise correct it.',
         )

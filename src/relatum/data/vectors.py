@@ -131,7 +131,7 @@ def exact(operation: Arithmetic, type_: Type, left: Column, right: Column, nulls
             wrong = wrong & ~nulls
         if np.any(wrong):
             raise ValueOverflowError(
-                "A result does not fit 64 bits.",
+                "A result does not fit in 64 bits.",
                 fix="Round an operand, or turn it into a float by dividing it by 1.",
             )
         lower, upper = max(lower, LOWEST), min(upper, HIGHEST)

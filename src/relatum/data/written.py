@@ -79,7 +79,7 @@ class Moments:
         """Days, microseconds or nanoseconds since 1970, on the clocks of a zone."""
         unit = 10**6 * 10**type_.scale if type_.kind is Kind.TIMESTAMP else 10**6
         if type_.scale and np.any(np.abs(self.days[self.read]) > MOST_NANO_DAYS):
-            raise SourceError("holds moments with nine digits of a second, and moments before 1678 or after 2261")
+            raise SourceError("holds timestamps with nine fractional digits, and timestamps before 1678 or after 2261")
         within = self.nanoseconds // (_NANO // unit)
         with np.errstate(over="ignore"):
             moments = self.days * SECONDS_A_DAY * unit + within
@@ -115,7 +115,7 @@ def date_pattern(pattern: str, locale: str = "en") -> DatePattern:
     """
     pieces = list(_PIECE.finditer(pattern))
     if "".join(each.group() for each in pieces) != pattern:
-        raise ModelError(f"{pattern!r} is no pattern of a date: a quote is not closed.", fix="Write '' for one quote.")
+        raise ModelError(f"{pattern!r} is not a date pattern: a quote is not closed.", fix="Write '' for one quote.")
     parts: list[str] = []
     seen: dict[str, int] = {}
     months: dict[str, int] = {}
@@ -129,8 +129,8 @@ def date_pattern(pattern: str, locale: str = "en") -> DatePattern:
         name = {"u": "y", "L": "M", "K": "h", "x": "X", "Z": "X"}.get(letter, letter)
         if letter not in _LETTERS or name in seen:
             raise ModelError(
-                f"{pattern!r} cannot be read by: {_fault(letter)}.",
-                fix=f"These can: {', '.join(_LETTERS)}. Words stand in single quotes.",
+                f"{pattern!r} is not a date pattern that can be read: {_fault(letter)}.",
+                fix=f"Known letters: {', '.join(_LETTERS)}. Put words in single quotes.",
             )
         seen[name] = at
         # Digits that stand side by side are told apart by their count alone.
@@ -141,17 +141,17 @@ def date_pattern(pattern: str, locale: str = "en") -> DatePattern:
         parts.append(f"(?P<{name}>{group})")
     if "y" not in seen or not ({"M", "d"} <= set(seen) or "D" in seen):
         raise ModelError(
-            f"{pattern!r} is no pattern of a date: it needs year, month and day.",
-            fix="Write it of yyyy, MM, dd, HH, mm, ss: dd/MM/yyyy.",
+            f"{pattern!r} is not a date pattern: it needs year, month and day.",
+            fix="Use yyyy, MM, dd, HH, mm, ss, for example dd/MM/yyyy.",
         )
     return DatePattern(pattern, f"^{''.join(parts)}$", months, halves)
 
 
 def _fault(letter: str) -> str:
     if letter in _LETTERS:
-        return f"the {_LETTERS[letter]} stands in it twice"
+        return f"the {_LETTERS[letter]} appears twice"
     what = _REFUSED.get(letter)
-    return f"{letter} ({what}) is not supported" if what else f"{letter} is no letter of a date pattern"
+    return f"{letter} ({what}) is not supported" if what else f"{letter} is not a letter of a date pattern"
 
 
 def _matched(letter: str, name: str, count: int, locale: str, beside: bool) -> tuple[str, dict[str, int]]:
@@ -283,11 +283,11 @@ def dates_of(column: Column, type_: Type, pattern: DatePattern, zone: str = "UTC
     if not found.read.all():
         text = column.dictionary[int(np.flatnonzero(~found.read)[0])].as_py()
         raise SourceError(
-            f"holds {text!r}, which is no date written as {pattern.text}",
+            f"holds {text!r}, which is not a date of the form {pattern.text}",
             fix="Correct the value, or the column's pattern in the model.",
         )
     if found.fine and type_.kind is Kind.TIMESTAMP and not type_.scale:
         raise SourceError(
-            "holds moments with more digits than microseconds have", fix='State the type "timestamp(9)" for the column.'
+            "holds timestamps with more digits than microseconds", fix='Set type = "timestamp(9)" for the column.'
         )
     return exact_column(type_, found.as_type(type_, zone)[column.values], column.nulls)

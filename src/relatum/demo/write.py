@@ -31,7 +31,7 @@ def write_demo(folder: Path, lines: int = DEFAULT_LINES, *, force: bool = False)
     Parameters
     ----------
     folder : Path
-        Made when it is not there. A demo that stands in it unchanged is written anew.
+        Made when it is not there. A demo that stands in it unchanged is rewritten.
     lines : int
         How many order lines.
     force : bool
@@ -48,7 +48,7 @@ def write_demo(folder: Path, lines: int = DEFAULT_LINES, *, force: bool = False)
         The folder holds something else, or cannot be written.
     """
     if lines < 1:
-        raise SourceError(f"A demo of {lines} lines has nothing to show.", fix="Ask for one line or more.")
+        raise SourceError(f"A demo needs at least one order line, not {lines}.", fix="Ask for one line or more.")
     if not force:
         _refuse_other(folder)
     try:
@@ -83,7 +83,7 @@ def _refuse_other(folder: Path) -> None:
         raise SourceError(
             f"The folder holds {changed}: nothing was written.",
             path=folder,
-            fix="Name a new folder, or say that the demo is written there anyhow (--force).",
+            fix="Name a new folder, or overwrite this one with --force.",
         )
 
 
@@ -95,10 +95,10 @@ def _changed(folder: Path) -> str:
     text = model.read_text("utf-8", "replace") if model.is_file() else ""
     written = {name: digest for digest, name in _WRITTEN.findall(text)}
     if text_digest(text[: text.rfind("#")]) != written.pop(MODEL_FILE, ""):
-        return f"a {MODEL_FILE} that somebody has changed"
+        return f"a {MODEL_FILE} that was changed"
     for name, digest in written.items():
         if (folder / name).exists() and digest_of(folder / name) != digest:
-            return f"a {name} that somebody has changed"
+            return f"a {name} that was changed"
     return ""
 
 

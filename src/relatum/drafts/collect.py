@@ -72,7 +72,7 @@ class Raw:
 
     def read(self, nulls: Mapping[str, tuple[str, ...]]) -> TableData:
         """The rows with some texts taken for null in some columns."""
-        assert self.reread is not None, "texts are looked at in sources of text alone"
+        assert self.reread is not None, "only text sources have texts to examine"
         old = {name: self.headings.get(name, name) for name in self.data.types}
         markers = {old[name]: found for name, found in nulls.items()}
         data = self.reread(Stated(nulls=markers, numbered=self.numbered))
@@ -133,14 +133,14 @@ def collect(
     for each in data:
         if not isinstance(each, str | os.PathLike):
             raise SourceError(
-                f"A {type(each).__name__} is no path, and as a frame it has no name.",
+                f"A {type(each).__name__} is not a path, and a frame needs a name.",
                 fix="Pass frames by name: relatum.draft(name=frame).",
             )
         found += _found(os.fspath(each), site)
     for name, frame in frames.items():
         found.append(Raw(name, Source(""), read_frame(frame, Stated(zone=zone), name), frame))
     if not found:
-        raise SourceError("There is no table in this data.", fix="Name files, folders, a workbook or a database.")
+        raise SourceError("This data contains no tables.", fix="Name files, folders, a workbook or a database.")
     plain = [raw.plain() for raw in _apart(found)]
     return [_pointing_plainly(raw, plain) for raw in plain], site.left_out
 
@@ -195,7 +195,7 @@ def _archive(path: Path, site: _Site) -> Iterator[Raw]:
             found = partial(site.table, _stem(Path(member).name), Source(relative, member))
             reads.append((f"{path}: {member}", lambda found=found: [found()]))  # type: ignore[misc]
         else:
-            said = f"files ending in {Path(member).suffix or 'nothing'} are no data"
+            said = f"files ending in {Path(member).suffix or 'nothing'} are not data files"
             site.left_out.append(LeftOut(f"{path}: {member}", said))
     yield from _readings(reads, site)
 
@@ -225,12 +225,12 @@ def _folder(path: Path, site: _Site) -> Iterator[Raw]:
         elif kind in WORKBOOKS or is_database(each.name) or kind == ".zip":
             reads.append((str(each), partial(_one, each, site)))
         else:
-            site.left_out.append(LeftOut(str(each), f"files ending in {kind or 'nothing'} are no data"))
+            site.left_out.append(LeftOut(str(each), f"files ending in {kind or 'nothing'} are not data files"))
     for (stem, kind), files in groups.items():
         reads += _grouped(stem, kind, files, site)
     yield from _readings(reads, site)
     if not reads:
-        raise SourceError("There is no data file here.", path=path, fix=f"Known endings: {listed(sorted(READERS))}.")
+        raise SourceError("No data files found here.", path=path, fix=f"Known endings: {listed(sorted(READERS))}.")
 
 
 def _grouped(stem: str, kind: str, files: list[Path], site: _Site) -> list[_Reading]:
@@ -270,7 +270,7 @@ def _package(path: Path, site: _Site) -> Iterator[Raw]:
         wrong = next(((name, what) for names, what in keys for name in names if name not in data.types), None)
         if wrong is not None:
             raise SourceError(
-                f"The {wrong[1]} of {each.name} names {wrong[0]}, which is no field.",
+                f"The {wrong[1]} of {each.name} names {wrong[0]}, which is not a field.",
                 path=path,
                 fix=suggestion(wrong[0], data.types, noun="field"),
             )

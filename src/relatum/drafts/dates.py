@@ -131,7 +131,7 @@ def calendar_range(
     if low - first > _ALONE_YEARS or last - high > _ALONE_YEARS:
         every = np.concatenate(days) if days else np.asarray([], np.int64)
         shown = f"{day_of(int(every.min()))} to {day_of(int(every.max()))}" if len(every) else f"{first} to {last}"
-        doubt = f"dates from {shown}: some of them stand for none"
+        doubt = f"dates from {shown}: some of them mean no date"
         first = low if low - first > _ALONE_YEARS else first
         last = high if last - high > _ALONE_YEARS else last
     return CalendarRange(date(first, 1, 1), date(last, 12, 31), through=through), doubt
@@ -161,9 +161,9 @@ def date_relationships(
         noun = "moment" if column.type.kind is Kind.TIMESTAMP else "date"
         evidence = f"{counted(column.rows - column.nulls, noun)}"
         if noun == "moment":
-            evidence += ", of which the date counts"
+            evidence += ", of which only the date is used"
         if number:
-            evidence += f"; stands by for {columns[0].name}: a formula takes it with via"
+            evidence += f"; on standby behind {columns[0].name}: a formula uses it with via"
         yield Proposal("relationship", str(related), str(related), 0.97 if not number else 0.9, evidence, "", related)
 
 

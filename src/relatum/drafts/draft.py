@@ -73,7 +73,7 @@ class _Draft(Making):
             for name, heading in table.raw.headings.items():
                 self._set(table.name, name, heading=heading)
             if table.raw.numbered:
-                self._note(table.name, f"{table.name} has two columns of one heading: they are numbered", "")
+                self._note(table.name, f"{table.name} has several columns with the same heading: they are numbered", "")
 
     def find_nulls(self) -> None:
         """Texts such as NA that stand for no value among numbers or dates."""
@@ -89,10 +89,10 @@ class _Draft(Making):
                     evidence = f"on {rows}; {column.marks_null[1]}"
                     self._add("null", where, f"{where}: {markers} means null", 0.97, evidence)
                 else:
-                    said = f"{where}: {markers} may be a value or mean null"
+                    said = f"{where}: {markers} may be a value or may mean null"
                     shown = ", ".join(f'"{each}"' for each in column.markers)
                     self._add(
-                        "null", where, said, 0.4, f"on {rows}; {column.marks_null[1]}", f"null = [{shown}] says so"
+                        "null", where, said, 0.4, f"on {rows}; {column.marks_null[1]}", f"set null = [{shown}] if so"
                     )
             if sure:
                 self._without(table, sure, [name for name in marked if name not in sure])
@@ -141,18 +141,25 @@ class _Draft(Making):
         if pattern:
             self._set(table.name, name, type="date", pattern=pattern)
             table.columns[name] = ColumnProfile(table.name, name, dates)
-            evidence = f"every value is a date written so: {column.sample()}"
+            evidence = f"every value is a date of this form: {column.sample()}"
             self._add("type", where, f"{where} is a date, written {pattern}", 0.97, evidence)
         elif doubt:
-            statement = f"{where} is text that looks like a date, and is left as text"
-            self._add("type", where, statement, 0.4, doubt, "state type and pattern once you know")
+            statement = f"{where} is text that looks like a date; it stays text"
+            self._add("type", where, statement, 0.4, doubt, "set type and pattern once you know")
         elif column.zero_led and untyped:
             self._set(table.name, name, type="text")
-            evidence = f"{column.zero_led} begins with a zero: a code, no number"
+            evidence = f"{column.zero_led} begins with a zero: a code, not a number"
             self._add("type", where, f"{where} is text", 0.98, evidence)
         elif column.comma_numbers:
             statement = f"{where} is text that looks like numbers with a decimal comma"
-            self._add("type", where, statement, 0.4, column.sample(), "write them with a point to have them read")
+            self._add(
+                "type",
+                where,
+                statement,
+                0.4,
+                column.sample(),
+                "write them with a decimal point to read them as numbers",
+            )
         elif column.exact is not None and untyped:
             self._set(table.name, name, type=str(column.exact))
             evidence = f"no value has more digits: {column.sample()}"
@@ -245,7 +252,9 @@ class _Draft(Making):
             for each in columns:
                 if is_beginning(each.name):
                     where = column_name(each.table, each.name)
-                    self._note(where, f"{where} is not related to the calendar: it says when something began", "")
+                    self._note(
+                        where, f"{where} is not related to the calendar: it is the date on which something began", ""
+                    )
         return found
 
     def _weighty(
@@ -274,9 +283,9 @@ class _Draft(Making):
             if own and not differing:
                 continue
             if own:
-                said = f"{column_name(table.name, own[0].name)} is of another day than "
+                said = f"{column_name(table.name, own[0].name)} is a different day from "
                 said += f"{', '.join(each.name for each in found.columns)} on {counted(differing, 'row')}"
-                self._note(table.name, said, "the parts are taken; timezone = … says on whose clocks moments are read")
+                self._note(table.name, said, "the parts are used; set timezone = … if timestamps need another zone")
                 dates = [each for each in dates if each[0] is not table]
             parts.append(found)
         timed = {table.name for table, _ in dates} | {each.columns[0].table for each in parts}
@@ -380,7 +389,7 @@ class _Draft(Making):
                     continue
                 if each.target not in self.tables:
                     said = f"{table.name}.({', '.join(each.columns)}) points to {each.target}"
-                    self._note(table.name, said, "it is not among the data")
+                    self._note(table.name, said, "it is not in the data")
                     continue
                 related = Relationship(End(table.name, each.columns), End(each.target, each.target_columns))
                 found.append(
@@ -401,7 +410,7 @@ class _Draft(Making):
                     where, target = column_name(many_table.name, name), column_name(one.table, one.name)
                     many_table.columns[name] = ColumnProfile(many_table.name, name, many.as_text())
                     self._set(many_table.name, name, type="text")
-                    said = f"{target} is text, and has {found} that it holds"
+                    said = f"{target} is text, and has {found} that it contains"
                     self._add("type", where, f"{where} is text", 0.95, said)
 
     def _own_foreign_keys(self) -> list[Proposal]:

@@ -39,7 +39,7 @@ def proposed_key(table: TableProfile) -> tuple[tuple[str, ...], Proposal | None]
         best = min(singles, key=lambda each: (-key_score(table, each), list(table.columns).index(each.name)))
         score = key_score(table, best)
         if score >= 1:
-            evidence = f"{counted(table.rows, 'row')}, each with a value of its own, no null"
+            evidence = f"{counted(table.rows, 'row')}, all values different, no null"
             return (best.name,), _key(table, (best.name,), 0.99 if score >= 2 else 0.9, evidence)
     if almost:
         first = almost[0]
@@ -117,7 +117,7 @@ def _composite(table: TableProfile) -> tuple[tuple[str, ...], Proposal | None]:
                 continue
             if tells_apart(chosen, table.rows):
                 names = tuple(each.name for each in sorted(chosen, key=lambda one: place[one.name]))
-                evidence = f"together they differ on all {counted(table.rows, 'row')}"
+                evidence = f"together they are unique on all {counted(table.rows, 'row')}"
                 scores = [_part_score(table, each) for each in chosen]
                 # On a handful of rows, any two columns differ; many columns differ by chance unless all name something.
                 sure = table.rows >= _FEW and (min(scores) > 1 or (size == 2 and max(scores) > 1))

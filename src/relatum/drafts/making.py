@@ -83,10 +83,10 @@ class Making:
             self.declared,
             relationships=tuple(changed if each is related else each for each in self.declared.relationships),
         )
-        said = f"{name} is a role of {lookup}, which {quoted(related.many.table)} uses more than once"
+        said = f"{name} is a role of {lookup}, which {quoted(related.many.table)} refers to more than once"
         self.proposals = [
             replace(each, subject=str(changed), statement=str(changed), content=changed,
-                    evidence=f"{each.evidence.partition('; stands by')[0]}; {said}")
+                    evidence=f"{each.evidence.partition('; on standby')[0]}; {said}")
             if each.content is related else each
             for each in self.proposals
         ]  # fmt: skip
@@ -183,11 +183,11 @@ class Making:
                 if {related.many, related.one} not in paired
             ]
             if others and best.active and self._fit(tables, *others[0]) == self._fit(tables, best, winner):
-                doubt = f"{winner.many} may as well point to {others[0][1].one}"
+                doubt = f"{winner.many} could also point to {others[0][1].one}"
                 best = replace(best, confidence=0.6, doubt=doubt)
             kept.append(best)
             for each, related in others:
-                said = "points to {} already" if best.active else "may as well point to {}"
+                said = "already points to {}" if best.active else "could also point to {}"
                 doubt = f"{related.many} {said.format(winner.one)}"
                 kept.append(replace(each, confidence=0.6, doubt=doubt))
         return kept
@@ -244,7 +244,7 @@ class Making:
             except ModelError:
                 continue
             self.declared = declared
-            said = f"stands by, since {related.many.table} finds {other.one.table} by another route too"
+            said = f"on standby, because {related.many.table} also reaches {other.one.table} by another route"
             self.proposals = [
                 replace(each, content=quiet, confidence=min(each.confidence, 0.85), evidence=f"{each.evidence}; {said}")
                 if each.content is other
@@ -258,7 +258,7 @@ class Making:
     def _variants(self, related: Relationship) -> list[tuple[Relationship, str]]:
         ways = [(related, "")]
         if related.match == "as_of":
-            ways.append((replace(related, direction="off"), "off, since another route leads on from there"))
+            ways.append((replace(related, direction="off"), "off, because another route continues from there"))
         twin = next(
             (
                 each
@@ -268,10 +268,10 @@ class Making:
             None,
         )
         if twin is not None and twin.match == related.match:
-            said = f"stands by for {twin.many.columns[0]}: a formula takes it with via"
+            said = f"on standby behind {twin.many.columns[0]}: a formula uses it with via"
             ways.append((replace(related, standby=True), said))
         if not self._kept(related.one.table) and not related.level:
-            said = "stands by, since another route leads to the calendar: a formula takes it with via"
+            said = "on standby, because another route leads to the calendar: a formula uses it with via"
             ways.append((replace(related, standby=True), said))
         return ways
 

@@ -93,8 +93,8 @@ def fact_measures(
         if column.type.numeric and column.name not in key:
             yield from _number(table, column, where, calendar, namer)
         if looks_like_key(column.name) and not column.unique and column.type.kind in (Kind.INTEGER, Kind.TEXT):
-            said = f"{counted(column.distinct, 'value')} on {counted(column.rows, 'row')}, and no table of their own"
-            yield Proposal("note", where, f"{where} is kept in the fact: it names things", 0.0, said)
+            said = f"{counted(column.distinct, 'value')} on {counted(column.rows, 'row')}, with no table of their own"
+            yield Proposal("note", where, f"{where} stays in the fact: it identifies things", 0.0, said)
             wanted = plural("_".join(core(column.name)) or column.name)
             name = namer.name(f"distinct_{wanted}" if wanted in namer.taken else wanted, table.name)
             yield _measure(name, f"count(distinct {where})", "#,##0", 0.9, said)
@@ -105,7 +105,7 @@ def best_first(found: Iterable[Proposal]) -> list[Proposal]:
     ordered = sorted(found, key=lambda each: (each.kind == "measure", -each.confidence))
     measures = [each for each in ordered if each.kind == "measure"]
     kept = {id(each) for each in measures[:_MOST]}
-    doubt = f"{counted(len(measures), 'number')} are in this table: take the comment marks away where it is wanted"
+    doubt = f"{counted(len(measures), 'number')} are in this table: uncomment the ones you want"
     return [
         each if each.kind != "measure" or id(each) in kept or not each.active
         else replace(each, confidence=0.7, doubt=doubt)
@@ -124,16 +124,16 @@ def _number(table: TableProfile, column: ColumnProfile, where: str, calendar: st
     name = sum_name(table.name, column.name)
     if column.is_year or is_ordinal(column.name) or column.clock or _names_rows(table, column):
         if not looks_like_key(column.name):
-            what = "it says times of the clock" if column.clock else "it numbers or orders things"
-            yield Proposal("note", where, f"{where} is not added up: {what}", 0.0, f"its values are {column.sample()}")
+            what = "it holds times of day" if column.clock else "it numbers or orders things"
+            yield Proposal("note", where, f"{where} is not summed: {what}", 0.0, f"its values are {column.sample()}")
         return
     pattern = "#,##0.00" if set(words(column.name)) & _MONEY and column.type.kind is not Kind.INTEGER else "#,##0.##"
     if is_measured(column.name):
-        evidence = "its name says what is measured at a moment or place: added up it means nothing"
+        evidence = "its name suggests a measurement at one moment or place, where a sum means nothing"
         yield _measure(namer.name(f"average_{name}", table.name), f"avg({where})", pattern, 0.86, evidence)
         return
     if is_rate(column.name):
-        evidence = "its name says a price, rate or share: added up it means nothing"
+        evidence = "its name suggests a price, rate or share, where a sum means nothing"
         yield _measure(namer.name(f"average_{name}", table.name), f"avg({where})", pattern, 0.9, evidence)
         return
     if is_share_or_amount(column.name):
@@ -141,12 +141,12 @@ def _number(table: TableProfile, column: ColumnProfile, where: str, calendar: st
         return
     if is_stock(column.name):
         formula = f"sum({where})[pin last {calendar}]" if calendar else f"sum({where})"
-        evidence = "counted at a moment: added over things, and over time the last"
-        doubt = "" if calendar else "nothing says at which moment"
+        evidence = "counted at a moment: added over things, but the last value over time"
+        doubt = "" if calendar else "no column says at which moment"
         yield _measure(namer.name(name, table.name), formula, "#,##0.##", 0.85 if calendar else 0.6, evidence, doubt)
         return
     sure = is_counted(column.name)
-    evidence = f"numbers {column.sample()}, …" + ("; its name says that they add up" if sure else "")
+    evidence = f"numbers {column.sample()}, …" + ("; its name suggests that they add up" if sure else "")
     yield _measure(namer.name(name, table.name), f"sum({where})", pattern, 0.96 if sure else 0.85, evidence)
 
 
@@ -156,12 +156,12 @@ def _share_or_amount(
     """A discount, tax or margin: fractions are averaged, large numbers added; up to a hundred nobody knows."""
     largest = column.largest
     if largest <= 1:
-        evidence = f"fractions up to {largest:g}: a share, which added up means nothing"
+        evidence = f"fractions up to {largest:g}: a share, where a sum means nothing"
         yield _measure(namer.name(f"average_{name}", table.name), f"avg({where})", "0.0%", 0.9, evidence)
     elif largest > 100:
         yield _measure(namer.name(name, table.name), f"sum({where})", pattern, 0.85, f"amounts up to {largest:,.0f}")
     else:
-        doubt = "it may be an amount, which adds up, or a share in percent, which does not"
+        doubt = "it may be an amount, which adds up, or a percentage, which does not"
         yield _measure(
             namer.name(name, table.name), f"sum({where})", pattern, 0.6, f"numbers {column.sample()}, …", doubt
         )
@@ -173,7 +173,9 @@ def lookup_averages(table: TableProfile, linked: set[str], namer: Namer) -> Iter
         if column.type.numeric and column.name not in linked and is_rate(column.name):
             where = column_name(table.name, column.name)
             name = namer.name("average_" + "_".join(words(column.name)), table.name)
-            yield _measure(name, f"avg({where})", "#,##0.00", 0.9, "a price, rate or share: over rows of the list")
+            yield _measure(
+                name, f"avg({where})", "#,##0.00", 0.9, "a price, rate or share, averaged over rows of the list"
+            )
 
 
 def priced(fact: TableProfile, prices: TableProfile, namer: Namer) -> Iterator[Proposal]:
@@ -183,8 +185,8 @@ def priced(fact: TableProfile, prices: TableProfile, namer: Namer) -> Iterator[P
     for quantity in quantities[:1]:
         for price in named[:1]:
             formula = f"sum({column_name(fact.name, quantity)} * {column_name(prices.name, price)})"
-            evidence = f"each row of {quoted(fact.name)} finds its {price}"
-            doubt = "a guess from the names: decide whether it is what you mean"
+            evidence = f"each row of {quoted(fact.name)} has one {price}"
+            doubt = "a guess from the names: check that it is what you mean"
             yield _measure(namer.name("revenue", fact.name), formula, "#,##0.00", 0.7, evidence, doubt)
 
 
@@ -196,7 +198,7 @@ def sold(fact: TableProfile, namer: Namer) -> Iterator[Proposal]:
         return
     formula = f"sum({column_name(fact.name, quantities[0].name)} * {column_name(fact.name, prices[0].name)})"
     less = next((each.name for each in fact.columns.values() if is_share_or_amount(each.name)), "")
-    doubt = f"{less} may have to be taken off" if less else ""
+    doubt = f"{less} may need to be subtracted" if less else ""
     evidence = "each row has a quantity and a price"
     yield _measure(namer.name("revenue", fact.name), formula, "#,##0.00", 0.7 if less else 0.85, evidence, doubt)
 

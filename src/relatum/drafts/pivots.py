@@ -186,7 +186,7 @@ def _two_ways(session: Session, measure: Measure, few: Sequence[_Column]) -> Ite
     saved = SavedPivot(
         f"{_called(rows)}_by_{_called(columns)}", (f"{rows.name} by {name} desc",), (columns.name,), (name,)
     )
-    yield saved, f"{apart:.0%} of it lies in other cells than the totals of rows and columns alone would say"
+    yield saved, f"{apart:.0%} of it lies in other cells than the row and column totals alone suggest"
 
 
 def _apart(session: Session, measure: Measure, one: str, other: str) -> float:
@@ -211,7 +211,7 @@ def _best_of_many(session: Session, measure: Measure, columns: Sequence[_Column]
     values = np.sort(np.abs(_floats(result.cells[0].values[0])))[::-1]
     part = float(values[:_BEST].sum() / values.sum()) if values.sum() else 0.0
     saved = SavedPivot(f"best_{plural(_called(column))}", (f"{column.name} top {_BEST} with others",), (), (name,))
-    yield saved, f"the best {_BEST} of {column.members:,} bring {part:.0%}"
+    yield saved, f"the top {_BEST} of {column.members:,} make up {part:.0%}"
 
 
 def _opened(session: Session, measure: Measure, fact: str) -> Iterator[tuple[SavedPivot, str]]:

@@ -87,15 +87,15 @@ class ColumnProfile:
 
     @cached_property
     def marks_null(self) -> tuple[bool, str]:
-        """Whether its markers surely mean no value, and what speaks for it: all the others are numbers, or dates."""
+        """Whether its markers surely mean no value, and what speaks for it: the rest are numbers, or dates."""
         others = [text for text in self.texts if text not in self.markers]
         if not others:
-            return True, "no other value is there"
+            return True, "there are no other values"
         if all(_NUMBER.match(each) for each in others):
-            return True, "all the others are numbers"
+            return True, "the rest are numbers"
         if all(_DAY.match(each) for each in others):
-            return True, "all the others are dates"
-        return False, f"the others are texts: {', '.join(others[:3])}"
+            return True, "the rest are dates"
+        return False, f"the rest are texts: {', '.join(others[:3])}"
 
     def rows_of(self, texts: Sequence[str]) -> int:
         """On how many rows one of some texts stands."""
@@ -224,19 +224,19 @@ def _date_pattern(texts: list[str]) -> tuple[str, str]:
     marks = {each[2] for each in found}
     first, second = ([int(each[at]) for each in found] for at in (1, 3))
     if len(marks) > 1:
-        return "", f"dates written in more than one way: {', '.join(texts[:3])}"
+        return "", f"dates in more than one format: {', '.join(texts[:3])}"
     (mark,) = marks
     if all(len(each[1]) == 4 for each in found):
         return f"yyyy{mark}MM{mark}dd", ""
     if not all(len(each[4]) == 4 for each in found):
-        return "", f"dates with years of two digits: {texts[0]}"
+        return "", f"dates with two-digit years: {texts[0]}"
     day_first, month_first = max(first) > 12, max(second) > 12
     if day_first and month_first:
         example = next(each for each, a in zip(texts, first, strict=True) if a > 12)
         other = next(each for each, b in zip(texts, second, strict=True) if b > 12)
-        return "", f"dates in two orders: {example} has the day first, {other} the month"
+        return "", f"dates in two orders: {example} has the day first, {other} has the month first"
     if not day_first and not month_first:
-        return "", f"dates in which day and month cannot be told apart: {texts[0]}"
+        return "", f"dates whose day and month could be either way round: {texts[0]}"
     return (f"dd{mark}MM{mark}yyyy" if day_first else f"MM{mark}dd{mark}yyyy"), ""
 
 

@@ -14,7 +14,7 @@ class Proposal:
     """One thing proposed: what, how sure, and why.
 
     ``kind`` is ``type``, ``null``, ``key``, ``relationship``, ``calendar``, ``measure``, ``hierarchy``, ``pivot``,
-    ``note``, or ``aside`` for what was looked at and left out; ``statement`` says it in one line; ``confidence`` is
+    ``note``, or ``aside`` for what was considered and left out; ``statement`` says it in one line; ``confidence`` is
     from 0 to 1; ``doubt`` says what speaks against it. A proposal below 0.8 is written into the model as a comment.
     """
 

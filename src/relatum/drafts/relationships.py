@@ -145,7 +145,7 @@ def _pair(
         return None
     if score < 0.3 and many.distinct < 10:
         found = coverage([many], [one])
-        few = f"{found} found, but {counted(found.members, 'value')} may agree by chance"
+        few = f"{found} found, but {counted(found.members, 'value')} could match by chance"
         return Proposal("aside", link, link, 0.0, few) if found.members > 1 and found.share == 1 else None
     whole = tables.keys.get(many.table) in ((many.name,), ())
     if many.unique and one.unique and whole:
@@ -157,9 +157,9 @@ def _pair(
     found = coverage([many], [one])
     share = found.share
     evidence = f"{found} found" if many.rows > many.nulls else "no keys"
-    evidence += f", {found.members:,} of {one.distinct:,} rows pointed to"
+    evidence += f", {found.members:,} of {one.distinct:,} rows used"
     if score == _STAFF:
-        evidence += "; the name says one of the people there"
+        evidence += "; the name suggests one of its people"
     else:
         evidence += "; the names agree" if score >= _WEAK else "; the names do not agree"
     if not _one_side(one):
@@ -170,8 +170,8 @@ def _pair(
     confidence, doubt = _judged(many, one, score, found, _certainly_key(tables, one), whole)
     if confidence == 0:
         if score >= 0.9 and not is_generic(tables.bare(many)):
-            said = f"{quoted(many.table)}.{many.name} and {quoted(one.table)}.{one.name} have like names"
-            return Proposal("note", link, f"{said} and hardly a value in common: not related", 0.0, evidence)
+            said = f"{quoted(many.table)}.{many.name} and {quoted(one.table)}.{one.name} have similar names"
+            return Proposal("note", link, f"{said} and hardly any values in common: not related", 0.0, evidence)
         if score >= _WEAK or share > 0.5:
             return Proposal("aside", link, link, 0.0, evidence)
         return None
@@ -192,7 +192,7 @@ def _judged(
     if score >= 0.9:
         narrower = _narrower(many, one)
         if share >= 0.9 and narrower and _dense(one):
-            return 0.7, f"{one.table} is about {narrower}, and small numbers are found among any others"
+            return 0.7, f"{one.table} is about {narrower}, and small numbers match almost anything"
         if share >= 0.9:
             return (0.99 if share >= 0.98 and is_key else 0.93), missing
         # Keys that are called alike on both sides mean the same, even where many of them are not there. Numbers one
@@ -204,10 +204,10 @@ def _judged(
         return 0.82, ""
     if score >= _WEAK:
         if share >= 0.98:
-            return (0.7, "the numbers may be found there by chance") if _dense(one) else (0.9, missing)
+            return (0.7, "the numbers could match by chance") if _dense(one) else (0.9, missing)
         return (0.5, missing) if share >= 0.8 else (0.0, "")
     if share == 1 and many.type.kind is Kind.TEXT and many.distinct >= max(10, one.distinct // 2):
-        doubt = "the values agree, the names do not" if score == 0 else "the name is too common to say anything"
+        doubt = "the values match, the names do not" if score == 0 else "the name is too common to mean anything"
         return 0.6, doubt
     return 0.0, ""
 
@@ -235,7 +235,7 @@ def _one_to_one(
     confidence = 0.95 if share == 1 else 0.85
     owners = [subject(table) for table in (many.table, one.table)]
     if _dense(one) and not (looks_like_key(one.name) and core(one.name) in owners):
-        confidence, doubt = 0.5, "rows numbered alike need not be the same things"
+        confidence, doubt = 0.5, "rows with the same number need not be the same things"
     return Proposal("relationship", link, link, confidence, evidence, doubt, content)
 
 
@@ -279,7 +279,7 @@ def between_facts(tables: DraftTables, found: Sequence[Proposal]) -> Iterator[Pr
         if isinstance(related, Relationship) and related.match == "equal" and len(related.one.columns) > 1:
             one = related.one.table
             if set(tables.keys.get(one, ())) <= pointing.get(one, set()):
-                doubt = f"{one} is a fact too, about the same things: the two meet at what both look up"
+                doubt = f"{one} is also a fact about the same things: they share lookups instead"
                 each = replace(each, confidence=0.6, doubt=doubt)
         yield each
 
@@ -304,7 +304,7 @@ class Coverage:
         if self.found == self.total:
             return ""
         lost = self.total - self.found
-        said = f"{percent(lost, self.total)} of the keys find nothing ({counted(lost, 'row')})"
+        said = f"{percent(lost, self.total)} of the keys match nothing ({counted(lost, 'row')})"
         return f"{said}, for instance {self.example}"
 
     def __str__(self) -> str:
@@ -364,7 +364,7 @@ def relate_roles(tables: DraftTables, found: Sequence[Proposal]) -> Iterator[Pro
             for many, share in fitting:
                 link = f"{End(many.table, (many.name,))} -> {End(one.table, (one.name,))}"
                 others = ", ".join(each.name for each, _ in fitting if each is not many)
-                evidence = f"{share} found, {share.members:,} of {one.distinct:,} rows pointed to; {others} too"
+                evidence = f"{share} found, {share.members:,} of {one.distinct:,} rows used; {others} too"
                 yield Proposal("relationship", link, link, 0.9, evidence, share.missing, _pointing_to(many, one))
 
 
@@ -385,7 +385,7 @@ def relate_selves(tables: DraftTables) -> Iterator[Proposal]:
             if found.share < 0.8:
                 continue
             link = f"{End(many.table, (many.name,))} -> {End(one.table, (one.name,))}"
-            evidence = f"{found} found in the same table; the name says another row of it"
+            evidence = f"{found} found in the same table; the name suggests another of its rows"
             sure = 0.9 if found.share >= 0.98 else 0.6
             yield Proposal("relationship", link, link, sure, evidence, found.missing, _pointing_to(many, one))
 
@@ -473,10 +473,10 @@ def _composite(
         End(one[0].table, tuple(each.name for each in one)),
         match=match,
     )
-    evidence = f"{found} found, {found.members:,} of {one[0].rows:,} rows pointed to"
+    evidence = f"{found} found, {found.members:,} of {one[0].rows:,} rows used"
     if match == "as_of":
-        evidence += f"; {one[-1].name} says from when a row holds"
-    doubt = f"nothing says that a row of {one[0].table} holds until the next one" if doubtful else found.missing
+        evidence += f"; {one[-1].name} says when a row becomes valid"
+    doubt = f"nothing shows that a row of {one[0].table} is valid until the next one" if doubtful else found.missing
     return Proposal("relationship", str(related), str(related), confidence, evidence, doubt, related)
 
 

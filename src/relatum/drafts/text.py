@@ -34,8 +34,8 @@ def _lines(drafted: Drafted, document: dict[str, Any]) -> Iterator[str]:
     yield f"relatum = {VERSION}"
     yield from _dumped({key: document[key] for key in ("name", "timezone") if key in document})
     yield ""
-    yield "# A draft. Each part has its evidence beside it; what is not likely enough stands as a comment, with what"
-    yield "# speaks against it. Read the comments once, then make the model your own."
+    yield "# A draft. Each part has its evidence beside it; less likely parts are commented out, with the"
+    yield "# reason against them. Read the comments once, then make the model your own."
     for thing in drafted.left_out:
         yield _remark(f"left out: {thing.what}: {thing.why}")
     for name, table in document.get("table", {}).items():

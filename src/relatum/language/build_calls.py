@@ -42,7 +42,7 @@ def build_call_at(items: list[Any], span: Span, name_span: Span) -> Call:
     """``band(x at 0, 10)``."""
     function, word = items[0].value.lower(), expect(items[3], ("at",))
     if function != "band":
-        raise _wrong(items[0].value, span, "Only a band has edges: band(x at 0, 10, 100).")
+        raise _wrong(items[0].value, span, "Only band takes edges: band(x at 0, 10, 100).")
     over = next((item[1] for item in items if isinstance(item, tuple) and item[0] == "over"), None)
     return Call(function, (items[2], *items[4][0]), span, name_span, word=word, over=over)
 
@@ -51,7 +51,7 @@ def build_call_over_time(items: list[Any], span: Span, name_span: Span) -> Call:
     """``growth(x over 1 year)`` and ``change(x over 1 month)``."""
     function = items[0].value.lower()
     if function not in ("growth", "change") or len(items[2][0]) != 1:
-        raise _wrong(items[0].value, span, "Over some time there is growth(x over 1 year) and change(x over 1 year).")
+        raise _wrong(items[0].value, span, "Use growth(x over 1 year) or change(x over 1 year).")
     on = items[-2] if isinstance(items[-2], Name) else None
     word = items[5]
     step = Shift(-count(items[4]), unit(word))
@@ -66,7 +66,7 @@ def direction_of(item: Any) -> str:
     word = str(item.value).lower()
     if word not in ("asc", "desc"):
         span = Span(item.start_pos or 0, item.end_pos or 0)
-        raise piece_error(f"{item.value} is no direction.", span, "Write asc or desc.")
+        raise piece_error(f"{item.value} is not a direction.", span, "Write asc or desc.")
     return word
 
 
@@ -91,4 +91,4 @@ def _word(node: object) -> str:
 
 
 def _wrong(name: str, span: Span, fix: str) -> FormulaError:
-    return piece_error(f"{name} is not written like this.", span, fix)
+    return piece_error(f"Invalid use of {name}.", span, fix)

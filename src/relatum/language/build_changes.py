@@ -106,7 +106,7 @@ def _pin(items: list[Any], names: tuple[Name, ...], span: Span) -> Clause:
         return PinNullClause(items[1], span)
     if [token.value.lower() for token in items[3:5]] != ["no", "match"]:
         at = Span(items[3].start_pos or 0, items[4].end_pos or 0)
-        raise FormulaError("After is comes null or no match.", text="", span=at)
+        raise FormulaError("Write null or no match after is.", text="", span=at)
     return PinNoMatchClause(items[1], span)
 
 
@@ -125,7 +125,7 @@ def expect(token: Token, allowed: tuple[Word, ...]) -> Word:
             return each
     at = Span(token.start_pos or 0, token.end_pos or 0)
     raise FormulaError(
-        f"{token.value} cannot stand here.", text="", span=at, fix=suggestion(word, allowed, noun="word")
+        f"{token.value} cannot be used here.", text="", span=at, fix=suggestion(word, allowed, noun="word")
     )
 
 
@@ -133,5 +133,5 @@ def count(token: Token) -> int:
     """A whole number above 0."""
     if not token.value.isdigit() or not 0 < int(token.value) < 100_000:
         at = Span(token.start_pos or 0, token.end_pos or 0)
-        raise FormulaError("A whole number above 0 belongs here.", text="", span=at)
+        raise FormulaError("Expected a whole number above 0.", text="", span=at)
     return int(token.value)

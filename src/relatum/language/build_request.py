@@ -78,7 +78,7 @@ class RequestBuilder:
             return replace(positive, value=-positive.value), span  # type: ignore[operator]
         if len(items) == 2:
             if (items[0].value.lower(), items[1].value.lower()) != ("no", "match"):
-                raise piece_error("A member is a constant, null or no match.", span)
+                raise piece_error("Expected a member: a constant, null or no match.", span)
             return NO_MATCH, span
         return items[0], span
 
@@ -117,7 +117,7 @@ class RequestBuilder:
         words: dict[str, Any] = {}
         for option in items[1:]:
             if option.word in words:
-                raise piece_error(f"{option.word} stands here twice.", option.span)
+                raise piece_error(f"{option.word} appears here twice.", option.span)
             words[option.word] = option.value
         try:
             return ValueItem(label, items[0], format_of_words(words), span)
@@ -145,9 +145,9 @@ class RequestBuilder:
             return KeepWhereClause(rest[0], rest[2], span)
         if len(rest) > 5:
             raise piece_error(
-                f"{rest[5].value} cannot stand here: top keeps the largest, bottom the smallest.",
+                f"{rest[5].value} cannot be used here: top keeps the largest, bottom the smallest.",
                 _span([rest[5]]),
-                "In brackets, further parts that tell tied members apart have directions: by (F, G desc).",
+                "In brackets, only the further parts, which break ties, take a direction: by (F, G desc).",
             )
         return build_best(rest, span)
 
@@ -185,12 +185,12 @@ class _Options:
     def _now(self, stage: str, option: _Option) -> None:
         at = _ORDER.index(stage)
         if at == self.done:
-            raise piece_error(f"{option.word} stands here twice.", option.span)
+            raise piece_error(f"{option.word} appears here twice.", option.span)
         if at < self.done:
             raise piece_error(
-                f"{option.word} stands too late.",
+                f"{option.word} comes too late.",
                 option.span,
-                f"Options are written in this order: {'; '.join(_SHOWN[each] for each in _ORDER)}.",
+                f"Options go in this order: {'; '.join(_SHOWN[each] for each in _ORDER)}.",
             )
         self.done = at
 
@@ -200,7 +200,7 @@ class _Options:
         if self.left and self.left[0].kind == "word" and self.left[0].word in ("asc", "desc"):
             word = self.left.pop(0)
             if not (len(found) == 1 and found[0].span == found[0].formula.span):
-                raise piece_error("In brackets each part has its own direction.", word.span, "Write by (F desc, G).")
+                raise piece_error("In brackets, each part takes its own direction.", word.span, "Write by (F desc, G).")
             found = (Ordering(found[0].formula, word.word == "desc", found[0].span.to(word.span)),)
         return found
 
@@ -212,9 +212,9 @@ class _Options:
             by = ranked.value
             if by[0].descending or (self.left and self.left[0].word in ("asc", "desc")):
                 raise piece_error(
-                    "A direction cannot stand here: top takes the largest, bottom the smallest.",
+                    "A direction cannot be used here: top takes the largest, bottom the smallest.",
                     ranked.span if by[0].descending else self.left[0].span,
-                    "Further parts in brackets have directions: top 5 by (F, G desc).",
+                    "Further parts in brackets take a direction: top 5 by (F, G desc).",
                 )
         return Best(edge, option.value, by, option.span)
 
@@ -225,22 +225,22 @@ class _Options:
         if not self.left or self.left[0].kind != "word":
             fix = suggestion(option.word, _WORDS, noun="option")
             if option.word == "desc":
-                fix = "A direction stands after what the members are ordered by: by F desc."
-            raise piece_error(f"{option.word!r} is no option of an axis.", option.span, fix)
+                fix = "A direction follows what the members are ordered by: by F desc."
+            raise piece_error(f"{option.word!r} is not an axis option.", option.span, fix)
         second = self.left.pop(0)
         pair, span = (option.word, second.word), option.span.to(second.span)
         if pair == ("with", "others"):
             self._now("others", option)
             if item.best is None:
                 raise piece_error(
-                    "Others are the members that top or bottom leaves out.", span, "Write top 5 with others."
+                    "others are the members that top or bottom leaves out.", span, "Write top 5 with others."
                 )
             return replace(item, others=True)
         if pair in _TOTALS:
             self._now("total", option)
             return replace(item, total=_TOTALS[pair])
         raise piece_error(
-            f"'{option.word} {second.word}' is no option of an axis.",
+            f"'{option.word} {second.word}' is not an axis option.",
             span,
             suggestion(" ".join(pair), _WORDS, noun="option"),
         )

@@ -90,7 +90,7 @@ HABITS = (
     _habit(
         r"(?P<before>(?:^|,)\s*)(?:'(?P<quoted>(?:[^']|'')+)'|(?P<words>[^\W\d]\w*(?:[ \t-]+\w+)*))\s*:",
         _labelled,
-        "A label of several words takes double quotes.",
+        "A label of several words needs double quotes.",
         "values",
         "axis",
     ),
@@ -110,22 +110,22 @@ HABITS = (
     _habit(
         rf"\[\s*(?P<what>(?:not\s+)?{_COLUMN}\s*(?:[=<>!]|(?:not\s+)?(?:in|like|between|is)\b))",
         lambda m: f"[where {m['what']}",
-        "A condition follows where.",
+        "A condition comes after where.",
     ),
     _habit(
         rf"(?P<call>{_NAME}\s*\((?:[^()\[\]]|\([^()]*\))*?)\s+where\s+(?P<condition>(?:[^()\[\]]|\([^()]*\))+)\)",
         _where_inside,
-        "A condition stands in square brackets behind what it is for.",
+        "A condition goes in square brackets after the formula it applies to.",
     ),
     _habit(
         r"(?P<what>[\w\])\"])\s+where\s+(?P<condition>[^\[\],]+)$",
         lambda m: f"{m['what']}[where {m['condition'].strip()}]",
-        "A condition stands in square brackets behind what it is for.",
+        "A condition goes in square brackets after the formula it applies to.",
         "formula",
         "values",
     ),
-    _habit(r"\[(?P<name>[^\W\d]\w*)\]", lambda m: quoted(m["name"]), "A name stands without brackets."),
-    _habit(r"`(?P<name>[^`\"]+)`", lambda m: quoted(m["name"]), "A name with spaces stands in double quotes."),
+    _habit(r"\[(?P<name>[^\W\d]\w*)\]", lambda m: quoted(m["name"]), "A name is written without brackets."),
+    _habit(r"`(?P<name>[^`\"]+)`", lambda m: quoted(m["name"]), "A name with spaces needs double quotes."),
     _habit(r"\b(?:order|sort|sorted|ordered)\s+by\b", "by", "", "axis"),
     _habit(
         r"\b(?P<edge>top|bottom|first|last|limit)\s*\(?\s*(?P<number>\d+)\)?\s+(?!by\b|with\b|no\b|total\b|closed\b|open\b)"
@@ -137,7 +137,7 @@ HABITS = (
     _habit(
         r"\b(?P<edge>top|bottom)\s+(?P<number>\d+)\s+(?:top|bottom)\s+\d+",
         lambda m: f"{m['edge']} {m['number']}",
-        "A field keeps its best or its worst, not both.",
+        "A field can keep its top or its bottom members, not both.",
         "axis",
     ),
     _habit(r"\b(?P<edge>limit|first|last)\s+(?P<number>\d+)", _edge, "", "axis"),

@@ -28,8 +28,8 @@ def number_literal(text: str, span: Span) -> Literal:
     whole, _, digits = text.partition(".")
     value = int(whole + digits) if len(text) < 400 else 1 << 63
     if value >= 1 << 63 or len(digits) > MAX_SCALE:
-        fix = f"As a float it fits: {shown}e0." if len(text) < 300 else ""
-        raise piece_error(f"The number {shown} does not fit 64 bits.", span, fix)
+        fix = f"Write it as a float: {shown}e0." if len(text) < 300 else ""
+        raise piece_error(f"The number {shown} does not fit in 64 bits.", span, fix)
     return Literal(value, decimal(len(digits)) if digits else INTEGER, span)
 
 
@@ -46,10 +46,10 @@ def moment_literal(text: str, span: Span) -> Literal:
     try:
         moment = datetime.fromisoformat(text)
     except ValueError:
-        raise piece_error(f"'{text}' is not a moment.", span, "Write timestamp '2024-05-31 17:30:00'.") from None
+        raise piece_error(f"'{text}' is not a timestamp.", span, "Write timestamp '2024-05-31 17:30:00'.") from None
     if moment.tzinfo is not None:
         raise piece_error(
-            f"'{text}' says a zone.", span, "A moment here is one on the clocks of the model's time zone: leave it out."
+            f"'{text}' includes a time zone.", span, "Timestamps here are in the model's time zone: leave the zone out."
         )
     # Python keeps six digits of a second; the seventh to ninth are those of nanoseconds.
     digits = re.search(r"[.,](\d+)", text)

@@ -66,18 +66,18 @@ def read_band(reader: NumberReader, node: Call, scope: Scope) -> Expression:
         ways = f"{SCALARS['band_by'].signature} or {SCALARS['band_at'].signature}"
         given = reader.written(node.arguments[0].span) if node.arguments else ""
         fix = f"Write {written_with(ways, given, reader.catalog)}."
-        raise reader.error("band is not written like this.", node.span, fix)
+        raise reader.error("Invalid use of band.", node.span, fix)
     value = reader.resolve(_at_members(reader, node, scope), scope)
     if node.by is not None:
         width = _constant(reader, node.by, "The width of bands", scope)
         if (number_of(width) or 0) <= 0:
-            raise reader.error("The width of bands is a number above 0.", node.by.span)
+            raise reader.error("The width of bands must be a number above 0.", node.by.span)
         return reader.apply("band_by", [value, width], node.span)
     edges = [_constant(reader, each, "An edge of bands", scope) for each in node.arguments[1:]]
     numbers = [number_of(each) or 0 for each in edges]
     for at, each in enumerate(node.arguments[2:], 1):
         if numbers[at] <= numbers[at - 1]:
-            raise reader.error("The edges of bands ascend: this one is not above the one before.", each.span)
+            raise reader.error("Band edges must ascend: this one is not above the one before.", each.span)
     return reader.apply("band_at", [value, *edges], node.span)
 
 
@@ -91,7 +91,7 @@ def _at_members(reader: NumberReader, node: Call, scope: Scope) -> Syntax:
         return first
     if scope.kind != "row" or reader.table(replace(over, parts=over.parts[:1])) not in (scope.home, *scope.rows):
         raise reader.error(
-            "Bands over members are a field of an axis, or a derived column of the members' table.", over.span
+            "Use bands over members as an axis field, or as a derived column of the members' table.", over.span
         )
     if len(over.parts) == 1:
         return first
@@ -109,13 +109,13 @@ def _constant(reader: NumberReader, node: Syntax, what: str, scope: Scope) -> Co
     """A constant number; a float as its shortest decimal."""
     value = reader.resolve(node, scope)
     if not isinstance(value, Constant) or not value.type.numeric:
-        raise reader.error(f"{what} is a number, the same everywhere.", node.span)
+        raise reader.error(f"{what} must be a constant number.", node.span)
     if value.type != FLOAT:
         return value
     exact = Decimal(repr(value.value)).normalize()
     scale = max(0, -int(exact.as_tuple().exponent))
     if scale > MAX_SCALE or abs(exact) >= 1 << 62:
-        raise reader.error(f"{what} is out of reach.", node.span)
+        raise reader.error(f"{what} is out of range.", node.span)
     return Constant(int(exact.scaleb(scale)), decimal(scale) if scale else INTEGER, value.span)
 
 

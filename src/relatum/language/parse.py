@@ -236,7 +236,7 @@ class _Builder(RequestBuilder, Transformer[Token, Any]):
 
     def is_words(self, items: list[Any]) -> Operation:
         if (items[-2].value.lower(), items[-1].value.lower()) != ("no", "match"):
-            raise piece_error("After is comes null, not null, or no match.", _span(items[-2:]))
+            raise piece_error("Write null, not null or no match after is.", _span(items[-2:]))
         return Operation("is_no_match", (items[0],), _span(items))
 
     def is_not_words(self, items: list[Any]) -> Operation:
@@ -365,7 +365,7 @@ _PARTS = ("year", "quarter", "month", "week", "day", "weekday", "hour", "minute"
 def _written_so(token: Token, name: str, signature: str) -> Span:
     """Where a function's name stands, which alone is written in this way."""
     if token.value.lower() != name:
-        raise piece_error(f"{token.value} is not written like this.", span_of(token), f"Only {signature} is.")
+        raise piece_error(f"{token.value} cannot be written like this.", span_of(token), f"Write {signature}.")
     return span_of(token)
 
 
@@ -386,9 +386,9 @@ def _fed(steps: Any) -> Any:
             depth += 1
             if depth > MAX_DEPTH:
                 raise piece_error(
-                    f"The formula is nested more than {MAX_DEPTH} deep.",
+                    f"The formula is nested more than {MAX_DEPTH} levels deep.",
                     span_of(token),
-                    "Give a part of it a name, as a measure or a derived column of its own.",
+                    "Move part of it into a measure or derived column.",
                 )
         elif token.type in ("RPAR", "END", "RSQB"):
             depth -= 1
@@ -401,7 +401,7 @@ def _refuse_chain(root: Syntax) -> None:
         node, depth = pending.pop()
         if depth > MAX_CHAIN:
             raise FormulaError(
-                f"The formula strings more than {MAX_CHAIN} operations together.",
+                f"The formula chains more than {MAX_CHAIN} operations.",
                 text="",
                 span=node.span,
                 fix="Use in (…) for a long list, or split the formula into several measures.",
@@ -409,23 +409,23 @@ def _refuse_chain(root: Syntax) -> None:
         pending.extend((child, depth + 1) for child in children(node))
 
 
-LABELS = "A value's label stands before it, with a colon: label: formula."
+LABELS = "A label goes before the formula, with a colon: label: formula."
 
 #: What people write out of habit, and what to write here.
 _SLIPS = {
-    "==": "One equals sign compares: a = b.",
+    "==": "Use a single equals sign to compare: a = b.",
     "&&": "Write and.",
-    "&": "Write and between conditions, || between texts.",
-    "|": "Write or between conditions, || between texts.",
+    "&": "Write and between conditions, or || between texts.",
+    "|": "Write or between conditions, or || between texts.",
     "!": "Write not, or <> for 'not equal'.",
     "^": "Write power(x, y).",
     "**": "Write power(x, y).",
     ";": "A formula has no semicolon.",
     "[": "A column is written table.column; square brackets follow a formula and change its context.",
-    "{": "Lists stand in round brackets: in ('a', 'b').",
-    "}": "Lists stand in round brackets: in ('a', 'b').",
-    "`": 'A name with spaces or capitals stands in double quotes: "Unit Price".',
-    ":": "A colon stands only between a value's label and its formula.",
+    "{": "Lists go in round brackets: in ('a', 'b').",
+    "}": "Lists go in round brackets: in ('a', 'b').",
+    "`": 'A name with spaces or capitals needs double quotes: "Unit Price".',
+    ":": "A colon is used only between a value's label and its formula.",
 }
 
 
@@ -436,17 +436,17 @@ def _syntax_error(error: UnexpectedInput, text: str, owner: str, what: str) -> F
             return FormulaError(f"The {what} is empty.", text=text, span=Span(0, 1), owner=owner)
         end = len(text.rstrip())
         return FormulaError(
-            f"The {what} stops too early.", text=text, span=Span(end, end + 1), fix=_missing(error, text), owner=owner
+            f"The {what} ends too early.", text=text, span=Span(end, end + 1), fix=_missing(error, text), owner=owner
         )
     if isinstance(error, UnexpectedToken):
         token = error.token
         span, word = span_of(token), token.value
         if token.type.lower() in KEYWORDS and "IDENT" in error.expected and "$END" not in error.expected:
             return FormulaError(
-                f"{word} is a word of the language and cannot stand here.",
+                f"{word} is a word of the language and cannot be used here.",
                 text=text,
                 span=span,
-                fix=f'If it is a name, write it in double quotes: "{word}".',
+                fix=f'If it is a name, put it in double quotes: "{word}".',
                 owner=owner,
             )
         if error.expected == {"TO"}:
@@ -456,21 +456,21 @@ def _syntax_error(error: UnexpectedInput, text: str, owner: str, what: str) -> F
             if near:
                 span, word = Span(*before.span()), before.group()
                 return FormulaError(
-                    f"{word!r} cannot stand here.", text=text, span=span, fix=f"Did you mean {near}?", owner=owner
+                    f"{word!r} cannot be used here.", text=text, span=span, fix=f"Did you mean {near}?", owner=owner
                 )
         doubled = text[span.start - 1 : span.stop] if span.start else word
         fix = _SLIPS.get(doubled, _SLIPS.get(text[span.start : span.start + 2], _SLIPS.get(word, "")))
         fix = _habit(token, text[: span.start]) or fix or _expected(error, token)
-        return FormulaError(f"{word!r} cannot stand here.", text=text, span=span, fix=fix, owner=owner)
+        return FormulaError(f"{word!r} cannot be used here.", text=text, span=span, fix=fix, owner=owner)
     assert isinstance(error, UnexpectedCharacters)
     character = text[at]
     if character in "'\"":
         kind = "text" if character == "'" else "name"
         return FormulaError(
-            f"A {kind} begins here and never ends.",
+            f"A {kind} begins here and is never closed.",
             text=text,
             span=Span(at, len(text)),
-            fix=f"Close it with {character}" + (", or double a quote that belongs to it." if kind == "text" else "."),
+            fix=f"Close it with {character}" + (", or double any quote inside it." if kind == "text" else "."),
             owner=owner,
         )
     fix = _SLIPS.get(text[at : at + 2], _SLIPS.get(character, ""))
@@ -482,10 +482,10 @@ def _syntax_error(error: UnexpectedInput, text: str, owner: str, what: str) -> F
 def _habit(token: Token, before: str) -> str:
     """What to write for a thing that other languages have, told by the token and the text before it."""
     if token.type == "STAR" and re.search(r"\bcount\s*\(\s*\Z", before, re.IGNORECASE):
-        return "Rows are counted of a table: count(table)."
+        return "count needs a table or a value: count(table)."
     kept = re.search(r"\bkeep\s+(?:top|bottom)\s+\d+\s+[^\[\],]+\Z", before, re.IGNORECASE)
     if token.type in ("RSQB", "COMMA") and kept:
-        return f"The best by what? Write {kept.group()} by …, with a measure or another formula."
+        return f"Best by what? Write {kept.group()} by …, with a measure or another formula."
     if token.type == "AS":
         return LABELS
     return ""
@@ -509,23 +509,23 @@ _CHANGE_WORDS = (
     "whole",
     "before",
 )
-_NAMED = "The name of a table or column belongs here."
+_NAMED = "Expected the name of a table or column."
 
 #: What belongs at a place, by the tokens that can stand there: exactly these, or these among others.
 _EXACTLY = {
     frozenset({"TO"}): _CHANGES,
-    frozenset({"NUMBER"}): "A whole number belongs here.",
+    frozenset({"NUMBER"}): "Expected a whole number.",
     frozenset({"IDENT"}): "A word is missing here: back 1 year, year to date, is not no match.",
-    frozenset({"IDENT", "NULL"}): "After is comes null or no match.",
+    frozenset({"IDENT", "NULL"}): "Write null or no match after is.",
     frozenset({"IDENT", "QUOTED"}): _NAMED,
     frozenset({"IDENT", "QUOTED", "LPAR"}): _NAMED,
-    frozenset({"EQUAL", "IN", "IS"}): "After the column comes = a value, in (…), is null or is no match.",
+    frozenset({"EQUAL", "IN", "IS"}): "Write = value, in (…), is null or is no match after the column.",
 }
 _AMONG = (
     ({"PIN", "WHERE"}, _CHANGES),
-    ({"THEN", "COMMA"}, "After the names of a let comes then, and the formula that uses them."),
-    ({"THEN"}, "After when and its condition comes then."),
-    ({"END"}, "A case ends with end."),
+    ({"THEN", "COMMA"}, "Write then after the names of a let, followed by the formula that uses them."),
+    ({"THEN"}, "Write then after when and its condition."),
+    ({"END"}, "Close the case with end."),
 )
 
 
@@ -539,7 +539,7 @@ def _missing(error: UnexpectedToken, text: str) -> str:
     opened = sum(map(text.count, "([")) - sum(map(text.count, ")]"))
     if opened > 0:
         return f"{'A bracket is' if opened == 1 else f'{opened} brackets are'} not closed."
-    return _belongs(error.expected) or "Something must follow: a number, a column, a measure or an aggregate."
+    return _belongs(error.expected) or "Expected a number, a column, a measure or an aggregate next."
 
 
 def _expected(error: UnexpectedToken, token: Token) -> str:
@@ -550,9 +550,9 @@ def _expected(error: UnexpectedToken, token: Token) -> str:
     if belongs:
         return belongs
     if "IDENT" in accepts or "NUMBER" in accepts:
-        return "A number, a column, a measure or an aggregate belongs here."
+        return "Expected a number, a column, a measure or an aggregate."
     if token.type == "RPAR" and "RPAR" not in accepts:
-        return "This bracket was never opened."
+        return "This bracket has no opening bracket."
     if token.type in ("IDENT", "QUOTED", "NUMBER", "STRING", "DATE"):
         return "An operator or a comma is missing before it."
-    return "An operator belongs here, or nothing."
+    return "Expected an operator, or nothing."

@@ -69,7 +69,7 @@ class Reader:
     def column(self, node: Name) -> tuple[str, str]:
         """The table and column that a name of two parts stands for."""
         if len(node.parts) != 2:
-            raise self.error("A column is needed here.", node.span, "Write table.column.")
+            raise self.error("Expected a column.", node.span, "Write table.column.")
         table, column = node.parts
         tables = self.catalog.declaration.tables
         if table not in tables:
@@ -103,10 +103,10 @@ class Reader:
         written_as_text = self.text[node.span.start : node.span.start + 1] == '"'
         if owners:
             columns = " or ".join(column_name(table, name) for table in owners)
-            return self.error(f"A column is named with its table: {columns}.", node.span)
+            return self.error(f"Write a column with its table: {columns}.", node.span)
         if written_as_text and nearest(name, known) is None:
             return self.error(
-                f"There is nothing named {name}.", node.span, f"If it is a text, write it in single quotes: '{name}'."
+                f"Unknown name {name}.", node.span, f"If it is a text, put it in single quotes: '{name}'."
             )
         return self.error(f"There is no {noun} {name}.", node.span, suggestion(name, known, noun=noun))
 
@@ -121,7 +121,7 @@ class Reader:
             for start in self.catalog.declaration.tables
             if start != table and self.catalog.lookup(start, table, column) is not None
         ]
-        fix = f"Say how the values become one: {ways}; sole({name}) is the value where there is just one."
+        fix = f"Combine the values: {ways}; sole({name}) gives the value where there is only one."
         if lookers:
             inside = (
                 f"sum({quoted(lookers[0])}.… * {name})"
@@ -133,7 +133,7 @@ class Reader:
                 f"aggregate: {inside}."
             )
         return self.error(
-            f"{name} has a value for each row of {quoted(table)}, and here one value is needed.", node.span, fix
+            f"{name} has a value for each row of {quoted(table)}, but one value is needed here.", node.span, fix
         )
 
     def ordering(self, expression: Expression) -> Expression:
@@ -154,7 +154,7 @@ class Reader:
                 columns.update([value.column] if isinstance(value, ColumnValue) else [])
                 if over and not self._finds(catalog, over, value.table, columns):
                     raise self.error(
-                        f"A row of {quoted(over)} does not find a row of {quoted(value.table)}.",
+                        f"A row of {quoted(over)} does not match a row of {quoted(value.table)}.",
                         value.span,
                         f"Add a relationship that leads from {quoted(over)} to {quoted(value.table)}, "
                         "or name another table after over.",
@@ -165,11 +165,11 @@ class Reader:
             example = quoted(next(iter(self.catalog.declaration.tables), "sales"))
             nested = not all(map(is_plain, expressions))
             raise self.error(
-                "No column is mentioned here, so it is not clear whose rows are meant.",
+                "No column is mentioned here, so the table is unclear.",
                 span,
-                f"State the members: … per {example}, or the rows: … over {example}."
+                f"Name the members: … per {example}, or the rows: … over {example}."
                 if nested
-                else f"State the table: … over {example}.",
+                else f"Name the table: … over {example}.",
             )
         found = [
             start
@@ -195,7 +195,7 @@ class Reader:
             columns = set() if isinstance(value, NoMatch) else {value.column}
             if not self._finds(catalog, home, value.table, columns):
                 raise self.error(
-                    f"A row of {quoted(home)} does not find a row of {quoted(value.table)}: "
+                    f"A row of {quoted(home)} does not match a row of {quoted(value.table)}: "
                     f"no relationship leads there.",
                     value.span,
                     f"Add a relationship that leads from {quoted(home)} to {quoted(value.table)}.",

@@ -68,7 +68,7 @@ from relatum.language.tree import (
     walk,
 )
 from relatum.model.names import column_name, quoted
-from relatum.wording import listed, nearest
+from relatum.wording import counted, listed, nearest
 
 #: Formulas nest through the measures that they name: deeper ones are refused before any pass over them runs too deep.
 MAX_NESTING = 160
@@ -125,10 +125,10 @@ class Formulas:
                 chain = [*path]
                 circle = " -> ".join(map(quoted, [*chain[chain.index(other) :], other]))
                 raise FormulaError(
-                    f"Measures use each other in a circle: {circle}.",
+                    f"Measures refer to each other in a circle: {circle}.",
                     text=measures[here].formula,
                     span=node.span,
-                    fix="One of them has to be written without the others.",
+                    fix="Rewrite one of them without the others.",
                     owner=f"measure {quoted(here)}",
                 )
             if other not in self.resolved and other not in ordered:
@@ -198,9 +198,9 @@ class FormulaReader(Reader):
         nesting = self.formulas.nesting(expression)
         if nesting > MAX_NESTING:
             raise self.error(
-                f"The formula nests {nesting} deep, measures that it names included; {MAX_NESTING} is the most.",
+                f"The formula nests {nesting} deep, including the measures it uses; the limit is {MAX_NESTING}.",
                 root.span,
-                "Write the same with fewer steps, or keep one of them in a derived column or derived table.",
+                "Use fewer steps, or store one of them in a derived column or derived table.",
             )
         return expression
 
@@ -215,7 +215,7 @@ class FormulaReader(Reader):
         expression = self.resolve(node, scope)
         if expression.type not in (BOOLEAN, NULL):
             raise self.error(
-                f"This is {an(expression.type)}, and a condition is needed.",
+                f"This is {an(expression.type)}, but a condition is needed.",
                 node.span,
                 f"Compare it: {comparison(expression.type, self.written(node.span))}.",
             )
@@ -244,9 +244,9 @@ class FormulaReader(Reader):
                 return self.apply(operator, [self.resolve(operand, scope) for operand in operands], span)
             case Over():
                 raise self.error(
-                    "over states the table of a whole part of a condition, and here it stands within one.",
+                    "over gives the table of a whole part of a condition, but here it is inside one.",
                     node.table.span,
-                    f"Bracket the part: where (…) over {self.written(node.table.span)}. "
+                    f"Put the part in brackets: where (…) over {self.written(node.table.span)}. "
                     f"An aggregate has its own: sum(… over {self.written(node.table.span)}).",
                 )
             case Case(branches, otherwise, span):
@@ -268,10 +268,12 @@ class FormulaReader(Reader):
         """A function of the register on arguments, its types checked."""
         record = SCALARS[function]
         if len(arguments) < record.least or (record.most is not None and len(arguments) > record.most):
-            raise self.error(f"{function} has {len(arguments)} argument(s) here.", span, f"Write {record.signature}.")
-        counted = never_holds(function, arguments)
-        if counted is not None:
-            text = counted.text if isinstance(counted, Aggregate) else self.written(counted.span)
+            raise self.error(
+                f"{function} has {counted(len(arguments), 'argument')} here.", span, f"Write {record.signature}."
+            )
+        count = never_holds(function, arguments)
+        if count is not None:
+            text = count.text if isinstance(count, Aggregate) else self.written(count.span)
             raise self.error(
                 f"{text} is null where there are no rows, so this never holds.", span, f"Write {text} is null."
             )
@@ -298,7 +300,7 @@ class FormulaReader(Reader):
     def _shorthand(self, node: Call, scope: Scope) -> Expression:
         if not is_whole(node):
             raise self.error(
-                f"{node.function} is not written like this.", node.span, self._write(ways_of(node.function), node)
+                f"{node.function} cannot be written like this.", node.span, self._write(ways_of(node.function), node)
             )
         return self.resolve(expanded(node), scope)
 
@@ -307,7 +309,9 @@ class FormulaReader(Reader):
             return read_band(self, node, scope)
         if node.function == PERIOD:
             if not node.word:
-                raise self.error("period is not written like this.", node.span, self._write("period(x by month)", node))
+                raise self.error(
+                    "period cannot be written like this.", node.span, self._write("period(x by month)", node)
+                )
             return self.apply(PERIOD_KERNELS[node.word], [self.resolve(node.arguments[0], scope)], node.span)
         if node.function in SHORTHAND_NAMES:
             return self._shorthand(node, scope)
@@ -315,7 +319,7 @@ class FormulaReader(Reader):
             extra = node.of or node.by or node.weight or node.over or node.among or next(iter(node.per), None)
             if node.distinct or extra is not None:
                 raise self.error(
-                    f"{node.function} takes its arguments and nothing else.",
+                    f"{node.function} takes only its arguments.",
                     extra.span if extra is not None else node.span,
                     f"Write {SCALARS[node.function].signature}.",
                 )
@@ -325,7 +329,7 @@ class FormulaReader(Reader):
             raise self._unknown_function(node)
         if scope.kind == "condition":
             raise self.error(
-                "A condition is asked of each row, so it cannot hold an aggregate.",
+                "A condition is evaluated for each row, so it cannot contain an aggregate.",
                 node.span,
                 self._as_it_is(node) + self._keeping(self.written(node.span)),
             )
@@ -374,7 +378,7 @@ class FormulaReader(Reader):
         )
         if misplaced or record is None:
             signatures = ", ".join(each.signature for each in records)
-            raise self.error(f"{node.function} is not written like this.", node.span, self._write(signatures, node))
+            raise self.error(f"{node.function} cannot be written like this.", node.span, self._write(signatures, node))
         return record
 
     def _is_table(self, node: Syntax) -> bool:
@@ -384,18 +388,18 @@ class FormulaReader(Reader):
         (first,) = node.arguments
         assert isinstance(first, Name)
         if node.over and self.table(node.over) != first.parts[0]:
-            raise self.error("The rows counted are those of the table named; over says another.", node.span)
+            raise self.error("count counts the rows of the table in its brackets, but over names another.", node.span)
         text = self.written(node.span)
         return Aggregate(record.name, (), first.parts[0], INTEGER, 0.0, self.repeat, None, text, node.span)
 
     def _unknown_function(self, node: Call) -> FormulaError:
         if node.function in OTHER_NAMES:
-            fix = f"Here that is {OTHER_NAMES[node.function]}."
+            fix = f"Here it is called {OTHER_NAMES[node.function]}."
         else:
             known = known_functions()
             close = nearest(node.function, known)
             fix = f"Did you mean {close}?" if close else f"Known: {listed(sorted(known), 60)}."
-        return self.error(f"There is no function {node.function}.", node.name_span, fix)
+        return self.error(f"Unknown function {node.function}.", node.name_span, fix)
 
     # -- names --------------------------------------------------------------------------------------------------------
 
@@ -411,14 +415,14 @@ class FormulaReader(Reader):
         if name in declaration.measures:
             if scope.kind == "condition":
                 raise self.error(
-                    f"{quoted(name)} is a measure, and a condition is asked of each row.",
+                    f"{quoted(name)} is a measure, but a condition is evaluated for each row.",
                     node.span,
                     self._keeping(quoted(name)),
                 )
             return self.formulas.measure(name)
         if name in declaration.tables and scope.kind != "condition":
             raise self.error(
-                f"{quoted(name)} is a table, and a value is needed.",
+                f"{quoted(name)} is a table, but a value is needed.",
                 node.span,
                 f"count({quoted(name)}) counts its rows, count({quoted(name)})[where …] some of them; "
                 f"a column is written {quoted(name)}.column.",
@@ -432,7 +436,7 @@ class FormulaReader(Reader):
     def _keeping(self, formula: str) -> str:
         """How members are kept by a value, for an example that the model has."""
         return (
-            "Members are kept by what they are worth in a value: "
+            "To keep members by a value, put the keep in the formula's brackets: "
             f"{formula}[keep {example_grain(self.catalog)} where {formula} > …]."
         )
 
@@ -447,7 +451,7 @@ class FormulaReader(Reader):
         if name is None:
             return ""
         shown = comparison(self.column_value(name).type, self.written(name.span))
-        return f"Here columns are used as they are: {shown}. "
+        return f"Only plain columns can be used here: {shown}. "
 
     def _nothing_in_condition(self, node: Name) -> FormulaError:
         (name,) = node.parts
@@ -456,7 +460,7 @@ class FormulaReader(Reader):
         tables = self.catalog.declaration.tables
         columns = [column_name(table, column) for table in tables for column in self.catalog.columns(table)]
         close = nearest(name, columns) or next((each for each in columns if nearest(name, [each.split(".")[-1]])), "")
-        fix = f"Did you mean {close}?" if close else f"If it is a text, write it in single quotes: '{name}'."
+        fix = f"Did you mean {close}?" if close else f"If it is a text, put it in single quotes: '{name}'."
         return self.error(f"There is no column {name}.", node.span, f"A column is written table.column. {fix}")
 
     def _column_in(self, node: Name, scope: Scope) -> Expression:
@@ -471,9 +475,9 @@ class FormulaReader(Reader):
     def _no_match(self, operand: Syntax, span: Span, scope: Scope) -> Expression:
         if scope.kind == "cell" or not isinstance(operand, Name):
             raise self.error(
-                "Whether a lookup found nothing is asked of a row.",
+                "is no match applies to a row.",
                 span,
-                f"Write it in a condition: where {self.written(operand.span)} is no match.",
+                f"Use it in a condition: where {self.written(operand.span)} is no match.",
             )
         table = self.table(operand) if len(operand.parts) == 1 else self.column(operand)[0]
         return NoMatch(table, BOOLEAN, span)
@@ -519,21 +523,23 @@ class FormulaReader(Reader):
             table = self.table(names[0])
             if not self.catalog.declaration.tables[self.catalog.declaration.rows_of(table)].key:
                 raise self.error(
-                    f"The table {quoted(table)} has no key, which tells its rows apart.",
+                    f"The table {quoted(table)} has no key to identify its rows.",
                     names[0].span,
-                    "State a key for it, or name a column.",
+                    "Give it a key, or name a column.",
                 )
             return Grain(table)
         columns = tuple(self.column(name) for name in names)
         if len(set(columns)) < len(columns):
-            raise self.error("A column stands in the grain twice.", names[0].span.to(names[-1].span))
+            raise self.error("A column is in the grain twice.", names[0].span.to(names[-1].span))
         return Grain("", columns)
 
     def _ranked(self, node: Call, record: Ranking, scope: Scope) -> Expression:
         extras = node.distinct or node.weight or node.of or node.per or node.over
         misplaced = node.among is None or len(node.arguments) != 1 or (node.by is not None and record.by == "never")
         if extras or misplaced or node.among is None:
-            raise self.error(f"{record.name} is not written like this.", node.span, self._write(record.signature, node))
+            raise self.error(
+                f"{record.name} cannot be written like this.", node.span, self._write(record.signature, node)
+            )
         grain = self.grain((node.among,))
         rows = (*scope.rows, grain.table) if grain.table else scope.rows
         inner = replace(scope.within("cell"), rows=rows, columns=(*scope.columns, *grain.columns))
@@ -559,7 +565,7 @@ class FormulaReader(Reader):
             if 0 <= value <= 1:
                 return value
         fix = self._write("percentile(0.9 of x)", node)
-        raise self.error("A percentile's part is a number from 0 to 1.", node.of.span, fix)
+        raise self.error("The part of a percentile must be a number from 0 to 1.", node.of.span, fix)
 
     def _column_argument(self, node: Call, signature: str) -> ColumnValue:
         plain = len(node.arguments) == 1 and not (
@@ -588,7 +594,7 @@ class FormulaReader(Reader):
 
     def _changed(self, node: Changed, scope: Scope) -> Expression:
         if scope.kind == "condition" and not all(isinstance(change, ViaClause) for change in node.changes):
-            raise self.error("A condition's context cannot be changed.", node.span, "Only via may stand here.")
+            raise self.error("The context of a condition cannot be changed.", node.span, "Only via can be used here.")
         opened, changes = ChangeReader(self).read(node.changes, scope)
         formula = self.resolve(node.formula, replace(scope, opened=opened))
         return InContext(formula, changes, formula.type, node.span)

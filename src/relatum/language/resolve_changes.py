@@ -161,7 +161,7 @@ class ChangeReader:
                 grain, formula = self._at_members(name, node, scope)
                 if formula.type not in (BOOLEAN, NULL):
                     raise reader.error(
-                        f"This is {an(formula.type)}, and a condition is needed.",
+                        f"This is {an(formula.type)}, but a condition is needed.",
                         node.span,
                         f"Compare it: {comparison(formula.type, reader.written(node.span))}.",
                     )
@@ -177,9 +177,9 @@ class ChangeReader:
         grain, formula = self._at_members(clause.grain, clause.by[0].formula, scope)
         if clause.by[0].descending:
             raise self.reader.error(
-                "A direction cannot stand here: top keeps the largest, bottom the smallest.",
+                "A direction cannot be used here: top keeps the largest, bottom the smallest.",
                 clause.by[0].span,
-                "Further parts have directions: by (F, G desc).",
+                "Further parts take a direction: by (F, G desc).",
             )
         ties = []
         for each in clause.by[1:]:
@@ -193,7 +193,7 @@ class ChangeReader:
         name = self.reader.table(on)
         declaration = self.reader.catalog.declaration
         if declaration.tables[declaration.rows_of(name)].calendar is None:
-            raise self.reader.error(f"{quoted(name)} is no calendar.", on.span, "Name a table that is one.")
+            raise self.reader.error(f"{quoted(name)} is not a calendar.", on.span, "Name a calendar table.")
         return name
 
     def _ignored(self, name: Name) -> OnTable | OnColumn | OfSet:
@@ -218,8 +218,8 @@ class ChangeReader:
         for operand in operands:
             if any(columns_in(operand)):
                 raise self.reader.error(
-                    "A column is pinned to a value, not to another column.", operand.span,
-                    "where compares columns: where a.b = a.c.",
+                    "A column can be pinned only to a value, not to another column.", operand.span,
+                    "Use where to compare columns: where a.b = a.c.",
                 )  # fmt: skip
         condition = self.reader.among([value, *operands], source.span)
         return Pin(value.table, value.column, self._part(value, condition, source), source)
@@ -254,13 +254,13 @@ class ChangeReader:
             raise self.reader.error(
                 f"Several relationships have {named} as their many side: {shown}.",
                 side.span,
-                "Give one of them another column, or take the other out.",
+                "Change a column of one of them, or remove the other.",
             )
         names = [str(end) for each in known for end in ends(each)]
         fix = (
-            f"Those that can be named: {listed(list(dict.fromkeys(names)))}."
+            f"Available: {listed(list(dict.fromkeys(names)))}."
             if known
-            else "State one with standby = true, or leave the change out."
+            else "Add one with standby = true, or leave the change out."
         )
         shown = str(named) if columns else quoted(table)
         raise self.reader.error(f"No {what} has {shown} as its many side.", side.span, fix)

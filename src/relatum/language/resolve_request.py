@@ -81,7 +81,7 @@ class RequestReader(FormulaReader):
             if word is not None:
                 grain = one.grain.table or column_name(*one.grain.columns[0])
                 raise self.error(
-                    f"A keep of a request has no axes, so 'ignoring {word}' means nothing in it.",
+                    f"A keep of a request has no axes, so 'ignoring {word}' has no meaning there.",
                     clause.span,
                     f"For a share, divide by the value over all members: x / x[ignoring {grain}].",
                 )

@@ -46,7 +46,7 @@ def numeric(arguments: Sequence[Expression]) -> None:
     """Raise a TypeProblem at an argument that is no number."""
     for position, argument in enumerate(arguments):
         if not argument.type.numeric and argument.type != NULL:
-            raise TypeProblem(position, f"This is {an(argument.type)}, where a number is needed.")
+            raise TypeProblem(position, f"This is {an(argument.type)}, but a number is needed.")
 
 
 def an(type_: Type) -> str:
@@ -75,7 +75,7 @@ def sum_of_two(arguments: Sequence[Expression]) -> Type:
     if right.type == DATE and left.type == INTEGER:
         return DATE
     if DATE in (left.type, right.type):
-        raise TypeProblem(1 if left.type == DATE else 0, "A date can only be moved by a whole number of days.")
+        raise TypeProblem(1 if left.type == DATE else 0, "A date can be moved only by a whole number of days.")
     return widest(arguments)
 
 
@@ -87,7 +87,7 @@ def difference(arguments: Sequence[Expression]) -> Type:
     if left.type == DATE and right.type in (INTEGER, NULL):
         return DATE
     if DATE in (left.type, right.type):
-        raise TypeProblem(1, "From a date one subtracts a date, or a whole number of days.")
+        raise TypeProblem(1, "Subtract a date or a whole number of days from a date.")
     return widest(arguments)
 
 
@@ -99,7 +99,9 @@ def product(arguments: Sequence[Expression]) -> Type:
     scale = sum(argument.type.scale for argument in arguments)
     if scale > MAX_SCALE:
         raise TypeProblem(
-            1, f"The product would have {scale} digits after the point; {MAX_SCALE} fit.", "Round one side first."
+            1,
+            f"The product would have {scale} digits after the point; the limit is {MAX_SCALE}.",
+            "Round one side first.",
         )
     return decimal(scale)
 
@@ -122,7 +124,7 @@ def rounded(arguments: Sequence[Expression]) -> Type:
     digits = 0
     if len(arguments) == 2:
         if not isinstance(arguments[1], Constant) or arguments[1].type != INTEGER:
-            raise TypeProblem(1, "The number of digits must be a whole number written in the formula.")
+            raise TypeProblem(1, "The number of digits must be a whole-number constant.")
         digits = int(arguments[1].value or 0)
     if widest_type.kind is Kind.FLOAT:
         return FLOAT if digits > 0 else INTEGER
@@ -145,7 +147,7 @@ def common(arguments: Sequence[Expression], noun: str = "mixed") -> Type:
             elif kinds == {Kind.DATE, Kind.TEXT}:
                 fix = "Write dates as date '2024-05-31'."
             elif Kind.TEXT in kinds and kinds & {Kind.INTEGER, Kind.DECIMAL, Kind.FLOAT}:
-                fix = "Numbers stand without quotes; texts stand in single quotes."
+                fix = "Write numbers without quotes and texts in single quotes."
             raise TypeProblem(
                 position, f"{an(first)[0].upper()}{an(first)[1:]} and {an(argument.type)} cannot be {noun}.", fix, about
             )
@@ -162,7 +164,7 @@ def truth(arguments: Sequence[Expression]) -> Type:
     """Conditions in, a truth out."""
     for position, kind in enumerate(kinds(arguments)):
         if kind not in (Kind.BOOLEAN, Kind.NULL):
-            raise TypeProblem(position, f"This is {an(arguments[position].type)}, where a condition is needed.")
+            raise TypeProblem(position, f"This is {an(arguments[position].type)}, but a condition is needed.")
     return BOOLEAN
 
 
@@ -175,7 +177,7 @@ def texts(arguments: Sequence[Expression]) -> Type:
     """Texts in, text out."""
     for position, kind in enumerate(kinds(arguments)):
         if kind not in (Kind.TEXT, Kind.NULL):
-            raise TypeProblem(position, f"This is {an(arguments[position].type)}, where text is needed.")
+            raise TypeProblem(position, f"This is {an(arguments[position].type)}, but text is needed.")
     return TEXT
 
 
@@ -199,7 +201,7 @@ def pattern(arguments: Sequence[Expression]) -> Type:
     """Text and a pattern written in the formula."""
     texts(arguments)
     if not isinstance(arguments[1], Constant):
-        raise TypeProblem(1, "The pattern must be a text written in the formula.")
+        raise TypeProblem(1, "The pattern must be a text constant.")
     return BOOLEAN
 
 
@@ -208,23 +210,23 @@ def slice_of(arguments: Sequence[Expression]) -> Type:
     texts(arguments[:1])
     for position, argument in enumerate(arguments[1:], 1):
         if not isinstance(argument, Constant) or argument.type != INTEGER:
-            raise TypeProblem(position, "Start and length must be whole numbers written in the formula.")
+            raise TypeProblem(position, "Start and length must be whole-number constants.")
         if int(argument.value or 0) < (1 if position == 1 else 0):
-            raise TypeProblem(position, "The first character is number 1, and a length is not negative.")
+            raise TypeProblem(position, "The first character is number 1, and a length cannot be negative.")
     return TEXT
 
 
 def date_part(arguments: Sequence[Expression]) -> Type:
     """A date in, a whole number out."""
     if arguments[0].type.kind not in (Kind.DATE, Kind.TIMESTAMP, Kind.NULL):
-        raise TypeProblem(0, f"This is {an(arguments[0].type)}, where a date is needed.")
+        raise TypeProblem(0, f"This is {an(arguments[0].type)}, but a date is needed.")
     return INTEGER
 
 
 def banded(arguments: Sequence[Expression]) -> Type:
     """A number in, the text of its band out."""
     if not (arguments[0].type.numeric or arguments[0].type.kind is Kind.NULL):
-        raise TypeProblem(0, f"This is {an(arguments[0].type)}, and bands are of numbers.")
+        raise TypeProblem(0, f"This is {an(arguments[0].type)}, but band needs a number.")
     return TEXT
 
 
@@ -249,22 +251,22 @@ def time_part(arguments: Sequence[Expression]) -> Type:
     """A moment in, a whole number out."""
     kind = arguments[0].type.kind
     if kind is Kind.DATE:
-        raise TypeProblem(0, "This is a date, which has no time of day.", "Take a timestamp.")
+        raise TypeProblem(0, "This is a date, and a date has no time of day.", "Use a timestamp.")
     if kind not in (Kind.TIMESTAMP, Kind.NULL):
-        raise TypeProblem(0, f"This is {an(arguments[0].type)}, where a timestamp is needed.")
+        raise TypeProblem(0, f"This is {an(arguments[0].type)}, but a timestamp is needed.")
     return INTEGER
 
 
 def date_of(arguments: Sequence[Expression]) -> Type:
     """A moment, or year, month and day, in; a date out."""
     if len(arguments) == 2:
-        raise TypeProblem(1, "A date is made of a timestamp, or of year, month and day.", "Write date(y, m, d).")
+        raise TypeProblem(1, "date takes a timestamp, or year, month and day.", "Write date(y, m, d).")
     if len(arguments) == 1:
         date_part(arguments)
         return DATE
     for position, argument in enumerate(arguments):
         if argument.type not in (INTEGER, NULL):
-            raise TypeProblem(position, f"This is {an(argument.type)}, where a whole number is needed.")
+            raise TypeProblem(position, f"This is {an(argument.type)}, but a whole number is needed.")
     return DATE
 
 
@@ -290,11 +292,9 @@ def cast_to(arguments: Sequence[Expression]) -> Type:
     except ModelError:
         type_ = BOOLEAN
     if type_.kind not in _CASTS[Kind.NULL]:
-        raise TypeProblem(
-            1, f"Nothing is cast to {name.value}.", "A type here is integer, decimal(2), float, text or date."
-        )
+        raise TypeProblem(1, f"Cannot cast to {name.value}.", "Types are integer, decimal(2), float, text and date.")
     if type_.kind not in _CASTS[value.type.kind]:
-        raise TypeProblem(0, f"This is {an(value.type)}, which is never {an(type_)}.")
+        raise TypeProblem(0, f"This is {an(value.type)}, which can never be {an(type_)}.")
     return type_
 
 
@@ -302,7 +302,7 @@ def cases(arguments: Sequence[Expression]) -> Type:
     """Conditions and values in turn."""
     for position in range(0, len(arguments) - 1, 2):
         if arguments[position].type.kind not in (Kind.BOOLEAN, Kind.NULL):
-            raise TypeProblem(position, f"This is {an(arguments[position].type)}, where a condition is needed.")
+            raise TypeProblem(position, f"This is {an(arguments[position].type)}, but a condition is needed.")
     values = [*arguments[1:-1:2], arguments[-1]]
     try:
         return common(values, "results of one case")

@@ -53,7 +53,7 @@ def write_bytes_atomically(path: Path, data: bytes) -> None:
             f"The file cannot be written: {error.strerror or error}.", path=path, fix="Nothing was changed."
         ) from None
     except ValueError:
-        raise SourceError("The path holds a character that no path has.", path=repr(str(path))) from None
+        raise SourceError("The path contains a character that paths cannot have.", path=repr(str(path))) from None
 
 
 def note_source(path: Path) -> None:

@@ -18,7 +18,7 @@ from relatum.model.names import column_name, quoted, split_name
 from relatum.wording import suggestion
 
 T = TypeVar("T")
-_REPLACE = "Give the new one another name, or say replace=True."
+_REPLACE = "Choose another name, or pass replace=True."
 
 WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
 
@@ -292,7 +292,7 @@ class Declaration:
                 fix=f"Add {derived.name} to {current.role_of}.",
             )
         if derived.name in current.derived and not replacing:
-            raise ModelError(f"{table} has a derived column {derived.name} already.", fix=_REPLACE)
+            raise ModelError(f"{table} already has a derived column {derived.name}.", fix=_REPLACE)
         given = {name: value for name, value in (settings or {}).items() if value}
         former = current.derived.get(derived.name)
         own = replace(
@@ -313,11 +313,11 @@ class Declaration:
         ends = {relationship.many, relationship.one}
         same = [each for each in self.relationships if {each.many, each.one} == ends]
         if not replacing and any(str(relationship) == str(other) for other in same):
-            raise ModelError(f"The relationship {relationship} is there already.", fix=_REPLACE)
+            raise ModelError(f"The relationship {relationship} already exists.", fix=_REPLACE)
         if relationship.many.table == relationship.one.table:
             raise ModelError(
-                f"The relationship {relationship} leads from a table to itself.",
-                fix=f'Give the rows another name with role_of = "{relationship.one.table}", and relate to that.',
+                f"The relationship {relationship} relates a table to itself.",
+                fix=f'Add a role of the table with role_of = "{relationship.one.table}", and relate to that.',
             )
         if replacing and same:
             changed = tuple(relationship if each is same[0] else each for each in self.relationships)
@@ -333,12 +333,12 @@ class Declaration:
         """This declaration with one hierarchy more, or with another of its name in its place."""
         self._refuse_taken(hierarchy.name, "hierarchy", replacing)
         if len(hierarchy.levels) < 2:
-            raise ModelError(f"The hierarchy {hierarchy.name} needs two levels or more, from coarse to fine.")
+            raise ModelError(f"The hierarchy {hierarchy.name} needs at least two levels, from coarse to fine.")
         for level in hierarchy.levels:
             parts = split_name(level)
             if len(parts) != 2:
                 raise ModelError(
-                    f"The hierarchy {hierarchy.name} names {level}, which is no column.", fix="Write table.column."
+                    f"The hierarchy {hierarchy.name} names {level}, which is not a column.", fix="Write table.column."
                 )
             self.table(parts[0])
             if hierarchy.levels.count(level) > 1:
@@ -350,7 +350,7 @@ class Declaration:
         self._refuse_taken(pivot.name, "pivot", replacing)
         if not pivot.values:
             example = f'"{next(iter(self.measures), "a formula")}"'
-            raise ModelError(f"The pivot {pivot.name} has no values.", fix=f"State values = [{example}].")
+            raise ModelError(f"The pivot {pivot.name} has no values.", fix=f"Add values = [{example}].")
         refuse_choice(pivot.values_on, ("", "rows", "columns"), "values_on")
         return replace(self, pivots=frozen({**self.pivots, pivot.name: pivot}))
 
@@ -358,7 +358,7 @@ class Declaration:
         """The saved pivot of that name, or an error with the nearest one."""
         if name not in self.pivots:
             known = suggestion(name, self.pivots, noun="pivot") if self.pivots else "The model has no saved pivots."
-            raise ModelError(f"There is no saved pivot {name}.", fix=known)
+            raise ModelError(f"Unknown saved pivot {name}.", fix=known)
         return self.pivots[name]
 
     def with_report(self, name: str, report: Report) -> Declaration:
@@ -367,7 +367,7 @@ class Declaration:
             if part.pivot and part.pivot not in self.pivots:
                 known = suggestion(part.pivot, self.pivots, noun="pivot") if self.pivots else "There are none."
                 raise ModelError(
-                    f"Part {number + 1} of the report {name} shows the pivot {part.pivot}, which is not there.",
+                    f"Part {number + 1} of the report {name} shows the pivot {part.pivot}, which does not exist.",
                     fix=known,
                     place=("part", number, "pivot"),
                 )
@@ -377,7 +377,7 @@ class Declaration:
         """The report of that name, or an error with the nearest one."""
         if name not in self.reports:
             known = suggestion(name, self.reports, noun="report") if self.reports else "The model has no reports."
-            raise ModelError(f"There is no report {name}.", fix=known)
+            raise ModelError(f"Unknown report {name}.", fix=known)
         return self.reports[name]
 
     def _refuse_taken(self, name: str, noun: str, replacing: bool) -> None:
@@ -392,18 +392,18 @@ class Declaration:
             if name in taken and other == noun:
                 if replacing:
                     continue
-                raise ModelError(f"There is a {noun} {name} already.", fix=_REPLACE)
+                raise ModelError(f"The {noun} {name} already exists.", fix=_REPLACE)
             if name in taken:
                 raise ModelError(
-                    f"{name} is the name of a {other}.",
-                    fix="Tables, measures, hierarchies and saved pivots share one set of names.",
+                    f"{name} is already the name of a {other}.",
+                    fix="Tables, measures, hierarchies and saved pivots share one namespace.",
                 )
 
     def with_control(self, control: Control, *, replacing: bool = False) -> Declaration:
         """This declaration with one control more, or with another of the same measure and context in its place."""
         if control.measure not in self.measures:
             raise ModelError(
-                f"A control names the measure {control.measure}, which is not there.",
+                f"A control names the measure {control.measure}, which does not exist.",
                 fix=suggestion(control.measure, self.measures, noun="measure"),
             )
         kept = [
@@ -420,7 +420,10 @@ def frozen(mapping: Mapping[str, T]) -> Mapping[str, T]:
 def refuse_name(name: str, noun: str) -> None:
     """Raise an error for a name that no formula could spell."""
     if not name or name != name.strip() or any(character in name for character in "\n\r\t"):
-        raise ModelError(f"{name!r} cannot name a {noun}.", fix="A name has no blanks around it and no line breaks.")
+        raise ModelError(
+            f"{name!r} is not a valid name for a {noun}.",
+            fix="A name cannot begin or end with a space or contain line breaks.",
+        )
 
 
 def refuse_choice(value: str, allowed: Iterable[str], what: str) -> None:

@@ -100,9 +100,7 @@ def read_text(path: Path) -> str:
     try:
         text = path.read_bytes().decode("utf-8")  # with its ends of lines as they are
     except UnicodeDecodeError:
-        raise ModelError(
-            "This is not a text file in the encoding UTF-8.", path=path, fix="A model is a TOML file."
-        ) from None
+        raise ModelError("This is not a UTF-8 text file.", path=path, fix="A model is a TOML file.") from None
     except OSError as error:
         raise ModelError(f"The file cannot be read: {error.strerror}.", path=path) from None
     if not text.strip():
@@ -136,7 +134,7 @@ class _Reader:
         document = self.document
         if "relatum" not in document:
             raise ModelError(
-                "This TOML file is no model.",
+                "This TOML file is not a model.",
                 path=self.path,
                 line=1,
                 fix=f"A model begins with relatum = {VERSION}, the version of its format.",
@@ -202,21 +200,21 @@ class _Reader:
         given += ["part" if entry.part else "query"] if there and not entry.source else []
         for choice in () if there else ("part", "query", "null", "footer", "headings"):
             if getattr(entry, choice) and not entry.source:
-                raise self.error(f"The table {name} has a {choice} and no source.", (*where, choice), "State it.")
+                raise self.error(f"The table {name} has a {choice} but no source.", (*where, choice), "State it.")
         if len(given) > 1:
             raise self.error(
                 f"The table {name} has both {given[0]} and {given[1]}.",
                 (*where, given[1]),
-                "Its rows come from one of them.",
+                "Keep one of them.",
             )
         if not given:
             raise self.error(
                 f"The table {name} has no source.",
                 where,
-                'State source = "file", role_of = "table", per = ["table.column"] or calendar = { from = …, to = … }.',
+                'Add source = "file", role_of = "table", per = ["table.column"] or calendar = { from = …, to = … }.',
             )
         if entry.columns and not entry.per:
-            raise self.error(f"The table {name} has columns and no grain.", (*where, "columns"), 'State per = ["…"].')
+            raise self.error(f"The table {name} has columns but no grain.", (*where, "columns"), 'Add per = ["…"].')
         columns = {
             column: self._column(settings, (*where, "column", column))
             for column, settings in self._named(body, "column", where)
@@ -229,7 +227,7 @@ class _Reader:
             twice = next((setting for setting in said if getattr(settings, setting)), "")
             if twice:
                 place = (*where, "column", column, twice)
-                raise self.error(f"The {twice} of {name}.{column} is said twice.", place, "Say it once.")
+                raise self.error(f"The {twice} of {name}.{column} is given twice.", place, "Give it once.")
             if said:
                 columns[column] = dataclasses.replace(settings, **said)
             derived[column] = Derived(column, own.formula, own.about, tuple(said))
@@ -348,14 +346,14 @@ class _Reader:
             )
             heading = ".".join([*map(str, above), key, "NAME"])
             raise self.error(
-                f"{wrong} is not a table of settings.", (*above, key), f"Write [{heading}] above its settings."
+                f"{wrong} must be a table of settings.", (*above, key), f"Write [{heading}] above its settings."
             )
         return list(entries.items())
 
     def _numbered(self, body: dict[str, Any], key: str) -> list[tuple[int, dict[str, Any]]]:
         entries = body.get(key, [])
         if not isinstance(entries, list) or not all(isinstance(entry, dict) for entry in entries):
-            raise self.error(f"{key} is not a list of settings.", (key,), f"Write [[{key}]] above each.")
+            raise self.error(f"{key} must be a list of settings.", (key,), f"Write [[{key}]] above each.")
         return list(enumerate(entries))
 
     def _whole(self, body: dict[str, Any]) -> None:
@@ -368,7 +366,7 @@ class _Reader:
                 raise self.error(f"Unknown key {key}.", (*where, key), suggestion(key, fields, noun="key"))
         for name, field in fields.items():
             if field.required and name not in body:
-                raise self.error(f"The key {name} is missing.", where, f"State {name} = …")
+                raise self.error(f"The key {name} is missing.", where, f"Add {name} = …")
         try:
             return msgspec.convert(body, kind)
         except msgspec.ValidationError as error:
@@ -431,7 +429,7 @@ def theme_of(said: dict[str, Any]) -> Theme:
     try:
         theme = msgspec.convert(said, Theme)
     except msgspec.ValidationError as error:
-        raise ModelError(f"This is no theme: {str(error).replace('`', '')}.") from None
+        raise ModelError(f"Invalid theme: {str(error).replace('`', '')}.") from None
     check_theme(theme)
     return theme
 
@@ -484,7 +482,7 @@ def relationship(
     if kind == "many_to_many":
         if not direction:
             raise ModelError(
-                f"The many-to-many relationship {link} says no direction.",
+                f"The many-to-many relationship {link} has no direction.",
                 fix=f'Write direction = "left" (filters travel to {many.table}), "right" (to {one.table}) or "both".',
                 place=("link",),
             )
@@ -494,12 +492,16 @@ def relationship(
     refuse_choice(match, ("equal", "as_of"), "match")
     if level and match == "as_of":
         raise ModelError(
-            "A relationship to a level cannot match as of a date.", fix="Leave out one of level and match."
+            "A relationship to a level cannot also match as of a date.", fix="Leave out either level or match."
         )
     if kind != "many_to_one" and (level or match == "as_of"):
-        raise ModelError(f"{link}: only a many-to-one relationship can be to a level or as of a date.", place=("link",))
+        raise ModelError(
+            f"{link}: only a many-to-one relationship can relate to a level or match as of a date.", place=("link",)
+        )
     if level and direction == "both":
-        raise ModelError(f"{link}: filters travel from a level, not to it.", fix='Leave direction out, or "off".')
+        raise ModelError(
+            f"{link}: filters can travel only from a level, not to it.", fix='Leave direction out, or set it to "off".'
+        )
     return Relationship(many, one, direction or "down", match, level, kind, standby)
 
 
@@ -511,7 +513,7 @@ def calendar_range(
     for word, end in (("first", first), ("last", last)):
         if not isinstance(end, date) or isinstance(end, datetime):
             raise ModelError(
-                f"The {word} day of the calendar is {end!r}, which is no date.", fix="Write date(2024, 1, 1)."
+                f"The {word} day of the calendar is {end!r}, which is not a date.", fix="Write date(2024, 1, 1)."
             )
     if not isinstance(through, str | date):
         raise ModelError(f"through is {through!r}; it must be a date column, as table.column, or a date.")
@@ -535,5 +537,5 @@ def check_role(declaration: Declaration, table: Table) -> None:
     if table.derived or described:
         raise ModelError(
             f"{table.name} is a role: its columns are those of {table.role_of}.",
-            fix=f"Describe columns at {table.role_of}; a role's column has just a label of its own.",
+            fix=f"Describe the columns of {table.role_of} instead; a role's columns have only their own labels.",
         )

@@ -43,8 +43,9 @@ def parse_link(text: str) -> tuple[End, End, str]:
     arrows = [each for each in _PIECES.finditer(text) if each[0] in ARROWS]
     if len(arrows) != 1:
         raise ModelError(
-            f"The link {text!r} has no single '->' between its two ends.",
-            fix="Write the many side first: facts.code -> lookup.code. One to one is <->, many to many >-<.",
+            f"The link {text!r} needs exactly one '->' between its two ends.",
+            fix="Write the many side first: facts.code -> lookup.code. Use <-> for one to one and >-< for many to "
+            "many.",
             place=("link",),
         )
     arrow, sides = arrows[0][0], (text[: arrows[0].start()], text[arrows[0].end() :])
@@ -52,7 +53,7 @@ def parse_link(text: str) -> tuple[End, End, str]:
     if len(left.columns) != len(right.columns):
         raise ModelError(
             f"The link {text!r} names {len(left.columns)} column(s) on the left and {len(right.columns)} on the right.",
-            fix="Each column of one end needs its partner at the other, in the same order.",
+            fix="Each column on one side needs its partner on the other, in the same order.",
             place=("link",),
         )
     return left, right, ARROWS[arrow]
@@ -70,7 +71,7 @@ def _parse_end(text: str, link: str) -> End:
         if len(parts) == 2:
             return End(parts[0], (parts[1],))
     raise ModelError(
-        f"In the link {link!r}, {text.strip()!r} is not a table with a column.",
+        f"In the link {link!r}, {text.strip()!r} is not a column with its table.",
         fix="Write table.column, or table.(first, second) for several columns.",
         place=("link",),
     )

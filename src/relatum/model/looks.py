@@ -79,7 +79,9 @@ def format_of_words(words: dict[str, Any]) -> Format:
     unknown = [word for word in words if word not in FORMAT_WORDS]
     if unknown:
         raise ModelError(
-            f"A format has no {unknown[0]}.", fix=suggestion(unknown[0], FORMAT_WORDS, noun="word"), place=(unknown[0],)
+            f"A format has no setting {unknown[0]}.",
+            fix=suggestion(unknown[0], FORMAT_WORDS, noun="word"),
+            place=(unknown[0],),
         )
     found = Format(words.get("format", ""), **{word: words[word] for word in FORMAT_WORDS[1:] if word in words})
     refuse_other(found.scale, ("", *SCALES), "scale")
@@ -88,7 +90,7 @@ def format_of_words(words: dict[str, Any]) -> Format:
         raise ModelError(f"digits is {found.digits!r}; it can be 1 to {_MOST_DIGITS}.", place=("digits",))
     if found.duration and (found.scale or found.digits):
         other = "scale" if found.scale else "digits"
-        raise ModelError(f"A duration has no {other}: it is shown as hours and minutes.", place=(other,))
+        raise ModelError(f"A duration has no setting {other}: it is shown as hours and minutes.", place=(other,))
     return found
 
 
@@ -137,23 +139,23 @@ def check_rule(rule: StyleRule) -> None:
         raise ModelError("shades are two or three colours, from low to high.", place=("shades",))
     if rule.between and len(rule.between) != len(rule.shades or (1, 2)):
         raise ModelError(
-            "between has a number for each colour of shades, or for both ends of a bar.", place=("between",)
+            "between needs a number for each colour of shades, or for both ends of a bar.", place=("between",)
         )
     if any(one >= other for one, other in zip(rule.between, rule.between[1:], strict=False)):
-        raise ModelError("The numbers of between go up.", place=("between",))
+        raise ModelError("The numbers of between must increase.", place=("between",))
     if len(rule.mark) > 2:
         raise ModelError(f"The mark {rule.mark!r} is longer than two characters.", place=("mark",))
     if rule.value and rule.field:
-        raise ModelError("A rule is about a value or a field, not both.", place=("field",))
+        raise ModelError("A rule applies to a value or a field, not both.", place=("field",))
     if rule.field and (rule.bar or rule.shades):
-        raise ModelError("Bars and shades show numbers: they are for values.", place=("field",))
+        raise ModelError("Bars and shades show numbers, so they need a value.", place=("field",))
     if rule.when and rule.members:
-        raise ModelError("A rule has a condition or members, not both.", place=("members",))
+        raise ModelError("A rule takes a condition or members, not both.", place=("members",))
     if (rule.bar or rule.shades) and (rule.when or rule.members):
-        raise ModelError("Bars and shades are for all cells of a value: they have no condition.", place=("when",))
+        raise ModelError("Bars and shades apply to all cells of a value, so they take no condition.", place=("when",))
     if not (rule.colour or rule.fill or rule.weight or rule.mark or rule.bar or rule.shades):
         raise ModelError(
-            "The rule gives no look.", fix="Say colour, fill, weight, mark, bar or shades.", place=("when",)
+            "The rule sets no style.", fix="Set colour, fill, weight, mark, bar or shades.", place=("when",)
         )
 
 
@@ -161,7 +163,7 @@ def check_colour(colour: str, word: str) -> None:
     """Raise a ModelError for a text that is no colour."""
     if colour and colour not in COLOUR_WORDS and not _HEX.fullmatch(colour):
         raise ModelError(
-            f"{word} is {colour!r}, which is no colour.",
+            f"{word} is {colour!r}, which is not a colour.",
             fix=f"Write #rrggbb, or one of the theme's: {', '.join(COLOUR_WORDS)}.",
             place=(word,),
         )
@@ -214,7 +216,7 @@ def check_theme(theme: Theme) -> None:
             for each in (colour,) if isinstance(colour, str) else colour:
                 if each and not _HEX.fullmatch(each):
                     raise ModelError(
-                        f"{mode}.{name} is {each!r}, which is no colour.", fix="Write #rrggbb.", place=(mode, name)
+                        f"{mode}.{name} is {each!r}, which is not a colour.", fix="Write #rrggbb.", place=(mode, name)
                     )
     if theme.size and not 4 <= theme.size <= 40:
         raise ModelError(f"size is {theme.size:g}; it can be 4 to 40 points.", place=("size",))
@@ -222,7 +224,7 @@ def check_theme(theme: Theme) -> None:
         if not 3 <= width <= 200:
             raise ModelError(f"The width of {name} is {width}; it can be 3 to 200 characters.", place=("widths",))
     if re.search(r'[;{}<>\\"]', theme.font + theme.number_font):
-        raise ModelError("A font is named by letters, digits, blanks and commas.", place=("font",))
+        raise ModelError("A font name can contain letters, digits, spaces and commas.", place=("font",))
 
 
 class ReportPart(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -261,11 +263,11 @@ def check_report(report: Report) -> None:
         if len(kinds) != 1:
             said = " and ".join(kinds) if kinds else "nothing"
             raise ModelError(
-                f"Part {number + 1} of the report says {said}.",
-                fix="A part has text, figures, a pivot or diagram = true.",
+                f"Part {number + 1} of the report has {said}.",
+                fix="A part needs exactly one of text, figures, pivot or diagram = true.",
                 place=place,
             )
         if part.against and kinds != ["figures"]:
-            raise ModelError("against is for figures.", place=(*place, "against"))
+            raise ModelError("against applies only to figures.", place=(*place, "against"))
         if kinds == ["pivot"] and not part.chart and not part.table:
-            raise ModelError(f"Part {number + 1} shows neither chart nor table.", place=(*place, "table"))
+            raise ModelError(f"Part {number + 1} has neither chart nor table.", place=(*place, "table"))

@@ -170,7 +170,7 @@ class RouteMap:
             f"Two routes lead from {start} to {target}:\n"
             f"    1. {_written(first)}\n"
             f"    2. {_written(second)}\n"
-            "Filters and lookups need exactly one.",
+            "Filters and lookups need exactly one route.",
             fix=self._ways_out(first, second) if self._advises else "",
         )
 
@@ -180,7 +180,7 @@ class RouteMap:
             each.relationship for each in (*second, *first) if each.relationship in self.opened.both | self.opened.via
         ]
         if opening:
-            return f"The formula opens {opening[0]}: leave that out of its brackets."
+            return f"The formula opens {opening[0]}: remove that from its brackets."
         passed = [[hop.relationship for hop in route if hop.relationship is not None] for route in (first, second)]
         # The last relationship of the shorter route first: it says again what the longer one says.
         passed.sort(key=len)
@@ -251,8 +251,8 @@ def _search(start: Place, hops: Mapping[Place, list[Hop]], refuse_circles: bool)
                 back = bool(route) and hop.relationship == route[-1].relationship
                 if refuse_circles and not back:
                     raise ModelError(
-                        f"Relationships lead round in a circle: {' -> '.join(map(str, _places(longer)))}.",
-                        fix="Take one of them out, or give it standby = true.",
+                        f"Relationships form a circle: {' -> '.join(map(str, _places(longer)))}.",
+                        fix="Remove one of them, or set standby = true.",
                     )
                 continue
             if hop.target in found:

@@ -61,7 +61,7 @@ def _notes(session: Session, table: str, column: str, texts: list[str]) -> Itera
         shown = f"; the nearest: {near}" if near else ""
         yield Note("absent", f"No row of {table} has {name} = {literal(text)}{shown}.")
     if len(texts) > _TOLD:
-        yield Note("absent", f"{counted(len(texts) - _TOLD, 'more text')} of the list stand in no row of {name}.")
+        yield Note("absent", f"{counted(len(texts) - _TOLD, 'more text')} of the list appear in no row of {name}.")
 
 
 def _nearest(text: str, members: Members) -> str:

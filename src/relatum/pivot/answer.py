@@ -87,7 +87,7 @@ def _told(resolved: Resolved, request: Request) -> str:
 def _answer(session: Session, request: Request, with_parts: bool, styled: bool) -> Result:
     resolved = resolve_request(session, request)
     session = resolved.session
-    tell_step("working out the answer")
+    tell_step("computing the answer")
     rules = cell_rules(session, request, resolved.formulas) if styled else NO_RULES
     maker = RecipeMaker(session, resolved.fields)
     recipes = tuple(map(maker.recipe, resolved.formulas)) if with_parts else ()
@@ -204,8 +204,8 @@ def _recurring_notes(session: Session, resolved: Resolved) -> list[Note]:
             notes.append(
                 Note(
                     "recurring",
-                    f"{column_name(field.table, field.column)} puts {years} years together: "
-                    f"{column_name(field.table, apart)} keeps them apart.",
+                    f"{column_name(field.table, field.column)} combines {years} years: "
+                    f"{column_name(field.table, apart)} keeps them separate.",
                 )
             )
     return notes

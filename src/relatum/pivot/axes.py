@@ -157,13 +157,15 @@ def _resolve(session: Session, request: Request) -> Resolved:
 def _check_values(session: Session, request: Request) -> None:
     if not request.values:
         raise RequestError(
-            "No values are asked for.",
+            "No values requested.",
             fix=f"Name a measure or write a formula. {suggestion('', session.declaration.measures, noun='measure')}",
         )
     labels = [value.label for value in request.values]
     for label in labels:
         if labels.count(label) > 1:
-            raise RequestError(f"Two values have the label {label}.", fix="Give one of them a label: label: formula.")
+            raise RequestError(
+                f"Two values have the same name, {label}.", fix="Label one of them, for example net: {label}."
+            )
 
 
 def _value(session: Session, label: str, text: str) -> Expression:
@@ -198,7 +200,7 @@ def _find(session: Session, text: str, axis: AxisWord, source: int) -> list[_Fou
 
 def _refuse_upto(reader: RequestReader, item: AxisItem) -> None:
     if item.upto is not None:
-        raise reader.error("Only a hierarchy stops at a level.", item.upto.span, "Name the fields themselves.")
+        raise reader.error("Only a hierarchy can stop at a level.", item.upto.span, "Name the fields instead.")
 
 
 def _levels(
@@ -212,9 +214,9 @@ def _levels(
         raise _no_field(session, reader, item.formula)
     if item.label:
         raise reader.error(
-            "A hierarchy is several fields, so no label is that of all.",
+            "A hierarchy is several fields, so one label cannot apply to it.",
             item.span,
-            "Its columns have labels: label = … in the model.",
+            "Label its columns in the model: label = …",
         )
     levels = [split_name(level) for level in hierarchies[name].levels]
     if item.upto is not None:
@@ -241,19 +243,19 @@ def _no_field(session: Session, reader: RequestReader, node: Name) -> FormulaErr
         of_it = [column_name(name, each) for each in telling_columns(session.catalog, name)]
         columns = [*(column_name(owner, name) for owner in owners), *of_it]
         fix = f"Write {columns[0]}." if len(columns) == 1 else f"Write {listed(columns[:-1], 4)} or {columns[-1]}."
-        return reader.error(f"{quoted(name)} is a table, and an axis takes columns.", node.span, fix)
+        return reader.error(f"{quoted(name)} is a table, but an axis takes columns.", node.span, fix)
     if owners:
         shown = " or ".join(column_name(owner, name) for owner in owners)
         return reader.error(f"{name} is not a column.", node.span, f"Did you mean {shown}?")
     if name in declaration.measures:
         return reader.error(
-            f"{quoted(name)} is a measure: as a field it needs rows to have a value for.",
+            f"{quoted(name)} is a measure, and a measure can be a field only over some rows.",
             node.span,
-            f"Put it into bands of a table's rows: band({quoted(name)} by 1000) over {example_grain(session.catalog)}.",
+            f"Use bands over a table's rows: band({quoted(name)} by 1000) over {example_grain(session.catalog)}.",
         )
     known = [*declaration.hierarchies, *declaration.tables]
     fix = suggestion(name, known, noun="hierarchy or table") if known else ""
-    return reader.error(f"{name} is not a column.", node.span, f"An axis takes columns: table.column. {fix}".strip())
+    return reader.error(f"{name} is not a column.", node.span, f"Write table.column. {fix}".strip())
 
 
 # -- fields -----------------------------------------------------------------------------------------------------------
@@ -273,7 +275,7 @@ class _Fields:
         named = [(each.table, each.column) for each in self.found]
         for each in self.found:
             if named.count((each.table, each.column)) > 1:
-                raise RequestError(f"{self._name(each)} stands on the axes twice.")
+                raise RequestError(f"{self._name(each)} is on the axes twice.")
         rows = self._axis(self.found[: self.rows], 0)
         return tuple(rows + self._axis(self.found[self.rows :], len(rows)))
 
@@ -304,9 +306,9 @@ class _Fields:
         item = found.item
         if item.by or item.best is not None or item.total is not None or item.closing is not None:
             raise RequestReader(self.session.formulas, found.text, found.axis).error(
-                f"{self._name(head)} determines {self._name(found)}: the two are one field.",
+                f"{self._name(head)} determines {self._name(found)}, so the two form one field.",
                 item.span,
-                "Options stand on the first of them.",
+                "Put the options on the first of them.",
             )
 
     def _name(self, found: _Found) -> str:
@@ -362,9 +364,9 @@ class _Fields:
             if not unique:
                 name, column = self._name(found), column_name(expression.table, expression.column)
                 raise reader.error(
-                    f"A member of {name} has no one value of {column}.",
+                    f"A member of {name} can have several values of {column}.",
                     ordering.formula.span,
-                    f"Say how its values become one: min({column}), or order by a measure.",
+                    f"Combine them: min({column}), or order by a measure.",
                 )
         return Ordered(expression, ordering.descending)
 
@@ -381,7 +383,7 @@ class _Fields:
                 held = _held(each, field.field.type)
                 if held is None:
                     raise reader.error(
-                        f"{field.name} is {an(field.field.type)}, and this is {an(each.type)}.", each.span
+                        f"{field.name} is {an(field.field.type)}, but this is {an(each.type)}.", each.span
                     )
                 values.append(held)
         null = any(isinstance(each, Literal) and each.value is None for each in members)

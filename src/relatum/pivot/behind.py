@@ -78,7 +78,7 @@ def rows_behind(session: Session, request: Request) -> RowsBehind:
     needed = sorted({number for recipe in told if recipe for number in recipe.numbers})
     if not needed:
         raise RequestError(
-            "No value of the grid is a sum or count of rows.", fix="Leave out --rows-behind, or ask for a sum."
+            "No value in this grid is a sum or count of rows.", fix="Leave out --rows-behind, or ask for a sum."
         )
     order = {number: at for at, number in enumerate(needed)}
     renumbered = tuple(None if each is None else each.with_numbers(order) for each in told)
@@ -108,8 +108,8 @@ class _Finder:
         table = expression.row_table
         if found.count > MOST_ROWS:
             raise RequestError(
-                f"There are {found.count:,} rows of {table} behind the grid: more than {MOST_ROWS:,}.",
-                fix="Ask for fewer with a condition: --where.",
+                f"There are {found.count:,} rows of {table} behind the grid; the limit is {MOST_ROWS:,}.",
+                fix="Filter with a condition: --where.",
             )
         same = (at for at, each in enumerate(self.found) if each[0] == table and np.array_equal(each[1], rows))
         at = next(same, len(self.found))

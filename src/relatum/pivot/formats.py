@@ -56,7 +56,7 @@ def share_notes(session: Session, request: Request, resolved: Resolved) -> list[
     there = {"total": rows + columns, "parent": rows, "row": columns, "column": rows}
     used = dict.fromkeys(word for value in request.values for word in _shares(session, parse_formula(value.formula)))
     return [
-        Note("share", f"A share of the {word} is 1 here: there are no {_NEEDS[word]}.")
+        Note("share", f"A share of the {word} is always 1 here: there are no {_NEEDS[word]}.")
         for word in used
         if word in SHARES and not there[word]
     ]

@@ -41,7 +41,7 @@ def _left_out_notes(resolved: Resolved, found: Answer) -> list[Note]:
         assert field.best is not None, "members are left out of the best"
         edge = "largest" if field.best.by[0].descending else "smallest"
         if each.unranked:
-            notes.append(Note("hidden", f"No member of {field.name} has a value to be ranked by: none is shown."))
+            notes.append(Note("hidden", f"No member of {field.name} has a value to rank by, so none is shown."))
         elif each.count:
             one = each.count == 1
             if field.others:
@@ -49,7 +49,7 @@ def _left_out_notes(resolved: Resolved, found: Answer) -> list[Note]:
             else:
                 where = "is not shown, but counts in totals" if one else "are not shown, but count in totals"
             best = f"the {edge}" if field.best.number == 1 else f"the {field.best.number} {edge}"
-            notes.append(Note("hidden", f"{counted(each.count, 'member')} of {field.name} beside {best} {where}."))
+            notes.append(Note("hidden", f"{counted(each.count, 'member')} of {field.name} other than {best} {where}."))
         if each.tied is not None:
             notes.append(Note("hidden", _tied_note(field.name, field.best.number, each.tied)))
     return notes
@@ -109,7 +109,11 @@ def _deeper_notes(resolved: Resolved, wanted: Wanted, found: Answer) -> list[Not
         if count:
             name = resolved.head(at).name
             notes.append(
-                Note("hidden", f"{counted(count, 'member')} of {name} not shown: all values lie deeper. Open them.")
+                Note(
+                    "hidden",
+                    f"{counted(count, 'member')} of {name} not shown: their values are at a deeper level. Open them "
+                    "to see the values.",
+                )
             )
     return notes
 

@@ -71,7 +71,7 @@ def find_members(session: Session, column: str, where: str = "", value: str = ""
     where : str, optional
         A condition: members without rows under it are there too, and told.
     value : str, optional
-        A measure or formula to show instead of the rows of each fact.
+        A measure or formula to show instead of row counts.
     like : str, optional
         A part of the member's text, or a pattern with ``%`` and ``_``; capitals do not matter.
 
@@ -84,7 +84,7 @@ def find_members(session: Session, column: str, where: str = "", value: str = ""
     request = Request(ask(rows=column).rows, (), values, where.strip(), totals=False, cell_limit=_MOST)
     if len(request.rows) != 1:
         fix = f"Name one, as {request.rows[0]}." if request.rows else "Name one: table.column."
-        raise RequestError("Members are those of one column.", fix=fix)
+        raise RequestError("Members can be listed for only one column.", fix=fix)
     result = answer(session, request)
     every = answer(session, Request(request.rows, (), values, totals=False, cell_limit=_MOST)) if where else result
     axis = result.axes[0]

@@ -163,9 +163,9 @@ class RecipeMaker:
         while isinstance(inner, InContext):
             changes, inner = (*changes, *inner.changes), inner.formula
         if not isinstance(inner, Aggregate) or not all(isinstance(each, MoveDates) for each in changes):
-            return "what stands in square brackets is not of the members alone"
+            return "the change in square brackets does not depend on the members alone"
         if inner.grain is not None or inner.repeat:
-            return f"{inner.text} is worked out for members, and does not add up"
+            return f"{inner.text} is evaluated for each member and does not add up"
         fields = frozenset(at for at in range(len(self.fields)) if self._parted(inner, at, bool(changes)))
         if inner.function == "avg":
             sums = [replace(inner, function=name, type=type_) for name, type_ in

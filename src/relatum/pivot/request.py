@@ -117,7 +117,7 @@ def _axis_word(text: str) -> AxisWord | None:
             return None
         case "rows" | "columns":
             return text
-    raise RequestError(f"Values stand on rows or columns, not on {text}.")
+    raise RequestError(f"Values can be on rows or columns, not on {text}.")
 
 
 def _fields(names: Names, axis: AxisWord) -> tuple[str, ...]:
@@ -140,7 +140,7 @@ def _valued(values: Values) -> tuple[tuple[ValueText, ...], AxisWord | None]:
                 more, stated = _split(formula, label)
             case _:
                 raise RequestError(
-                    f"{each!r} is no value to ask for.",
+                    f"Invalid value {each!r}.",
                     fix="Write 'formula', 'label: formula', a pair of label and formula, or a mapping of them.",
                 )
         found += more
@@ -160,5 +160,5 @@ def _split(text: str, label: str) -> tuple[list[ValueText], AxisWord | None]:
         formula = text[item.formula.span.start : item.formula.span.stop]
         found.append(ValueText(label or item.label or " ".join(formula.split()), formula, item.format))
     if label and (len(found) > 1 or read.items[0].label):
-        raise RequestError(f"The value {label} is several formulas.", fix="Give each of them a label of its own.")
+        raise RequestError(f"The value {label} contains several formulas.", fix="Label each of them separately.")
     return found, read.on

@@ -241,8 +241,8 @@ class Result:
         columns, column_numbers = self._ordered(codes, "columns")
         if len(rows) * len(columns) > _LAYOUT_LIMIT:
             raise RequestError(
-                f"The grid has {len(rows):,} rows and {len(columns):,} columns: too many to lay out.",
-                fix="Read it with to_arrow(), which has a row for each combination shown.",
+                f"The grid has {len(rows):,} rows and {len(columns):,} columns: too many to show.",
+                fix="Use to_arrow(), which has one row for each combination shown.",
             )
         cells = np.full((len(rows), len(columns)), -1, np.int64)
         cells[row_numbers, column_numbers] = np.arange(len(codes))

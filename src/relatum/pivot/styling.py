@@ -55,7 +55,7 @@ def cell_rules(session: Session, request: Request, formulas: Sequence[Expression
         type_ = formulas[number].type
         if (rule.bar or rule.shades) and not type_.numeric:
             if rule.value:
-                raise RequestError(f"Bars and shades show numbers, and {rule.value} is {type_}.")
+                raise RequestError(f"Bars and shades show numbers, but {rule.value} is {type_}.")
             return  # a rule for every value is for those that can have it
         if rule.when:
             text = _with_labels(rule.when, request.values)
@@ -74,7 +74,7 @@ def cell_rules(session: Session, request: Request, formulas: Sequence[Expression
         if rule.field:
             continue
         if rule.members:
-            raise RequestError("A style for members needs a field.", fix='Say field = "table.column".')
+            raise RequestError("A style for members needs a field.", fix='Set field = "table.column".')
         for number, label in enumerate(labels):
             if rule.value in ("", label):
                 add(rule, number, f"value {quoted(label)}")
@@ -86,12 +86,12 @@ def style_notes(request: Request, axes: Sequence[Axis]) -> list[Note]:
     labels = [value.label for value in request.values]
     names = [column_name(axis.table, axis.column) for axis in axes]
     told = [
-        Note("style", f"A style is for the value {rule.value}, which is not asked for.")
+        Note("style", f"A style applies to the value {rule.value}, which is not in the request.")
         for rule in request.style
         if rule.value and rule.value not in labels
     ]
     return told + [
-        Note("style", f"A style is for the field {rule.field}, which is on no axis.")
+        Note("style", f"A style applies to the field {rule.field}, which is not on an axis.")
         for rule in request.style
         if rule.field and rule.field not in names
     ]
@@ -117,7 +117,7 @@ def _condition(session: Session, text: str, said: str, owner: str) -> Expression
         raise
     if expression.type.kind is not Kind.BOOLEAN:
         raise RequestError(
-            f"The {owner} is given when {said}, which is {expression.type} and no condition.",
+            f"The {owner} is given when {said}, which is {expression.type} and not a condition.",
             fix=f"Compare it with something: {said} < 0.",
         )
     return expression

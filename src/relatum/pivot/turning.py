@@ -140,7 +140,7 @@ def with_closed(result: Result, members: tuple[Any, ...], depth: int | None) -> 
         heads = [axis for axis in result.axes[: result.row_count] if axis.attribute is None]
         wanted = 1 if depth is None else depth
         if not 1 <= wanted <= len(heads):
-            raise RequestError(f"There are {len(heads)} row fields: their depth is 1 to {max(len(heads), 1)}.")
+            raise RequestError(f"depth must be 1 to {max(len(heads), 1)}, the number of row fields.")
         last = result.axes.index(heads[wanted - 1])
         texts = _Texts(result, [last] if wanted < len(heads) else [])
         for axis in heads:
@@ -152,7 +152,7 @@ def with_closed(result: Result, members: tuple[Any, ...], depth: int | None) -> 
     for member in members:
         at = next((number for number, axis in enumerate(result.axes) if _open_upon(result, axis, member)), None)
         if at is None:
-            raise RequestError(f"No field shows {_shown(member)} as open.")
+            raise RequestError(f"{_shown(member)} is not open.")
         closing.setdefault(at, []).append(member)
     texts = _Texts(result, list(closing))
     for at, shut in closing.items():
@@ -215,11 +215,13 @@ def _not_closed(result: Result, member: Any) -> RequestError:
     closed = [axis for axis in result.axes if axis.opened is not None]
     if not closed:
         return RequestError(
-            "No field of this grid is closed: all members are open.",
+            "No field of this grid is closed; all its members are open.",
             fix=f"Close one: '{result.axes[0].name} closed'." if result.axes else "It has no fields.",
         )
     names = listed([axis.name for axis in closed])
-    return RequestError(f"{_shown(member)} is no closed member of {names}.", fix="Open one that is shown as closed.")
+    return RequestError(
+        f"{_shown(member)} is not a closed member of {names}.", fix="Open a member that is shown as closed."
+    )
 
 
 def _shown(member: Any) -> str:

@@ -175,7 +175,7 @@ class Bounder:
             if not calendar and len(found) > 1:
                 raise ModelError(
                     f"{' and '.join(map(quoted, found))} both reach {quoted(source)}.",
-                    fix=f"Say which calendar moves: … on {quoted(found[0])}.",
+                    fix=f"Name the calendar to move along: … on {quoted(found[0])}.",
                 )
             name = calendar or next(iter(found), "")
             if name in found:

@@ -528,10 +528,10 @@ def _refuse_idle(added: Iterable[tuple[Change, Added]], inside: Findings) -> Non
                 text=source.formula,
                 span=source.span,
                 owner=source.owner,
-                fix="No filter travels from there to the rows aggregated: relate the tables, or leave it out."
+                fix="No filter travels from it to the aggregated rows: relate the tables, or leave it out."
                 if inside.aggregates
-                else "The brackets follow a formula that an aggregate belongs in; it has none. "
-                f"Write sum(…)[{source.text}], with what is summed.",
+                else "The brackets follow a formula without an aggregate. "
+                f"Write sum(…)[{source.text}] around the value to sum.",
             )
 
 

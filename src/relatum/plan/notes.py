@@ -24,7 +24,7 @@ from relatum.plan.engine import (
     UnevenMonths,
 )
 from relatum.plan.nodes import Bounds
-from relatum.wording import counted
+from relatum.wording import agreeing, counted
 
 #: The kinds of notes, the worst first: what may be a mistake in the request, values that are not there, rows that are
 #: left out, what a total is not, and what holds of the axes.
@@ -56,7 +56,7 @@ def no_period(aggregate: Aggregate, calendar: str) -> Note:
     """That dates are to be moved and no period of the calendar is chosen."""
     return Note(
         "period",
-        f"{aggregate.text} has no value: no period of {quoted(calendar)} is chosen that could be moved. "
+        f"{aggregate.text} has no value: no period of {quoted(calendar)} is chosen. "
         "Put a period on an axis or in a condition.",
         at_grain=True,
     )
@@ -65,7 +65,7 @@ def no_period(aggregate: Aggregate, calendar: str) -> Note:
 def no_current_member(ranked: Ranked) -> Note:
     """That a ranking stands where its grain has no current member."""
     grain = ranked.grain.table or column_name(*ranked.grain.columns[0])
-    return Note("among", f"{ranked.text} has no value where {grain} has no current member.", at_grain=True)
+    return Note("among", f"{ranked.text} has no value where there is no current member of {grain}.", at_grain=True)
 
 
 def unrelated(catalog: Catalog, aggregate: Aggregate, each: Filter) -> Note:
@@ -79,11 +79,11 @@ def unrelated(catalog: Catalog, aggregate: Aggregate, each: Filter) -> Note:
     else:
         where = f"by {column_name(each.table, each.column)}" if each.column else f"by {quoted(each.table)}"
     reason = (
-        f"{source} is related to {quoted(each.table)} at a coarser level"
+        f"{source} is related to {quoted(each.table)} only at a coarser level"
         if coarse
         else f"no relationship leads from {source} to {quoted(each.table)}"
     )
-    repeat = 'repeat the value with unrelated = "repeat" on its measure'
+    repeat = 'set unrelated = "repeat" on the measure to repeat its value'
     return Note(
         "unrelated",
         f"{aggregate.text} has no value {where}: {reason}. {_way_in(catalog, start, each.table) or 'Relate them'}, "
@@ -101,12 +101,12 @@ def _way_in(catalog: Catalog, start: str, table: str) -> str:
         found = {place.table for place in catalog.routes.lookups(Place(start))} | {start}
         beyond = {place.table for place in catalog.routes.lookups(Place(related.one.table))} | {related.one.table}
         if related.many.table in found and table in beyond:
-            return f"A relationship stands by: ask for it with [via {related.many}]"
+            return f"A standby relationship exists: use it with [via {related.many}]"
     for fact in catalog.declaration.tables:
         found_there = {place.table: route for place, route in catalog.routes.lookups(Place(fact)).items()}
         if found_there.get(start) and (fact == table or table in found_there):
             sides = [f"both ways {hop.relationship.many}" for hop in found_there[start] if hop.relationship is not None]
-            return f"Rows of {quoted(fact)} find both: let filters travel back with [{', '.join(sides)}]"
+            return f"Rows of {quoted(fact)} have both: let filters travel back with [{', '.join(sides)}]"
     return ""
 
 
@@ -128,8 +128,8 @@ def finer_axes(catalog: Catalog, changes: Iterable[Change], context: Context) ->
                     notes.append(
                         Note(
                             "finer",
-                            f"{change.source.text} has no effect beside {column_name(table, axis.column)} on an axis, "
-                            f"which settles {column_name(table, column)}.",
+                            f"{change.source.text} has no effect: {column_name(table, axis.column)} is on an axis, and "
+                            f"it determines {column_name(table, column)}.",
                         )
                     )
     return notes
@@ -169,22 +169,28 @@ def _loss_note(loss: Loss, columns: list[str]) -> Note:
             wanted = " or ".join(columns)
             return Note(
                 "lookup",
-                f"{counted(rows, 'row')} of {quoted(source)} found no {quoted(lookup)} and so no {wanted}: left out.",
+                f"{counted(rows, 'row')} of {quoted(source)} {agreeing(rows, 'has', 'have')} no matching "
+                f"{quoted(lookup)}, and so "
+                f"no {wanted}: {agreeing(rows, 'it is', 'they are')} left out.",
             )
         case LostCondition(source, lookup, condition, rows):
             return Note(
                 "condition",
-                f"{counted(rows, 'row')} of {quoted(source)} found no {quoted(lookup)}: in the condition {condition} "
-                f"they read null, and are left out.",
+                f"{counted(rows, 'row')} of {quoted(source)} {agreeing(rows, 'has', 'have')} no matching "
+                f"{quoted(lookup)}. The "
+                f"condition {condition} is null for {agreeing(rows, 'it, so it is', 'them, so they are')} left out.",
             )
         case LostCast(source, value, type_, rows):
-            return Note("cast", f"{value} is no {type_} on {counted(rows, 'row')} of {quoted(source)}: null there.")
+            return Note(
+                "cast",
+                f"{value} is not a valid {type_} in {counted(rows, 'row')} of {quoted(source)}: it is null there.",
+            )
         case CutPeriod(calendar, last):
-            return Note("period", f"The data ends on {last}: later dates of {quoted(calendar)} are left out.")
+            return Note("period", f"The data ends on {last}, so later dates of {quoted(calendar)} are left out.")
         case PartPeriod(names):
             return Note(
                 "partly",
-                f"The dates of a calendar change cover some {names} only in part: facts at that level count in full.",
+                f"The dates of a calendar change cover only part of some {names}: facts at that level count in full.",
             )
         case UnevenMonths(calendar, Uneven(month, days, other, other_days)):
             one, two = (f"{1970 + each // 12}-{each % 12 + 1:02}" for each in (month, other))
@@ -194,8 +200,8 @@ def _loss_note(loss: Loss, columns: list[str]) -> Note:
                 f"of {two}: a calendar change compares the two.",
             )
         case LeftOutMember(formula, table):
-            return Note("member", f"{formula} leaves out (no match) of {quoted(table)}, which has a value.")
+            return Note("member", f"{formula} leaves out the (no match) member of {quoted(table)}, which has a value.")
         case NullWinner(formula, name):
-            return Note("null", f"{formula} keeps null: rows of which {name} is not known are among them.")
+            return Note("null", f"{formula} keeps rows whose {name} is null.")
         case _:
             assert_never(loss)

@@ -244,7 +244,7 @@ class Grid:
         known = {each.name for each in fields(ChartOptions)}
         for name in options:
             if name not in known:
-                raise RequestError(f"A chart has no option {name}.", fix=suggestion(name, known, noun="option"))
+                raise RequestError(f"Unknown chart option {name}.", fix=suggestion(name, known, noun="option"))
         chosen = None if kind is None else checked(kind)
         return draw(self.result, chosen, ChartOptions(**options), _ChartAsker(self.result, self._questions))
 
@@ -353,7 +353,9 @@ class Grid:
             return picture_bytes(figure, ending)
 
         if rows_behind and target.suffix.lower() != ".xlsx":
-            raise RequestError("Rows are behind a workbook alone.", path=target, fix="Name a file ending in .xlsx.")
+            raise RequestError(
+                "rows_behind works only with .xlsx files.", path=target, fix="Name a file ending in .xlsx."
+            )
         write_as(
             target,
             "A grid is",
@@ -464,14 +466,14 @@ class _ChartAsker:
         lines = [line for line in self.result.layout().columns.tolist() if TOTAL not in line]
         if len(columns) != 1 or len(lines) < 2 or not rows:
             raise RequestError(
-                "Steps lead from one member of a column field to another, by the rows.",
-                fix="Ask for rows, and for one field of columns with two members: those of two years, for example.",
+                "steps compares two members of a column field, by the rows.",
+                fix="Use rows, and one column field with two members, such as two years.",
             )
         (first,), (last,) = lines[0], lines[-1]
         name = columns[0].name
         values = columns[0].member_values(np.array([first, last]))
         if first not in values or last not in values:
-            raise RequestError("Steps lead between plain members, not null or no match.")
+            raise RequestError("steps works between plain members, not null or no match.")
         asked = replace(self.result.request, rows=())
         found = self.questions.explained(asked, 0, {name: values[last]}, {name: values[first]}, rows[0].name, 5)
         return found.steps(writers_of(self.result)[0])

@@ -40,7 +40,7 @@ def check_locale(locale: str) -> None:
         Locale.parse(locale)
     except (UnknownLocaleError, ValueError):
         raise ModelError(
-            f"The locale {locale} is not known.", fix="Write a language and a country: en_GB.", place=("locale",)
+            f"Unknown locale {locale}.", fix="Use a language and a country, such as en_GB.", place=("locale",)
         ) from None
 
 
@@ -78,7 +78,7 @@ def check_pattern(pattern: str, measure: str, duration: bool = False) -> None:
     """Raise a ModelError for a text that is no number pattern, and no date pattern either."""
     if duration:
         if not _TIME.fullmatch(pattern):
-            raise _bad_pattern(pattern, measure, "a duration is written with d, h, mm and ss, as h:mm")
+            raise _bad_pattern(pattern, measure, "a duration uses d, h, mm and ss, for example h:mm")
         return
     if not any(character in pattern for character in "#0@"):
         if _is_date_pattern(pattern):
@@ -111,8 +111,8 @@ def _is_date_pattern(pattern: str) -> bool:
 
 def _bad_pattern(pattern: str, measure: str, why: str) -> ModelError:
     return ModelError(
-        f"The format {pattern!r} of measure {measure} is no number pattern: {why}.",
-        fix="Patterns are those of Unicode CLDR: #,##0.00 or 0.0% or ¤#,##0; for dates d MMM y.",
+        f"The format {pattern!r} of measure {measure} is not a number pattern: {why}.",
+        fix="Use a Unicode CLDR pattern such as #,##0.00, 0.0% or ¤#,##0; for dates, d MMM y.",
         place=("measure", measure, "format"),
     )
 

@@ -230,7 +230,7 @@ def member_called(result: Result, text: str) -> Any:
             known.setdefault(name, values[code])
     if text not in known:
         fix = suggestion(text, known, noun="member") if known else "Close a field: --depth 1, or closed after it."
-        raise RequestError(f"{text} is no member of a closed field.", fix=fix)
+        raise RequestError(f"{text} is not a member of a closed field.", fix=fix)
     return known[text]
 
 

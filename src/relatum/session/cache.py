@@ -83,7 +83,7 @@ class Cache:
             return None
 
         def lost(name: str) -> Column:
-            raise NotKeptError(f"The cache does not hold the column {name}.")
+            raise NotKeptError(f"The cache does not contain the column {name}.")
 
         types = {name: parse_type(word) for name, word in known.types.items()}
         data = TableData(types, known.rows, lost, known.left_out, None, known.remarks)
@@ -155,7 +155,7 @@ class Cache:
         Raises
         ------
         SourceError
-            It cannot be written; the former state stays.
+            It cannot be written; the previous state is kept.
         """
         try:
             self.vault.put(f"state-{text_digest(model)[:16]}", state)

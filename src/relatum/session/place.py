@@ -71,7 +71,7 @@ def chosen_engine(said: str | EngineChoice, stated: EngineChoice | None = None) 
         return EngineChoice(kind, said, stated.schema if stated is not None and stated.kind == kind else "")
     if said not in get_args(EngineKind):
         raise ModelError(
-            f"There is no engine {said}.",
+            f"Unknown engine {said}.",
             fix=f"Known: {', '.join(get_args(EngineKind))}; or an address such as shop.duckdb, "
             "postgresql://localhost/shop, spark://host:7077.",
         )
@@ -126,7 +126,7 @@ def _connected(declaration: Declaration, whereabouts: Whereabouts) -> Connection
             if not choice.address:
                 raise ModelError(
                     "The engine postgresql has no address.",
-                    fix='State it: engine = { kind = "postgresql", address = "postgresql://localhost/shop" }.',
+                    fix='Set it: engine = { kind = "postgresql", address = "postgresql://localhost/shop" }.',
                     place=("engine",),
                 )
             return PostgreSqlConnection(choice.address, choice.schema)
@@ -155,8 +155,9 @@ def _refuse_untrusted(choice: EngineChoice, folder: Path) -> None:
         case "spark":
             if choice.address and not _HERE.fullmatch(choice.address):
                 raise ModelError(
-                    f"The model names a Spark of its own, {choice.address}.",
-                    fix=f"Where you trust it, say so: --engine {choice.address}, or engine= when it is opened.",
+                    f"The model names its own Spark server, {choice.address}.",
+                    fix=f"If you trust it, name it yourself: --engine {choice.address}, or engine= when opening the "
+                    "model.",
                     place=("engine",),
                 )
         case "postgresql" | "memory":

@@ -98,8 +98,8 @@ def _loaded(table: Table, declaration: Declaration, whereabouts: Whereabouts, fo
         return _there(table, declaration, whereabouts, whereabouts.engine)
     if not table.source and (table.part or table.query):
         raise ModelError(
-            f"{quoted(table.name)} is {table.part or 'a query'} of an engine, and the model is opened in memory.",
-            fix='Name its engine: engine = "duckdb" in the model, or --engine in the shell.',
+            f"{quoted(table.name)} is {table.part or 'a query'} of an engine, but the model is opened in memory.",
+            fix='Name the engine: engine = "duckdb" in the model, or --engine in the shell.',
             place=("table", table.name),
         )
     reading = _Reading(table, declaration.locale, declaration.timezone)
@@ -151,7 +151,7 @@ def _there(table: Table, declaration: Declaration, whereabouts: Whereabouts, eng
     shown = table.part or table.source or f"the query of {table.name}"
     if table.part or table.query:
         if bool(table.part) == bool(table.query):
-            raise SourceError("The table has both part and query.", path=engine.shown, fix="Name one of them.")
+            raise SourceError("The table has both part and query.", path=engine.shown, fix="Keep one of them.")
         relation = engine.table(table.part) if table.part else engine.query(table.query, shown)
     else:
         relation = engine.files(parquet_files(table, whereabouts), shown)
@@ -183,8 +183,8 @@ def _stated_there(table: Table, name: str, settings: ColumnSettings, found: Type
     days = {found.kind, stated.kind} <= {Kind.DATE, Kind.TIMESTAMP}
     if settings.pattern or not (stated == found or numbers or days):
         raise ModelError(
-            f"{name} of {table.name} is {found} on the engine, and the model says {settings.pattern or stated}.",
-            fix='Convert it where the data is made, or in a query: query = "select …".',
+            f"{name} of {table.name} is {found} on the engine, but the model says {settings.pattern or stated}.",
+            fix='Convert it at the source, or in a query: query = "select …".',
             place=("table", table.name, "column", name),
         )
     return stated
@@ -270,7 +270,7 @@ def _grown(
 
 
 def _not_kept() -> TableData:
-    raise NotKeptError("The source has changed since these rows were kept.")
+    raise NotKeptError("The source has changed since these rows were read.")
 
 
 class _Reading:
@@ -382,7 +382,7 @@ def _pattern(table: Table, name: str, column: ColumnSettings, locale: str, decla
     try:
         pattern = date_pattern(column.pattern, locale)
         if declared.get(column.heading or name, NULL).kind not in (Kind.DATE, Kind.TIMESTAMP):
-            raise ModelError(f"{name} has a pattern of dates and no such type.", fix='State type = "date" with it.')
+            raise ModelError(f"{name} has a date pattern but not a date type.", fix='Add type = "date".')
     except ModelError as error:
         error.place = ("table", table.name, "column", name, "pattern")
         raise
@@ -392,10 +392,10 @@ def _pattern(table: Table, name: str, column: ColumnSettings, locale: str, decla
 def _check_headings(table: Table, headings: Mapping[str, str], data: TableData) -> None:
     for name, heading in headings.items():
         if heading not in data.types:
-            reason = f"The source of {table.name} has no column {heading}, which the model calls {name}."
+            reason = f"The source of {table.name} has no column {heading}, called {name} in the model."
             fix = suggestion(heading, data.types, noun="column")
         elif name in data.types and name not in headings.values():
-            reason, fix = f"{name} is a column of {table.name} already.", f"Give {heading} another name."
+            reason, fix = f"{table.name} already has a column {name}.", f"Give {heading} another name."
         else:
             continue
         raise ModelError(reason, fix=fix, place=("table", table.name, "column", name, "heading"))
@@ -421,7 +421,7 @@ def source_path(table: Table, whereabouts: Whereabouts) -> Path | None:
         if outside:
             raise ModelError(
                 f"The source {table.source} of table {table.name} lies outside the model's folder.",
-                fix="Move the file, or open the model with allow_outside=True.",
+                fix="Move the file into the folder, or, from Python, open the model with allow_outside=True.",
                 place=("table", table.name, "source"),
             )
     return path

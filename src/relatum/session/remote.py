@@ -103,7 +103,7 @@ class RemoteStore(RemoteTables):
                 raise LimitError(
                     f"{column_name(table, name)} has {count:,} values, which would have to be fetched; "
                     f"the limit is {limit('sent'):,} rows.",
-                    fix="Raise it: sent under [limits], --limit-sent.",
+                    fix="Raise the limit: sent under [limits], --limit-sent.",
                 )
             parts = self.parts()
             rows, start = Rows.of(parts, owner)
@@ -138,7 +138,7 @@ class RemoteStore(RemoteTables):
             if len(array) > most:
                 raise LimitError(
                     f"{column_name(owner, name)} has more than {most:,} members.",
-                    fix="Take a coarser column, or raise it: members under [limits], --limit-members.",
+                    fix="Use a coarser column, or raise the limit: members under [limits], --limit-members.",
                 )
             return members_of(fetched(array, TEXT if value.type.kind is Kind.NULL else value.type))
 

@@ -138,8 +138,8 @@ class RemoteTables(Store):
             keys = self.tables.keys.get(table, ())
             if not keys:
                 raise ModelError(
-                    f"The rows of {quoted(table)} are told apart by nothing: it is a view or query, and has no key.",
-                    fix=f"State the key of {quoted(table)} in the model.",
+                    f"The rows of {quoted(table)} cannot be identified: it is a view or query without a key.",
+                    fix=f"Set the key of {quoted(table)} in the model.",
                     place=("table", table),
                 )
             parts: list[Sql] = []

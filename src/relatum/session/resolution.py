@@ -151,8 +151,8 @@ def _circle(chain: Sequence[Item]) -> ModelError:
     table, column = chain[0]
     columns = all(item[1] for item in chain)
     return ModelError(
-        f"Derived {'columns' if columns else 'columns and tables'} use each other in a circle: {shown}.",
-        fix="One of them has to be written without the others.",
+        f"Derived {'columns' if columns else 'columns and tables'} refer to each other in a circle: {shown}.",
+        fix="Rewrite one of them without the others.",
         place=("table", table, "derived", column) if column else ("table", table, "columns"),
     )
 
@@ -390,7 +390,7 @@ def _refuse_circle(now: Resolution, derivation: Derivation) -> None:
         raise ModelError(
             f"The derived column {column_name(*key)} is worked out along {joined[0] if joined else 'a relationship'}, "
             "which is made of it.",
-            fix="Relate the tables by a column of the source, or write the formula without that lookup.",
+            fix="Relate the tables by a source column, or write the formula without that lookup.",
             place=("table", key[0], "derived", key[1]),
         )
 
@@ -438,8 +438,8 @@ def _derived_table(now: Resolution, table: Table, former: Resolution | None) -> 
     for name in names:
         if names.count(name) > 1:
             raise ModelError(
-                f"The derived table {quoted(table.name)} has two columns {name}.",
-                fix="Give a formula another name.",
+                f"The derived table {quoted(table.name)} has two columns called {name}.",
+                fix="Rename one of the formulas.",
                 place=("table", table.name),
             )
     formulas = tuple(

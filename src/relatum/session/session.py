@@ -148,14 +148,14 @@ class Session:
         if not 0 < len(wrong) <= _FEW_MARKERS or len(wrong) == len(texts):
             return ""
         shown = ", ".join(f'"{text}"' for text in wrong)
-        return f"{column_name(*parts)} holds {shown} among numbers: null = [{shown}] on it says that it means no value."
+        return f"{column_name(*parts)} holds {shown} among numbers: null = [{shown}] on it marks it as null."
 
     def _typeless(self) -> str:
         """Tables whose columns are text just because there are no rows that say otherwise."""
         empty = [
             quoted(name) for name, data in self.sources.items() if not data.rows and set(data.types.values()) == {TEXT}
         ]
-        return f"{listed(empty)} has no rows, so its columns are read as text: state their types." if empty else ""
+        return f"{listed(empty)} has no rows, so its columns are read as text; set their types." if empty else ""
 
     def derived_formula(self, table: str, column: str) -> Expression:
         """A derived column's formula, resolved."""
@@ -185,7 +185,7 @@ class Session:
             raise ModelError(
                 f"{what}: {cannot_be_used(table, column, reason)}",
                 place=place,
-                fix="Convert the column where the data is made.",
+                fix="Convert the column at the source.",
             )
         raise ModelError(
             f"{what}: the table {quoted(table)} has no column {column}.",
@@ -198,7 +198,7 @@ class Session:
         for column in table.derived:
             if column in self._stored(table.name):
                 raise ModelError(
-                    f"{column_name(table.name, column)} is a column of the source already.",
+                    f"{column_name(table.name, column)} is already a column of the source.",
                     fix="Give the derived column another name.",
                     place=(*place, "derived", column),
                 )
@@ -206,8 +206,8 @@ class Session:
             self._need(table.name, column, (*place, "key"), f"The key of {quoted(table.name)}")
         if table.dated and (len(table.key) != 1 or self.sources[table.name].types.get(table.key[0]) != DATE):
             raise ModelError(
-                f"{quoted(table.name)} is stated to be a calendar, and its key is no date.",
-                fix="State the date column as its key.",
+                f"{quoted(table.name)} is marked as a calendar, but its key is not a date.",
+                fix="Make the date column its key.",
                 place=(*place, "calendar"),
             )
         self._check_through(table, place)
@@ -217,7 +217,7 @@ class Session:
                 tables = [name for name in self.declaration.tables if name != table.name]
                 known = [column_name(name, column) for name in tables for column in self._known(name)]
                 raise ModelError(
-                    f"The grain of {quoted(table.name)} names {text}, which is no column.",
+                    f"The grain of {quoted(table.name)} names {text}, which is not a column.",
                     fix=suggestion(text, known, noun="column"),
                     place=(*place, "per"),
                 )
@@ -239,7 +239,7 @@ class Session:
             parts = split_name(through)
             if len(parts) != 2 or parts[0] not in self.declaration.tables:
                 raise ModelError(
-                    f"{through} is no column that could end the data.",
+                    f"{through} is not a column that can end the data.",
                     fix=f"Write through = {self._example_day()}, or a date.",
                     place=(*place, "calendar"),
                 )
@@ -270,7 +270,7 @@ class Session:
             what, agrees = _WANTED[type_.kind] if type_.kind is not Kind.NULL else ("", lambda _: True)
             if not agrees(value):
                 raise ModelError(
-                    f"The control of {quoted(control.measure)} is where {name} is {value!r}, but {name} is {what}.",
+                    f"The control of {quoted(control.measure)} is for {name} = {value!r}, but {name} is {what}.",
                     fix=f"Give {what}.",
                     place=("control", number, "at"),
                 )
@@ -288,9 +288,9 @@ class Session:
             type_ = self.catalog.columns(owner)[column]
             if type_.kind not in (Kind.DATE, Kind.TIMESTAMP):
                 raise ModelError(
-                    f"The data of the calendar {quoted(table.name)} cannot end with {through}: it holds {type_}, "
+                    f"The data of the calendar {quoted(table.name)} cannot end with {through}: it contains {type_}, "
                     "not dates.",
-                    fix="Name a column of dates or timestamps as through, or a date.",
+                    fix="Set through to a date, or to a date or timestamp column.",
                     place=("table", table.name, "calendar"),
                 )
 

@@ -50,8 +50,8 @@ def read_frame(frame: object, stated: Stated, name: str) -> TableData:
     """
     if not hasattr(type(frame), "__arrow_c_stream__"):
         raise SourceError(
-            f"A {type(frame).__name__} is no frame for the table {name}.",
-            fix="Pass a path, or an object with the Arrow C stream interface (pandas, Polars, DuckDB, Arrow).",
+            f"A {type(frame).__name__} cannot be the table {name}.",
+            fix="Pass a path, or a frame with the Arrow C stream interface (pandas, Polars, DuckDB, Arrow).",
         )
     try:
         table = pa.RecordBatchReader.from_stream(frame).read_all()
@@ -59,8 +59,8 @@ def read_frame(frame: object, stated: Stated, name: str) -> TableData:
         raise SourceError(f"The frame for the table {name} cannot be read: {first_line(error)}") from None
     if isinstance(frame, pa.RecordBatchReader) and not table.num_rows:
         raise SourceError(
-            f"The reader for the table {name} hands out no rows: it has none, or has been read already.",
-            fix="Pass the table itself, or a reader of its own.",
+            f"The reader for the table {name} returned no rows: it is empty, or has been read already.",
+            fix="Pass the table itself, or a new reader.",
         )
     # pandas hands out its row labels as a column of this name; they are no column of the frame.
     kept = [column for column in table.column_names if not column.startswith("__index_level_")]
@@ -89,13 +89,13 @@ def table_data(schema: Any, stated: Stated, source: str, rows: int, read: Callab
     twice = [name for name, count in Counter(names).items() if count > 1]
     if twice:
         raise SourceError(
-            f"The column {twice[0]} is there more than once.", path=source, fix="Give each a name of its own."
+            f"The column {twice[0]} appears more than once.", path=source, fix="Give each a different name."
         )
     types = stated.types
     for name in types:
         if name not in names:
             raise SourceError(
-                f"There is no column {name}, for which the model states a type.",
+                f"The model sets a type for the column {name}, which does not exist.",
                 path=source,
                 fix=suggestion(name, names, noun="column"),
             )
@@ -142,7 +142,7 @@ def _remark(arrow: Any, type_: Type) -> str:
     if pa.types.is_time(arrow):
         return "times of day, read as text"
     if pa.types.is_uint64(arrow) and type_ == TEXT:
-        return "whole numbers of more than 64 bits: read as text, since a float would make two of one"
+        return "whole numbers of more than 64 bits: read as text, because a float cannot hold them exactly"
     return ""
 
 
@@ -156,11 +156,10 @@ def told_apart(names: Sequence[str], numbered: bool, where: str, path: Path, lin
     twice = next((name for name, count in Counter(names).items() if count > 1), "")
     if twice and not numbered:
         raise HeadingError(
-            f"The heading {twice} is there more than once{where or _positions(names, twice)}.",
+            f"The heading {twice} appears more than once{where or _positions(names, twice)}.",
             path=path,
             line=line,
-            fix='Give every column a name of its own, or state headings = "numbered" for the table: '
-            f"{twice}, {twice}_2.",
+            fix=f'Give every column a different name, or set headings = "numbered" for the table: {twice}, {twice}_2.',
         )
     return with_numbers(names)
 

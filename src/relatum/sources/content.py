@@ -65,7 +65,7 @@ def content_of(path: Path, member: str = "") -> Any:
     except LimitError:
         raise
     except (gzip.BadGzipFile, zipfile.BadZipFile, zlib.error, lzma.LZMAError, *_REFUSED) as error:
-        raise SourceError(f"The file cannot be unpacked: {error}", path=path, fix="Pack it anew.") from None
+        raise SourceError(f"The file cannot be unpacked: {error}", path=path, fix="Pack it again.") from None
     return read_bytes(path)
 
 
@@ -91,7 +91,7 @@ def members(path: Path) -> list[str]:
         with zipfile.ZipFile(path) as archive:
             names = [each.filename for each in archive.infolist() if each.filename and not each.is_dir()]
     except (zipfile.BadZipFile, *_REFUSED) as error:
-        raise SourceError(f"The file cannot be unpacked: {error}", path=path, fix="Pack it anew.") from None
+        raise SourceError(f"The file cannot be unpacked: {error}", path=path, fix="Pack it again.") from None
     return [name for name in names if not name.startswith("__MACOSX/")]
 
 
@@ -111,8 +111,8 @@ def member_of(path: Path, wanted: str = "") -> str:
             )
         return wanted
     if len(names) != 1:
-        fix = f'Name one: part = "{names[0]}". It holds {listed(names)}.' if names else "Pack it anew."
-        raise SourceError(f"The archive holds {len(names)} files, and one is read.", path=path, fix=fix)
+        fix = f'Name one: part = "{names[0]}". It holds {listed(names)}.' if names else "Pack it again."
+        raise SourceError(f"The archive holds {len(names)} files, but only one can be read.", path=path, fix=fix)
     return names[0]
 
 

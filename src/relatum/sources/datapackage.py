@@ -96,11 +96,11 @@ def read_datapackage(path: Path) -> tuple[str, list[Resource]]:
     try:
         package = msgspec.json.decode(path.read_bytes(), type=_Package)
     except (msgspec.MsgspecError, RecursionError, UnicodeDecodeError) as error:
-        raise SourceError(f"This is no Data Package descriptor: {error}.", path=path) from None
+        raise SourceError(f"This is not a Data Package descriptor: {error}.", path=path) from None
     names = [each.name for each in package.resources]
     twice = next((name for name in names if names.count(name) > 1), None) if len(set(names)) < len(names) else None
     if twice is not None:
-        raise SourceError(f"Two resources have the name {twice}.", path=path, fix="Give each a name of its own.")
+        raise SourceError(f"Two resources have the name {twice}.", path=path, fix="Give each a different name.")
     return package.name, [_resource(each, names, path) for each in package.resources]
 
 
@@ -108,14 +108,14 @@ def _resource(resource: _Resource, names: list[str], path: Path) -> Resource:
     schema = resource.schema or _Schema()
     if isinstance(schema, str):
         raise SourceError(
-            f"The schema of {resource.name} stands in another file, {schema}.", path=path, fix="Put it in the resource."
+            f"The schema of {resource.name} is in another file, {schema}.", path=path, fix="Put it in the resource."
         )
     foreign = []
     for each in schema.foreign_keys:
         target = each.reference.resource or resource.name
         if target not in names:
             raise SourceError(
-                f"A foreign key of {resource.name} names {target}, which is no resource.",
+                f"A foreign key of {resource.name} names {target}, which is not a resource.",
                 path=path,
                 fix=suggestion(target, names, noun="resource"),
             )
@@ -135,10 +135,12 @@ def _one_path(resource: _Resource, path: Path) -> str:
     paths = _listed(resource.path)
     if not paths:
         raise SourceError(
-            f"The resource {resource.name} has no path.", path=path, fix="Data in the descriptor is not read."
+            f"The resource {resource.name} has no path.", path=path, fix="Data inside the descriptor is not read."
         )
     if len(set(paths)) < len(paths):
-        raise SourceError(f"The resource {resource.name} names a path twice.", path=path, fix="Name each file once.")
+        raise SourceError(
+            f"The resource {resource.name} names the same path twice.", path=path, fix="Name each file once."
+        )
     if any(leads_outside(path.parent / each, path.parent) for each in paths if "://" not in each):
         raise SourceError(
             f"The resource {resource.name} lies outside the folder of the descriptor.",
@@ -146,7 +148,9 @@ def _one_path(resource: _Resource, path: Path) -> str:
             fix="Put its file beside the descriptor, or below.",
         )
     if any("://" in each for each in paths):
-        raise SourceError(f"The resource {resource.name} lies elsewhere: {paths[0]}.", path=path, fix="Fetch it first.")
+        raise SourceError(
+            f"The resource {resource.name} lies elsewhere: {paths[0]}.", path=path, fix="Download it first."
+        )
     if len(paths) == 1:
         return paths[0]
     folder = Path(paths[0]).parent
@@ -155,9 +159,9 @@ def _one_path(resource: _Resource, path: Path) -> str:
     pattern = f"{names[0][:alike]}*{Path(paths[0]).suffix}"
     if files_in(path.parent / folder / pattern) != sorted(path.parent / each for each in paths):
         raise SourceError(
-            f"The files of {resource.name} cannot be named by one pattern.",
+            f"The files of {resource.name} cannot be matched by one pattern.",
             path=path,
-            fix="Give them one folder, and names that begin alike.",
+            fix="Put them in one folder, with names that begin with the same text.",
         )
     return (folder / pattern).as_posix()
 

@@ -220,7 +220,7 @@ class _Sheet:
             if name in free and pc.any(naming).as_py():
                 found[name] = written[name]
             elif name not in free and pc.any(pc.match_substring_regex(written[name], r"^[+-]?0[xX]")).as_py():
-                raise pa.ArrowInvalid("a number in other digits")
+                raise pa.ArrowInvalid("a number in non-ASCII digits")
         return found
 
     def _looked_at(self, name: str, array: Any) -> tuple[Any, str]:
@@ -231,11 +231,17 @@ class _Sheet:
         if pa.types.is_floating(type_) and texts.too_wide(array):
             written = self.texts([name])[name]
             if texts.all_whole(written):
-                return written, "whole numbers of more than 64 bits: read as text, since a float would make two of one"
+                return (
+                    written,
+                    "whole numbers of more than 64 bits: read as text, because a float cannot hold them exactly",
+                )
         if pa.types.is_date(type_) or pa.types.is_timestamp(type_):
             if texts.outside_years(array):
                 written = self.texts([name])[name]
-                return written, "dates outside the years 1 to 9999: read as text; null = […] says which mean no date"
+                return (
+                    written,
+                    "dates outside the years 1 to 9999: read as text; list the ones that mean no date in null = […]",
+                )
             if pa.types.is_timestamp(type_) and texts.midnights(array):
                 return array.cast(pa.date32()), ""
         return array, ""
@@ -266,10 +272,10 @@ def _layout(path: Path, content: Any, numbered: bool, *, prose: bool = False) ->
     delimiter = max(_DELIMITERS, key=heading.count) if "," not in heading else ","
     if prose and delimiter not in heading:
         raise SourceError(
-            "Nothing parts the fields of the first line, so this is a text and no table.",
+            "The first line has no separator, so this is text, not a table.",
             path=path,
             line=1,
-            fix="Fields are parted by a comma, a semicolon, a tab or a bar; a table of one column ends in .csv.",
+            fix="Separate fields with a comma, semicolon, tab or bar. A table with one column must end in .csv.",
         )
     try:
         reader = csv.reader(_lines(content), delimiter=delimiter)
@@ -299,7 +305,9 @@ def _checked(path: Path, names: list[str], numbered: bool) -> list[str]:
     if any("\0" in name and name != _BLANK for name in names):
         raise _no_text(path)
     if not any(name.strip() for name in names if name != _BLANK):
-        raise SourceError("The first row is blank.", path=path, line=1, fix="The first row must name the columns.")
+        raise SourceError(
+            "The first row is blank.", path=path, line=1, fix="The first row must contain the column names."
+        )
     for position, name in enumerate(names, 1):
         if not name.strip():
             raise SourceError(
@@ -321,8 +329,8 @@ def _explain(path: Path, content: Any, layout: _Layout, stated: Stated) -> None:
                     f"This row has {counted(len(row), 'field')}, and the heading has {len(names)}.",
                     path=path,
                     line=start,
-                    fix="What parts the fields needs double quotes around a text that holds it. "
-                    "Lines below the rows are left out with footer = 1 for the table.",
+                    fix="Put double quotes around a text that contains the separator. "
+                    "To leave out lines below the rows, set footer = 1 for the table.",
                 )
             for name, value in zip(names, row, strict=False):
                 if not value or name not in stated.types or value in stated.markers(name):
@@ -333,17 +341,17 @@ def _explain(path: Path, content: Any, layout: _Layout, stated: Stated) -> None:
                         path=path,
                         line=start,
                         fix="Correct the value, or the column's type in the model; "
-                        f"if it means no value, state null = [{value!r}].",
+                        f"if it means no value, set null = [{value!r}].",
                     )
             start = reader.line_num + 1
     except UnicodeDecodeError:
         raise _encoding_error(path, content) from None
     except csv.Error as error:
-        raise SourceError(f"The rows cannot be told apart: {error}", path=path) from None
+        raise SourceError(f"The rows cannot be separated: {error}", path=path) from None
 
 
 def _no_text(path: Path) -> SourceError:
-    return SourceError("This is not a text file.", path=path, fix="A CSV file is text in the encoding UTF-8.")
+    return SourceError("This is not a text file.", path=path, fix="A CSV file must be UTF-8 text.")
 
 
 def _encoding_error(path: Path, content: Any) -> SourceError:
@@ -356,6 +364,4 @@ def _encoding_error(path: Path, content: Any) -> SourceError:
     line = data.count(b"\n", 0, at) + 1
     if b"\0" in data[:1024]:
         return _no_text(path)
-    return SourceError(
-        f"Byte {at + 1} is not UTF-8 text.", path=path, line=line, fix="Save the file in the encoding UTF-8."
-    )
+    return SourceError(f"Byte {at + 1} is not UTF-8 text.", path=path, line=line, fix="Save the file as UTF-8.")

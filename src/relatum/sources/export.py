@@ -65,7 +65,7 @@ def datapackage(declaration: Declaration, data: Mapping[str, TableData], sources
             )
         )
     if not resources:
-        raise ModelError("No table of this model is a file.", fix="A Data Package describes files.")
+        raise ModelError("No table of this model comes from a file.", fix="A Data Package describes files.")
     return package_document(declaration.name, resources, types)
 
 
@@ -130,7 +130,7 @@ def _statement(
             said, lost = _reference(declaration, data, each)
             if lost:
                 # A database would refuse those rows: what it cannot promise stands as a comment.
-                yield f"-- {counted(lost, 'row')} would break it: {visible(said)}"
+                yield f"-- {counted(lost, 'row')} violate it: {visible(said)}"
             else:
                 lines.append(f"    {said}")
     yield f"create table {_named(name)} (\n" + ",\n".join(lines) + "\n);\n"

@@ -33,10 +33,10 @@ def sentences(path: Path) -> Iterator[None]:
     try:
         yield
     except PermissionError:
-        raise SourceError("The file may not be read.", path=path, fix="Check its permissions.") from None
+        raise SourceError("No permission to read this file.", path=path, fix="Check its permissions.") from None
     except _DAMAGE as error:
         raise SourceError(
-            f"This is not a file of its kind, or it is damaged: {_damage(error)}",
+            f"This is not a file of the expected kind, or it is damaged: {_damage(error)}",
             path=path,
             fix=f"The ending says {path.suffix}; check how it was written.",
         ) from None
@@ -65,7 +65,7 @@ def plain_file(path: Path) -> Path:
     if not kind:
         raise missing_file(path)
     if kind != "file":
-        raise SourceError(f"This is a {kind}, not a file.", path=path, fix="Name a file.")
+        raise SourceError(f"This is a {kind}, not a file.", path=path, fix="Give a file.")
     note_source(path)
     return path
 
@@ -80,7 +80,9 @@ def read_bytes(path: Path) -> Any:
 def missing_file(path: Path) -> MissingSourceError:
     """The error for a file that is not there: with the nearest name in its folder."""
     if not path.parent.is_dir():
-        return MissingSourceError("There is no such file.", path=path, fix=f"There is no folder {path.parent} either.")
+        return MissingSourceError(
+            "There is no such file.", path=path, fix=f"The folder {path.parent} does not exist either."
+        )
     near = [other.name for other in path.parent.iterdir()]
     return MissingSourceError("There is no such file.", path=path, fix=suggestion(path.name, near, noun="file"))
 
@@ -115,7 +117,7 @@ def _footer(path: Path) -> Any:
     metadata = pq.read_metadata(path)
     rows = sum(metadata.row_group(group).num_rows for group in range(metadata.num_row_groups))
     if rows != metadata.num_rows:
-        raise pa.ArrowInvalid(f"its footer says {metadata.num_rows:,} rows, and its groups of rows have {rows:,}")
+        raise pa.ArrowInvalid(f"its footer says {metadata.num_rows:,} rows, but its row groups have {rows:,}")
     return metadata
 
 
@@ -141,11 +143,11 @@ def refuse_unlike(first: str, expected: Iterable[str], path: str, names: Iterabl
     missing = [name for name in expected if name not in set(names)]
     extra = [name for name in names if name not in set(expected)]
     if missing or extra:
-        said = [f"lacks {listed(missing)}"] * bool(missing) + [f"has {listed(extra)} besides"] * bool(extra)
+        said = [f"lacks {listed(missing)}"] * bool(missing) + [f"also has {listed(extra)}"] * bool(extra)
         raise SourceError(
             f"This file does not have the columns of {first}: it {' and '.join(said)}.",
             path=path,
-            fix="Files of one folder make one table: give them the same columns, or name them one by one.",
+            fix="The files of a folder form one table: give them the same columns, or name them one by one.",
         )
 
 

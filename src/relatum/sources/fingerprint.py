@@ -150,5 +150,5 @@ def refuse_changed(files: tuple[FileState, ...]) -> None:
             raise SourceError(
                 "The file has changed since the model was opened.",
                 path=state.path,
-                fix="Refresh the model, or open it again: rows read before and after would be mixed.",
+                fix="Refresh or reopen the model, so that old and new rows are not mixed.",
             )

@@ -72,7 +72,7 @@ def _stepped(handle: int, name: str, kind: int) -> int:
 def led_away(path: Path) -> SourceError:
     """The error for a file that lies outside the model's folder."""
     return SourceError(
-        "This leads to a file outside the model's folder.",
+        "This link leads outside the model's folder.",
         path=path,
-        fix="Put the file itself there, or open the model with allow_outside=True.",
+        fix="Put the file itself in the folder, or, from Python, open the model with allow_outside=True.",
     )

@@ -77,7 +77,7 @@ def _refuse_deep(path: Path, content: Any) -> None:
                 f"The line nests {deepest} brackets; at most {_DEEPEST} are read.",
                 path=path,
                 line=int(line) + 1,
-                fix="Write one value a column.",
+                fix="Use one value per column.",
             )
 
 
@@ -110,7 +110,9 @@ def _read(path: Path, content: Any, stated: Stated) -> TableData:
         except SourceError:
             continue  # some number of the column is a float: all of them are
         table = with_column(table, name, whole.cast(pa.string()))
-        remarks.append(f"{name}: whole numbers of more than 64 bits: read as text, since a float would make two of one")
+        remarks.append(
+            f"{name}: whole numbers of more than 64 bits: read as text, because a float cannot hold them exactly"
+        )
     for field in list(table.schema):
         array = table.column(field.name)
         markers = stated.markers(field.name)
@@ -136,6 +138,6 @@ def _parsed(path: Path, content: Any, types: Mapping[str, Any] | None = None) ->
         raise SourceError(
             f"This is not a file of JSON lines that can be read: {first_line(error)}",
             path=path,
-            fix='Each line is one object, {"column": value, …}, with values of one type a column.',
+            fix='Each line must be one object, {"column": value, …}, with one type per column.',
         ) from None
     return table

@@ -81,7 +81,7 @@ def read_source(source: Source, folder: Path, stated: Stated, within: Path | Non
         return read_database(source.address, source.part, source.query, folder, stated)
     path = folder / source.address
     if source.query:
-        raise SourceError("Only a database can be asked a query.", path=path, fix="Leave query out.")
+        raise SourceError("Only a database can take a query.", path=path, fix="Leave query out.")
     if path.suffix.lower() in WORKBOOKS and kind_of(path) == "file":
         path = held(path, within)
         refuse_large(plain_file(path))
@@ -111,9 +111,9 @@ def is_folder(address: str, folder: Path) -> bool:
     """
     if "*" in address and ("**" in address or "*" not in Path(address).name or "*" in str(Path(address).parent)):
         raise SourceError(
-            "A pattern names the files of one folder.",
+            "A pattern can match only the files of one folder.",
             path=address,
-            fix="* stands for any characters of a file's name: parts/*-2024.csv.",
+            fix="* matches any characters of a file name: parts/*-2024.csv.",
         )
     return "*" in address or kind_of(folder / address) == "folder"
 
@@ -182,7 +182,7 @@ def files_in(path: Path, within: Path | None = None) -> list[Path]:
                 raise led_away(each)
     if not found:
         raise MissingSourceError(
-            "There is no data file here.", path=path, fix=f"Files ending in {listed(sorted(READERS))} are read."
+            "No data files found here.", path=path, fix=f"Files ending in {listed(sorted(READERS))} are read."
         )
     return found
 

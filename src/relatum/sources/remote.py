@@ -49,4 +49,4 @@ class RemoteTable(TableData):
 
 
 def _stays_there(name: str) -> Column:
-    raise AssertionError(f"{name} stays where it is: the engine is asked for what is needed of it")
+    raise AssertionError(f"{name} stays on the engine, which is asked for what is needed")

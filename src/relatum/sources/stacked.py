@@ -63,7 +63,7 @@ def _common(name: str, parts: Mapping[str, TableData]) -> Type:
             raise SourceError(
                 f"{name} is {here} here and {found} in {found_at}.",
                 path=place,
-                fix=f'State its type in the model: type = "text" for the column {name}, or correct the values.',
+                fix=f'Set its type in the model, type = "text" for the column {name}, or correct the values.',
             )
         found, found_at = both, place if both == here else found_at
     return found

@@ -34,10 +34,10 @@ def moments(texts: Any, zone: str) -> tuple[Any, str]:
         return texts, ""
     zoned = found.zoned[known]
     if zoned.any() and not zoned.all():
-        return texts, "some moments say their zone and some do not: read as text"
+        return texts, "some timestamps have a time zone and some do not: read as text"
     type_ = DATE if found.dates_only else NANOSECONDS if found.fine else TIMESTAMP
     if type_ == NANOSECONDS and np.abs(found.days[known]).max(initial=0) > MOST_NANO_DAYS:
-        return texts, "moments with nine digits of a second, some before 1678 or after 2261: read as text"
+        return texts, "timestamps with nine fractional digits, some before 1678 or after 2261: read as text"
     return as_moments(found, array, type_, zone), ""
 
 

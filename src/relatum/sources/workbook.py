@@ -27,7 +27,7 @@ from relatum.wording import counted, first_line, listed, suggestion
 
 #: So many rows at the top of a sheet are looked at for its heading.
 _SEARCHED = 30
-_WIDE = "whole numbers of more than 64 bits: read as text, since a float would make two of one"
+_WIDE = "whole numbers of more than 64 bits: read as text, because a float cannot hold them exactly"
 #: Whole numbers that are larger are no floats.
 _LARGEST = 10**300
 #: So many times the size of its parts, unpacked, a workbook takes in memory.
@@ -78,12 +78,12 @@ def read_workbook(path: Path, part: str, stated: Stated) -> TableData:
     """
     parts = workbook_parts(path)
     if not parts:
-        raise SourceError("The workbook has no table: no heading with rows below it.", path=path)
+        raise SourceError("The workbook has no table: no heading row with rows below it.", path=path)
     if not part and len(parts) != 1:
         raise SourceError(
-            f"The workbook has {counted(len(parts), 'table')}, and the model does not say which one is meant.",
+            f"The workbook has {counted(len(parts), 'table')}, and the model does not say which one to use.",
             path=path,
-            fix=f'State part = "{next(iter(parts), "Sheet1")}". {suggestion(part, parts, noun="part")}',
+            fix=f'Set part = "{next(iter(parts), "Sheet1")}". {suggestion(part, parts, noun="part")}',
         )
     chosen = part or next(iter(parts))
     if chosen not in parts:
@@ -120,7 +120,7 @@ def _opened(path: Path) -> tuple[Any, dict[str, list[str]]]:
     except Exception as error:  # a reader of a format as wide as this one fails in ways that no list holds
         said = f"{type(error).__name__}: {first_line(error)}".replace(os.fspath(path), path.name)[:200]
         raise SourceError(
-            f"This is no workbook, or it is damaged: {said}", path=path, fix="Save it as .xlsx again."
+            f"This is not a workbook, or it is damaged: {said}", path=path, fix="Save it as .xlsx again."
         ) from None
 
 
@@ -156,8 +156,8 @@ def _parts(book: Any, unworked: dict[str, list[str]]) -> Iterator[tuple[str, Par
     for sheet in book.worksheets:
         waiting = unworked.get(sheet.title, [])
         remarks = (
-            [f"{counted(len(waiting), 'formula')} never worked out, and read as null, from {waiting[0]} on: "
-             "open and save the workbook with a program that works them out"] if waiting else []
+            [f"{counted(len(waiting), 'formula')} never calculated and read as null, from {waiting[0]} on: "
+             "open and save the workbook in a program that calculates them"] if waiting else []
         )  # fmt: skip
         rows: dict[int, dict[int, Any]] = {}
         for (row, column), cell in sorted(_cells(sheet).items()):
@@ -247,7 +247,7 @@ def _found(rows: list[list[Any]], told: list[str]) -> Part:
         remarks.append(f"{counted(len(loose), 'column')} without a heading left out")
     body = [[row[at] for at in kept] for row in body]
     if len(body) > 1 and _is_total(body):
-        remarks.append(f"the last row left out: its numbers are the sums of those above ({body[-1]})")
+        remarks.append(f"the last row left out: its numbers are the totals of the rows above ({body[-1]})")
         body = body[:-1]
     names = tuple(_text(rows[top][at]) for at in kept)
     return Part(names, tuple(body), tuple(remarks))
@@ -300,7 +300,7 @@ def _array(values: list[Any], wanted: Type | None) -> tuple[Any, str]:
     if set(kinds) <= {str} or (wanted is not None and arrow_type(wanted) == pa.string()):
         return texts, ""
     others = sum(count for kind, count in kinds.items() if kind is not str)
-    return texts, f"{counted(others, 'value')} of {sum(kinds.values())} no text; all are read as text"
+    return texts, f"{counted(others, 'value')} of {sum(kinds.values())} not text; all are read as text"
 
 
 def _written(value: Any) -> str:

@@ -27,6 +27,7 @@ from relatum.plan import engine
 from relatum.plan.nodes import Aggregation, Field, Nested, RankedAmong
 from relatum.plan.slots import formula_of
 from relatum.session.session import Session
+from relatum.wording import agreeing, counted
 
 #: Of a count of rows, which names no column, so many columns are listed.
 _SHOWN_COLUMNS = 6
@@ -58,7 +59,9 @@ class Behind:
         kind: Literal["rows", "values"] = "rows"
         found = self.seen.rows(node, most)
         losses = [
-            f"{missing:,} of {found.count:,} rows found no {quoted(name)}" for name, missing in self.seen.lost(node)
+            f"{missing:,} of {counted(found.count, 'row')} {agreeing(missing, 'has', 'have')} no matching "
+            f"{quoted(name)}"
+            for name, missing in self.seen.lost(node)
         ]
         if node.function == "count_distinct":
             values, counts, count = self.seen.distinct(node, most)

@@ -71,18 +71,19 @@ def take_apart(session: Session, asked: Asked, other: dict[str, Any], along: str
     """
     earlier = replace(asked, at={**asked.at, **other})
     if set(earlier.at) != set(asked.at):
-        raise RequestError("Both cells have members of the same fields.", fix="Name the fields of the first cell.")
+        raise RequestError("Both cells must have members of the same fields.", fix="Name the fields of the first cell.")
     look = CellLook(session, asked)
     resolved = look.resolved
     if not look.formula.type.numeric:
         raise RequestError("Only numbers have a difference.")
     cells = [look.cell, cell_of(resolved, earlier.at)]
     if any(cell.others for cell in cells):
-        raise RequestError("Others are no member of a difference.", fix="Compare two members.")
+        raise RequestError("others cannot be one side of a difference.", fix="Compare two members.")
     after, before = (python_values(each.value(look.formula))[0] for each in (look, CellLook(session, earlier)))
     if after is None or before is None:
         raise RequestError(
-            "One of the two cells has no value, so that there is no difference.", fix="Explain it alone."
+            "One of the two cells has no value, so there is no difference to explain.",
+            fix="Explain the other one alone.",
         )
     quantity, quotient = _quantity(look.formula), _quotient(look.formula)
     others = quotient or ((quantity,) if quantity is not None else ())
@@ -97,7 +98,7 @@ def take_apart(session: Session, asked: Asked, other: dict[str, Any], along: str
             continue  # the cell's fields have too many members beside this column's
     splits = [each for each in splits if each.names]
     if not splits:
-        raise RequestError("No column of a lookup tells members of the two cells apart.", fix="Name one: along.")
+        raise RequestError("No lookup column divides these two cells into members.", fix="Name one with along.")
     best, told = max(
         ((each, _parts(each, before, after, bool(quotient))) for each in splits),
         key=lambda each: each[1].telling * _preferred(session, each[0]),
@@ -112,7 +113,7 @@ def take_apart(session: Session, asked: Asked, other: dict[str, Any], along: str
     parts.sort(key=lambda each: (-abs(each.part), str(each.name)))
     rest = total - sum((each.part for each in parts), start=type(total)(0))
     if rest and abs(float(rest)) > 1e-9 * max(abs(float(before)), abs(float(after))):
-        parts.append(Contribution("what does not add up over the members", None, None, rest))
+        parts.append(Contribution("the part that does not add up over the members", None, None, rest))
     factors = () if quantity is None else _factors(best, before, after)
     sums = [sum(Fraction(each) for each in side if each is not None) for side in (best.before, best.after)]
     adds_up = bool(told.divided) or (_alike(sums[0], before) and _alike(sums[1], after))

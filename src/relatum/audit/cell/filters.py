@@ -85,7 +85,7 @@ class FilterTeller:
             case ByCondition(part):
                 return each.text or part.text
             case ByDates():
-                return f"the dates of {name} that calendar changes left"
+                return f"the dates of {name} left by calendar changes"
 
 
 def told_filters(evidence: Evidence, first: Formula, plans: Sequence[FilterPlan]) -> tuple[FilterTold, ...]:

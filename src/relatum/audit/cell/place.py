@@ -58,7 +58,8 @@ def members_in(text: str) -> dict[str, Any]:
         node = parse_formula(part, "at")
         if not isinstance(node, Operation) or node.operator not in ("=", "is_null", "is_no_match"):
             raise RequestError(
-                f"{part} names no member.", fix="Write table.column = 'member', … is null, … is no match, … = others."
+                f"{part} does not name a member.",
+                fix="Write table.column = 'member', … is null, … is no match, … = others.",
             )
         field = part[node.operands[0].span.start : node.operands[0].span.stop]
         if node.operator == "is_null":
@@ -81,8 +82,8 @@ def values_in(text: str) -> dict[str, Any]:
     found = members_in(text)
     for field, member in found.items():
         if not isinstance(member, Written):
-            reason = f"A control is where columns have values, and {field} has none here."
-            raise RequestError(reason, fix="Write table.column = a value.")
+            reason = f"A control needs a value for each column, and {field} has none here."
+            raise RequestError(reason, fix="Write table.column = value.")
     return {field: _python(member) for field, member in found.items()}
 
 
@@ -92,7 +93,7 @@ def _constant(part: str, node: Any) -> Any:
     negative = isinstance(node, Operation) and node.operator == "negate"
     inner = node.operands[0] if negative else node
     if not isinstance(inner, Literal):
-        raise RequestError(f"{part} names no member.", fix="After = comes a constant, or others.")
+        raise RequestError(f"{part} does not name a member.", fix="Write a constant or others after =.")
     return Written(inner, negative)
 
 
@@ -119,11 +120,11 @@ def cell_of(resolved: Resolved, at: Mapping[str, Any]) -> Cell:
     for field, member in at.items():
         key = names.get(field, labels.get(field))
         if key is None:
-            raise RequestError(f"{field} is no field of the cell.", fix=suggestion(field, names, noun="field"))
+            raise RequestError(f"{field} is not a field of this cell.", fix=suggestion(field, names, noun="field"))
         if isinstance(member, Others):
             if not resolved.head(key).others:
                 raise RequestError(
-                    f"{field} has no others.", fix=f"Say which members are shown: {field} top 5 with others."
+                    f"{field} does not show others.", fix=f"Ask for them in the rows: {field} top 5 with others."
                 )
             others.add(key)
             codes[key] = 0

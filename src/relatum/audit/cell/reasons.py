@@ -27,7 +27,7 @@ def reason_of(
             return _aggregate(step, own)
         case Ranked():
             if step.node is None:
-                return "no current member", f"{step.text}: the cell has no current member there, or is others."
+                return "no current member", f"{step.text}: the cell has no single member there."
             return "no rows", f"{step.text}: the formula has no value at the current member."
         case Apply(function, arguments):
             for inner in step.inner:
@@ -36,9 +36,9 @@ def reason_of(
             if function in ("/", "%") and values[step.inner[-1]] == 0:
                 return "division by zero", f"{steps[step.inner[-1]].text} is zero."
             if function == "nullif":
-                return "no such case", f"{step.text} is null where both are equal."
+                return "no case applies", f"{step.text} is null where both are equal."
             if function == "case":
-                return "no such case", f"No condition of {step.text} holds, or the one that does gives no value."
+                return "no case applies", f"No condition of {step.text} holds, or the one that holds gives null."
             for inner in step.inner:
                 if values[inner] is None:
                     return reason_of(steps, values, evidence, inner)
@@ -70,6 +70,6 @@ def _aggregate(step: Step, evidence: Evidence | None) -> tuple[Reason, str]:
     if evidence.function == "sole":
         return "not the sole value", f"{counted(evidence.count, 'row')} of {source} have several values."
     if evidence.kind == "members":
-        return "null inputs", f"No member that is visible has a value of {step.text}."
+        return "null inputs", f"{step.text} has no value for any visible member."
     lost = "; ".join(evidence.losses)
     return "null inputs", f"{counted(evidence.count, 'row')} of {source}, none with a value. {lost}".strip()

@@ -21,7 +21,7 @@ Reason = Literal[
     "no period",
     "not the sole value",
     "no current member",
-    "no such case",
+    "no case applies",
 ]
 
 

@@ -26,7 +26,7 @@ from relatum.plan.context import Context
 from relatum.plan.nodes import Aggregation, Kept
 from relatum.plan.probing import Probe
 from relatum.session.session import Session
-from relatum.wording import listed
+from relatum.wording import counted, listed
 
 #: So many kept members are named.
 _NAMED = 6
@@ -181,5 +181,5 @@ def _notes(look: CellLook, seen: engine.Evidence, step: Step) -> list[str]:
         for kept in (*node.bounds.kept, *(one for dates in node.bounds.dates for one in dates.kept)):
             count, names = seen.kept(kept, _NAMED)
             name = kept.text if isinstance(kept, Kept) else "others"
-            told.append(f"{name}: {count:,} members: {listed(names)}{', …' if count > _NAMED else ''}")
+            told.append(f"{name}: {counted(count, 'member')}: {listed(names)}{', …' if count > _NAMED else ''}")
     return told

@@ -49,7 +49,7 @@ def _float_bands(values: Array, step: int, scale: int, nulls: v.Nulls) -> Array:
     # An edge of so many digits has one nearest float.
     if np.any(np.abs(guess * step) >= v.FLOAT_EXACT, where=known):
         raise ValueOverflowError(
-            "A float has more digits than its band's edges can tell apart.", fix="Take wider bands, or cast it first."
+            "A float has too many digits for these band edges.", fix="Use wider bands, or cast it first."
         )
     numbers = np.where(known, guess, 0.0).astype(np.int64)
     numbers = numbers - (values < numbers * step / unit)

@@ -44,7 +44,7 @@ def cast(arguments: list[Column], type_: Type) -> Column:
         case Kind.INTEGER | Kind.DECIMAL:
             return _to_exact(column, type_)
         case Kind.BOOLEAN | Kind.TIMESTAMP | Kind.NULL:
-            raise AssertionError(f"nothing is cast to {type_}")
+            raise AssertionError(f"cannot cast to {type_}")
         case _:
             assert_never(type_.kind)
 

@@ -164,7 +164,7 @@ def _refuse_many(sets: int, days: int, calendar: str) -> None:
         "dates",
         sets * days,
         f"A calendar change would make {sets:,} sets of dates out of the {days:,} dates of {quoted(calendar)}",
-        "Give the calendar the years of the data, or take a coarser period than these.",
+        "Limit the calendar to the years of the data, or use a coarser period.",
     )
 
 

@@ -56,7 +56,7 @@ class MemoryEvidence:
             if top.others in codes and top.others is not None:
                 found = tops.set_under(top, [codes[key] for key in top.outer])
                 if found is None:
-                    raise RequestError("There are no others there: all members are shown.")
+                    raise RequestError("There are no others here: all members are shown.")
                 codes[top.others] = found
 
     def value(self, formula: Formula) -> Column:

@@ -147,7 +147,7 @@ class ExactSum:
         self._carry()
         if self.high.size and (self.high.max() > HIGHEST >> _LIMB or self.high.min() < LOWEST >> _LIMB):
             raise ValueOverflowError(
-                "A sum does not fit 64 bits.", fix="Sum a smaller unit of it: sum(x / 1000), which is a float."
+                "A sum does not fit in 64 bits.", fix="Sum it in a larger unit: sum(x / 1000), which is a float."
             )
         return (self.high << _LIMB) + self.low
 

@@ -15,8 +15,8 @@ _MEMBER_BYTES = 40
 def refuse_many(count: int) -> None:
     """Raise a LimitError for more inner cells than may be worked out at once."""
     refuse_late()
-    said = f"A formula would be worked out for {count:,} members"
-    refuse_above("members", count, said, "Take a coarser grain, or filter first.")
+    said = f"A formula would be evaluated for {count:,} members"
+    refuse_above("members", count, said, "Use a coarser grain, or filter first.")
     refuse_memory(_MEMBER_BYTES * count, f"Work on {count:,} members")
 
 

@@ -75,7 +75,8 @@ def _refuse_far_dates(column: Column) -> Column:
         far = far & ~column.nulls
     if np.any(far):
         raise ValueOverflowError(
-            "A date would lie outside the years 1 to 9999.", fix="Move it by fewer days; least and greatest bound them."
+            "A date would lie outside the years 1 to 9999.",
+            fix="Move it by fewer days; least() and greatest() can limit them.",
         )
     values = np.clip(column.values, FIRST_DAY, LAST_DAY)
     return Column(column.type, values, column.nulls, None, max(column.lower, FIRST_DAY), min(column.upper, LAST_DAY))

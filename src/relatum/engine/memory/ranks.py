@@ -129,7 +129,7 @@ def _running(type_: Type, members: Members) -> Column:
     low, high = _restarting(wide & _MASK, starts), _restarting(wide >> _LIMB, starts)
     high = high + (low >> _LIMB)
     if len(high) and (int(high.max()) > v.HIGHEST >> _LIMB or int(high.min()) < v.LOWEST >> _LIMB):
-        raise ValueOverflowError("A running sum does not fit 64 bits.", fix="Sum a smaller unit of it.")
+        raise ValueOverflowError("A running sum does not fit in 64 bits.", fix="Sum it in a larger unit.")
     values = np.empty(len(order), np.int64)
     values[order] = ((high << _LIMB) + (low & _MASK))[end]
     return Column(type_, values, nulls if nulls.any() else None)

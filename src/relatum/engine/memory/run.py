@@ -59,8 +59,8 @@ class MemoryEngine:
     def query(self, plan: Plan) -> str:
         """The query that answers a plan: memory is asked none."""
         raise RequestError(
-            "The tables are in memory, which is asked no queries.",
-            fix='Say where they live: engine="duckdb", or --engine duckdb in the shell.',
+            "The tables are in memory, so there is no query to show.",
+            fix='Choose an engine: engine="duckdb", or --engine duckdb in the shell.',
         )
 
     def look(self, plan: Plan, cell: Mapping[int, int]) -> MemoryEvidence:

@@ -129,7 +129,8 @@ class Shown:
         if count > self.plan.cell_limit:
             raise LimitError(
                 f"The grid would have {count:,} combinations; the limit is {self.plan.cell_limit:,}.",
-                fix="Take a coarser column, filter, or raise it: cells under [limits], --limit-cells, cell_limit.",
+                fix="Use a coarser column, filter, or raise the limit: cells under [limits], --limit-cells, "
+                "cell_limit.",
             )
 
     # -- what may be shown --------------------------------------------------------------------------------------------

@@ -263,9 +263,9 @@ class Store:
                 continue
             if key not in self.derivations:
                 raise ModelError(
-                    f"The derived column {column_name(*key)} is needed before it is known: relationships and derived "
-                    "columns use each other in a circle.",
-                    fix="Relate the tables by columns of the source, or work the column out where the data is made.",
+                    f"The derived column {column_name(*key)} depends on itself: relationships and derived "
+                    "columns refer to each other in a circle.",
+                    fix="Relate the tables by source columns, or compute the column at the source.",
                 )
             needed[key] = None
             reads = derivation_reads(self.derivations[key]).columns

@@ -38,7 +38,7 @@ def fetched(array: Any, type_: Type) -> Column:
     except SourceError as error:
         if type_.kind in (Kind.DATE, Kind.TIMESTAMP):
             reason = f"The answer of the engine {error.reason}"
-            raise SourceError(reason, fix="Leave such dates out, or make them null, in a view or query.") from None
+            raise SourceError(reason, fix="Leave those dates out, or make them null, in a view or query.") from None
         raise ValueOverflowError.of_result() from None
 
 
@@ -79,6 +79,6 @@ def member_codes(array: Any, members: Members, type_: Type) -> Array:
 
 def _changed() -> ChangedDataError:
     return ChangedDataError(
-        "The data of the engine has changed while it was asked, or since the grid was made that is asked again.",
+        "The engine's data changed during the question, or since this grid was made.",
         fix="Ask the model again.",
     )

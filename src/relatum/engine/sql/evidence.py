@@ -92,7 +92,7 @@ class SqlEvidence:
             parts, frame = self._begun()
             reading = Reading(cells_of(parts, plan.fields), frame)
             if not self._asked(parts, reading.rows.select(aliased(number(1), "one"))).num_rows:
-                raise RequestError("There are no others there: all members are shown.")
+                raise RequestError("There are no others here: all members are shown.")
 
     # -- the cell -----------------------------------------------------------------------------------------------------
 

@@ -370,7 +370,8 @@ class _Decoder:
             if len(rows) > plan.cell_limit:
                 raise LimitError(
                     f"The grid would have {len(rows):,} combinations; the limit is {plan.cell_limit:,}.",
-                    fix="Take a coarser column, filter, or raise it: cells under [limits], --limit-cells, cell_limit.",
+                    fix="Use a coarser column, filter, or raise the limit: cells under [limits], --limit-cells, "
+                    "cell_limit.",
                 )
             codes = [self._codes(key, rows, key in grain.others) for key in grain.keys]
             table = np.stack(codes, axis=1) if codes else np.zeros((len(rows), 0), np.int64)

@@ -401,7 +401,7 @@ def _cast(dialect: Dialect, arguments: list[Value], type_: Type) -> Sql:
         case Kind.INTEGER | Kind.DECIMAL:
             return _to_exact(dialect, value, type_)
         case Kind.BOOLEAN | Kind.TIMESTAMP | Kind.NULL:
-            raise AssertionError(f"nothing is cast to {type_}")
+            raise AssertionError(f"cannot cast to {type_}")
     raise AssertionError(f"{type_} is cast to or not")
 
 

@@ -342,8 +342,8 @@ def _shares(made: Canvas, plot: Any, shares: Any, beside: str) -> None:
     right.plot(np.arange(len(added)), added, color=line, marker="o", markersize=3.5, linewidth=1.4)
     right.set_ylim(min(0.0, float(added.min())) * 1.08, max(1.0, float(added.max())) * 1.08)
     percent = formatter(FLOAT, Format(pattern="0%"), [1.0], frame.result.locale, frame.result.currency)
-    made.number_axis(right.yaxis, percent, "share of the total, added up")
-    made.key(line, "share of the total, added up")
+    made.number_axis(right.yaxis, percent, "cumulative share of the total")
+    made.key(line, "cumulative share of the total")
 
 
 # -- steps of a change ------------------------------------------------------------------------------------------------
@@ -388,7 +388,7 @@ def draw_steps(made: Canvas, names: Sequence[str], numbers: Sequence[float], tex
     if low > 0 and floor - (high - floor) * 0.6 > 0 and (high - floor) < high * 0.35:
         cut = floor - (high - floor) * 0.6
         (plot.set_xlim if long else plot.set_ylim)(cut, high + (high - cut) * 0.14)
-        made.notes.append("the axis does not begin at zero: the bars of the totals are cut short")
+        made.notes.append("the axis does not start at zero, so the bars of the totals are shortened")
     else:
         (plot.set_xlim if long else plot.set_ylim)(min(low, 0) * 1.1, max(high, 0) + (high - min(low, 0)) * 0.14)
     frame = made.frame

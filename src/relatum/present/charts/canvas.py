@@ -215,6 +215,6 @@ def _fit(made: Canvas, top: float, bottom: float, renderer: Any) -> None:
         new_left, new_right = now.left + left / width, now.right - over_right / width
         new_bottom, new_top = now.bottom + low / height, now.top - over_top / height
         if new_right - new_left < 0.1 or new_top - new_bottom < 0.1:
-            made.notes.append("the labels leave too little room: a larger size shows it better")
+            made.notes.append("the labels leave too little room: use a larger size")
             return
         figure.subplots_adjust(left=new_left, right=new_right, bottom=new_bottom, top=new_top)

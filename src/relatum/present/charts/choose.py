@@ -63,11 +63,15 @@ def _over_time(frame: Frame, swapped: bool) -> tuple[Kind, bool, str]:
     if _whole(frame) and len(frame.series) <= _MOST_SERIES["shares"]:
         return "shares", swapped, f"the value is a share of a whole, and {time} is time"
     if len(frame.fields) > 1:
-        return "bars", swapped, f"{time} starts anew in each {frame.fields[-2]}"
+        return "bars", swapped, f"{time} starts again in each {frame.fields[-2]}"
     if len(frame.categories) < 3 and len(frame.series) > 1:
-        return ("bars", not swapped, f"there are too few of {time} for a line")
+        return ("bars", not swapped, f"there are too few {time} members for a line")
     if len(frame.series) > _MOST_SERIES["lines"]:
-        return "panels", swapped, f"{time} is time, and {len(frame.series)} lines in one chart could not be told apart"
+        return (
+            "panels",
+            swapped,
+            f"{time} is time, and {len(frame.series)} lines in one chart would be hard to tell apart",
+        )
     return "lines", swapped, f"{time} is time"
 
 
@@ -77,7 +81,7 @@ def _choose(frame: Frame) -> tuple[Kind, str]:
     if members > 1 and _whole(frame) and members <= _MOST_SERIES["shares"]:
         return "shares", "the value is a share of a whole"
     if members > _FEW_SERIES or len(frame.categories) * members > _FEW_BARS * 2:
-        return "heat", f"{len(frame.categories)} by {members} members are too many bars"
+        return "heat", f"{len(frame.categories)} by {members} members would be too many bars"
     if len(frame.categories) > 20 and len(values) == 2 and members == 1:
         return "points", f"there are two values for {len(frame.categories)} members"
     return "bars", "members are compared"
@@ -94,7 +98,7 @@ def checked(kind: str) -> Kind:
     for each in KINDS:
         if kind == each:
             return each
-    raise RequestError(f"There is no chart {kind}.", fix=suggestion(kind, KINDS, noun="chart"))
+    raise RequestError(f"Unknown chart {kind}.", fix=suggestion(kind, KINDS, noun="chart"))
 
 
 def refuse_crowd(kind: Kind, frame: Frame) -> None:
@@ -107,6 +111,6 @@ def refuse_crowd(kind: Kind, frame: Frame) -> None:
     for what, count, most in counts:
         if count > most:
             raise RequestError(
-                f"The chart would have {count:,} {what}, and {kind} can be read up to {most:,}.",
+                f"The chart would have {count:,} {what}, and {kind} is readable only up to {most:,}.",
                 fix="Show fewer: top 20 with others after the field, or a condition.",
             )

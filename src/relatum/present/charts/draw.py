@@ -19,7 +19,7 @@ from relatum.present.charts.options import ChartOptions, check_options, template
 from relatum.present.pictures import drawable
 
 _WIDE, _HIGH = 9.2, 5.2
-_NOTHING, _WHY = "No cell of the grid has a number to draw.", "Look at its notes: print the grid."
+_NOTHING, _WHY = "The grid has no number to draw.", "Print the grid to see its notes."
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,7 +108,7 @@ def _drawn(whole: Frame, options: ChartOptions, kind: Kind) -> Frame:
         raise RequestError(_NOTHING, fix=_WHY)
     first = whole.value_number(options.value) if options.value else values[0]
     if not whole.of_value(first):
-        raise RequestError(f"The value {options.value} is no number, so there is nothing to draw.")
+        raise RequestError(f"The value {options.value} is not a number, so it cannot be drawn.")
     apart = {whole.value_number(label) for label in (options.colour, options.target) if label}
     alike = [
         each
@@ -124,12 +124,12 @@ def _drawn(whole: Frame, options: ChartOptions, kind: Kind) -> Frame:
     ]
     if kind == "points":
         if len(values) < 2:
-            raise RequestError("Points need two values: one along and one up.", fix="Ask for two values.")
+            raise RequestError("points needs two values, one for each axis.", fix="Ask for two values.")
         alike = [first]
     if kind == "ranked":
         alike = [first]
         if len(whole.of_value(first)) > 1:
-            raise RequestError("Bars in order are of one value by the rows alone.", fix="Leave out the columns.")
+            raise RequestError("ranked shows one value by rows only.", fix="Leave out the columns.")
     return of_values(whole, alike)
 
 
@@ -193,9 +193,9 @@ def _whole(made: Canvas, asker: Asker) -> float | None:
     total = asker.total(number)
     heading = made.frame.heading(number)
     if not total.adds_up:
-        made.notes.append(f"{heading} does not add up over members: no shares of the total are drawn")
+        made.notes.append(f"{heading} does not add up over members, so shares of the total are not drawn")
     elif total.number is None or total.number <= 0:
-        made.notes.append(f"the total of {heading} is not above zero: no shares of it are drawn")
+        made.notes.append(f"the total of {heading} is not above zero, so shares of it are not drawn")
     else:
         return total.number
     return None

@@ -56,4 +56,4 @@ def fonts_for(texts: Iterable[str], wanted: str) -> tuple[list[str], str]:
     if not missing:
         return chosen, ""
     scripts = sorted({unicodedata.name(chr(sign), "UNKNOWN").split(" ")[0].title() for sign in missing})
-    return chosen, f"no font on this machine has the signs of {', '.join(scripts)}"
+    return chosen, f"no font on this machine has the characters of {', '.join(scripts)}"

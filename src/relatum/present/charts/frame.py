@@ -91,7 +91,7 @@ class Frame:
         """The number of a value by its label."""
         labels = [each.label for each in self.result.values]
         if label not in labels:
-            raise RequestError(f"The grid has no value {label}.", fix=f"It has {', '.join(labels)}.")
+            raise RequestError(f"Unknown value {label}.", fix=f"Values in this grid: {', '.join(labels)}.")
         return labels.index(label)
 
 
@@ -119,16 +119,16 @@ def frame_of(result: Result, *, swapped: bool = False) -> Frame:
     asked = len(layout.rows) * max(len(layout.columns), 1)
     if asked > _MOST_CELLS:
         raise RequestError(
-            f"The grid has {asked:,} cells, and a chart of more than {_MOST_CELLS:,} shows nothing.",
+            f"The grid has {asked:,} cells; a chart can show at most {_MOST_CELLS:,}.",
             fix="Show fewer: top 20 with others after the field, or a condition.",
         )
     sheet = sheet_of(plain)
     numeric = [number for number, value in enumerate(result.values) if value.type.numeric]
     if not numeric:
-        raise RequestError("No value of the grid is a number, so there is nothing to draw.")
+        raise RequestError("No value in the grid is a number, so there is nothing to draw.")
     if not result.axes:
         raise RequestError(
-            "A chart needs members to compare, and the grid has one cell.", fix="Ask for rows or columns."
+            "A chart needs members to compare, but the grid has only one cell.", fix="Ask for rows or columns."
         )
     count = result.row_count
     rows = [at for at, line in enumerate(sheet.rows) if not line.total]
@@ -206,7 +206,7 @@ def _number(cell: Cell) -> float:
     number = float(cell.value) if is_number(cell.value) else math.nan
     if math.isfinite(number) and abs(number) > _LARGEST:
         raise RequestError(
-            f"A value of {number:g} is too large to be drawn.", fix="Draw it in a larger unit, or its logarithm."
+            f"A value of {number:g} is too large to draw.", fix="Draw it in a larger unit, or draw its logarithm."
         )
     return number
 

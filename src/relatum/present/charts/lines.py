@@ -37,7 +37,7 @@ def draw_lines(made: Canvas, mode: str) -> Any:
     if mode == "areas":
         numbers = np.array([np.nan_to_num(each.numbers) for each in frame.series])
         if (numbers < 0).any():
-            made.notes.append("negative values lie below the areas before them")
+            made.notes.append("negative values are drawn below the areas before them")
         base = np.zeros(len(places))
         for one, own in zip(frame.series, numbers, strict=True):
             colour = one.paint.of(made.options.mode)
@@ -174,7 +174,7 @@ def _name_points(made: Canvas, plot: Any, across: Any, up: Any, renderer: Any) -
                 break
             label.remove()
         else:
-            made.notes.append(f"{name} has no room for its name")
+            made.notes.append(f"there is no room for the name {name}")
 
 
 def draw_heat(made: Canvas) -> None:
@@ -294,4 +294,4 @@ def draw_table(made: Canvas) -> None:
             at = known[-1] if pick is None else int(pick(one.numbers))
             plot.text(right, row, one.cells[at].text, ha="right", va="center", fontsize=made.size,
                       color=made.colours.text)  # fmt: skip
-    made.notes.append("each line has a scale of its own, from its lowest to its highest value")
+    made.notes.append("each line has its own scale, from its lowest to its highest value")

@@ -55,13 +55,13 @@ def check_options(options: ChartOptions, frame: Frame) -> None:
             frame.value_number(label)
     if options.labels and options.labels != "none" and not _HOLE.search(options.labels):
         raise RequestError(
-            f"The labels {options.labels!r} name no value.",
+            f"The labels {options.labels!r} do not name a value.",
             fix=f"Write values in braces: '{{{frame.result.values[0].label}}}'.",
         )
     if options.mode not in ("light", "dark"):
-        raise RequestError(f"A chart is light or dark, not {options.mode}.")
+        raise RequestError(f"mode must be light or dark, not {options.mode}.")
     if options.size is not None and not all(1 <= each <= 100 for each in options.size):
-        raise RequestError("A chart is 1 to 100 inches wide and high.")
+        raise RequestError("The width and height of a chart must be 1 to 100 inches.")
 
 
 def template_values(options: ChartOptions) -> list[str]:

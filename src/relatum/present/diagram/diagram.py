@@ -52,7 +52,7 @@ class Diagram:
         else:
             known = ", ".join((*PICTURES, *TEXTS))
             raise SourceError(
-                f"Drawings ending in {kind or 'nothing'} are not made.", path=target, fix=f"Known: {known}."
+                f"Drawings ending in {kind or 'nothing'} are not supported.", path=target, fix=f"Known: {known}."
             )
 
     def svg(self) -> str:

@@ -166,7 +166,7 @@ def told_of(edge: Edge) -> str:
         "left": f"filters travel from {edge.right} to {edge.left}",
         "right": f"filters travel from {edge.left} to {edge.right}",
         "both": "filters travel both ways",
-        "": "no filter travels; it answers lookups",
+        "": "no filter travels; it is used only for lookups",
     }[edge.filters]
     more = [edge.note, "standby" if edge.standby else ""]
     ends = f"{_end(edge.left, edge.left_columns)} to {_end(edge.right, edge.right_columns)}"

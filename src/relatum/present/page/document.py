@@ -112,7 +112,7 @@ def document(request: Request, asker: Asker, prepare: Sequence[str]) -> dict[str
         if total > MOST_CELLS:
             combinations = math.prod(len(each["members"]) + 1 for each in lists)
             raise RequestError(
-                f"The page would hold {combinations:,} grids, and over {MOST_CELLS:,} cells.",
+                f"The page would hold {combinations:,} grids and more than {MOST_CELLS:,} cells.",
                 fix="Prepare fewer columns, or ask for a smaller grid.",
             )
         results[",".join(map(str, choice))] = result
@@ -129,7 +129,7 @@ def _refuse_axes(result: Result, prepare: Sequence[str]) -> None:
     for name in prepare:
         if any(name == axis.name for axis in result.axes):
             raise RequestError(
-                f"{name} is on an axis: its members can be chosen as it is.", fix="Prepare other columns."
+                f"{name} is on an axis, so its members can be chosen already.", fix="Prepare other columns."
             )
 
 
@@ -171,7 +171,7 @@ def _values(result: Result, sheet: Sheet) -> list[dict[str, Any]]:
     values: list[dict[str, Any]] = []
     for value, write, recipe in zip(result.values, sheet.writers, result.recipes, strict=True):
         shape = shape_of(write) if value.type.numeric else None
-        reason = recipe.reason if shape is not None else "it is no plain number"
+        reason = recipe.reason if shape is not None else "it is not a plain number"
         told = recipe.steps and shape is not None
         values.append(
             {

@@ -55,7 +55,7 @@ class _Process:
                 close_fds=True,
             )
         except OSError as error:
-            raise Refused("Unstarted", f"no process can be started to read it: {error.strerror}") from None
+            raise Refused("Unstarted", f"cannot start a process to read it: {error.strerror}") from None
         assert self._child.stdin is not None and self._child.stdout is not None
         self._ask, self._answers = self._child.stdin, self._child.stdout.fileno()
         # Not select: that knows no file numbered beyond 1023.

@@ -1,4 +1,4 @@
-"""The address of a PostgreSQL server: read by rules of our own, and written anew for the driver."""
+"""The address of a PostgreSQL server: read by rules of our own, and rewritten for the driver."""
 
 from __future__ import annotations
 
@@ -44,7 +44,7 @@ def plain_address(address: str, shown: str) -> str:
     names = [unquote(name) for name, _, _ in said]
     if "@" in address.partition("?")[0] or {"user", "password"} & set(names):
         raise SourceError(
-            "The address holds a user or password, and a model file is no place for them.",
+            "The address holds a user or password, and a model file must not contain them.",
             path=shown,
             fix="Leave them out and set the environment variables PGUSER and PGPASSWORD.",
         )
@@ -53,11 +53,11 @@ def plain_address(address: str, shown: str) -> str:
     base = unquote(found["base"] or "") if found is not None else ""
     if wrong or found is None or not all(map(_VALUE.fullmatch, settings.values())) or "\0" in base:
         raise SourceError(
-            f"The address says {wrong}, which a model file may not."
+            f"The address sets {wrong}, which a model file may not."
             if wrong
-            else "The address is none that can be read: it is postgresql://host:port/database.",
+            else "Invalid address: expected postgresql://host:port/database.",
             path=shown,
-            fix=f"It may say {', '.join(sorted(_PARAMETERS))}; set anything else in the environment.",
+            fix=f"It may set {', '.join(sorted(_PARAMETERS))}; set anything else in the environment.",
         )
     written = "&".join(f"{name}={quote(value, safe='')}" for name, value in {**_ALWAYS, **settings}.items())
     return f"postgresql://{found['hosts']}/{quote(base, safe='')}?{written}"

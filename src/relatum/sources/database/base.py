@@ -175,4 +175,4 @@ def reason(error: Exception) -> str:
 
 def refusal(error: Exception, shown: str) -> SourceError:
     """The error for a question that a database does not answer."""
-    return SourceError(f"The database refuses the question: {reason(error)}", path=shown)
+    return SourceError(f"The database rejected the query: {reason(error)}", path=shown)

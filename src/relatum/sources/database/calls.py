@@ -20,7 +20,7 @@ _NAMED = re.compile(
     r"(?:table|schema|database|query|cursor)_to_xml\w*|txid_current|pg_current_xact_id|ts_stat|ts_rewrite|xpath_table|"
     r"crosstab\w*|connectby|dblink\w*|pg_(?:ls|read|stat|write|logdir|file|hba)_\w*"
 )
-_FIX = "A query may call what only works a value out. What else it needs can be a view of the database."
+_FIX = "A query may call only functions that compute a value. Put anything else in a database view."
 #: Functions of Spark that call a method by its name.
 _RUNNING = frozenset({"reflect", "java_method", "try_reflect"})
 #: Words of SQL that stand before a bracket, and types with their digits.
@@ -104,7 +104,7 @@ def refuse_acting(text: str, records: Records, shown: str) -> None:
         acting |= {str(each["name"]) for each in found}
     if acting:
         raise SourceError(
-            f"The query calls {listed(sorted(acting))}, and a model may not: that can act on the server.",
+            f"The query calls {listed(sorted(acting))}, which a model may not: they can change things on the server.",
             path=shown,
             fix=_FIX,
         )
@@ -133,7 +133,7 @@ def refuse_unknown(text: str, known: Iterable[str], own: Iterable[str], shown: s
     wrong = called(text) - harmless
     if wrong:
         raise SourceError(
-            f"The query calls {listed(sorted(wrong))}, and a model may not: that can run anything.",
+            f"The query calls {listed(sorted(wrong))}, which a model may not: they can run anything.",
             path=shown,
             fix=_FIX,
         )

@@ -29,7 +29,7 @@ def open_duckdb(path: Path) -> Database:
     try:
         apart.open()
     except Refused as error:
-        raise SourceError(f"This is no database that can be read: {said_by(error)}", path=path) from None
+        raise SourceError(f"This database cannot be read: {said_by(error)}", path=path) from None
     return _DuckDB(apart, str(path))
 
 

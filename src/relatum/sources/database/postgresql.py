@@ -53,8 +53,8 @@ def open_postgresql(address: str, shown: str) -> _PostgreSQL:
         raise SourceError(
             f"The database cannot be reached: {reason(error)}",
             path=shown,
-            fix="Check that it runs and the address is right; user and password are read from the environment "
-            "variables PGUSER and PGPASSWORD.",
+            fix="Check that it is running and that the address is right. The user and password come from the "
+            "environment variables PGUSER and PGPASSWORD.",
         ) from None
     return _PostgreSQL(connection, shown)
 

@@ -39,37 +39,37 @@ def one_select(query: str, dialect: str, shown: str) -> Any:
     Traceback (most recent call last):
     ...
     relatum.errors.SourceError: shop.duckdb: The query is no SELECT that can be read: Invalid expression / Unexpected token
-    A query is one SELECT. What cannot be said so can be a view of the database.
+    A query is one SELECT. Put anything else in a database view.
     """  # noqa: E501 - what it says is one line
     sqlglot = driver("sqlglot")
-    fix = "A query is one SELECT. What cannot be said so can be a view of the database."
+    fix = "A query is one SELECT. Put anything else in a database view."
     if "\0" in query or len(query) > _LONGEST:
-        raise SourceError("The query is no text of a query.", path=shown, fix=fix)
+        raise SourceError("The query is not SQL.", path=shown, fix=fix)
     logging.getLogger("sqlglot").setLevel(logging.ERROR)  # what it does not know is refused, and said so
     try:
         statements = [each for each in sqlglot.parse(query, read=dialect) if each is not None]
     except (sqlglot.errors.SqlglotError, RecursionError, ValueError) as error:
         said = re.sub(r" for <class .*", "", first_line(error).partition(". Line")[0]).rstrip(".")
-        raise SourceError(f"The query is no SELECT that can be read: {said}", path=shown, fix=fix) from None
+        raise SourceError(f"The query is not a valid SELECT: {said}", path=shown, fix=fix) from None
     if len(statements) != 1:
         what = f"is {len(statements)} statements" if statements else "says nothing"
         raise SourceError(f"The query {what}.", path=shown, fix=fix)
     (statement,) = statements
     exp = sqlglot.exp
     if not isinstance(statement.unnest(), exp.Select | exp.SetOperation):
-        raise SourceError(f"The query is no SELECT but {statement.key.upper()}.", path=shown, fix=fix)
+        raise SourceError(f"The query is not a SELECT but {statement.key.upper()}.", path=shown, fix=fix)
     changing = (
         exp.DML, exp.DDL, exp.Command, exp.Into, exp.Lock, exp.Drop, exp.Alter, exp.Set, exp.Pragma, exp.Attach,
         exp.Detach, exp.Copy, exp.Use, exp.Transaction, exp.Commit, exp.Rollback, exp.QueryTransform,
     )  # fmt: skip
     for node in statement.walk():
         if isinstance(node, changing):
-            raise SourceError(f"The query holds {node.key.upper()}, and may just read.", path=shown, fix=fix)
+            raise SourceError(f"The query holds {node.key.upper()}, but may only read.", path=shown, fix=fix)
     return statement
 
 
 def written(tree: Any, dialect: str) -> str:
-    """A query as it is sent: written anew from what was looked at, without comments."""
+    """A query as it is sent: rewritten from what was looked at, without comments."""
     text: str = tree.sql(dialect=dialect, comments=False)
     return text
 

@@ -42,15 +42,15 @@ def _unreadable(error: Refused, path: Path) -> SourceError:
         return SourceError(text, path=path)
     if "locked" in text:
         return SourceError(
-            "Another program is writing to the database.", path=path, fix="Wait until it has done, or ask a copy."
+            "Another program is writing to the database.", path=path, fix="Wait until it has finished, or read a copy."
         )
     if "readonly" in text or (error.kind == "OperationalError" and path.with_name(f"{path.name}-journal").exists()):
         return SourceError(
-            "A program that wrote to the database has ended in the middle: what it wrote is half there.",
+            "A program was interrupted while writing to this database, so its changes are incomplete.",
             path=path,
-            fix="Open it once with a program that may write to it, which takes that back.",
+            fix="Open it once with a program that can write to it: that undoes them.",
         )
-    return SourceError(f"This is no database that can be read: {text}", path=path)
+    return SourceError(f"This database cannot be read: {text}", path=path)
 
 
 class _SQLite(Database):
@@ -105,9 +105,9 @@ class _SQLite(Database):
         except Refused as error:
             if error.kind == "ArrowInvalid":
                 raise SourceError(
-                    f"Fractions and whole numbers that no float holds stand in one column: {first_line(error)}",
+                    f"One column mixes fractions with whole numbers too large for a float: {first_line(error)}",
                     path=shown,
-                    fix="Ask a query that casts the column to text or integer.",
+                    fix="Use a query that casts the column to text or integer.",
                 ) from None
             raise refusal(error, shown) from None
         counts = [Counter(dict(zip(*each, strict=True))) for each in zip(told["kinds"], told["counts"], strict=True)]

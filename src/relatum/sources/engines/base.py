@@ -139,7 +139,7 @@ class Connection(ABC):
         SourceError
             It does not read files.
         """
-        raise SourceError(f"{self.kind} reads no files.", path=shown)
+        raise SourceError(f"{self.kind} cannot read files.", path=shown)
 
     def reads_files(self) -> bool:
         """Whether the engine reads Parquet files by itself."""
@@ -283,8 +283,8 @@ class Connection(ABC):
         refuse_above(
             "sent",
             rows.num_rows,
-            f"{name} is not where the engine is, and has {rows.num_rows:,} rows to send there",
-            "Put the table where the engine is, or raise the limit.",
+            f"{name} is not on the engine, and {rows.num_rows:,} rows would have to be sent there",
+            "Put the table on the engine, or raise the limit.",
         )
         refuse_memory(rows.nbytes, name)
         self._sent += 1

@@ -51,7 +51,7 @@ class DuckDbConnection(Connection):
         try:
             apart.open()
         except Refused as error:
-            raise SourceError(f"This is no database that can be read: {said_by(error)}", path=self.shown) from None
+            raise SourceError(f"This database cannot be read: {said_by(error)}", path=self.shown) from None
         return apart
 
     @property
@@ -136,9 +136,9 @@ class DuckDbConnection(Connection):
         if relation.schema.names != columns:
             twice = next(one for one, other in zip(columns, relation.schema.names, strict=True) if one != other)
             raise SourceError(
-                f"{shown}: DuckDB takes {twice} for another column, for it does not tell capitals from small letters.",
+                f"{shown}: DuckDB cannot tell {twice} from another column, because it ignores case.",
                 path=self.shown,
-                fix="Rename the column where the file is made.",
+                fix="Rename the column in the file.",
             )
         return relation
 
