@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pyarrow as pa
 import pytest
-from typer.testing import CliRunner, Result
+from click.testing import CliRunner, Result
 
 import relatum
 from postgres import Server, postgresql

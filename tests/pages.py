@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from typer.testing import CliRunner
+from click.testing import CliRunner
 
 from awkward import write_awkward
 from relatum.cli.main import app

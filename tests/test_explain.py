@@ -12,9 +12,9 @@ from typing import Any
 
 import pyarrow as pa
 import pytest
+from click.testing import CliRunner
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
-from typer.testing import CliRunner
 
 import relatum
 from agreement import REFUSED, alike, build

@@ -7,7 +7,7 @@ import shutil
 from pathlib import Path
 
 import pytest
-from typer.testing import CliRunner
+from click.testing import CliRunner
 
 import relatum
 from relatum.cli.main import app

@@ -2,51 +2,45 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from pathlib import Path
+from typing import TYPE_CHECKING
 
-import typer
+import click
 
-from relatum.cli.output import (
-    CLEAN,
-    PROBLEMS,
-    Format,
-    FormatOption,
-    ModelFile,
-    console,
-    print_json,
-)
+from relatum.cli.commands import Format, format_option, model_file, opening_command
+from relatum.cli.output import CLEAN, PROBLEMS, console, print_json
 from relatum.wording import visible
 
 if TYPE_CHECKING:
     from relatum.audit.check import Report
 
 
-def check(
-    file: ModelFile,
-    value: Annotated[
-        str,
-        typer.Option(
-            metavar="MEASURE", help="The measure that shows what rows are worth (default: the first one in a currency)."
-        ),
-    ] = "",
-    format: FormatOption = Format.TEXT,
-) -> None:
-    """Audit a model, its data and its control totals.
+@opening_command
+@model_file
+@click.option(
+    "--value",
+    default="",
+    metavar="MEASURE",
+    help="The measure that shows what rows are worth (default: the first one in a currency).",
+)
+@format_option
+def check(file: Path, value: str, format: Format) -> None:
+    """Check a model, its data and its control totals.
 
-    Problems come first: controls that do not agree, keys that are not unique, rows that find nothing with the money
-    that stands on them, members written in two ways. Facts follow. Each says what it does to numbers and what to do.
-    Leaves with 0 when there is no problem, 1 when there is one, 2 when the model cannot be read.
+    Problems come first: wrong control totals, duplicate keys, rows without a match and what they hold, members with
+    several spellings. Remarks follow. Each finding says how it affects numbers and how to fix it.
+    Exit code: 0 no problems, 1 problems, 2 the model cannot be read.
 
     Example: relatum check hollowmere/nursery.toml
     """
     import relatum
 
     report = relatum.open(file).check(value)
-    if format is Format.JSON:
+    if format == "json":
         print_json(report)
     else:
         _print(report)
-    raise typer.Exit(CLEAN if report.ok else PROBLEMS)
+    raise click.exceptions.Exit(CLEAN if report.ok else PROBLEMS)
 
 
 def _print(report: Report) -> None:

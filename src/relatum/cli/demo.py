@@ -3,25 +3,23 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
 
-import typer
+import click
 
-from relatum.cli.output import Format, FormatOption, console, say, tell
+from relatum.cli.commands import PATH, Format, command, format_option
+from relatum.cli.output import console, say, tell
 
 
-def demo(
-    folder: Annotated[Path, typer.Argument(metavar="DIR", help="Where to write it.")] = Path("hollowmere"),
-    lines: Annotated[int, typer.Option(help="Number of order lines; 6000000 works too.", min=1)] = 60_000,
-    force: Annotated[
-        bool, typer.Option("--force", help="Overwrite changed files, and write beside other files.")
-    ] = False,
-    format: FormatOption = Format.TEXT,
-) -> None:
-    """Write the demo model and its data, and ask it a first request.
+@command
+@click.argument("folder", default=Path("hollowmere"), metavar="DIR", type=PATH, help="Where to write it.")
+@click.option("--lines", default=60000, type=click.IntRange(min=1), help="Number of order lines; 6000000 works too.")
+@click.option("--force", is_flag=True, help="Overwrite changed files, and write beside other files.")
+@format_option
+def demo(folder: Path, lines: int, force: bool, format: Format) -> None:
+    """Write the demo model and its data, and run a first pivot.
 
-    The nursery Hollowmere sells plants wholesale: order lines, products, categories, prices by date, customers,
-    a calendar, sales targets and stock counts, with the blemishes of real data.
+    The demo is Hollowmere, a wholesale plant nursery: order lines, products, categories, prices by date, customers,
+    a calendar, sales targets and stock counts, with the flaws of real data.
 
     Example: relatum demo hollowmere
     """
@@ -32,7 +30,7 @@ def demo(
     file = write_demo(folder, lines, force=force)
     tell(f"wrote {file} and its data: {lines:,} order lines")
     grid = relatum.open(file).pivot(rows="category.department", columns="calendar.year", values=["revenue", "margin"])
-    if format is Format.JSON:
+    if format == "json":
         say(grid.to_json())
         return
     print_grid(grid.result, console())

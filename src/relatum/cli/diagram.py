@@ -3,28 +3,25 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated, Optional
 
-import typer
+import click
 
-from relatum.cli.output import Format, FormatOption, ModelFile, print_json, refuse_over, say, tell
+from relatum.cli.commands import PATH, Format, format_option, model_file, opening_command
+from relatum.cli.output import print_json, refuse_over, say, tell
 
 
-def diagram(
-    file: ModelFile,
-    out: Annotated[
-        Optional[Path],  # noqa: UP045 - typer reads this at run time
-        typer.Option(
-            "--out",
-            "-o",
-            metavar="PICTURE",
-            help="The file to draw: .svg, .png, or .mmd or .md for Mermaid text (default: print the text).",
-            show_default=False,
-        ),
-    ] = None,
-    format: FormatOption = Format.TEXT,
-) -> None:
-    """Draw the star: facts in the middle, lookups around, how they belong together.
+@opening_command
+@model_file
+@click.option(
+    "--out",
+    "-o",
+    metavar="PICTURE",
+    type=PATH,
+    help="The file to draw: .svg, .png, or .mmd or .md for Mermaid text (default: print the text).",
+)
+@format_option
+def diagram(file: Path, out: Path | None, format: Format) -> None:
+    """Draw the tables and their relationships.
 
     Example: relatum diagram hollowmere/nursery.toml -o star.svg
     """
@@ -32,7 +29,7 @@ def diagram(
 
     model = relatum.open(file)
     drawn = model.diagram()
-    if format is Format.JSON:
+    if format == "json":
         print_json(drawn.graph)
     elif out is None:
         say(drawn.mermaid())

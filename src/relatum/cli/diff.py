@@ -3,55 +3,42 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
-import typer
+import click
 
-from relatum.cli.output import (
-    CLEAN,
-    PROBLEMS,
-    Format,
-    FormatOption,
-    ModelFile,
-    console,
-    listing,
-    print_json,
-    value_text,
-    whole_words,
-)
+from relatum.cli.commands import PATH, Format, format_option, model_file, opening_command
+from relatum.cli.output import CLEAN, PROBLEMS, console, listing, print_json, value_text, whole_words
 
 if TYPE_CHECKING:
     from relatum.change.compare import Comparison
 
 
-def diff(
-    file: ModelFile,
-    other: Annotated[Path, typer.Argument(metavar="OTHER", help="The later model.", show_default=False)],
-    values: Annotated[
-        list[str],
-        typer.Option(
-            "--values",
-            metavar="VALUES",
-            help="Measures or formulas to compare (default: every measure both models have).",
-            show_default=False,
-        ),
-    ] = [],  # noqa: B006 - typer reads the default and never changes it
-    format: FormatOption = Format.TEXT,
-) -> None:
-    """Compare two models: what changed in meaning, and which control or measure moved.
+@opening_command
+@model_file
+@click.argument("other", metavar="OTHER", type=PATH, help="The later model.")
+@click.option(
+    "--values",
+    multiple=True,
+    metavar="VALUES",
+    help="Measures or formulas to compare (default: every measure both models have).",
+)
+@format_option
+def diff(file: Path, other: Path, values: tuple[str, ...], format: Format) -> None:
+    """Compare two models, in meaning and in numbers.
 
-    Leaves with 0 when nothing differs, 1 when something does, 2 when a model cannot be read.
+    Exit code: 0 no difference, 1 differences, 2 a model cannot be read.
 
     Example: relatum diff hollowmere/nursery.toml hollowmere/nursery.toml --values revenue
     """
     import relatum
 
     found = relatum.open(file).compare(relatum.open(other), ", ".join(values))
-    if format is Format.JSON:
+    if format == "json":
         print_json({"changes": found.changes, "moved": found.moved, "compared": found.compared})
     else:
         _print(found)
-    raise typer.Exit(CLEAN if found.same else PROBLEMS)
+    raise click.exceptions.Exit(CLEAN if found.same else PROBLEMS)
 
 
 _STYLES = {"added": "green", "removed": "red", "renamed": "cyan", "changed": "yellow"}

@@ -3,50 +3,42 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Any
 
-import typer
+import click
 
-from relatum.cli.output import (
-    Format,
-    FormatOption,
-    console,
-    listing,
-    print_json,
-    refuse_over_data,
-    tell,
-)
+from relatum.cli.commands import PATH, Format, command, format_option
+from relatum.cli.output import console, listing, print_json, refuse_over_data, tell
 
 if TYPE_CHECKING:
     from relatum.drafting import Draft
 
 
+@command
+@click.argument(
+    "data",
+    nargs=-1,
+    required=True,
+    metavar="DATA...",
+    help="Files, folders, workbooks, a datapackage.json, the address of a database.",
+)
+@click.option("--out", "-o", default=Path("model.toml"), metavar="FILE", type=PATH, help="The model file to write.")
+@click.option("--name", default="", help="The model's name (default: the file's name).")
+@click.option(
+    "--timezone", default="UTC", metavar="ZONE", help="The time zone for timestamps that carry one: Europe/Berlin."
+)
+@click.option("--replace", is_flag=True, help="Replace an existing file.")
+@click.option(
+    "--all", "everything", is_flag=True, help="Also show what was considered and left out, with the evidence."
+)
+@format_option
 def draft(
-    data: Annotated[
-        list[str],
-        typer.Argument(
-            metavar="DATA...",
-            help="Files, folders, workbooks, a datapackage.json, the address of a database.",
-            show_default=False,
-        ),
-    ],
-    out: Annotated[Path, typer.Option("--out", "-o", metavar="FILE", help="The model file to write.")] = Path(
-        "model.toml"
-    ),
-    name: Annotated[str, typer.Option(help="The model's name (default: the file's name).")] = "",
-    timezone: Annotated[
-        str, typer.Option(metavar="ZONE", help="The time zone for timestamps that carry one: Europe/Berlin.")
-    ] = "UTC",
-    replace: Annotated[bool, typer.Option("--replace", help="Replace an existing file.")] = False,
-    everything: Annotated[
-        bool, typer.Option("--all", help="Also show what was considered and left out, with the evidence.")
-    ] = False,
-    format: FormatOption = Format.TEXT,
+    data: tuple[str, ...], out: Path, name: str, timezone: str, replace: bool, everything: bool, format: Format
 ) -> None:
-    """Propose a model of raw data: column types, keys, relationships, a calendar, measures, hierarchies, pivots.
+    """Propose a model from raw data, with the evidence.
 
-    Every proposal comes with its evidence. What is likely goes into the model file; what is not stands there as a
-    comment, with what speaks against it.
+    It proposes column types, keys, relationships, a calendar, measures, hierarchies and pivots. Likely proposals go
+    into the model file; unlikely ones are comments there, with the reason against them.
 
     Example: relatum draft hollowmere -o draft.toml
     """
@@ -55,7 +47,7 @@ def draft(
     refuse_over_data(out, data)
     found = relatum.draft(*data, name=name or out.stem, timezone=timezone)
     found.save(out, replace=replace)
-    if format is Format.JSON:
+    if format == "json":
         print_json(_document(found, everything))
     else:
         _print(found, everything)

@@ -4,116 +4,88 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, Optional
+from typing import TYPE_CHECKING, Any
 
-import typer
+import click
 
-from relatum.cli.limits import with_limits
-from relatum.cli.output import ModelFile, console, tell
+from relatum.cli.commands import command, model_file
+from relatum.cli.output import console, tell
 
 if TYPE_CHECKING:
     from relatum.api import Model
 
-edit = typer.Typer(
-    no_args_is_help=True,
-    help="Change a model file. Dependants are shown first, comments and order are kept, and the file is changed in "
-    "one step or not at all.",
+about_option = click.option("--about", metavar="TEXT", help="What it means.")
+label_option = click.option("--label", metavar="TEXT", help="The heading in grids.")
+pattern_option = click.option("--format", metavar="PATTERN", help="How its members are formatted.")
+order_by_option = click.option("--order-by", metavar="COLUMN", help="The column its members are sorted by.")
+null_option = click.option("--null", multiple=True, metavar="TEXT", help="A text that means null; repeat for several.")
+column_argument = click.argument("name", metavar="TABLE.COLUMN")
+dry_run_option = click.option("--dry-run", is_flag=True, help="Show what would change and leave the file unchanged.")
+name_argument = click.argument("name", metavar="NAME")
+
+
+@click.group(
+    short_help="Change a model file.",
     epilog="Example: relatum edit hollowmere/nursery.toml rename sales.quantity pieces",
 )
+@model_file
+@click.pass_context
+def edit(context: click.Context, file: Path) -> None:
+    """Change a model file.
 
-# typer reads these at run time.
-Text = Optional[str]  # noqa: UP045
-Texts = Optional[list[str]]  # noqa: UP045
-Number = Optional[int]  # noqa: UP045
-Either = Optional[bool]  # noqa: UP045
-
-
-def _said(metavar: str, help: str, *names: str) -> Any:
-    """An option that states something where it is given."""
-    return typer.Option(*names, metavar=metavar, help=help, show_default=False)
-
-
-def _either(names: str, help: str) -> Any:
-    return typer.Option(names, help=help, show_default=False)
-
-
-About = Annotated[Text, _said("TEXT", "What it means.")]
-Label = Annotated[Text, _said("TEXT", "The heading in grids.")]
-Pattern = Annotated[Text, _said("PATTERN", "How its members are formatted.")]
-OrderBy = Annotated[Text, _said("COLUMN", "The column its members are sorted by.")]
-Null = Annotated[Texts, _said("TEXT", "A text that means null; repeat for several.")]
-Column = Annotated[str, typer.Argument(metavar="TABLE.COLUMN", show_default=False)]
-DryRun = Annotated[bool, typer.Option("--dry-run", help="Show what would change and leave the file unchanged.")]
-Name = Annotated[str, typer.Argument(metavar="NAME", show_default=False)]
-
-
-@edit.callback()
-def _file(context: typer.Context, file: ModelFile) -> None:
+    Dependants are shown first. Comments and order are kept. The file is changed in one step or not at all.
+    """
     context.obj = file
 
 
-@edit.command()
-@with_limits
-def rename(
-    context: typer.Context,
-    name: Annotated[str, typer.Argument(help="A table, table.column, measure or hierarchy.", show_default=False)],
-    new: Annotated[str, typer.Argument(metavar="NEW", help="Its new name, without the table's.", show_default=False)],
-    dry_run: DryRun = False,
-) -> None:
-    """Give a thing another name; all that names it follows, and a column keeps its heading in the source."""
-    _carry_out(context.obj, name, lambda model: model.rename(name, new), dry_run, "rewrites")
+def _edits(function: Callable[..., None]) -> click.Command:
+    made = command(click.pass_obj(function))
+    edit.add_command(made)
+    return made
 
 
-@edit.command()
-@with_limits
-def remove(
-    context: typer.Context,
-    name: Annotated[
-        str,
-        typer.Argument(
-            help="A table, derived column, measure, hierarchy, relationship ('a.x -> b.x') or 'control 1'.",
-            show_default=False,
-        ),
-    ],
-    force: Annotated[bool, typer.Option("--force", help="Also remove everything that needs it.")] = False,
-    dry_run: DryRun = False,
-) -> None:
-    """Remove a thing; refused where others need it, unless they go with it."""
-    _carry_out(context.obj, name, lambda model: model.remove(name, force=force), dry_run, "breaks")
+@_edits
+@click.argument("name", help="A table, table.column, measure or hierarchy.")
+@click.argument("new", metavar="NEW", help="Its new name, without the table's.")
+@dry_run_option
+def rename(file: Path, name: str, new: str, dry_run: bool) -> None:
+    """Rename something, and every reference to it."""
+    _carry_out(file, name, lambda model: model.rename(name, new), dry_run, "rewrites")
 
 
-@edit.command()
-@with_limits
-def relate(
-    context: typer.Context,
-    link: Annotated[
-        str, typer.Argument(metavar="LINK", help="'sales.product_id -> product.product_id'.", show_default=False)
-    ],
-    direction: Annotated[str, typer.Option(help="down, both or off; of many to many left, right or both.")] = "",
-    match: Annotated[str, typer.Option(help="equal, or as_of: the latest that is not after it.")] = "equal",
-    level: Annotated[bool, typer.Option("--level", help="Relate to a level of the table, not to its key.")] = False,
-    standby: Annotated[bool, typer.Option("--standby", help="Use it only where a formula says via.")] = False,
-    dry_run: DryRun = False,
-) -> None:
-    """Relate two tables, or give a relationship that is there other settings: those that are not stated are default."""
+@_edits
+@click.argument("name", help="A table, derived column, measure, hierarchy, relationship ('a.x -> b.x') or 'control 1'.")
+@click.option("--force", is_flag=True, help="Also remove everything that needs it.")
+@dry_run_option
+def remove(file: Path, name: str, force: bool, dry_run: bool) -> None:
+    """Remove something that nothing else needs."""
+    _carry_out(file, name, lambda model: model.remove(name, force=force), dry_run, "breaks")
+
+
+@_edits
+@click.argument("link", metavar="LINK", help="'sales.product_id -> product.product_id'.")
+@click.option("--direction", default="", help="down, both or off; of many to many left, right or both.")
+@click.option("--match", default="equal", help="equal, or as_of: the latest that is not after it.")
+@click.option("--level", is_flag=True, help="Relate to a level of the table, not to its key.")
+@click.option("--standby", is_flag=True, help="Use it only where a formula says via.")
+@dry_run_option
+def relate(file: Path, link: str, direction: str, match: str, level: bool, standby: bool, dry_run: bool) -> None:
+    """Add or replace a relationship."""
 
     def change(model: Model) -> object:
         return model.relate(link, direction=direction, match=match, level=level, standby=standby, replace=True)
 
-    _carry_out(context.obj, link, change, dry_run, "concerns")
+    _carry_out(file, link, change, dry_run, "concerns")
 
 
-@edit.command()
-@with_limits
-def measure(
-    context: typer.Context,
-    name: Name,
-    formula: Annotated[str, typer.Argument(metavar="FORMULA", show_default=False)],
-    format: Annotated[Optional[str], typer.Option(help="A number pattern: '#,##0.00'.", show_default=False)] = None,  # noqa: UP045
-    about: Annotated[Optional[str], typer.Option(help="What it means.", show_default=False)] = None,  # noqa: UP045
-    dry_run: DryRun = False,
-) -> None:
-    """Set a measure: a new one, or another formula for one that is there, which keeps its format and description."""
+@_edits
+@name_argument
+@click.argument("formula", metavar="FORMULA")
+@click.option("--format", help="A number pattern: '#,##0.00'.")
+@click.option("--about", help="What it means.")
+@dry_run_option
+def measure(file: Path, name: str, formula: str, format: str | None, about: str | None, dry_run: bool) -> None:
+    """Add a measure, or change its formula."""
 
     def change(model: Model) -> object:
         from relatum.model.looks import said_of
@@ -131,102 +103,116 @@ def measure(
             replace=True,
         )
 
-    _carry_out(context.obj, name, change, dry_run, "concerns")
+    _carry_out(file, name, change, dry_run, "concerns")
 
 
-@edit.command()
-@with_limits
+@_edits
+@column_argument
+@click.option("--type", metavar="TYPE", help="The type to read it as: integer, decimal(2), text, date …")
+@label_option
+@order_by_option
+@about_option
+@click.option("--pattern", metavar="PATTERN", help="The pattern of its dates: dd/MM/yyyy.")
+@null_option
+@pattern_option
+@click.option("--hidden/--shown", default=None, help="Hide it from lists.")
+@dry_run_option
 def column(
-    context: typer.Context,
-    name: Column,
-    type: Annotated[
-        Text,
-        _said("TYPE", "The type to read it as: integer, decimal(2), text, date …"),
-    ] = None,
-    label: Label = None,
-    order_by: OrderBy = None,
-    about: About = None,
-    pattern: Annotated[Text, _said("PATTERN", "The pattern of its dates: dd/MM/yyyy.")] = None,
-    null: Null = None,
-    format: Pattern = None,
-    hidden: Annotated[
-        Either,
-        _either("--hidden/--shown", "Hide it from lists."),
-    ] = None,
-    dry_run: DryRun = False,
+    file: Path,
+    name: str,
+    type: str | None,
+    label: str | None,
+    order_by: str | None,
+    about: str | None,
+    pattern: str | None,
+    null: tuple[str, ...],
+    format: str | None,
+    hidden: bool | None,
+    dry_run: bool,
 ) -> None:
-    """State something of a column: its type, label, order, what is null in it; an empty text takes it back."""
+    """Set a column's type, label, order or format.
+
+    An empty text clears a setting.
+    """
     said: dict[str, Any] = {"type": type, "label": label, "order_by": order_by, "about": about, "pattern": pattern,
                             "null": _several(null), "format": format, "hidden": hidden}  # fmt: skip
     _refuse_nothing(said)
-    _carry_out(context.obj, name, lambda model: model.column(name, **said), dry_run, "concerns")
+    _carry_out(file, name, lambda model: model.column(name, **said), dry_run, "concerns")
 
 
-@edit.command()
-@with_limits
+@_edits
+@name_argument
+@click.option("--key", multiple=True, metavar="COLUMN", help="A key column; repeat for several.")
+@click.option("--about", metavar="TEXT", help="What one row is.")
+@click.option("--label", metavar="TEXT", help="For a role: the prefix of its columns' headings.")
+@null_option
+@click.option("--footer", metavar="N", type=int, help="The number of lines at the end of its file that are not rows.")
+@click.option("--calendar/--no-calendar", default=None, help="Its key is a date that formulas can move along.")
+@dry_run_option
 def table(
-    context: typer.Context,
-    name: Name,
-    key: Annotated[Texts, _said("COLUMN", "A key column; repeat for several.")] = None,
-    about: Annotated[Text, _said("TEXT", "What one row is.")] = None,
-    label: Annotated[
-        Text,
-        _said("TEXT", "For a role: the prefix of its columns' headings."),
-    ] = None,
-    null: Null = None,
-    footer: Annotated[
-        Number,
-        _said("N", "The number of lines at the end of its file that are not rows."),
-    ] = None,
-    calendar: Annotated[
-        Either,
-        _either("--calendar/--no-calendar", "Its key is a date that formulas can move along."),
-    ] = None,
-    dry_run: DryRun = False,
+    file: Path,
+    name: str,
+    key: tuple[str, ...],
+    about: str | None,
+    label: str | None,
+    null: tuple[str, ...],
+    footer: int | None,
+    calendar: bool | None,
+    dry_run: bool,
 ) -> None:
-    """State something of a table that is there: its key, what a row is, what is null; an empty text takes it back."""
+    """Set a table's key, description or null texts.
+
+    An empty text clears a setting.
+    """
     said: dict[str, Any] = {"key": _several(key), "about": about, "label": label, "null": _several(null),
                             "footer": footer, "calendar": calendar}  # fmt: skip
     _refuse_nothing(said)
-    _carry_out(context.obj, name, lambda model: model.table(name, **said), dry_run, "concerns")
+    _carry_out(file, name, lambda model: model.table(name, **said), dry_run, "concerns")
 
 
-@edit.command("derived-table")
-@with_limits
+@_edits
+@name_argument
+@click.argument("columns", nargs=-1, required=True, metavar="'COLUMN: FORMULA'…")
+@click.option(
+    "--per", required=True, multiple=True, metavar="COLUMN", help="A column of its grain; repeat for several."
+)
+@click.option("--about", default="", metavar="TEXT", help="What one row is.")
+@dry_run_option
 def derived_table(
-    context: typer.Context,
-    name: Name,
-    columns: Annotated[list[str], typer.Argument(metavar="'COLUMN: FORMULA'…", show_default=False)],
-    per: Annotated[
-        list[str],
-        _said("COLUMN", "A column of its grain; repeat for several."),
-    ],
-    about: Annotated[str, _said("TEXT", "What one row is.")] = "",
-    dry_run: DryRun = False,
+    file: Path, name: str, columns: tuple[str, ...], per: tuple[str, ...], about: str, dry_run: bool
 ) -> None:
-    """Add a table worked out from the model, one row per member of its grain, or put it in the place of its name."""
+    """Add or replace a derived table.
+
+    It has one row per member of its grain.
+    """
     from relatum.pivot.request import ask
 
     def change(model: Model) -> object:
         formulas = {each.label: each.formula for text in columns for each in ask(values=text).values}
         return model.add_table(name, per=per, columns=formulas, about=about, replace=name in model.declaration.tables)
 
-    _carry_out(context.obj, name, change, dry_run, "concerns")
+    _carry_out(file, name, change, dry_run, "concerns")
 
 
-@edit.command()
-@with_limits
+@_edits
+@column_argument
+@click.argument("formula", metavar="FORMULA")
+@label_option
+@pattern_option
+@order_by_option
+@about_option
+@dry_run_option
 def derive(
-    context: typer.Context,
-    name: Column,
-    formula: Annotated[str, typer.Argument(metavar="FORMULA", show_default=False)],
-    label: Label = None,
-    format: Pattern = None,
-    order_by: OrderBy = None,
-    about: About = None,
-    dry_run: DryRun = False,
+    file: Path,
+    name: str,
+    formula: str,
+    label: str | None,
+    format: str | None,
+    order_by: str | None,
+    about: str | None,
+    dry_run: bool,
 ) -> None:
-    """Set a derived column: a new one, or another formula for one that is there, which keeps what is not stated."""
+    """Add or change a derived column."""
     from relatum.errors import ModelError
     from relatum.model.names import split_name
 
@@ -249,47 +235,46 @@ def derive(
         told = about if about is not None else former.about if former else ""
         return model.derive(*parts, formula, about=told, **said, replace=former is not None)
 
-    _carry_out(context.obj, name, change, dry_run, "concerns")
+    _carry_out(file, name, change, dry_run, "concerns")
 
 
-@edit.command()
-@with_limits
-def role(
-    context: typer.Context,
-    name: Name,
-    of: Annotated[str, typer.Argument(metavar="TABLE", help="The table whose rows it uses.", show_default=False)],
-    label: Annotated[Text, _said("TEXT", "The prefix of its columns' headings.")] = None,
-    dry_run: DryRun = False,
-) -> None:
-    """Add the rows of a table under another name, for relationships of their own."""
+@_edits
+@name_argument
+@click.argument("of", metavar="TABLE", help="The table whose rows it uses.")
+@click.option("--label", metavar="TEXT", help="The prefix of its columns' headings.")
+@dry_run_option
+def role(file: Path, name: str, of: str, label: str | None, dry_run: bool) -> None:
+    """Add a role: the rows of a table under another name."""
 
     def change(model: Model) -> object:
         former = model.declaration.tables.get(name)
         told = label if label is not None else former.label if former else ""
         return model.add_role(name, of, label=told, replace=former is not None)
 
-    _carry_out(context.obj, name, change, dry_run, "concerns")
+    _carry_out(file, name, change, dry_run, "concerns")
 
 
-@edit.command()
-@with_limits
+@_edits
+@name_argument
+@click.option("--from", "first", metavar="DATE", help="Its first day: 2022-01-01.")
+@click.option("--to", "last", metavar="DATE", help="Its last day.")
+@click.option(
+    "--fiscal-year-starts", metavar="MONTH", type=int, help="The month in which the fiscal year starts, 1 to 12."
+)
+@click.option("--week-starts", metavar="DAY", help="The day on which weeks start.")
+@click.option("--through", metavar="DATE|COLUMN", help="Where the data ends: a date, or a date column.")
+@dry_run_option
 def calendar(
-    context: typer.Context,
-    name: Name,
-    first: Annotated[Text, _said("DATE", "Its first day: 2022-01-01.", "--from")] = None,
-    last: Annotated[Text, _said("DATE", "Its last day.", "--to")] = None,
-    fiscal_year_starts: Annotated[
-        Number,
-        _said("MONTH", "The month in which the fiscal year starts, 1 to 12."),
-    ] = None,
-    week_starts: Annotated[Text, _said("DAY", "The day on which weeks start.")] = None,
-    through: Annotated[
-        Text,
-        _said("DATE|COLUMN", "Where the data ends: a date, or a date column."),
-    ] = None,
-    dry_run: DryRun = False,
+    file: Path,
+    name: str,
+    first: str | None,
+    last: str | None,
+    fiscal_year_starts: int | None,
+    week_starts: str | None,
+    through: str | None,
+    dry_run: bool,
 ) -> None:
-    """Set a generated calendar: a new one, or other settings for one that is there, which keeps what is not stated."""
+    """Add or change a generated calendar."""
     _refuse_nothing({"from": first, "to": last, "fiscal_year_starts": fiscal_year_starts, "week_starts": week_starts,
                      "through": through})  # fmt: skip
 
@@ -317,48 +302,35 @@ def calendar(
             name, settings.pop("first"), settings.pop("last"), **settings, replace=table is not None
         )
 
-    _carry_out(context.obj, name, change, dry_run, "concerns")
+    _carry_out(file, name, change, dry_run, "concerns")
 
 
-@edit.command()
-@with_limits
-def hierarchy(
-    context: typer.Context,
-    name: Name,
-    levels: Annotated[
-        list[str], typer.Argument(metavar="COLUMN…", help="Its levels, coarse to fine.", show_default=False)
-    ],
-    about: About = None,
-    dry_run: DryRun = False,
-) -> None:
-    """Set a hierarchy: a new one, or other levels for one that is there."""
+@_edits
+@name_argument
+@click.argument("levels", nargs=-1, required=True, metavar="COLUMN…", help="Its levels, coarse to fine.")
+@about_option
+@dry_run_option
+def hierarchy(file: Path, name: str, levels: tuple[str, ...], about: str | None, dry_run: bool) -> None:
+    """Add or replace a hierarchy."""
 
     def change(model: Model) -> object:
         former = model.declaration.hierarchies.get(name)
         told = about if about is not None else former.about if former else ""
         return model.hierarchy(name, levels, about=told, replace=former is not None)
 
-    _carry_out(context.obj, name, change, dry_run, "concerns")
+    _carry_out(file, name, change, dry_run, "concerns")
 
 
-@edit.command()
-@with_limits
-def control(
-    context: typer.Context,
-    measure: Annotated[str, typer.Argument(metavar="MEASURE", show_default=False)],
-    equals: Annotated[
-        str,
-        typer.Argument(
-            metavar="VALUE", help="A number, a date, or a text in quotes as in the file.", show_default=False
-        ),
-    ],
-    at: Annotated[
-        str, typer.Option(metavar="CELL", help="The cell: \"calendar.year = 2024, category.category = 'Ferns'\".")
-    ] = "",
-    tolerance: Annotated[float, typer.Option(help="How much it may differ.")] = 0,
-    dry_run: DryRun = False,
-) -> None:
-    """Set a control total: the value that a measure must have, everywhere or at one cell."""
+@_edits
+@click.argument("measure", metavar="MEASURE")
+@click.argument("equals", metavar="VALUE", help="A number, a date, or a text in quotes as in the file.")
+@click.option(
+    "--at", default="", metavar="CELL", help="The cell: \"calendar.year = 2024, category.category = 'Ferns'\"."
+)
+@click.option("--tolerance", default=0, type=float, help="How much it may differ.")
+@dry_run_option
+def control(file: Path, measure: str, equals: str, at: str, tolerance: float, dry_run: bool) -> None:
+    """Add or replace a control total."""
     from relatum.audit.cell.place import values_in
 
     def change(model: Model) -> object:
@@ -366,25 +338,34 @@ def control(
         there = any(each.measure == measure and dict(each.at) == where for each in model.declaration.controls)
         return model.control(measure, _value(equals), at=where, tolerance=tolerance, replace=there)
 
-    _carry_out(context.obj, "", change, dry_run, "concerns")
+    _carry_out(file, "", change, dry_run, "concerns")
 
 
-@edit.command()
-@with_limits
+@_edits
+@name_argument
+@click.option("--rows", metavar="FIELDS", help="What the rows are.")
+@click.option("--columns", metavar="FIELDS", help="What the columns are.")
+@click.option("--values", metavar="VALUES", help="Measures and formulas.")
+@click.option("--where", metavar="CONDITION", help="Only rows that meet this condition.")
+@click.option("--keep", metavar="KEEP", help="Which members to keep, by their values.")
+@click.option("--totals/--no-totals", default=None, help="Show totals.")
+@click.option("--show-empty/--hide-empty", default=None, help="Show members without values.")
+@about_option
+@dry_run_option
 def pivot(
-    context: typer.Context,
-    name: Name,
-    rows: Annotated[Text, _said("FIELDS", "What the rows are.")] = None,
-    columns: Annotated[Text, _said("FIELDS", "What the columns are.")] = None,
-    values: Annotated[Text, _said("VALUES", "Measures and formulas.")] = None,
-    where: Annotated[Text, _said("CONDITION", "Only rows that meet this condition.")] = None,
-    keep: Annotated[Text, _said("KEEP", "Which members to keep, by their values.")] = None,
-    totals: Annotated[Either, _either("--totals/--no-totals", "Show totals.")] = None,
-    show_empty: Annotated[Either, _either("--show-empty/--hide-empty", "Show members without values.")] = None,
-    about: About = None,
-    dry_run: DryRun = False,
+    file: Path,
+    name: str,
+    rows: str | None,
+    columns: str | None,
+    values: str | None,
+    where: str | None,
+    keep: str | None,
+    totals: bool | None,
+    show_empty: bool | None,
+    about: str | None,
+    dry_run: bool,
 ) -> None:
-    """Set a saved pivot: a new one, or other parts for one that is there, which keeps what is not stated."""
+    """Save a pivot, or change a saved one."""
     said = {"rows": rows, "columns": columns, "values": values, "where": where, "keep": keep, "totals": totals,
             "show_empty": show_empty}  # fmt: skip
     _refuse_nothing({**said, "about": about})
@@ -396,10 +377,10 @@ def pivot(
         told = about if about is not None else former.about if former else ""
         return model.keep_pivot(name, grid, about=told, replace=former is not None)
 
-    _carry_out(context.obj, name, change, dry_run, "concerns")
+    _carry_out(file, name, change, dry_run, "concerns")
 
 
-def _several(texts: list[str] | None) -> list[str] | None:
+def _several(texts: tuple[str, ...]) -> list[str] | None:
     """Texts given one by one; an empty one alone takes them back."""
     return None if not texts else [each for each in texts if each]
 

@@ -3,50 +3,59 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated, Optional
 
-import typer
+import click
 
-from relatum.cli.output import Format, FormatOption, ModelFile, console, paged, print_json, tell
+from relatum.cli.commands import PATH, Format, format_option, model_file, opening_command
+from relatum.cli.output import console, paged, print_json, tell
 
 
+@opening_command
+@model_file
+@click.argument("value", metavar="VALUE", help="A measure or formula.")
+@click.option(
+    "--at",
+    default="",
+    metavar="MEMBERS",
+    help="The cell: \"category.category = 'Ferns', calendar.year = 2024\"; is null, is no match, = others.",
+)
+@click.option("--where", default="", metavar="CONDITION", help="Only rows that meet this condition.")
+@click.option("--keep", multiple=True, metavar="KEEP", help="Which members to keep, as for pivot.")
+@click.option("--fields", multiple=True, metavar="FIELDS", help="The row fields with their options: top 5 with others.")
+@click.option("--columns", multiple=True, metavar="FIELDS", help="The column fields.")
+@click.option("--against", default="", metavar="MEMBERS", help="Another cell, to explain the difference.")
+@click.option(
+    "--along",
+    default="",
+    metavar="COLUMN",
+    help="The column to divide the difference by (default: the one that explains most).",
+)
+@click.option(
+    "--rows", default=5, metavar="N", type=click.IntRange(min=0), help="The number of rows behind it to show."
+)
+@click.option(
+    "--rows-out", metavar="FILE", type=PATH, help="Write all rows behind it to a file: csv, json, parquet or arrow."
+)
+@click.option(
+    "--as-control", is_flag=True, help="Add the cell to the model's controls, so that check notices any change."
+)
+@format_option
 def explain(
-    file: ModelFile,
-    value: Annotated[str, typer.Argument(metavar="VALUE", help="A measure or formula.", show_default=False)],
-    at: Annotated[
-        str,
-        typer.Option(
-            metavar="MEMBERS",
-            help="The cell: \"category.category = 'Ferns', calendar.year = 2024\"; is null, is no match, = others.",
-        ),
-    ] = "",
-    where: Annotated[str, typer.Option(metavar="CONDITION", help="Only rows that meet this condition.")] = "",
-    keep: Annotated[list[str], typer.Option(metavar="KEEP", help="Which members to keep, as for pivot.")] = [],  # noqa: B006
-    fields: Annotated[
-        list[str], typer.Option(metavar="FIELDS", help="The row fields with their options: top 5 with others.")
-    ] = [],  # noqa: B006
-    columns: Annotated[list[str], typer.Option(metavar="FIELDS", help="The column fields.")] = [],  # noqa: B006
-    against: Annotated[str, typer.Option(metavar="MEMBERS", help="Another cell, to explain the difference.")] = "",
-    along: Annotated[
-        str,
-        typer.Option(
-            metavar="COLUMN", help="The column to divide the difference by (default: the one that explains most)."
-        ),
-    ] = "",
-    rows: Annotated[int, typer.Option(metavar="N", min=0, help="The number of rows behind it to show.")] = 5,
-    rows_out: Annotated[
-        Optional[Path],  # noqa: UP045 - typer reads this at run time
-        typer.Option(
-            metavar="FILE", help="Write all rows behind it to a file: csv, json, parquet or arrow.", show_default=False
-        ),
-    ] = None,
-    as_control: Annotated[
-        bool,
-        typer.Option("--as-control", help="Add the cell to the model's controls, so that check notices any change."),
-    ] = False,
-    format: FormatOption = Format.TEXT,
+    file: Path,
+    value: str,
+    at: str,
+    where: str,
+    keep: tuple[str, ...],
+    fields: tuple[str, ...],
+    columns: tuple[str, ...],
+    against: str,
+    along: str,
+    rows: int,
+    rows_out: Path | None,
+    as_control: bool,
+    format: Format,
 ) -> None:
-    """Explain a cell: the filters in force, the formula part by part, the rows behind it, why it has no value.
+    """Explain why a cell has its value.
 
     Example: relatum explain hollowmere/nursery.toml revenue --at "category.category = 'Ferns', calendar.year = 2024"
     --against "calendar.year = 2023"
@@ -68,7 +77,7 @@ def explain(
         along=along,
         listed=rows,
     )
-    if format is Format.JSON:
+    if format == "json":
         print_json(as_mapping(found))
     else:
         paged(console(), lambda shown: print_explanation(found, shown))

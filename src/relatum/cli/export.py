@@ -3,23 +3,20 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
 
-import typer
+import click
 
-from relatum.cli.output import ModelFile, refuse_over, tell
+from relatum.cli.commands import PATH, model_file, opening_command
+from relatum.cli.output import refuse_over, tell
 
 
-def export(
-    file: ModelFile,
-    out: Annotated[
-        Path,
-        typer.Option(
-            "--out", "-o", metavar="FILE", help="datapackage.json, or a file ending in .sql.", show_default=False
-        ),
-    ],
-) -> None:
-    """Describe the tables for other programs: as a Data Package, or as SQL that creates them.
+@opening_command
+@model_file
+@click.option(
+    "--out", "-o", required=True, metavar="FILE", type=PATH, help="datapackage.json, or a file ending in .sql."
+)
+def export(file: Path, out: Path) -> None:
+    """Describe the tables as a Data Package or as SQL.
 
     Example: relatum export hollowmere/nursery.toml -o hollowmere/datapackage.json
     """

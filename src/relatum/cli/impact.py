@@ -2,36 +2,35 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from pathlib import Path
+from typing import TYPE_CHECKING
 
-import typer
+import click
 
-from relatum.cli.output import Format, FormatOption, ModelFile, console, listing, print_json
+from relatum.cli.commands import Format, format_option, model_file, opening_command
+from relatum.cli.output import console, listing, print_json
 
 if TYPE_CHECKING:
     from relatum.change.impact import Impact
 
 
-def impact(
-    file: ModelFile,
-    name: Annotated[
-        str,
-        typer.Argument(
-            metavar="NAME",
-            help="A table, table.column, measure, hierarchy, relationship ('a.x -> b.x') or 'control 1'.",
-            show_default=False,
-        ),
-    ],
-    format: FormatOption = Format.TEXT,
-) -> None:
-    """Say what depends on something: what breaks without it, and what is filtered no longer.
+@opening_command
+@model_file
+@click.argument(
+    "name",
+    metavar="NAME",
+    help="A table, table.column, measure, hierarchy, relationship ('a.x -> b.x') or 'control 1'.",
+)
+@format_option
+def impact(file: Path, name: str, format: Format) -> None:
+    """Show what depends on something.
 
     Example: relatum impact hollowmere/nursery.toml price.unit_price
     """
     import relatum
 
     found = relatum.open(file).impact(name)
-    if format is Format.JSON:
+    if format == "json":
         print_json(found)
     else:
         _print(found)

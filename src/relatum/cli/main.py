@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import sys
-from typing import Annotated
 
-import typer
+import click
 
 from relatum import __version__
 from relatum.cli.check import check
@@ -14,12 +13,10 @@ from relatum.cli.diagram import diagram
 from relatum.cli.diff import diff
 from relatum.cli.draft import draft
 from relatum.cli.edit import edit
-from relatum.cli.engines import with_engine
 from relatum.cli.explain import explain
 from relatum.cli.export import export
 from relatum.cli.impact import impact
 from relatum.cli.interrupts import watch_interrupts
-from relatum.cli.limits import with_limits
 from relatum.cli.members import members
 from relatum.cli.output import CLEAN, UNREADABLE, errors_as_sentences
 from relatum.cli.pivot import pivot
@@ -29,35 +26,35 @@ from relatum.cli.show import show
 from relatum.cli.sql import sql
 from relatum.cli.streams import prepare_streams
 
-app = typer.Typer(
-    name="relatum",
-    help="Model business data as related tables, write measures once, and ask them any way round.",
+
+@click.group(
+    context_settings={"help_option_names": ["-h", "--help"]},
     epilog="Start with: relatum demo",
     no_args_is_help=True,
-    add_completion=False,
-    pretty_exceptions_enable=False,
-    context_settings={"help_option_names": ["-h", "--help"]},
 )
-for command in (demo, draft):
-    app.command()(with_limits(command))
-for opening in (check, show, diagram, pivot, report, members, explain, sql, impact, diff, refresh, export):
-    app.command()(with_limits(with_engine(opening)))
-app.add_typer(edit, name="edit")
+@click.version_option(__version__, message="relatum %(version)s", help="Show the version and exit.")
+def app() -> None:
+    """Model business data as related tables, write measures once, and ask them any way round."""
 
 
-def _version(wanted: bool) -> None:
-    if wanted:
-        typer.echo(f"relatum {__version__}")
-        raise typer.Exit
-
-
-@app.callback()
-def _options(
-    version: Annotated[
-        bool, typer.Option("--version", help="Print the version and exit.", callback=_version, is_eager=True)
-    ] = False,
-) -> None:
-    pass
+for each in (
+    demo,
+    draft,
+    check,
+    show,
+    diagram,
+    pivot,
+    report,
+    members,
+    explain,
+    sql,
+    impact,
+    edit,
+    diff,
+    refresh,
+    export,
+):
+    app.add_command(each)
 
 
 def run() -> int:
@@ -77,12 +74,12 @@ def run() -> int:
     except SystemExit as left:
         # Whoever read the help has gone: rich leaves with 1.
         code = CLEAN if isinstance(left.__context__, BrokenPipeError) else left.code
-    except typer.Exit as left:
+    except click.exceptions.Exit as left:
         code = left.exit_code
     try:
         # What is still to be written is written here: at the very end an error could not be told.
         with errors_as_sentences():
             sys.stdout.flush()
-    except typer.Exit as left:
+    except click.exceptions.Exit as left:
         code = left.exit_code or code
     return code if isinstance(code, int) else CLEAN if code is None else UNREADABLE

@@ -2,30 +2,26 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from pathlib import Path
 
-import typer
+import click
 
-from relatum.cli.output import Format, FormatOption, ModelFile, console, paged, print_json
+from relatum.cli.commands import Format, format_option, model_file, opening_command
+from relatum.cli.output import console, paged, print_json
 
 
-def members(
-    file: ModelFile,
-    column: Annotated[
-        str, typer.Argument(metavar="COLUMN", help="table.column, or a formula as on an axis.", show_default=False)
-    ],
-    where: Annotated[str, typer.Option(metavar="CONDITION", help="Only rows that meet this condition.")] = "",
-    value: Annotated[
-        str, typer.Option(metavar="VALUE", help="A measure or formula to show instead of row counts.")
-    ] = "",
-    like: Annotated[
-        str,
-        typer.Option(metavar="TEXT", help="Only members that contain this, or that match a pattern with % and _."),
-    ] = "",
-    limit: Annotated[int, typer.Option(metavar="N", min=1, help="The number of members to show.")] = 200,
-    format: FormatOption = Format.TEXT,
-) -> None:
-    """Show a column's members: the rows that each has, and which have none under a condition.
+@opening_command
+@model_file
+@click.argument("column", metavar="COLUMN", help="table.column, or a formula as on an axis.")
+@click.option("--where", default="", metavar="CONDITION", help="Only rows that meet this condition.")
+@click.option("--value", default="", metavar="VALUE", help="A measure or formula to show instead of row counts.")
+@click.option(
+    "--like", default="", metavar="TEXT", help="Only members that contain this, or that match a pattern with % and _."
+)
+@click.option("--limit", default=200, metavar="N", type=click.IntRange(min=1), help="The number of members to show.")
+@format_option
+def members(file: Path, column: str, where: str, value: str, like: str, limit: int, format: Format) -> None:
+    """List a column's members with their row counts.
 
     Example: relatum members hollowmere/nursery.toml customer.town --where "calendar.year = 2024" --like ford
     """
@@ -33,7 +29,7 @@ def members(
     from relatum.present.members import print_members
 
     found = relatum.open(file).members(column, where or None, value=value, like=like)
-    if format is Format.JSON:
+    if format == "json":
         print_json({"model": found.found.model, "where": where, "members": found.to_arrow().to_pylist()})
     else:
         paged(console(), lambda shown: print_members(found, shown, limit))

@@ -9,14 +9,13 @@ import sys
 import textwrap
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from decimal import Decimal
-from enum import StrEnum
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Any
 
-import typer
+import click
 
 from relatum.cli.interrupts import INTERRUPTED
 from relatum.cli.streams import silence, write_exactly
@@ -33,18 +32,6 @@ CLEAN, PROBLEMS, UNREADABLE = 0, 1, 2
 #: Work that takes less than this many seconds shows no bar.
 _MOMENT = 0.6
 
-ModelFile = Annotated[Path, typer.Argument(metavar="FILE", help="The model, a TOML file.", show_default=False)]
-
-
-class Format(StrEnum):
-    """A result for people, or for programs."""
-
-    TEXT = "text"
-    JSON = "json"
-
-
-FormatOption = Annotated[Format, typer.Option("--format", help="The output format.")]
-
 
 @contextmanager
 def errors_as_sentences() -> Iterator[None]:
@@ -55,31 +42,31 @@ def errors_as_sentences() -> Iterator[None]:
         sys.stdout.flush()
     except RelatumError as error:
         complain(str(error))
-        raise typer.Exit(UNREADABLE) from None
+        raise click.exceptions.Exit(UNREADABLE) from None
     except BrokenPipeError:
         # Whoever read our output has gone, as head does: nothing is wrong, and nothing more can be written.
         silence(sys.stdout)
-        raise typer.Exit(CLEAN) from None
+        raise click.exceptions.Exit(CLEAN) from None
     except OSError as error:
         said = f"{error.filename}: {error.strerror}" if error.filename else f"This cannot be written: {error.strerror}"
         silence(sys.stdout)
         complain(f"{said}.\nThe operating system refused it; fix that and try again.")
-        raise typer.Exit(UNREADABLE) from None
+        raise click.exceptions.Exit(UNREADABLE) from None
     except MemoryError:
         complain("There is not enough memory for this.\nAsk for fewer columns, or filter the rows first.")
-        raise typer.Exit(UNREADABLE) from None
+        raise click.exceptions.Exit(UNREADABLE) from None
     except KeyboardInterrupt:
         _bar.close()
         silence(sys.stdout)
-        raise typer.Exit(INTERRUPTED) from None
-    except (typer.Exit, typer.Abort):
+        raise click.exceptions.Exit(INTERRUPTED) from None
+    except (click.exceptions.Exit, click.exceptions.Abort):
         raise
     except Exception as error:
         complain(
             f"This is a bug in Relatum: {type(error).__name__}: {error}\n"
             f"{_origin(error)}Nothing was written. Please report it with the command you ran."
         )
-        raise typer.Exit(UNREADABLE) from None
+        raise click.exceptions.Exit(UNREADABLE) from None
 
 
 @contextmanager
@@ -167,8 +154,8 @@ def complain(text: str) -> None:
     _bar.close()
     text = visible_lines(text)
     with _last_words():
-        typer.secho("error: ", fg="red", bold=True, nl=False, err=True)
-        typer.echo(_wrapped(text) if sys.stderr.isatty() else text, err=True)
+        click.secho("error: ", fg="red", bold=True, nl=False, err=True)
+        click.echo(_wrapped(text) if sys.stderr.isatty() else text, err=True)
 
 
 @contextmanager
@@ -190,7 +177,7 @@ def tell(text: str) -> None:
     """Print a message on standard error."""
     _bar.close()
     with _last_words():
-        typer.secho(visible_lines(text), dim=True, err=True)
+        click.secho(visible_lines(text), dim=True, err=True)
 
 
 def say(text: str) -> None:
@@ -198,7 +185,7 @@ def say(text: str) -> None:
     _bar.close()
     text = text if text.endswith("\n") else text + "\n"
     if sys.stdout.isatty():
-        typer.echo(visible_lines(text), nl=False)
+        click.echo(visible_lines(text), nl=False)
     else:
         write_exactly(text)
 
@@ -272,7 +259,7 @@ def refuse_over(out: Path, file: Path, model: Declaration) -> None:
             )
 
 
-def refuse_over_data(out: Path, data: list[str]) -> None:
+def refuse_over_data(out: Path, data: Sequence[str]) -> None:
     """Raise a ModelError where a model would be written over data: a file of it, whatever its name."""
     from relatum.errors import ModelError
 

@@ -2,179 +2,123 @@
 
 from __future__ import annotations
 
-from enum import StrEnum
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, Optional
+from typing import TYPE_CHECKING, Any, Literal
 
-import typer
+import click
 
-from relatum.cli.output import ModelFile, console, paged, refuse_over, say, tell
+from relatum.cli.commands import PATH, model_file, opening_command
+from relatum.cli.output import console, paged, refuse_over, say, tell
 
 if TYPE_CHECKING:
     from relatum.present.grid import Grid
 
 
-class GridFormat(StrEnum):
-    """How a grid is written."""
-
-    TEXT = "text"
-    JSON = "json"
-    CSV = "csv"
-
-
-class NotesShown(StrEnum):
-    """How many notes stand below a grid."""
-
-    WORST = "worst"
-    ALL = "all"
-
-
-class TextLayout(StrEnum):
-    """Whether row fields stand in columns of their own, or one below the other."""
-
-    COLUMNS = "columns"
-    NESTED = "nested"
-
-
-class ValuesOn(StrEnum):
-    """The axis that the values' labels stand on."""
-
-    ROWS = "rows"
-    COLUMNS = "columns"
-
-
+@opening_command
+@model_file
+@click.argument("name", default="", metavar="[NAME]", help="A saved pivot; options replace parts of it.")
+@click.option(
+    "--rows",
+    multiple=True,
+    metavar="FIELDS",
+    help="The row fields: 'category.department by revenue desc, product.plant top 5 with others'.",
+)
+@click.option("--columns", multiple=True, metavar="FIELDS", help="The column fields, in the same form as --rows.")
+@click.option(
+    "--values",
+    multiple=True,
+    metavar="VALUES",
+    help="Measures or formulas, separated by commas or by repeating the option; 'label: formula' names one.",
+)
+@click.option("--where", metavar="CONDITION", help="Only rows that meet this condition.")
+@click.option("--keep", multiple=True, metavar="KEEP", help="Which members to keep: 'customer where revenue > 1000'.")
+@click.option(
+    "--totals/--no-totals", default=None, help="Show subtotals and totals (default: in text, but not in json and csv)."
+)
+@click.option("--empty/--no-empty", default=None, help="Also show members without values.")
+@click.option("--values-on", type=click.Choice(["rows", "columns"]), help="Where to put the labels of several values.")
+@click.option(
+    "--chart",
+    metavar="KIND",
+    help="The kind of picture: bars, stacked, shares, lines, areas, points, heat, panels, ranked, steps, table.",
+)
+@click.option("--labels", metavar="TEMPLATE", help="The label of each mark: '{revenue} · {share}', or none.")
+@click.option("--colour", metavar="VALUE", help="Colour the marks by another value.")
+@click.option("--target", metavar="VALUE", help="Draw a value as a mark on each bar.")
+@click.option(
+    "--prepare", multiple=True, metavar="COLUMNS", help="For a page: also prepare the grid of each member of these."
+)
+@click.option("--rows-behind", is_flag=True, help="For a workbook: add the rows, with sums as formulas over them.")
+@click.option("--open", "opened", multiple=True, metavar="MEMBER", help="Open a closed member.")
+@click.option(
+    "--depth", metavar="N", type=click.IntRange(min=1), help="The number of row fields to open; the rest are closed."
+)
+@click.option(
+    "--style",
+    multiple=True,
+    metavar="RULE",
+    help="How cells look, written as in the model file: 'value = \"revenue\", bar = true'.",
+)
+@click.option("--theme", metavar="FILE", type=PATH, help="Take fonts and colours from this file.")
+@click.option("--turn", is_flag=True, help="Swap rows and columns.")
+@click.option("--keep-as", default="", metavar="NAME", help="Save the request as a pivot in the model.")
+@click.option("--format", default="text", type=click.Choice(["text", "json", "csv"]), help="The output format.")
+@click.option(
+    "--layout",
+    default="columns",
+    type=click.Choice(["columns", "nested"]),
+    help="Give each row field its own column, or nest them in one.",
+)
+@click.option(
+    "--out",
+    "-o",
+    metavar="FILE",
+    type=PATH,
+    help="Write the whole grid to a file: csv json parquet arrow txt md html xlsx png svg pdf.",
+)
+@click.option(
+    "--limit",
+    default=200,
+    metavar="N",
+    type=click.IntRange(min=1),
+    help="The number of rows to show; the rest are counted.",
+)
+@click.option(
+    "--notes",
+    default="worst",
+    type=click.Choice(["worst", "all"]),
+    help="Show all notes below the grid, or only the most important.",
+)
 def pivot(
-    file: ModelFile,
-    name: Annotated[
-        str, typer.Argument(metavar="[NAME]", help="A saved pivot; options replace parts of it.", show_default=False)
-    ] = "",
-    rows: Annotated[
-        Optional[list[str]],  # noqa: UP045 - typer reads this at run time
-        typer.Option(
-            "--rows",
-            metavar="FIELDS",
-            help="The row fields: 'category.department by revenue desc, product.plant top 5 with others'.",
-            show_default=False,
-        ),
-    ] = None,
-    columns: Annotated[
-        Optional[list[str]],  # noqa: UP045
-        typer.Option(
-            "--columns", metavar="FIELDS", help="The column fields, in the same form as --rows.", show_default=False
-        ),
-    ] = None,
-    values: Annotated[
-        Optional[list[str]],  # noqa: UP045
-        typer.Option(
-            "--values",
-            metavar="VALUES",
-            help="Measures or formulas, separated by commas or by repeating the option; 'label: formula' names one.",
-            show_default=False,
-        ),
-    ] = None,
-    where: Annotated[
-        Optional[str],  # noqa: UP045
-        typer.Option(metavar="CONDITION", help="Only rows that meet this condition.", show_default=False),
-    ] = None,
-    keep: Annotated[
-        Optional[list[str]],  # noqa: UP045
-        typer.Option(
-            metavar="KEEP",
-            help="Which members to keep: 'customer where revenue > 1000'.",
-            show_default=False,
-        ),
-    ] = None,
-    totals: Annotated[
-        Optional[bool],  # noqa: UP045
-        typer.Option(
-            "--totals/--no-totals",
-            help="Show subtotals and totals (default: in text, but not in json and csv).",
-            show_default=False,
-        ),
-    ] = None,
-    empty: Annotated[
-        Optional[bool],  # noqa: UP045
-        typer.Option("--empty/--no-empty", help="Also show members without values.", show_default=False),
-    ] = None,
-    values_on: Annotated[
-        Optional[ValuesOn],  # noqa: UP045
-        typer.Option("--values-on", help="Where to put the labels of several values.", show_default=False),
-    ] = None,
-    chart: Annotated[
-        Optional[str],  # noqa: UP045
-        typer.Option(
-            metavar="KIND",
-            help="The kind of picture: bars, stacked, shares, lines, areas, points, heat, panels, ranked, steps, "
-            "table.",
-            show_default=False,
-        ),
-    ] = None,
-    labels: Annotated[
-        Optional[str],  # noqa: UP045
-        typer.Option(
-            metavar="TEMPLATE", help="The label of each mark: '{revenue} · {share}', or none.", show_default=False
-        ),
-    ] = None,
-    colour: Annotated[
-        Optional[str],  # noqa: UP045
-        typer.Option(metavar="VALUE", help="Colour the marks by another value.", show_default=False),
-    ] = None,
-    target: Annotated[
-        Optional[str],  # noqa: UP045
-        typer.Option(metavar="VALUE", help="Draw a value as a mark on each bar.", show_default=False),
-    ] = None,
-    prepare: Annotated[
-        list[str],
-        typer.Option("--prepare", metavar="COLUMNS", help="For a page: also prepare the grid of each member of these."),
-    ] = [],  # noqa: B006
-    rows_behind: Annotated[
-        bool, typer.Option("--rows-behind", help="For a workbook: add the rows, with sums as formulas over them.")
-    ] = False,
-    opened: Annotated[list[str], typer.Option("--open", metavar="MEMBER", help="Open a closed member.")] = [],  # noqa: B006 - typer reads the default and never changes it
-    depth: Annotated[
-        Optional[int],  # noqa: UP045
-        typer.Option(
-            metavar="N", min=1, help="The number of row fields to open; the rest are closed.", show_default=False
-        ),
-    ] = None,
-    style: Annotated[
-        list[str],
-        typer.Option(
-            "--style",
-            metavar="RULE",
-            help="How cells look, written as in the model file: 'value = \"revenue\", bar = true'.",
-        ),
-    ] = [],  # noqa: B006
-    theme: Annotated[
-        Optional[Path],  # noqa: UP045
-        typer.Option(metavar="FILE", help="Take fonts and colours from this file.", show_default=False),
-    ] = None,
-    turn: Annotated[bool, typer.Option("--turn", help="Swap rows and columns.")] = False,
-    keep_as: Annotated[
-        str, typer.Option("--keep-as", metavar="NAME", help="Save the request as a pivot in the model.")
-    ] = "",
-    format: Annotated[GridFormat, typer.Option("--format", help="The output format.")] = GridFormat.TEXT,
-    layout: Annotated[
-        TextLayout, typer.Option("--layout", help="Give each row field its own column, or nest them in one.")
-    ] = TextLayout.COLUMNS,
-    out: Annotated[
-        Optional[Path],  # noqa: UP045
-        typer.Option(
-            "--out",
-            "-o",
-            metavar="FILE",
-            help="Write the whole grid to a file: csv json parquet arrow txt md html xlsx png svg pdf.",
-            show_default=False,
-        ),
-    ] = None,
-    limit: Annotated[
-        int, typer.Option(metavar="N", min=1, help="The number of rows to show; the rest are counted.")
-    ] = 200,
-    notes: Annotated[
-        NotesShown, typer.Option("--notes", help="Show all notes below the grid, or only the most important.")
-    ] = NotesShown.WORST,
+    file: Path,
+    name: str,
+    rows: tuple[str, ...],
+    columns: tuple[str, ...],
+    values: tuple[str, ...],
+    where: str | None,
+    keep: tuple[str, ...],
+    totals: bool | None,
+    empty: bool | None,
+    values_on: str | None,
+    chart: str | None,
+    labels: str | None,
+    colour: str | None,
+    target: str | None,
+    prepare: tuple[str, ...],
+    rows_behind: bool,
+    opened: tuple[str, ...],
+    depth: int | None,
+    style: tuple[str, ...],
+    theme: Path | None,
+    turn: bool,
+    keep_as: str,
+    format: str,
+    layout: Literal["columns", "nested"],
+    out: Path | None,
+    limit: int,
+    notes: str,
 ) -> None:
-    """Ask a model: values by the members of columns.
+    """Run a pivot: values by the members of columns.
 
     Example: relatum pivot hollowmere/nursery.toml --rows "category.category by revenue desc" --columns calendar.year
     --values "revenue, rate: margin / net_revenue" --where "customer.region = 'North'"
@@ -183,7 +127,7 @@ def pivot(
     from relatum.present.grid import NOTELESS, PICTURES, TIDY
     from relatum.present.text import Extent, print_grid
 
-    text = format is GridFormat.TEXT if out is None else out.suffix.lower() not in TIDY
+    text = format == "text" if out is None else out.suffix.lower() not in TIDY
     with_totals = text if totals is None else totals
     model = relatum.open(file)
     if out is not None:
@@ -191,11 +135,11 @@ def pivot(
     if theme is not None:
         model.dress(theme)
     grid = model.pivot(
-        rows,
-        columns,
-        values,
+        rows or None,
+        columns or None,
+        values or None,
         where,
-        keep=keep,
+        keep=keep or None,
         saved=name,
         totals=totals if totals is not None or text else False,
         show_empty=empty,
@@ -208,14 +152,14 @@ def pivot(
         said = {name: text for name, text in stated.items() if text is not None}
         told = grid.save(out, totals=with_totals, rows_behind=rows_behind, chart=chart, prepare=prepare, **said)
         tell(f"wrote {out}" + (f": {told}" if told else ""))
-    elif format is GridFormat.TEXT:
-        most = None if notes is NotesShown.ALL else 3
-        extent = Extent(limit, most, "--notes all shows them", layout=layout.value)
+    elif format == "text":
+        most = None if notes == "all" else 3
+        extent = Extent(limit, most, "--notes all shows them", layout=layout)
         paged(console(), lambda shown: print_grid(grid.result, shown, extent))
     else:
-        say(grid.to_json(totals=with_totals) + "\n" if format is GridFormat.JSON else grid.to_csv(totals=with_totals))
+        say(grid.to_json(totals=with_totals) + "\n" if format == "json" else grid.to_csv(totals=with_totals))
     # A table in a file of values, or in CSV, has no place for notes; the other forms hold them.
-    silent = format is GridFormat.CSV if out is None else out.suffix.lower() in (*NOTELESS, *PICTURES)
+    silent = format == "csv" if out is None else out.suffix.lower() in (*NOTELESS, *PICTURES)
     for note in grid.notes if silent else ():
         tell(f"note: {note.text}")
     if keep_as:
@@ -240,7 +184,7 @@ def _rule(text: str) -> dict[str, Any]:
     return dict(rule)
 
 
-def _turned(grid: Grid, opened: list[str], depth: int | None, turn: bool) -> Grid:
+def _turned(grid: Grid, opened: tuple[str, ...], depth: int | None, turn: bool) -> Grid:
     """The grid with members opened, closed beyond a depth, and turned, in this order."""
     from relatum.present.sheet import member_called
 

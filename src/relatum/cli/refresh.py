@@ -3,52 +3,41 @@
 from __future__ import annotations
 
 from decimal import Decimal, InvalidOperation
-from typing import TYPE_CHECKING, Annotated
+from pathlib import Path
+from typing import TYPE_CHECKING
 
-import typer
+import click
 
-from relatum.cli.output import (
-    CLEAN,
-    PROBLEMS,
-    Format,
-    FormatOption,
-    ModelFile,
-    console,
-    listing,
-    print_json,
-    value_text,
-)
+from relatum.cli.commands import Format, format_option, model_file, opening_command
+from relatum.cli.output import CLEAN, PROBLEMS, console, listing, print_json, value_text
 
 if TYPE_CHECKING:
     from relatum.change.refresh import Refreshed
     from relatum.model.declaration import Declaration
 
 
-def refresh(
-    file: ModelFile,
-    verify: Annotated[
-        bool, typer.Option("--verify", help="Read every source in full to see whether it has changed.")
-    ] = False,
-    format: FormatOption = Format.TEXT,
-) -> None:
-    """Read a model's sources again and say what changed since the last time: files, rows, columns, members, totals.
+@opening_command
+@model_file
+@click.option("--verify", is_flag=True, help="Read every source in full to see whether it has changed.")
+@format_option
+def refresh(file: Path, verify: bool, format: Format) -> None:
+    """Read the sources again and show what changed.
 
-    Of a file that has grown only the new lines are read. Where the data as it is now cannot be used, it says what broke
-    and the former record stays. Leaves with 0 when the data is in force, 1 when it cannot be used, 2 when nothing can
-    be read.
+    If a file has only grown, just its new lines are read. If the new data cannot be used, it shows what broke and keeps
+    the previous state. Exit code: 0 the new data is in use, 1 it cannot be used, 2 nothing can be read.
 
     Example: relatum refresh hollowmere/nursery.toml
     """
     import relatum
 
     found = relatum.refresh(file, verify=verify)
-    if format is Format.JSON:
+    if format == "json":
         print_json(found)
     else:
         from relatum.model.file import read_model
 
         _print(found, read_model(file))
-    raise typer.Exit(CLEAN if found.ok else PROBLEMS)
+    raise click.exceptions.Exit(CLEAN if found.ok else PROBLEMS)
 
 
 def _print(found: Refreshed, model: Declaration) -> None:

@@ -3,26 +3,19 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
 
-import typer
+import click
 
-from relatum.cli.output import ModelFile, refuse_over, tell
+from relatum.cli.commands import PATH, model_file, opening_command
+from relatum.cli.output import refuse_over, tell
 
 
-def report(
-    file: ModelFile,
-    name: Annotated[
-        str,
-        typer.Argument(
-            metavar="NAME", help="A report of the model, or a TOML file with just a report.", show_default=False
-        ),
-    ],
-    out: Annotated[
-        Path, typer.Option("--out", "-o", metavar="FILE", help="The page to write.", show_default="NAME.html")
-    ] = Path(),
-) -> None:
-    """Write a report: key figures, charts, tables and text, on one page to be read or printed.
+@opening_command
+@model_file
+@click.argument("name", metavar="NAME", help="A report of the model, or a TOML file with just a report.")
+@click.option("--out", "-o", default=Path(), metavar="FILE", type=PATH, help="The page to write.")
+def report(file: Path, name: str, out: Path) -> None:
+    """Write a report as one HTML page.
 
     Example: relatum report hollowmere/nursery.toml year --out year.html
     """

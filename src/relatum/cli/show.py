@@ -2,33 +2,25 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
-import typer
+import click
 
-from relatum.cli.output import (
-    Format,
-    FormatOption,
-    ModelFile,
-    console,
-    listing,
-    print_json,
-    value_text,
-)
+from relatum.cli.commands import Format, format_option, model_file, opening_command
+from relatum.cli.output import console, listing, print_json, value_text
 from relatum.wording import counted, visible
 
 if TYPE_CHECKING:
     from relatum.audit.overview import Overview, RelationshipOverview, TableOverview
 
 
-def show(
-    file: ModelFile,
-    name: Annotated[
-        str, typer.Argument(metavar="[NAME]", help="A table, table.column, measure, hierarchy or saved pivot.")
-    ] = "",
-    format: FormatOption = Format.TEXT,
-) -> None:
-    """Show what a model consists of: tables with their sizes in memory, relationships on the data, measures.
+@opening_command
+@model_file
+@click.argument("name", default="", metavar="[NAME]", help="A table, table.column, measure, hierarchy or saved pivot.")
+@format_option
+def show(file: Path, name: str, format: Format) -> None:
+    """List tables with their sizes, relationships and measures.
 
     Example: relatum show hollowmere/nursery.toml product
     """
@@ -36,7 +28,7 @@ def show(
     from relatum.audit.overview import overview
 
     found = overview(relatum.open(file).session, name)
-    if format is Format.JSON:
+    if format == "json":
         print_json(found)
     else:
         _print(found, bool(name))

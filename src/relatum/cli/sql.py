@@ -2,39 +2,45 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Optional
+from pathlib import Path
 
-import typer
+import click
 
-from relatum.cli.output import Format, FormatOption, ModelFile, print_json, say
+from relatum.cli.commands import Format, format_option, model_file, opening_command
+from relatum.cli.output import print_json, say
 from relatum.wording import visible_lines
 
-Names = Optional[list[str]]  # noqa: UP045 - typer reads this at run time
-Text = Optional[str]  # noqa: UP045
 
-
+@opening_command
+@model_file
+@click.argument("name", default="", metavar="[NAME]", help="A saved pivot; options replace parts of it.")
+@click.option("--rows", multiple=True, metavar="FIELDS", help="As for pivot.")
+@click.option("--columns", multiple=True, metavar="FIELDS", help="As for pivot.")
+@click.option("--values", multiple=True, metavar="VALUES", help="As for pivot.")
+@click.option("--where", metavar="CONDITION", help="As for pivot.")
+@click.option("--keep", multiple=True, metavar="KEEP", help="As for pivot.")
+@click.option("--totals/--no-totals", default=True, help="Include subtotals and totals.")
+@format_option
 def sql(
-    file: ModelFile,
-    name: Annotated[
-        str, typer.Argument(metavar="[NAME]", help="A saved pivot; options replace parts of it.", show_default=False)
-    ] = "",
-    rows: Annotated[Names, typer.Option(metavar="FIELDS", help="As for pivot.", show_default=False)] = None,
-    columns: Annotated[Names, typer.Option(metavar="FIELDS", help="As for pivot.", show_default=False)] = None,
-    values: Annotated[Names, typer.Option(metavar="VALUES", help="As for pivot.", show_default=False)] = None,
-    where: Annotated[Text, typer.Option(metavar="CONDITION", help="As for pivot.", show_default=False)] = None,
-    keep: Annotated[Names, typer.Option(metavar="KEEP", help="As for pivot.", show_default=False)] = None,
-    totals: Annotated[bool, typer.Option("--totals/--no-totals", help="Include subtotals and totals.")] = True,
-    format: FormatOption = Format.TEXT,
+    file: Path,
+    name: str,
+    rows: tuple[str, ...],
+    columns: tuple[str, ...],
+    values: tuple[str, ...],
+    where: str | None,
+    keep: tuple[str, ...],
+    totals: bool,
+    format: Format,
 ) -> None:
-    """Print the query that an engine would be asked, instead of asking it.
+    """Print the SQL that an engine would run.
 
     Example: relatum sql hollowmere/nursery.toml --rows category.category --values revenue --engine duckdb
     """
     import relatum
 
     model = relatum.open(file)
-    text = model.sql(rows, columns, values, where, keep=keep, saved=name, totals=totals)
-    if format is Format.JSON:
+    text = model.sql(rows or None, columns or None, values or None, where, keep=keep or None, saved=name, totals=totals)
+    if format == "json":
         print_json({"model": model.declaration.name, "engine": model.declaration.engine.kind, "sql": text})
     else:
         say(visible_lines(text) + "\n")

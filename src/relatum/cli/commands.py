@@ -1,0 +1,109 @@
+"""What commands are made of: a model file, an output format, an engine, limits, and help in sections."""
+
+from __future__ import annotations
+
+import functools
+import inspect
+import time
+from collections.abc import Callable, Iterable
+from pathlib import Path
+from typing import Any, Literal
+
+import click
+
+from relatum.cli.output import errors_as_sentences, tell
+from relatum.limits import LIMITS, limited
+from relatum.wording import counted
+
+Format = Literal["text", "json"]
+
+#: The type of an argument or option that is a path.
+PATH = click.Path(path_type=Path)
+
+model_file = click.argument("file", metavar="FILE", type=PATH, help="The model, a TOML file.")
+format_option = click.option(
+    "--format", default="text", type=click.Choice(["text", "json"]), show_default=True, help="The output format."
+)
+
+_METAVARS = {"count": "NUMBER", "size": "SIZE", "time": "TIME"}
+
+
+class Command(click.Command):
+    """A command whose help lists the limits in a section of their own, and starts with one line in lists."""
+
+    def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """Write the options, then the limits."""
+        options = [each for each in self.get_params(ctx) if isinstance(each, click.Option)]
+        for heading, shown in (
+            ("Options", [each for each in options if not _is_limit(each)]),
+            ("Limits", [each for each in options if _is_limit(each)]),
+        ):
+            records = [record for each in shown if (record := each.get_help_record(ctx)) is not None]
+            if records:
+                with formatter.section(heading):
+                    formatter.write_dl(records)
+
+
+def _is_limit(option: click.Option) -> bool:
+    return any(name.startswith("--limit-") for name in option.opts)
+
+
+def command(function: Callable[..., None]) -> click.Command:
+    """A command with an option for each limit, whose errors are printed as sentences."""
+    return _made(_limited(function), function, _limit_options())
+
+
+def opening_command(function: Callable[..., None]) -> click.Command:
+    """A command that opens a model: also with ``--engine`` and ``--timing``."""
+    return _made(_limited(_on_engine(function)), function, [*_engine_options(), *_limit_options()])
+
+
+def _made(callback: Callable[..., None], function: Callable[..., None], more: Iterable[click.Option]) -> click.Command:
+    made = click.command(cls=Command, short_help=inspect.getdoc(function).partition("\n")[0])(callback)  # type: ignore[union-attr]
+    made.params += more
+    return made
+
+
+def _limited(function: Callable[..., None]) -> Callable[..., None]:
+    @functools.wraps(function)
+    def bounded(*context: Any, **given: Any) -> None:
+        stated = {name: given.pop(f"limit_{name}") for name in LIMITS}
+        with errors_as_sentences(), limited(**{name: text for name, text in stated.items() if text is not None}):
+            function(*context, **given)
+
+    return bounded
+
+
+def _limit_options() -> list[click.Option]:
+    return [
+        click.Option([f"--limit-{name}"], metavar=_METAVARS[each.kind], help=f"Maximum {each.bounds.removeprefix('of ')}.")
+        for name, each in LIMITS.items()
+    ]
+
+
+def _on_engine(function: Callable[..., None]) -> Callable[..., None]:
+    @functools.wraps(function)
+    def elsewhere(engine: str | None = None, timing: bool = False, **given: Any) -> None:
+        from relatum.session.place import asked_of
+
+        start = time.perf_counter()
+        with asked_of(engine) as connections:
+            function(**given)
+        if timing:
+            told = [f"{time.perf_counter() - start:.2f} s"]
+            told += [f"{each.kind}: {counted(each.questions, 'question')}, {counted(each.rows, 'row')} back, "
+                     f"{each.seconds:.2f} s" for each in connections]  # fmt: skip
+            tell("\n".join(told))
+
+    return elsewhere
+
+
+def _engine_options() -> list[click.Option]:
+    return [
+        click.Option(
+            ["--engine"],
+            metavar="ENGINE",
+            help="Where the tables live: memory, duckdb, postgresql, spark, an address.",
+        ),
+        click.Option(["--timing"], is_flag=True, help="Show how long it took, and what was asked of the engine."),
+    ]
