@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import fields, is_dataclass, replace
 from functools import lru_cache
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.data.types import INTEGER
 from relatum.language.parse import parse_condition, parse_formula
@@ -27,9 +29,9 @@ def spelled_out(node: Any) -> Any:
     """A tree without share, growth and change."""
     if isinstance(node, tuple):
         return tuple(map(spelled_out, node))
-    if not is_dataclass(node):
+    if not isinstance(node, Struct):
         return node
-    node = replace(node, **{each.name: spelled_out(getattr(node, each.name)) for each in fields(node)})
+    node = replace(node, **{name: spelled_out(getattr(node, name)) for name in node.__struct_fields__})
     if isinstance(node, Call) and node.function == "share":
         (value,) = node.arguments
         word = Name((_SHARE_OF[node.word],), node.span)

@@ -11,7 +11,6 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
-from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -21,6 +20,7 @@ import psutil
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
+from msgspec.structs import replace
 
 import relatum
 from agreement import build

@@ -7,7 +7,6 @@ import random
 import re
 import subprocess
 import xml.etree.ElementTree as xml
-from dataclasses import asdict
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -15,6 +14,7 @@ from typing import Any
 import pyarrow as pa
 import pytest
 from babel.numbers import get_decimal_symbol, get_group_symbol
+from msgspec.structs import asdict
 
 import hostile
 import relatum

@@ -5,11 +5,11 @@ from __future__ import annotations
 import functools
 import json
 import os
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
+from msgspec.structs import replace
 
 from relatum import markup
 from relatum.arguments import checked, checked_call

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import dataclasses
 import functools
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any, Literal, overload
+
+from msgspec import structs
 
 from relatum.arguments import checked
 from relatum.changing import in_turn
@@ -384,7 +385,7 @@ def _explained(
     asked = Asked(request, at, number)
     story = explain_cell(session, asked, listed)
     if against is not None:
-        story = dataclasses.replace(story, difference=take_apart(session, asked, dict(against), along))
+        story = structs.replace(story, difference=take_apart(session, asked, dict(against), along))
 
     def evaluate(formula: str, condition: str) -> object:
         return answer(session, Request((), (), (ValueText(formula, formula),), condition)).scalar()

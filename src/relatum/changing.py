@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import dataclasses
 import functools
 import threading
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, nullcontext, suppress
 from typing import Concatenate, ParamSpec, TypeVar
+
+from msgspec import Struct
 
 from relatum.arguments import checked
 from relatum.data.table import TableData
@@ -42,8 +43,7 @@ def in_turn(
     return waiting
 
 
-@dataclasses.dataclass
-class _Batch:
+class _Batch(Struct):
     """Edits that are carried out together: what they have come to so far, and the thread whose edits they are."""
 
     thread: int

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import dataclasses
 import os
 from collections.abc import Mapping
 from pathlib import Path
+
+from msgspec import structs
 
 from relatum import markup
 from relatum.api import Model
@@ -192,7 +193,7 @@ def _standing(drafted: Drafted, whereabouts: Whereabouts, known: Mapping[str, Ta
         if not failing:
             proposed = tuple(named_apart(pivot_proposals(session), drafted.declaration))
             declaration = with_pivots(drafted.declaration, proposed)
-            return dataclasses.replace(drafted, declaration=declaration, proposals=(*drafted.proposals, *proposed))
+            return structs.replace(drafted, declaration=declaration, proposals=(*drafted.proposals, *proposed))
 
 
 def _opened(declaration: Declaration, whereabouts: Whereabouts, known: Mapping[str, TableData]) -> Session:
@@ -229,7 +230,7 @@ def _retyped(drafted: Drafted, name: str, error: RelatumError, whereabouts: Wher
     for column, settings in table.columns.items():
         if not settings.type and not settings.pattern:
             continue
-        alone = dataclasses.replace(table, columns=frozen({column: settings}))
+        alone = structs.replace(table, columns=frozen({column: settings}))
         try:
             load_table(alone, declaration, whereabouts).column(column)
         except RelatumError as wrong:

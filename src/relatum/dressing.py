@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import dataclasses
 import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
 import msgspec
+from msgspec import structs
 
 from relatum.arguments import checked
 from relatum.changing import Changeable, in_turn
@@ -47,9 +47,9 @@ class Dressable(Changeable):
         >>> model.dress({"font": "serif", "light": {"accent": "#7a1f5c"}, "widths": {"revenue": 14}})
         """
         if isinstance(theme, Mapping):
-            declaration = dataclasses.replace(self.declaration, theme=theme_of(dict(theme)), theme_source="")
+            declaration = structs.replace(self.declaration, theme=theme_of(dict(theme)), theme_source="")
         else:
-            declaration = dataclasses.replace(self.declaration, theme=read_theme(Path(theme)), theme_source="")
+            declaration = structs.replace(self.declaration, theme=read_theme(Path(theme)), theme_source="")
         self._change(declaration)
 
     @in_turn
@@ -74,7 +74,7 @@ class Dressable(Changeable):
         >>> model.limit(cells=5_000_000, memory="8 GB")
         """
         read_limits(limits)
-        self._change(dataclasses.replace(self.declaration, limits=frozen({**self.declaration.limits, **limits})))
+        self._change(structs.replace(self.declaration, limits=frozen({**self.declaration.limits, **limits})))
 
     @in_turn
     def look(
@@ -129,8 +129,8 @@ class Dressable(Changeable):
             "style": None if style is None else style_rules(style),
         }
         given = {name: value for name, value in said.items() if value is not None}
-        settings = dataclasses.replace(table.columns.get(parts[1], ColumnSettings()), **given)
-        changed = dataclasses.replace(table, columns=frozen({**table.columns, parts[1]: settings}))
+        settings = structs.replace(table.columns.get(parts[1], ColumnSettings()), **given)
+        changed = structs.replace(table, columns=frozen({**table.columns, parts[1]: settings}))
         self._change(self.declaration.with_table(changed, replacing=True))
 
     @in_turn

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import os
 from collections.abc import Mapping, Sequence
 from datetime import date
@@ -140,10 +139,10 @@ class Editable(Renamable):
         )
         former = self.declaration.tables.get(name)
         if former is not None:
-            table = dataclasses.replace(table, derived=former.derived)
+            table = msgspec.structs.replace(table, derived=former.derived)
         where = self._where()
         frames = {**where.frames, **({} if is_path else {name: source})}
-        self._put_table(table, replace, dataclasses.replace(where, frames=frames))
+        self._put_table(table, replace, msgspec.structs.replace(where, frames=frames))
 
     @in_turn
     def add_calendar(
@@ -192,7 +191,7 @@ class Editable(Renamable):
         span = calendar_range(first, last, fiscal_year_starts, week_starts, through)
         former = self.declaration.tables.get(name)
         if former is not None and former.calendar is not None:
-            table = dataclasses.replace(former, calendar=span)  # what is stated of its columns stays
+            table = msgspec.structs.replace(former, calendar=span)  # what is stated of its columns stays
         else:
             table = Table(name, calendar=span, key=("date",))
         self._put_table(table, replace)
@@ -504,7 +503,7 @@ class Editable(Renamable):
 
 
 def _settings(table: str, column: str, given: Mapping[str, Any] | str) -> ColumnSettings:
-    allowed = ColumnSettings.__slots__
+    allowed = ColumnSettings.__struct_fields__
     if isinstance(given, str):
         raise ModelError(
             f"{column} of {table} has a formula, {given!r}.",

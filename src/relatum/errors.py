@@ -6,14 +6,14 @@ program can read them; ``str(error)`` joins them for a person.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from relatum.wording import pointed, visible, visible_lines
 
 
-@dataclass(frozen=True, slots=True)
-class Span:
+class Span(Struct, frozen=True):
     """A stretch of a formula's text: offsets of its first character and of the one after its last."""
 
     start: int

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import functools
 from collections.abc import Callable, Mapping
 from decimal import Decimal
@@ -19,6 +18,7 @@ from relatum.audit.cell.place import OTHERS
 from relatum.audit.cell.records import CellStory, Difference, Evidence, PartTold
 from relatum.data.types import FLOAT, INTEGER, Type, decimal
 from relatum.errors import RequestError
+from relatum.immutable import as_plain
 from relatum.language.parse import parse_condition
 from relatum.language.tree import Literal, Name, Operation, conjuncts
 from relatum.model.looks import PLAIN, Format
@@ -375,12 +375,7 @@ def _signed(written: Callable[[Any], str], value: Any) -> str:
 
 def as_mapping(explanation: Explanation) -> Mapping[str, Any]:
     """An explanation as plain values, for programs."""
-    story = dataclasses.asdict(
-        dataclasses.replace(
-            explanation.story,
-            evidence=tuple(dataclasses.replace(each, table=None) for each in explanation.story.evidence),
-        )
-    )
+    story: dict[str, Any] = as_plain(explanation.story)
     for told, each in zip(story["evidence"], explanation.story.evidence, strict=True):
         told["table"] = each.table.to_pylist()
     return story

@@ -7,16 +7,17 @@ reached along millions of paths. A record that remembers its hash is looked at o
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import fields
 from operator import attrgetter
-from typing import Any
+from typing import Any, ClassVar
+
+from msgspec import Struct
+from msgspec.structs import force_setattr
 
 
-class Immutable:
-    """The base of frozen dataclasses declared with ``eq=False``: equal where all compared fields are equal."""
+class Immutable(Struct, frozen=True, eq=False, weakref=True, dict=True):
+    """The base of records that are equal where all their fields are, but for those named in ``aside``."""
 
-    __slots__ = ("__weakref__", "_hash")
-    _hash: int
+    aside: ClassVar[tuple[str, ...]] = ()
 
     def __eq__(self, other: object) -> bool:
         if self is other:
@@ -28,20 +29,33 @@ class Immutable:
 
     def __hash__(self) -> int:
         try:
-            return self._hash
+            return self._hash  # type: ignore[attr-defined, no-any-return]
         except AttributeError:
             value = hash((type(self).__name__, _parts_of(type(self))(self)))
-            object.__setattr__(self, "_hash", value)
+            force_setattr(self, "_hash", value)
+            return value
+
+
+def as_plain(value: Any) -> Any:
+    """A record as a dictionary of its fields, and so on for what it holds; anything else as it is."""
+    match value:
+        case Struct():
+            return {name: as_plain(getattr(value, name)) for name in value.__struct_fields__}
+        case list() | tuple():
+            return [as_plain(each) for each in value]
+        case dict():
+            return {key: as_plain(each) for key, each in value.items()}
+        case _:
             return value
 
 
 _PARTS: dict[int, Callable[[Any], Any]] = {}
 
 
-def _parts_of(kind: type) -> Callable[[Any], Any]:
+def _parts_of(kind: type[Immutable]) -> Callable[[Any], Any]:
     found = _PARTS.get(id(kind))
     if found is None:
-        names = [each.name for each in fields(kind) if each.compare]
+        names = [name for name in kind.__struct_fields__ if name not in kind.aside]
         found = _PARTS[id(kind)] = attrgetter(*names) if names else _nothing
     return found
 

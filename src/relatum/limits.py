@@ -11,16 +11,16 @@ import time
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from contextvars import ContextVar
-from dataclasses import dataclass
 from functools import cache
 from typing import Literal
+
+from msgspec import Struct
 
 from relatum.errors import LimitError, ModelError
 from relatum.wording import counted
 
 
-@dataclass(frozen=True, slots=True)
-class Limit:
+class Limit(Struct, frozen=True):
     """A limit: what it bounds, what it is unless somebody states it, and whether it counts things, bytes or seconds.
 
     ``example`` is what it may be raised to.
@@ -43,7 +43,7 @@ LIMITS = {
     "file": Limit("for a file, before and after unpacking", 64 << 30, "size", '"100 GB"'),
     "model": Limit("for a model file", 16 << 20, "size", '"32 MB"'),
     "time": Limit("for a request or a database query", 3600, "time", '"2 h"'),
-    "memory": Limit("of memory", 0, "size", '"16 GB"'),
+    "memory": Limit("memory", 0, "size", '"16 GB"'),
 }
 #: The units of each kind, and what one of them is.
 _UNITS: dict[str, dict[str, int]] = {

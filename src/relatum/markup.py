@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from html import escape
+
+from msgspec import Struct
 
 _LINE = "1px solid rgba(128,128,128,.4)"
 _CELL = f"padding:.15em .7em;border:0;border-bottom:{_LINE};background:none;color:inherit;"
 
 
-@dataclass(frozen=True, slots=True)
-class Text:
+class Text(Struct, frozen=True):
     """One cell: its text, and how it stands out."""
 
     text: str

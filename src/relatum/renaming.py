@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Mapping
 from typing import TYPE_CHECKING
+
+from msgspec import structs
 
 from relatum.arguments import checked
 from relatum.changing import in_turn
@@ -59,7 +60,7 @@ class Renamable(Statable):
         frames = {order[table]: frame for table, frame in whereabouts.frames.items()}
         data = {order[table]: data for table, data in known.sources.items()}
         followed = _followed(known, declaration, data)
-        self._change(declaration, dataclasses.replace(whereabouts, frames=frames), followed)
+        self._change(declaration, structs.replace(whereabouts, frames=frames), followed)
 
     @in_turn
     def remove(self, name: str, *, force: bool = False) -> tuple[Dependant, ...]:

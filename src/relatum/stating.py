@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Sequence
 from typing import Any
+
+from msgspec import structs
 
 from relatum.arguments import checked
 from relatum.changing import in_turn
@@ -97,11 +98,11 @@ class Statable(Dressable):
             )
         if format:
             check_column_pattern(format, table, column)
-        settings = dataclasses.replace(described.columns.get(column, ColumnSettings()), **given)
+        settings = structs.replace(described.columns.get(column, ColumnSettings()), **given)
         columns = {**described.columns, column: settings}
         if settings == ColumnSettings():
             del columns[column]
-        self._put_stated(dataclasses.replace(described, columns=frozen(columns)), given)
+        self._put_stated(structs.replace(described, columns=frozen(columns)), given)
 
     @in_turn
     def table(
@@ -158,7 +159,7 @@ class Statable(Dressable):
                 f"{quoted(name)} is not a role, so it cannot have a label.",
                 fix="Only columns and roles can have labels.",
             )
-        self._put_stated(dataclasses.replace(described, **given), given)
+        self._put_stated(structs.replace(described, **given), given)
 
     def _put_stated(self, table: Any, given: dict[str, Any]) -> None:
         """Put a table in its own place; its rows are read anew where they are read otherwise now."""

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from relatum import markup
 from relatum.audit.finding import SEVERITIES, Finding, Money
@@ -18,8 +19,7 @@ from relatum.session.session import Session
 from relatum.wording import counted, suggestion, visible_lines
 
 
-@dataclass(frozen=True, slots=True)
-class Report:
+class Report(Struct, frozen=True):
     """All findings, worst first, and how much was looked at."""
 
     model: str

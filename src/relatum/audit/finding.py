@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any, Literal, get_args
 
 import numpy as np
+from msgspec import Struct
 
 from relatum.data.arrow import python_values
 from relatum.data.columns import Array, Column
@@ -24,8 +24,7 @@ Severity = Literal["problem", "doubt", "remark"]
 SEVERITIES: tuple[Severity, ...] = get_args(Severity)
 
 
-@dataclass(frozen=True, slots=True)
-class Finding:
+class Finding(Struct, frozen=True):
     """One thing found.
 
     ``severity`` is ``problem`` (numbers are wrong, or money has no owner), ``doubt`` (a person must decide) or
@@ -43,8 +42,7 @@ class Finding:
     value: int | float | Decimal | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Money:
+class Money(Struct, frozen=True):
     """A measure that says what rows are worth."""
 
     session: Session

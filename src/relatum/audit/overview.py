@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.errors import DataError, ModelError
 from relatum.model.declaration import Control, Declaration, Hierarchy, Relationship, SavedPivot
@@ -16,8 +18,7 @@ from relatum.session.session import Session
 from relatum.wording import suggestion
 
 
-@dataclass(frozen=True, slots=True)
-class ColumnOverview:
+class ColumnOverview(Struct, frozen=True):
     """One column: its type, how it is stored, bytes in memory, rows without a value, and where it comes from."""
 
     table: str
@@ -33,8 +34,7 @@ class ColumnOverview:
     hidden: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class TableOverview:
+class TableOverview(Struct, frozen=True):
     """One table. ``kind`` is ``fact``, ``lookup``, ``calendar``, ``derived``, ``alone`` (unrelated), or its role."""
 
     name: str
@@ -56,8 +56,7 @@ class TableOverview:
         return sum(column.bytes for column in self.columns if column.derived)
 
 
-@dataclass(frozen=True, slots=True)
-class RelationshipOverview:
+class RelationshipOverview(Struct, frozen=True):
     """One relationship, told the same way whichever end was named first.
 
     ``cardinality`` is ``1 : n``, ``1 : 1`` or ``n : n``; ``filters`` says from where to where filters travel;
@@ -79,8 +78,7 @@ class RelationshipOverview:
         return self.matched / self.rows if self.rows else None
 
 
-@dataclass(frozen=True, slots=True)
-class PartOverview:
+class PartOverview(Struct, frozen=True):
     """What a measure is made of, ``depth`` steps below it: a measure, a derived column, or a column of the data.
 
     ``formula`` is empty for a column of the data; what was told above is not told again below.
@@ -93,8 +91,7 @@ class PartOverview:
     again: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class MeasureOverview:
+class MeasureOverview(Struct, frozen=True):
     """One measure."""
 
     name: str
@@ -105,8 +102,7 @@ class MeasureOverview:
     parts: tuple[PartOverview, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Overview:
+class Overview(Struct, frozen=True):
     """A model, or the part of it that a name stands for."""
 
     model: str
@@ -119,8 +115,7 @@ class Overview:
     reports: tuple[ReportOverview, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class ReportOverview:
+class ReportOverview(Struct, frozen=True):
     """A report: its name, what heads it, and what each of its parts shows."""
 
     name: str

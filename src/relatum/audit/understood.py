@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 from typing import assert_never
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.data.types import NULL
 from relatum.errors import ModelError
@@ -50,8 +52,7 @@ from relatum.session.session import Session
 from relatum.wording import visible_lines
 
 
-@dataclass(frozen=True, slots=True)
-class AggregateReading:
+class AggregateReading(Struct, frozen=True):
     """One aggregate: the text, the rows it is worked out over, the lookups of its columns, and who filters it."""
 
     text: str
@@ -60,8 +61,7 @@ class AggregateReading:
     filtered_by: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Reading:
+class Reading(Struct, frozen=True):
     """A formula as it was understood; printing it shows everything.
 
     ``expansion`` is the formula with ``share``, ``growth`` and ``change`` written out, empty where it has none of them.
@@ -101,8 +101,7 @@ def read_formula(session: Session, text: str) -> Reading:
     return Reading(formula, str(expression.type), tuple(found), describe(plan), "" if same else written)
 
 
-@dataclass(frozen=True, slots=True)
-class Use:
+class Use(Struct, frozen=True):
     """An aggregate where it stands: the relationships opened around it, and the columns that bear on it.
 
     ``bearing`` are pairs of a table and its columns (None for its rows) on which brackets, ``per`` or ``among`` around

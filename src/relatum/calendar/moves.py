@@ -5,10 +5,10 @@ A set of dates is a row of a boolean matrix whose columns are the calendar's dat
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import assert_never
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from relatum.calendar.steps import Before, Shift, Step, ToDate, Trailing, Unit, Whole
@@ -19,8 +19,7 @@ Sets = NDArray[np.bool_]
 _MONTHS = {"month": 1, "quarter": 3, "year": 12, "fiscal_quarter": 3, "fiscal_year": 12}
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Dates:
+class Dates(Struct, frozen=True, eq=False):
     """A calendar's dates as days since 1970, in order and distinct, with the start of its years and weeks."""
 
     days: Array
@@ -45,8 +44,7 @@ class Dates:
         return np.asarray(months // _MONTHS[unit])
 
 
-@dataclass(frozen=True, slots=True)
-class Uneven:
+class Uneven(Struct, frozen=True):
     """A month that moves as a whole to another, where the calendar has only a part of one of the two.
 
     ``month`` and ``other`` are counted from January 1970, with how many days of each the calendar has.

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal
 
 from relatum.immutable import Immutable
@@ -10,36 +9,31 @@ from relatum.immutable import Immutable
 Unit = Literal["year", "quarter", "month", "week", "day", "fiscal_year", "fiscal_quarter"]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Shift(Immutable):
+class Shift(Immutable, frozen=True):
     """``back`` and ``forward``: every date moved by so many units; back by a negative number."""
 
     number: int
     unit: Unit
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class ToDate(Immutable):
+class ToDate(Immutable, frozen=True):
     """``UNIT to date``: from the start of the unit to the set's last date; of the calendar where no unit is named."""
 
     unit: Unit | None = None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Before(Immutable):
+class Before(Immutable, frozen=True):
     """``before``: every date before the set's first one."""
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Trailing(Immutable):
+class Trailing(Immutable, frozen=True):
     """``trailing``: so many units that end with the set's last date."""
 
     number: int
     unit: Unit
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Whole(Immutable):
+class Whole(Immutable, frozen=True):
     """``whole``: the full units that the set touches."""
 
     unit: Unit

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, fields, replace
 from typing import Any, TypeVar
 
 import msgspec
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.audit.measures import agrees, control_condition
 from relatum.change.edits import with_columns_renamed, with_tables_renamed
@@ -35,8 +36,7 @@ from relatum.session.session import Session
 T = TypeVar("T")
 
 
-@dataclass(frozen=True, slots=True)
-class Difference:
+class Difference(Struct, frozen=True):
     """One thing that two models have differently. ``what`` is ``added``, ``removed``, ``changed`` or ``renamed``.
 
     ``before`` and ``after`` are the setting that changed, or the other name.
@@ -62,8 +62,7 @@ class Difference:
         return said
 
 
-@dataclass(frozen=True, slots=True)
-class Moved:
+class Moved(Struct, frozen=True):
     """A value that two models give differently. ``before`` and ``after`` are values, or why there is none."""
 
     name: str
@@ -72,8 +71,7 @@ class Moved:
     difference: Any
 
 
-@dataclass(frozen=True, slots=True)
-class Comparison:
+class Comparison(Struct, frozen=True):
     """What two models have differently: what they say, and the values that came out otherwise."""
 
     changes: tuple[Difference, ...]
@@ -303,7 +301,7 @@ def _settings(before: Any, after: Any) -> Iterator[tuple[str, str, str]]:
     # The columns of a table are compared one by one; those of a saved pivot are a part of request.
     apart = _APART - {"columns"} if isinstance(before, SavedPivot) else _APART
     apart = apart - {"part"} if isinstance(before, Table) else apart
-    names = before.__struct_fields__ if isinstance(before, msgspec.Struct) else [each.name for each in fields(before)]
+    names = before.__struct_fields__
     for name in names:
         old, new = getattr(before, name), getattr(after, name)
         if name in apart or old == new:

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import replace
 from typing import TypeVar
 
 import msgspec
+from msgspec.structs import replace
 
 from relatum.change.impact import Dependant, Dependencies, Thing, find_relationship, thing_of
 from relatum.errors import FormulaError, ModelError

@@ -7,6 +7,8 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import cached_property
 
+from msgspec import Struct
+
 from relatum.audit.understood import routes_used
 from relatum.errors import FormulaError, ModelError
 from relatum.language.mentions import Known, Mention, RequestPart, mentions, request_mentions
@@ -19,8 +21,7 @@ from relatum.session.session import Session
 from relatum.wording import listed, suggestion, visible_lines
 
 
-@dataclass(frozen=True, slots=True)
-class Thing:
+class Thing(Struct, frozen=True):
     """Something in a model. ``name`` is how a person writes it: ``sales``, ``sales.quantity``, a link, ``control 2``.
 
     ``kind`` is ``table``, ``column``, ``relationship``, ``measure``, ``hierarchy``, ``control``, ``pivot`` (a
@@ -35,8 +36,7 @@ class Thing:
         return self.name if self.kind in ("control", "setting", "part", "report") else f"{self.kind} {self.name}"
 
 
-@dataclass(frozen=True, slots=True)
-class Dependant:
+class Dependant(Struct, frozen=True):
     """Something that depends on another. ``path`` leads from it, step by step, to the thing asked about."""
 
     kind: str
@@ -50,8 +50,7 @@ class Dependant:
         return self.name if self.name.startswith(f"{self.kind} ") else f"{self.kind} {self.name}"
 
 
-@dataclass(frozen=True, slots=True)
-class Impact:
+class Impact(Struct, frozen=True):
     """What would happen if one thing went away: what breaks, and what loses a filter or lookup but still has a value.
 
     A renamed thing is followed by all that names it: the same list says what is rewritten.

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
-from dataclasses import replace
 from pathlib import Path
 
 import msgspec
 import pyarrow as pa
+from msgspec.structs import replace
 
 from relatum.change.impact import Dependant, Dependencies
 from relatum.data.arrow import arrow_type, column_from_arrow, python_values

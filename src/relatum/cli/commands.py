@@ -76,7 +76,9 @@ def _limited(function: Callable[..., None]) -> Callable[..., None]:
 
 def _limit_options() -> list[click.Option]:
     return [
-        click.Option([f"--limit-{name}"], metavar=_METAVARS[each.kind], help=f"Maximum {each.bounds.removeprefix('of ')}.")
+        click.Option(
+            [f"--limit-{name}"], metavar=_METAVARS[each.kind], help=f"Maximum {each.bounds.removeprefix('of ')}."
+        )
         for name, each in LIMITS.items()
     ]
 

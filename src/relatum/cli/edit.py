@@ -279,7 +279,7 @@ def calendar(
                      "through": through})  # fmt: skip
 
     def change(model: Model) -> object:
-        from dataclasses import asdict
+        from msgspec.structs import asdict
 
         from relatum.errors import ModelError
 

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from relatum.data.buffers import array_values, positions_array
@@ -20,8 +20,7 @@ _UNSIGNED = (np.uint8, np.uint16, np.uint32)
 _TABLE_FACTOR = 4
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Column:
+class Column(Struct, frozen=True, eq=False):
     """Values of one type, stored as narrow as their bounds allow.
 
     ``values`` holds whole numbers (a decimal times ten to its scale, days or microseconds since 1970), floats,
@@ -62,8 +61,7 @@ class Column:
         )
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Members:
+class Members(Struct, frozen=True, eq=False):
     """A column told apart into members.
 
     ``codes`` gives each row its member's position in ``values``, which are distinct, sorted and without null.

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from relatum.data.columns import Array
 
@@ -15,8 +15,7 @@ DENSE_GROUPS = 1 << 24
 SPARSE = 16
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Links:
+class Links(Struct, frozen=True, eq=False):
     """For each code the numbers that it leads to: ``targets[offsets[code]:offsets[code + 1]]``."""
 
     offsets: Array

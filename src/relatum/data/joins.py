@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 
 from relatum.data import vectors as v
 from relatum.data.columns import Array, Column, narrow_codes
@@ -16,8 +15,7 @@ from relatum.model.declaration import Relationship
 _TABLE_SLOTS = 1 << 22
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class JoinIndex:
+class JoinIndex(Struct, frozen=True, eq=False):
     """``positions`` holds a row number of the one side for each row of the many side, ``size`` for no match."""
 
     positions: Array
@@ -66,8 +64,7 @@ def build_join_index(
     return JoinIndex(positions, size, null_keys, int(missing.sum()) - null_keys)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class KeyLinks:
+class KeyLinks(Struct, frozen=True, eq=False):
     """Rows led to keys, and keys to rows.
 
     ``keys`` has a number below ``count`` for each row of the source, ``count`` where the row has no key that the other
@@ -166,8 +163,7 @@ def composed(first: JoinIndex, second: JoinIndex) -> JoinIndex:
     return JoinIndex(positions, second.size, 0, int((positions == second.size).sum()))
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class LevelRows:
+class LevelRows(Struct, frozen=True, eq=False):
     """The distinct values of a level: for each, the first row of the table that has it."""
 
     first_rows: Array

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from relatum.data import vectors as v
 from relatum.data.arrow import python_values
@@ -21,8 +21,7 @@ from relatum.wording import counted, sample_text
 _SAMPLES = 5
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Keys:
+class Keys(Struct, frozen=True, eq=False):
     """Keys of both ends as whole numbers; -1 where null, or where the one side has no such value."""
 
     many: Array

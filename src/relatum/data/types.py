@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 from relatum.errors import ModelError
 from relatum.wording import suggestion
@@ -26,8 +27,7 @@ class Kind(StrEnum):
     NULL = "null"
 
 
-@dataclass(frozen=True, slots=True)
-class Type:
+class Type(Struct, frozen=True):
     """A kind, and how many digits its whole numbers have inside beyond its unit.
 
     For decimals these are the digits after the point. A timestamp counts microseconds, and with three digits more

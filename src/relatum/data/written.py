@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct, field
 
 from relatum.data.buffers import array_values, in_one_piece
 from relatum.data.columns import Array, Column, exact_column
@@ -42,8 +42,7 @@ _REFUSED = {
 _PIECE = re.compile(r"'(?:[^']|'')*'|([A-Za-z])\1*|[^A-Za-z']+")
 
 
-@dataclass(frozen=True, slots=True)
-class DatePattern:
+class DatePattern(Struct, frozen=True):
     """How dates are written: an expression whose groups are fields, and the names of months and halves of a day."""
 
     text: str
@@ -52,8 +51,7 @@ class DatePattern:
     halves: dict[str, int] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Moments:
+class Moments(Struct, frozen=True, eq=False):
     """What texts said: days since 1970, nanoseconds of the day, and seconds ahead of UTC where ``zoned``.
 
     ``read`` is False where a text was no date; what stands there means nothing.

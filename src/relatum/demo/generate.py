@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import date
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
 
 from relatum.data.arrow import column_to_arrow
 from relatum.data.columns import Array, exact_column
@@ -28,8 +28,7 @@ _PRICE_LIST = (date(2021, 11, 1), date(2022, 9, 1), date(2023, 3, 1), date(2024,
 _LATE_START = date(2022, 3, 14)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class _Range:
+class _Range(Struct, frozen=True, eq=False):
     """The products: their ids, categories, pots and prices in cents by step of the price list."""
 
     ids: Array

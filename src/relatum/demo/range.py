@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 #: Share of a year's sales in each month, January first, by kind of season.
 SEASONS = {
@@ -12,8 +12,7 @@ SEASONS = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Category:
+class Category(Struct, frozen=True):
     """A category: its plants, when they sell, how well, at what price a litre of pot, in which pots."""
 
     category_id: str

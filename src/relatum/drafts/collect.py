@@ -5,9 +5,11 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from relatum.data.table import TableData
 from relatum.data.types import parse_type
@@ -32,8 +34,7 @@ Reread = Callable[[Stated], TableData]
 _Reading = tuple[str, Callable[[], Iterable["Raw"]]]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Raw:
+class Raw(Struct, frozen=True, eq=False):
     """A table as found: where it is, its rows, and what its source declares.
 
     ``headings`` are those of the columns that have another name here; ``reread`` reads the source otherwise;
@@ -79,16 +80,14 @@ class Raw:
         return data.renamed(self.headings) if self.headings else data
 
 
-@dataclass(frozen=True, slots=True)
-class LeftOut:
+class LeftOut(Struct, frozen=True):
     """Something that was found and not made a table, and why."""
 
     what: str
     why: str
 
 
-@dataclass(frozen=True, slots=True)
-class _Site:
+class _Site(Struct, frozen=True):
     """The folder that sources are relative to, the time zone in which they are read, and what is left out there."""
 
     folder: Path

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from datetime import date
 
 import numpy as np
+from msgspec import Struct
 
 from relatum.data import vectors as v
 from relatum.data.columns import Array
@@ -26,8 +26,7 @@ _NEARLY_ALL = 0.005
 _GENERATED = {"year": "year", "month": "month_of_year", "day": "day"}
 
 
-@dataclass(frozen=True, slots=True)
-class DateParts:
+class DateParts(Struct, frozen=True):
     """Columns of whole numbers that together say a date: year and month, and the day where there is one."""
 
     columns: tuple[ColumnProfile, ...]

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from relatum.data.types import DATE, INTEGER
 from relatum.data.written import date_pattern, dates_of

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.drafts.collect import LeftOut
 from relatum.drafts.proposals import Proposal
@@ -11,8 +13,7 @@ from relatum.model.declaration import ColumnSettings, Declaration, frozen
 from relatum.model.names import column_name
 
 
-@dataclass(frozen=True, slots=True)
-class Drafted:
+class Drafted(Struct, frozen=True):
     """What was made of raw data: the declaration of all that is likely, and every proposal with its evidence."""
 
     declaration: Declaration

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec.structs import replace
 
 from relatum.drafts.collect import Raw
 from relatum.drafts.dates import dated

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from relatum.data.types import Kind
 from relatum.drafts.profile import ColumnProfile, TableProfile

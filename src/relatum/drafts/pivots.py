@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.data import vectors as v
 from relatum.data.columns import Array, Column
@@ -33,8 +34,7 @@ _MOST_TRIED, _BEST = 12, 20
 _NOT_FLAT = 0.05
 
 
-@dataclass(frozen=True, slots=True)
-class _Column:
+class _Column(Struct, frozen=True):
     """A column that a fact could be grouped by: how many members it has, and what part of the variance they explain."""
 
     name: str

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from relatum.model.declaration import Hierarchy, Measure, Relationship, SavedPivot
 
 SURE, LIKELY = 0.95, 0.8
 
 
-@dataclass(frozen=True, slots=True)
-class Proposal:
+class Proposal(Struct, frozen=True):
     """One thing proposed: what, how sure, and why.
 
     ``kind`` is ``type``, ``null``, ``key``, ``relationship``, ``calendar``, ``measure``, ``hierarchy``, ``pivot``,

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.data.arrow import python_values
 from relatum.data.columns import Column
@@ -44,8 +45,7 @@ _ENOUGH = 100
 _WEAK, _STAFF = 0.6, 0.8
 
 
-@dataclass(frozen=True, slots=True)
-class DraftTables:
+class DraftTables(Struct, frozen=True):
     """The tables of a draft with their keys, and the prefix that each table's columns share."""
 
     tables: Sequence[TableProfile]
@@ -284,8 +284,7 @@ def between_facts(tables: DraftTables, found: Sequence[Proposal]) -> Iterator[Pr
         yield each
 
 
-@dataclass(frozen=True, slots=True)
-class Coverage:
+class Coverage(Struct, frozen=True):
     """How many of a column's keys another table has, how many rows they point to there, and a key that it lacks."""
 
     found: int

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any
 
 from lark import Token
+from msgspec.structs import replace
 
 from relatum.calendar.steps import Shift
 from relatum.errors import FormulaError, Span

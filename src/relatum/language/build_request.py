@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 from lark import Token
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.errors import ModelError, Span
 from relatum.language.build_calls import direction_of
@@ -45,8 +46,7 @@ _TOTALS: dict[tuple[str, str], TotalPlace] = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class _Option:
+class _Option(Struct, frozen=True):
     """One piece of the flat list behind an axis field."""
 
     kind: Literal["by", "to", "word", "number", "members"]

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from relatum.data.types import Type
 from relatum.language.expression import Apply, ColumnValue, Expression, MemberOrder
@@ -16,8 +18,7 @@ from relatum.wording import counted
 BANDS = ("band_by", "band_at")
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Catalog:
+class Catalog(Struct, frozen=True, eq=False):
     """A declaration joined with what the data says: column types, and which columns a level determines."""
 
     declaration: Declaration

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Hashable
-from dataclasses import dataclass, field
 from functools import lru_cache
-from typing import Literal, assert_never
+from typing import ClassVar, Literal, assert_never
+
+from msgspec import Struct, field
 
 from relatum.calendar.steps import Step
 from relatum.data.types import BOOLEAN, Type
@@ -17,73 +18,81 @@ from relatum.model.routes import Route
 _NOWHERE = Span(0, 0)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Constant(Immutable):
+class Constant(Immutable, frozen=True):
     """A value that is the same everywhere, as columns of its type hold it inside; None is null."""
+
+    aside: ClassVar[tuple[str, ...]] = ("span",)
 
     value: int | float | str | bool | None
     type: Type
-    span: Span = field(default=_NOWHERE, compare=False)
+    span: Span = _NOWHERE
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Choices(Immutable):
+class Choices(Immutable, frozen=True):
     """The constants of a list in ``in (…)``, all of one type: however many, they are one record."""
+
+    aside: ClassVar[tuple[str, ...]] = ("span",)
 
     values: tuple[int | float | str | bool, ...]
     type: Type
-    span: Span = field(default=_NOWHERE, compare=False)
+    span: Span = _NOWHERE
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class ColumnValue(Immutable):
+class ColumnValue(Immutable, frozen=True):
     """The current row's value of a column of its own table, or of one that it looks up.
 
     ``route`` is how it is looked up, known once the formula's context is.
     """
 
+    aside: ClassVar[tuple[str, ...]] = ("span",)
+
     table: str
     column: str
     type: Type
-    span: Span = field(default=_NOWHERE, compare=False)
+    span: Span = _NOWHERE
     route: Route | None = None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class NoMatch(Immutable):
+class NoMatch(Immutable, frozen=True):
     """Whether the current row's lookup of a table found nothing."""
+
+    aside: ClassVar[tuple[str, ...]] = ("span",)
 
     table: str
     type: Type = BOOLEAN
-    span: Span = field(default=_NOWHERE, compare=False)
+    span: Span = _NOWHERE
     route: Route | None = None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Apply(Immutable):
+class Apply(Immutable, frozen=True):
     """A scalar function of the register, applied."""
+
+    aside: ClassVar[tuple[str, ...]] = ("span",)
 
     function: str
     arguments: tuple[Expression, ...]
     type: Type
-    span: Span = field(default=_NOWHERE, compare=False)
+    span: Span = _NOWHERE
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Grain(Immutable):
+class Grain(Immutable, frozen=True):
     """What a formula is worked out per: the rows of a table, or the values of columns (pairs of table and column)."""
 
     table: str = ""
     columns: tuple[tuple[str, str], ...] = ()
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Aggregate(Immutable):
+class Aggregate(Immutable, frozen=True):
     """An aggregate over the visible rows of ``row_table``, or over the visible members of ``grain``.
 
     ``fraction`` is the argument of ``percentile``. ``repeat`` says that the value is repeated, not blank, where a
     grain or filter is not related to it. ``text`` is how it was written, for notes.
     """
+
+    aside: ClassVar[tuple[str, ...]] = (
+        "text",
+        "span",
+    )
 
     function: str
     arguments: tuple[Expression, ...]
@@ -92,12 +101,11 @@ class Aggregate(Immutable):
     fraction: float = 0.0
     repeat: bool = False
     grain: Grain | None = None
-    text: str = field(default="", compare=False)
-    span: Span = field(default=_NOWHERE, compare=False)
+    text: str = ""
+    span: Span = _NOWHERE
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class MemberOrder(Immutable):
+class MemberOrder(Immutable, frozen=True):
     """The order in which a column's members stand, where it is not that of their values.
 
     ``by`` is another column of the same table and ``inner`` the order of that one's members, ``listed`` are the members
@@ -110,9 +118,13 @@ class MemberOrder(Immutable):
     banded: bool = False
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Ranked(Immutable):
+class Ranked(Immutable, frozen=True):
     """A ranking of the register (``rank``, ``running``, ``previous``) of a formula among a grain's visible members."""
+
+    aside: ClassVar[tuple[str, ...]] = (
+        "text",
+        "span",
+    )
 
     function: str
     formula: Expression
@@ -121,22 +133,22 @@ class Ranked(Immutable):
     descending: bool
     type: Type
     order: MemberOrder = field(default=MemberOrder())
-    text: str = field(default="", compare=False)
-    span: Span = field(default=_NOWHERE, compare=False)
+    text: str = ""
+    span: Span = _NOWHERE
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Narrowed(Immutable):
+class Narrowed(Immutable, frozen=True):
     """Whether an axis or a filter bears on a column."""
+
+    aside: ClassVar[tuple[str, ...]] = ("span",)
 
     table: str
     column: str
     type: Type = BOOLEAN
-    span: Span = field(default=_NOWHERE, compare=False)
+    span: Span = _NOWHERE
 
 
-@dataclass(frozen=True, slots=True)
-class Written:
+class Written(Struct, frozen=True):
     """Where a change was written, for messages: its text and place in a formula, and what that belongs to."""
 
     text: str = ""
@@ -145,53 +157,55 @@ class Written:
     owner: str = ""
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Where(Immutable):
+class Where(Immutable, frozen=True):
     """Keeps every filter and adds these."""
 
+    aside: ClassVar[tuple[str, ...]] = ("source",)
+
     parts: tuple[FilterPart, ...]
-    source: Written = field(default=Written(), compare=False)
+    source: Written = Written()
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Pin(Immutable):
+class Pin(Immutable, frozen=True):
     """Drops all filters on a column and adds one: that it has a value, or is null."""
+
+    aside: ClassVar[tuple[str, ...]] = ("source",)
 
     table: str
     column: str
     part: FilterPart
-    source: Written = field(default=Written(), compare=False)
+    source: Written = Written()
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class PinNoMatch(Immutable):
+class PinNoMatch(Immutable, frozen=True):
     """Drops all filters on the columns of a table (or on one of them) and takes its virtual row."""
+
+    aside: ClassVar[tuple[str, ...]] = ("source",)
 
     table: str
     column: str | None
     part: FilterPart
-    source: Written = field(default=Written(), compare=False)
+    source: Written = Written()
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class PinEdge(Immutable):
+class PinEdge(Immutable, frozen=True):
     """Keeps the first or last value of a column on each aggregate's own visible rows."""
+
+    aside: ClassVar[tuple[str, ...]] = ("source",)
 
     edge: Literal["first", "last"]
     table: str
     column: str
-    source: Written = field(default=Written(), compare=False)
+    source: Written = Written()
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class OnTable(Immutable):
+class OnTable(Immutable, frozen=True):
     """The filters on a table and on everything that it looks up."""
 
     table: str
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class OnColumn(Immutable):
+class OnColumn(Immutable, frozen=True):
     """The filters on one column."""
 
     table: str
@@ -201,118 +215,128 @@ class OnColumn(Immutable):
 FilterSet = Literal["all", "axes", "rows", "columns", "innermost", "row"]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class OfSet(Immutable):
+class OfSet(Immutable, frozen=True):
     """The filters of a kind: every one, those of the grid's axes, the innermost current row."""
 
     word: FilterSet
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Ignoring(Immutable):
+class Ignoring(Immutable, frozen=True):
     """Drops filters."""
 
+    aside: ClassVar[tuple[str, ...]] = ("source",)
+
     targets: tuple[OnTable | OnColumn | OfSet, ...]
-    source: Written = field(default=Written(), compare=False)
+    source: Written = Written()
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Only(Immutable):
+class Only(Immutable, frozen=True):
     """Drops every filter but these."""
 
+    aside: ClassVar[tuple[str, ...]] = ("source",)
+
     targets: tuple[OnTable | OnColumn, ...]
-    source: Written = field(default=Written(), compare=False)
+    source: Written = Written()
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Via(Immutable):
+class Via(Immutable, frozen=True):
     """A standby relationship replaces the active one between the same tables."""
 
+    aside: ClassVar[tuple[str, ...]] = ("source",)
+
     relationship: Relationship
-    source: Written = field(default=Written(), compare=False)
+    source: Written = Written()
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class BothWays(Immutable):
+class BothWays(Immutable, frozen=True):
     """Filters travel both ways along a relationship."""
 
+    aside: ClassVar[tuple[str, ...]] = ("source",)
+
     relationship: Relationship
-    source: Written = field(default=Written(), compare=False)
+    source: Written = Written()
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class KeepWhere(Immutable):
+class KeepWhere(Immutable, frozen=True):
     """Of the visible members of a grain, those for which a formula is true."""
+
+    aside: ClassVar[tuple[str, ...]] = ("source",)
 
     grain: Grain
     condition: Expression
-    source: Written = field(default=Written(), compare=False)
+    source: Written = Written()
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class KeepBest(Immutable):
+class KeepBest(Immutable, frozen=True):
     """Of the visible members of a grain, the best ``number`` by a formula.
 
     ``ties`` are further formulas that part tied members; each comes with whether its largest value is the better.
     """
+
+    aside: ClassVar[tuple[str, ...]] = ("source",)
 
     edge: Literal["top", "bottom"]
     number: int
     grain: Grain
     by: Expression
     ties: tuple[tuple[Expression, bool], ...] = ()
-    source: Written = field(default=Written(), compare=False)
+    source: Written = Written()
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class MoveDates(Immutable):
+class MoveDates(Immutable, frozen=True):
     """Moves a calendar; the one that reaches the aggregates unless ``calendar`` names it."""
+
+    aside: ClassVar[tuple[str, ...]] = ("source",)
 
     step: Step
     calendar: str
-    source: Written = field(default=Written(), compare=False)
+    source: Written = Written()
 
 
 Change = Where | Pin | PinNoMatch | PinEdge | Ignoring | Only | Via | BothWays | KeepWhere | KeepBest | MoveDates
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class InContext(Immutable):
+class InContext(Immutable, frozen=True):
     """A formula in a changed context."""
+
+    aside: ClassVar[tuple[str, ...]] = ("span",)
 
     formula: Expression
     changes: tuple[Change, ...]
     type: Type
-    span: Span = field(default=_NOWHERE, compare=False)
+    span: Span = _NOWHERE
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class LetIn(Immutable):
+class LetIn(Immutable, frozen=True):
     """Named values, and a formula that uses them. ``numbers`` count the names in scope from the outermost on."""
+
+    aside: ClassVar[tuple[str, ...]] = ("span",)
 
     numbers: tuple[int, ...]
     values: tuple[Expression, ...]
     body: Expression
     type: Type
-    span: Span = field(default=_NOWHERE, compare=False)
+    span: Span = _NOWHERE
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class LetValue(Immutable):
+class LetValue(Immutable, frozen=True):
     """A value named by ``let``."""
+
+    aside: ClassVar[tuple[str, ...]] = ("span",)
 
     number: int
     type: Type
-    span: Span = field(default=_NOWHERE, compare=False)
+    span: Span = _NOWHERE
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Slot(Immutable):
+class Slot(Immutable, frozen=True):
     """A value that a plan works out elsewhere: ``node`` is the plan's own record of it."""
+
+    aside: ClassVar[tuple[str, ...]] = ("span",)
 
     node: Hashable
     type: Type
-    span: Span = field(default=_NOWHERE, compare=False)
+    span: Span = _NOWHERE
 
 
 Expression = (
@@ -434,15 +458,16 @@ def is_plain(expression: Expression) -> bool:
     return isinstance(expression, Constant | Choices | ColumnValue | NoMatch)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class FilterPart(Immutable):
+class FilterPart(Immutable, frozen=True):
     """One part of a condition: a row expression over ``table``.
 
     ``columns`` are the columns of ``table`` that it mentions, or None when it also reads other tables: such a part
     cannot be judged on a level of the table.
     """
 
+    aside: ClassVar[tuple[str, ...]] = ("text",)
+
     table: str
     columns: frozenset[str] | None
     expression: Expression
-    text: str = field(default="", compare=False)
+    text: str = ""

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from relatum.errors import Span
 from relatum.model.names import quoted
@@ -13,8 +14,7 @@ _NAME = r'(?:"[^"]+"|[^\W\d]\w*)'
 _COLUMN = rf"{_NAME}(?:\s*\.\s*{_NAME})?"
 
 
-@dataclass(frozen=True, slots=True)
-class Habit:
+class Habit(Struct, frozen=True):
     """One way to write that is not ours: a pattern of it, what stands in its place here, and why.
 
     ``starts`` are the kinds of text in which it is looked for.

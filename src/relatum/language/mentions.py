@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Iterator, Mapping
-from dataclasses import dataclass, fields, is_dataclass
 from typing import Literal, assert_never
+
+from msgspec import Struct
 
 from relatum.errors import Span
 from relatum.language.parse import parse_axis, parse_condition, parse_formula, parse_keeps, parse_values
@@ -34,8 +35,7 @@ from relatum.language.tree import Literal as Constant
 _IDENT = re.compile(r'"(?:[^"]|"")+"|[^\W\d]\w*')
 
 
-@dataclass(frozen=True, slots=True)
-class Mention:
+class Mention(Struct, frozen=True):
     """A name in a formula: of a table, of a measure, or of a column of ``table``; ``span`` is that name alone."""
 
     kind: str
@@ -44,8 +44,7 @@ class Mention:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class Known:
+class Known(Struct, frozen=True):
     """The names that a model has: what a name of one part can stand for."""
 
     tables: Mapping[str, Collection[str]]
@@ -223,7 +222,7 @@ def meaning(text: str) -> object:
 def _without_places(node: object) -> object:
     if isinstance(node, tuple):
         return tuple(_without_places(each) for each in node)
-    if is_dataclass(node):
-        inner = (getattr(node, each.name) for each in fields(node))
+    if isinstance(node, Struct):
+        inner = (getattr(node, name) for name in node.__struct_fields__)
         return type(node).__name__, *(_without_places(each) for each in inner if not isinstance(each, Span))
     return node

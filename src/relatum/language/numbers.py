@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import replace
 from decimal import Decimal
 from fractions import Fraction
 from typing import Protocol
+
+from msgspec.structs import replace
 
 from relatum.data.types import FLOAT, INTEGER, MAX_SCALE, decimal
 from relatum.errors import FormulaError, Span

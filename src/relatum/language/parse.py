@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator
-from dataclasses import replace
 from functools import cache, lru_cache
 from importlib import resources
 from pathlib import Path
@@ -14,6 +13,7 @@ from typing import Any
 import lark
 from lark import Lark, Token, Transformer, UnexpectedInput, UnexpectedToken
 from lark.exceptions import UnexpectedCharacters
+from msgspec.structs import replace
 
 from relatum.data.types import BOOLEAN, DATE, NULL, TEXT
 from relatum.errors import FormulaError, Span

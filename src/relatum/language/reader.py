@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from relatum.data.types import FLOAT
 from relatum.errors import FormulaError, ModelError, Span
@@ -16,8 +18,7 @@ from relatum.model.routes import Opened
 from relatum.wording import nearest, suggestion
 
 
-@dataclass(frozen=True, slots=True)
-class Scope:
+class Scope(Struct, frozen=True):
     """Where a part of a formula stands.
 
     ``kind`` is ``cell`` (one value is needed), ``row`` (a value for each row) or ``condition`` (a row, and nothing

@@ -8,8 +8,9 @@ each engine holds its kernels against these records when it is imported.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 from relatum.data.types import BOOLEAN, INTEGER, Type
 from relatum.language.expression import Expression
@@ -51,8 +52,7 @@ BAND_EDGE = "band_edge"
 PERIOD_KERNELS = {"year": "year", "quarter": "period_quarter", "month": "period_month", "week": "period_week"}
 
 
-@dataclass(frozen=True, slots=True)
-class Scalar:
+class Scalar(Struct, frozen=True):
     """A function of values in one row or one cell.
 
     ``null`` is ``any`` (null as soon as one argument is) or ``own`` (the kernel decides). ``strict`` says of which
@@ -83,8 +83,7 @@ class Scalar:
 Form = Literal["plain", "table", "distinct", "weighted", "by", "fraction", "column", "internal"]
 
 
-@dataclass(frozen=True, slots=True)
-class AggregateFunction:
+class AggregateFunction(Struct, frozen=True):
     """A function of all visible rows of a row table, or of all members of a grain.
 
     Parameters
@@ -124,8 +123,7 @@ class AggregateFunction:
         return self.name
 
 
-@dataclass(frozen=True, slots=True)
-class Ranking:
+class Ranking(Struct, frozen=True):
     """A function of the current member of a grain among the visible ones.
 
     ``by`` says whether it is written with an order: ``never``, ``always``, or ``maybe`` (the members' own order holds
@@ -139,8 +137,7 @@ class Ranking:
     by: Literal["never", "always", "maybe"]
 
 
-@dataclass(frozen=True, slots=True)
-class Shorthand:
+class Shorthand(Struct, frozen=True):
     """A function that stands for another formula, and is exactly what that is."""
 
     name: str

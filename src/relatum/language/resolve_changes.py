@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from typing import Protocol, assert_never
+
+from msgspec.structs import replace
 
 from relatum.data.types import BOOLEAN, NULL
 from relatum.errors import FormulaError, Span

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
 from typing import assert_never
+
+from msgspec.structs import replace
 
 from relatum.language.expression import (
     Aggregate,

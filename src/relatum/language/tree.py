@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import typing
 from collections.abc import Container, Iterator
-from dataclasses import dataclass
 from typing import assert_never
+
+from msgspec import Struct
 
 from relatum.calendar.steps import Step
 from relatum.data.types import Type
@@ -13,8 +14,7 @@ from relatum.errors import Span
 from relatum.model.looks import Format
 
 
-@dataclass(frozen=True, slots=True)
-class Literal:
+class Literal(Struct, frozen=True):
     """A constant. Decimals are whole numbers times ten to their type's scale; dates are days since 1970."""
 
     value: int | float | str | bool | None
@@ -22,16 +22,14 @@ class Literal:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class Name:
+class Name(Struct, frozen=True):
     """A measure or table (one part), or ``table.column`` (two)."""
 
     parts: tuple[str, ...]
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class Operation:
+class Operation(Struct, frozen=True):
     """An operator with its operands: arithmetic, comparison, logic, ``in``, ``between``, ``like``, ``is null``."""
 
     operator: str
@@ -39,8 +37,7 @@ class Operation:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class Case:
+class Case(Struct, frozen=True):
     """``case when … then … else … end``: conditions and values in pairs, and what holds otherwise."""
 
     branches: tuple[tuple[Syntax, Syntax], ...]
@@ -48,8 +45,7 @@ class Case:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class Call:
+class Call(Struct, frozen=True):
     """A function with its arguments and the words that may follow them."""
 
     function: str
@@ -70,16 +66,14 @@ class Call:
     move: CalendarClause | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class WhereClause:
+class WhereClause(Struct, frozen=True):
     """``where C``."""
 
     condition: Condition
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class PinClause:
+class PinClause(Struct, frozen=True):
     """``pin c = v`` and ``pin c in (…)``."""
 
     column: Name
@@ -87,24 +81,21 @@ class PinClause:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class PinNullClause:
+class PinNullClause(Struct, frozen=True):
     """``pin c is null``."""
 
     column: Name
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class PinNoMatchClause:
+class PinNoMatchClause(Struct, frozen=True):
     """``pin c is no match``, of a column or a table."""
 
     name: Name
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class PinEdgeClause:
+class PinEdgeClause(Struct, frozen=True):
     """``pin first c`` and ``pin last c``."""
 
     edge: typing.Literal["first", "last"]
@@ -112,24 +103,21 @@ class PinEdgeClause:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class IgnoringClause:
+class IgnoringClause(Struct, frozen=True):
     """``ignoring`` tables, columns or words such as ``axes``."""
 
     names: tuple[Name, ...]
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class OnlyClause:
+class OnlyClause(Struct, frozen=True):
     """``only`` tables or columns."""
 
     names: tuple[Name, ...]
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class ManySide:
+class ManySide(Struct, frozen=True):
     """The columns that name a relationship: ``s.c``, or ``s.(a, b)``."""
 
     table: Name
@@ -137,24 +125,21 @@ class ManySide:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class ViaClause:
+class ViaClause(Struct, frozen=True):
     """``via`` a standby relationship."""
 
     side: ManySide
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class BothWaysClause:
+class BothWaysClause(Struct, frozen=True):
     """``both ways`` along a relationship."""
 
     side: ManySide
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class KeepWhereClause:
+class KeepWhereClause(Struct, frozen=True):
     """``keep g where F``."""
 
     grain: Name
@@ -162,8 +147,7 @@ class KeepWhereClause:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class Ordering:
+class Ordering(Struct, frozen=True):
     """A formula that members are ordered by, and whether the largest comes first."""
 
     formula: Syntax
@@ -171,8 +155,7 @@ class Ordering:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class KeepBestClause:
+class KeepBestClause(Struct, frozen=True):
     """``keep top N g by F`` and ``keep bottom N g by F``; further parts of ``by`` tell tied members apart."""
 
     edge: typing.Literal["top", "bottom"]
@@ -182,8 +165,7 @@ class KeepBestClause:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class CalendarClause:
+class CalendarClause(Struct, frozen=True):
     """A move along the calendar, and the table that ``on`` names."""
 
     step: Step
@@ -207,8 +189,7 @@ Clause = (
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Changed:
+class Changed(Struct, frozen=True):
     """``formula[change, …]``: a formula in another context."""
 
     formula: Syntax
@@ -216,8 +197,7 @@ class Changed:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class Let:
+class Let(Struct, frozen=True):
     """``let name = formula, … then formula``."""
 
     bindings: tuple[tuple[Name, Syntax], ...]
@@ -225,8 +205,7 @@ class Let:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class Over:
+class Over(Struct, frozen=True):
     """``part over table``: a part of a condition with the table whose rows it is asked of."""
 
     part: Syntax
@@ -244,8 +223,7 @@ NO_MATCH = "no match"
 TotalPlace = typing.Literal["none", "before", "after"]
 
 
-@dataclass(frozen=True, slots=True)
-class Best:
+class Best(Struct, frozen=True):
     """``top N`` or ``bottom N``; without ``by`` the pivot's first value ranks."""
 
     edge: typing.Literal["top", "bottom"]
@@ -254,8 +232,7 @@ class Best:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class AxisItem:
+class AxisItem(Struct, frozen=True):
     """A field of an axis with its options.
 
     ``upto`` is the level that a hierarchy stops at. ``opened`` are the members named in ``open (…)``, None without it;
@@ -276,8 +253,7 @@ class AxisItem:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class ValueItem:
+class ValueItem(Struct, frozen=True):
     """A value of a request: its label (empty for none), formula and number format."""
 
     label: str
@@ -286,8 +262,7 @@ class ValueItem:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class ValueList:
+class ValueList(Struct, frozen=True):
     """The values of a request; ``on`` names the axis that their labels stand on."""
 
     items: tuple[ValueItem, ...]
@@ -295,8 +270,7 @@ class ValueList:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class Condition:
+class Condition(Struct, frozen=True):
     """A condition; ``Over`` states the table of a part of it."""
 
     formula: Syntax

@@ -6,10 +6,12 @@ An edit returns a new declaration; a refused edit leaves the old one as it was.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
 from datetime import date
 from types import MappingProxyType
 from typing import Literal, TypeVar
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from relatum.errors import ModelError
 from relatum.limits import read_limits
@@ -23,8 +25,7 @@ _REPLACE = "Choose another name, or pass replace=True."
 WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
 
 
-@dataclass(frozen=True, slots=True)
-class End:
+class End(Struct, frozen=True):
     """One end of a relationship: a table and the columns that are compared."""
 
     table: str
@@ -36,8 +37,7 @@ class End:
         return f"{quoted(self.table)}.({', '.join(map(quoted, self.columns))})"
 
 
-@dataclass(frozen=True, slots=True)
-class Relationship:
+class Relationship(Struct, frozen=True):
     """Many rows of ``many`` point to one row of ``one``.
 
     ``kind`` is ``many_to_one``, ``one_to_one``, or ``many_to_many``, where ``many`` is just the left end and ``one``
@@ -61,8 +61,7 @@ class Relationship:
         return f"{self.many} {arrow} {self.one}"
 
 
-@dataclass(frozen=True, slots=True)
-class ColumnSettings:
+class ColumnSettings(Struct, frozen=True):
     """What a person adds to one column: a type to read it as, a label, the column its members are sorted by.
 
     ``heading`` is the column's name in the source, where the model gives it another; ``pattern`` is how the source
@@ -89,8 +88,7 @@ class ColumnSettings:
 BESIDE_FORMULA = ("label", "format", "order_by")
 
 
-@dataclass(frozen=True, slots=True)
-class Derived:
+class Derived(Struct, frozen=True):
     """A derived column: a formula that has a value for each row of its table.
 
     Its label, format and order are among the settings of the table's columns; ``stated`` names those that the model
@@ -103,8 +101,7 @@ class Derived:
     stated: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class CalendarRange:
+class CalendarRange(Struct, frozen=True):
     """A calendar to generate: every date of a range, with its years, months and weeks.
 
     ``through`` is where the data ends: a fact's date column, as ``sales.sold_on``, or a date.
@@ -117,8 +114,7 @@ class CalendarRange:
     through: str | date = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Table:
+class Table(Struct, frozen=True):
     """A table: where its rows come from and what is stated about its columns.
 
     ``calendar`` is one to generate; ``dated`` says that the table's own key is a date, which makes it a calendar too.
@@ -151,8 +147,7 @@ class Table:
 EngineKind = Literal["memory", "duckdb", "postgresql", "spark"]
 
 
-@dataclass(frozen=True, slots=True)
-class EngineChoice:
+class EngineChoice(Struct, frozen=True):
     """Which engine holds a model's data and answers: its kind, its address, and the schema of its tables."""
 
     kind: EngineKind = "memory"
@@ -160,8 +155,7 @@ class EngineChoice:
     schema: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Measure:
+class Measure(Struct, frozen=True):
     """A named formula that has a value in any filter context.
 
     ``format`` is its number pattern, ``writing`` what else there is to say about how its values are written; ``label``
@@ -183,8 +177,7 @@ class Measure:
         return Format(pattern=self.format).over(self.writing)
 
 
-@dataclass(frozen=True, slots=True)
-class Control:
+class Control(Struct, frozen=True):
     """A control total: the value a measure must have in a context."""
 
     measure: str
@@ -193,8 +186,7 @@ class Control:
     tolerance: float = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Hierarchy:
+class Hierarchy(Struct, frozen=True):
     """Columns from coarse to fine, ``table.column`` each; on an axis its name stands for all of them."""
 
     name: str
@@ -202,8 +194,7 @@ class Hierarchy:
     about: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class SavedPivot:
+class SavedPivot(Struct, frozen=True):
     """A request kept in the model, its parts the texts that a pivot is asked in."""
 
     name: str
@@ -219,8 +210,7 @@ class SavedPivot:
     style: tuple[StyleRule, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Declaration:
+class Declaration(Struct, frozen=True):
     """A whole model as stated. All mappings keep the order in which a person wrote them."""
 
     name: str = "model"
@@ -297,7 +287,7 @@ class Declaration:
         former = current.derived.get(derived.name)
         own = replace(
             current.columns.get(derived.name, ColumnSettings()),
-            **{**dict.fromkeys(former.stated if former is not None else (), ""), **given},  # type: ignore[arg-type]
+            **{**dict.fromkeys(former.stated if former is not None else (), ""), **given},
         )
         columns = {**current.columns, derived.name: own}
         if own == ColumnSettings():

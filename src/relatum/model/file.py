@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import functools
 import re
 import tomllib
@@ -12,6 +11,7 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 import msgspec
+from msgspec import structs
 
 from relatum.errors import ModelError
 from relatum.limits import read_limits, refuse_above
@@ -229,7 +229,7 @@ class _Reader:
                 place = (*where, "column", column, twice)
                 raise self.error(f"The {twice} of {name}.{column} is given twice.", place, "Give it once.")
             if said:
-                columns[column] = dataclasses.replace(settings, **said)
+                columns[column] = structs.replace(settings, **said)
             derived[column] = Derived(column, own.formula, own.about, tuple(said))
         key = (entry.key,) if isinstance(entry.key, str) and entry.key else tuple(entry.key)
         return Table(

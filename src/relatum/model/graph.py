@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from relatum.model.declaration import Declaration, Relationship
 
 
-@dataclass(frozen=True, slots=True)
-class Node:
+class Node(Struct, frozen=True):
     """A table: its kind, the columns at which relationships end (and the levels among them), its rows if known.
 
     ``role_of`` is the table whose rows it shows under another name.
@@ -23,8 +23,7 @@ class Node:
     role_of: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Edge:
+class Edge(Struct, frozen=True):
     """A relationship between columns of two tables.
 
     ``ends`` are the marks of its left and right end: ``n`` and ``1``. ``filters`` says where filters travel: ``right``
@@ -41,8 +40,7 @@ class Edge:
     note: str
 
 
-@dataclass(frozen=True, slots=True)
-class Graph:
+class Graph(Struct, frozen=True):
     """All nodes and edges of a model."""
 
     name: str

@@ -9,10 +9,10 @@ import difflib
 import tomllib
 from bisect import bisect_right
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Any
 
 import tomlkit
+from msgspec import Struct, field
 
 from relatum.model.toml_text import Item, Key, KeyPath, Statement, Value, placed, statements
 
@@ -25,8 +25,7 @@ _ALIKE = 0.5
 _ESCAPES = {"\b": "\\b", "\t": "\\t", "\f": "\\f", "\r": "\\r", "\\": "\\\\"}
 
 
-@dataclass(slots=True)
-class Pair:
+class Pair(Struct):
     """A key with its value: a statement of its own, or one of an inline table."""
 
     keys: tuple[Key, ...]
@@ -34,8 +33,7 @@ class Pair:
     statement: int
 
 
-@dataclass(slots=True)
-class Node:
+class Node(Struct):
     """A table, by whatever statements it is made: headings, dotted keys, or headings of tables inside it."""
 
     path: KeyPath

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, replace
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.errors import ModelError
 from relatum.model.declaration import Declaration, Relationship
 from relatum.model.names import quoted
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
+class Place(Struct, frozen=True):
     """Somewhere rows stand: a table, or the table of distinct values that a level of it implies."""
 
     table: str
@@ -23,8 +24,7 @@ class Place:
         return f"{quoted(self.table)}({', '.join(map(quoted, self.level))})" if self.level else quoted(self.table)
 
 
-@dataclass(frozen=True, slots=True)
-class Hop:
+class Hop(Struct, frozen=True):
     """One step away from a row's own table.
 
     A plain step goes to the one row that it looks up; ``relationship`` is None for the step from a lookup to a level of
@@ -56,8 +56,7 @@ def reach_of(route: Route) -> int:
     return next((at for at, hop in enumerate(route) if hop.reach), -1)
 
 
-@dataclass(frozen=True, slots=True)
-class Opened:
+class Opened(Struct, frozen=True):
     """What a formula opens: standby relationships that replace active ones, and relationships that filter both ways."""
 
     via: frozenset[Relationship] = frozenset()

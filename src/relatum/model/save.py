@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
 from datetime import date, datetime
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
 import msgspec
+from msgspec.structs import replace
 
 from relatum.model.atomic import write_atomically
 from relatum.model.declaration import (
@@ -148,7 +148,7 @@ def _calendar_entry(span: CalendarRange) -> CalendarEntry:
 def _column_entry(table: Table, name: str, settings: ColumnSettings) -> ColumnEntry:
     """What is said of a column; of a derived one without what stands beside its formula."""
     beside = table.derived[name].stated if name in table.derived else ()
-    own = replace(settings, **dict.fromkeys(beside, ""))  # type: ignore[arg-type]
+    own = replace(settings, **dict.fromkeys(beside, ""))
     return ColumnEntry(
         own.type,
         own.label,

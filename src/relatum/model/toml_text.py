@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from typing import Literal
+
+from msgspec import Struct, field
 
 _BARE = re.compile(r"[A-Za-z0-9_-]+")
 _BLANKS = re.compile(r"[ \t]*")
@@ -19,8 +20,7 @@ _ESCAPE = re.compile(r"\\(?:u([0-9A-Fa-f]{4})|U([0-9A-Fa-f]{8})|(.))")
 _ESCAPED = {"b": "\b", "t": "\t", "n": "\n", "f": "\f", "r": "\r", "e": "\x1b", '"': '"', "\\": "\\"}
 
 
-@dataclass(frozen=True, slots=True)
-class Key:
+class Key(Struct, frozen=True):
     """One part of a key, where it stands."""
 
     name: str
@@ -28,8 +28,7 @@ class Key:
     stop: int
 
 
-@dataclass(frozen=True, slots=True)
-class Value:
+class Value(Struct, frozen=True):
     """A value, where it stands; ``items`` are what an array or an inline table holds."""
 
     start: int
@@ -38,8 +37,7 @@ class Value:
     items: tuple[Item, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Item:
+class Item(Struct, frozen=True):
     """One value of an array, or one key of an inline table with its value.
 
     Its stretch, from ``start`` to ``stop``, begins after the comma before it and ends with its own comma and what
@@ -53,8 +51,7 @@ class Item:
     comma: int | None
 
 
-@dataclass(frozen=True, slots=True)
-class Statement:
+class Statement(Struct, frozen=True):
     """One or several whole lines: nothing, a comment, a heading, or a key with its value."""
 
     kind: Literal["blank", "comment", "heading", "pair"]

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import functools
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from relatum.language.expression import Aggregate, ColumnValue, Expression, FilterPart
 from relatum.limits import in_force, limit

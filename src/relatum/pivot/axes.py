@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.data.types import Kind, Type
 from relatum.errors import FormulaError, RequestError
@@ -26,24 +28,21 @@ from relatum.session.session import Session
 from relatum.wording import listed, suggestion
 
 
-@dataclass(frozen=True, slots=True)
-class Ordered:
+class Ordered(Struct, frozen=True):
     """What members are ordered by, and whether the largest comes first."""
 
     expression: Expression
     descending: bool
 
 
-@dataclass(frozen=True, slots=True)
-class BestOf:
+class BestOf(Struct, frozen=True):
     """That only the best members are shown, with what they are ranked by."""
 
     number: int
     by: tuple[Ordered, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Opened:
+class Opened(Struct, frozen=True):
     """The members that ``open (…)`` names: as their column holds them, null, no match; and as written."""
 
     members: tuple[int | float | str | bool, ...]
@@ -52,8 +51,7 @@ class Opened:
     written: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class AxisField:
+class AxisField(Struct, frozen=True):
     """A field of an axis.
 
     ``label`` heads it; ``name`` is what tables of values call it. ``attribute_of`` is the field that determines it (its
@@ -80,8 +78,7 @@ class AxisField:
         return self.closed or self.opened is not None
 
 
-@dataclass(frozen=True, slots=True)
-class Resolved:
+class Resolved(Struct, frozen=True):
     """A request whose names are all known.
 
     ``session`` has the columns that the request makes for itself. ``fields`` are rows first; of these, ``heads`` are
@@ -103,8 +100,7 @@ class Resolved:
         return self.fields[self.heads[position]]
 
 
-@dataclass(frozen=True, slots=True)
-class _Found:
+class _Found(Struct, frozen=True):
     """A field as an axis names it: a column, or a formula on the rows of a table."""
 
     item: AxisItem

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from relatum.data.columns import Array, Column
 from relatum.data.types import INTEGER, Type
@@ -25,8 +25,7 @@ from relatum.session.session import Session
 MOST_ROWS = 200_000
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class TableBehind:
+class TableBehind(Struct, frozen=True, eq=False):
     """The rows of one table that sums are over.
 
     ``rows`` are their numbers, ``columns`` what the sums read of them, by heading. ``members`` are for the position of
@@ -39,16 +38,14 @@ class TableBehind:
     members: dict[int, Array]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class PartBehind:
+class PartBehind(Struct, frozen=True, eq=False):
     """One sum: the table, and what each of its rows brings; None for a count, where each brings one."""
 
     table: int
     worth: Column | None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class RowsBehind:
+class RowsBehind(Struct, frozen=True, eq=False):
     """What a grid's values are put together from. ``recipes`` are by value, None for those that rows do not tell."""
 
     tables: tuple[TableBehind, ...]

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.language.expression import Expression
 from relatum.pivot.axes import Ordered, Resolved
@@ -10,8 +11,7 @@ from relatum.plan.compile import GrainWanted, TopWanted, Wanted
 from relatum.plan.nodes import Closing
 
 
-@dataclass(frozen=True, slots=True)
-class _Part:
+class _Part(Struct, frozen=True):
     """The part of a grain that lies on one axis."""
 
     keys: tuple[int, ...]

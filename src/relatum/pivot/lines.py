@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
+from msgspec.structs import replace
 
 from relatum.data.columns import Array
 from relatum.data.groups import number_groups, places_of

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from relatum.language.mentions import Known, mentions
 from relatum.model.names import column_name, quoted
 from relatum.session.session import Session
 
 
-@dataclass(frozen=True, slots=True)
-class FormulaPart:
+class FormulaPart(Struct, frozen=True):
     """A measure (its ``table`` is empty) or a column that a formula names, so many steps down.
 
     ``formula`` is empty for a column of the data; ``again`` says that the part was told before.

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from relatum.data import vectors as v
@@ -25,8 +26,7 @@ from relatum.session.session import Session
 _MOST = 100_000_000
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Found:
+class Found(Struct, frozen=True, eq=False):
     """The members of a column in their order.
 
     ``codes`` are those of ``axis``, null and no match last; ``values`` are counts of rows, or one value, each with a

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
 from typing import Any, Literal, assert_never
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from relatum.data.types import INTEGER
 from relatum.language.expression import (
@@ -45,8 +47,7 @@ Merge = Literal["sum", "min", "max"]
 _ARITHMETIC = {"+": "+", "-": "-", "*": "*", "/": "/", "negate": "negate"}
 
 
-@dataclass(frozen=True, slots=True)
-class Part:
+class Part(Struct, frozen=True):
     """An aggregate that adds up (or whose extremes are those of its parts) over the members of some fields."""
 
     expression: Expression
@@ -54,8 +55,7 @@ class Part:
     fields: frozenset[int]
 
 
-@dataclass(slots=True)
-class RecipeMaker:
+class RecipeMaker(Struct):
     """Finds the recipes of values, with their parts in one list.
 
     Parameters

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any, Literal, NamedTuple
 
 import msgspec
+from msgspec import Struct
 
 from relatum.arguments import checked_call
 from relatum.errors import ModelError, RequestError
@@ -28,8 +28,7 @@ class ValueText(NamedTuple):
     format: Format = PLAIN
 
 
-@dataclass(frozen=True, slots=True)
-class Request:
+class Request(Struct, frozen=True):
     """What a pivot is asked.
 
     ``rows`` and ``columns`` are lists of fields with their options, ``where`` is a condition, ``keep`` a list of keeps.

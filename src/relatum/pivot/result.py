@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct, field
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from relatum.data import vectors as v
@@ -31,8 +32,7 @@ TOTAL, OTHERS, BELOW = -1, -2, -3
 _LAYOUT_LIMIT = 50_000_000
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Axis:
+class Axis(Struct, frozen=True, eq=False):
     """One field of an axis: its members, and for each of their codes its place in the order of members.
 
     ``attribute`` gives, where another field determines it, that field's position and for each of its codes the code
@@ -66,8 +66,7 @@ class Axis:
         return dict(zip(wanted.tolist(), python_values(self.members.values.take(wanted)), strict=True))
 
 
-@dataclass(frozen=True, slots=True)
-class Value:
+class Value(Struct, frozen=True):
     """One value of a request: its label, what heads it, its formula with its parts, type and format, what it means."""
 
     label: str
@@ -87,8 +86,7 @@ class Value:
         return lines if named else [self.formula, *lines]
 
 
-@dataclass(frozen=True, slots=True)
-class CellRule:
+class CellRule(Struct, frozen=True):
     """A style rule for the cells of a value: its number, and that of the condition worked out beside the values."""
 
     rule: StyleRule
@@ -96,8 +94,7 @@ class CellRule:
     condition: int | None
 
 
-@dataclass(frozen=True, slots=True)
-class Recipe:
+class Recipe(Struct, frozen=True):
     """How a value is worked out from parts that add up over members.
 
     ``steps`` is a tree of lists: ``["part", number]``, ``["number", value]`` or an operation with its arguments; empty
@@ -154,16 +151,14 @@ def _part_numbers(steps: list[Any]) -> list[int]:
     return [number for each in steps[1:] if isinstance(each, list) for number in _part_numbers(each)]
 
 
-@dataclass(frozen=True, slots=True)
-class PartColumn:
+class PartColumn(Struct, frozen=True):
     """A part of values: which of the columns beside the values it is, and how it is put together over members."""
 
     column: int
     merge: Literal["sum", "min", "max"]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class HiddenMembers:
+class HiddenMembers(Struct, frozen=True, eq=False):
     """The members of a field that a top hides, each under those of ``outer`` fields.
 
     ``codes`` has a column for each outer field and, last, for the member. Fields go by their numbers among those that
@@ -175,8 +170,7 @@ class HiddenMembers:
     codes: Array
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class MemberRule:
+class MemberRule(Struct, frozen=True, eq=False):
     """A style rule for the members of a field (its position on the axes): for each code whether it holds."""
 
     rule: StyleRule
@@ -184,8 +178,7 @@ class MemberRule:
     holds: NDArray[np.bool_]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Layout:
+class Layout(Struct, frozen=True, eq=False):
     """The grid as shown: member codes of each row and column; TOTAL, OTHERS and BELOW where there is no member.
 
     ``cells`` has for each row and column the number of its cell, -1 where there is none.
@@ -196,8 +189,7 @@ class Layout:
     cells: Array
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Result:
+class Result(Struct, frozen=True, eq=False):
     """A pivot's answer. ``axes`` are the row fields, then the column fields; ``cells`` starts with the full grain.
 
     ``fields`` are the positions in ``axes`` of the fields that cells have keys for: all but attributes. ``orders`` are

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from relatum.data.types import Kind
@@ -26,8 +27,7 @@ from relatum.session.session import Session
 _WHEN = "when"
 
 
-@dataclass(frozen=True, slots=True)
-class CellRules:
+class CellRules(Struct, frozen=True):
     """The rules for cells, and the conditions that are worked out beside the values."""
 
     rules: tuple[CellRule, ...]

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import replace
 from enum import Enum
 from functools import partial
 from typing import Any
 
 import numpy as np
+from msgspec.structs import replace
 
 from relatum.errors import RequestError
 from relatum.language.parse import parse_axis

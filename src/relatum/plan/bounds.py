@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
 from datetime import date
 from typing import assert_never
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.calendar.steps import Shift, Step
 from relatum.errors import ModelError
@@ -17,8 +19,7 @@ from relatum.plan.context import ByCondition, ByDates, ByHidden, ByKept, ByMembe
 from relatum.plan.nodes import Bounds, Calendar, DateSet, Field, Hidden, Kept, Match, Pinned, Restriction
 
 
-@dataclass(frozen=True, slots=True)
-class Bounded:
+class Bounded(Struct, frozen=True):
     """A table's bounds under a context.
 
     ``reached`` are the filters that bear on its rows, ``keyed`` conditions that use ``let`` values. ``empty`` is the

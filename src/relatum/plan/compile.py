@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
 from typing import Literal
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.data.types import INTEGER
 from relatum.language.catalog import Catalog
@@ -35,8 +37,7 @@ from relatum.plan.slots import formula_of
 Derivations = Mapping[tuple[str, str], Derivation]
 
 
-@dataclass(frozen=True, slots=True)
-class GrainWanted:
+class GrainWanted(Struct, frozen=True):
     """A grain that is wanted.
 
     ``keys`` are positions of fields; those in ``others`` stand for the members that a top leaves out. A grain without
@@ -53,8 +54,7 @@ class GrainWanted:
     unopened: tuple[int, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class TopWanted:
+class TopWanted(Struct, frozen=True):
     """The best of a field's members under those of the ``outer`` fields; see :class:`relatum.plan.nodes.Top`."""
 
     key: int
@@ -64,8 +64,7 @@ class TopWanted:
     others: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Wanted:
+class Wanted(Struct, frozen=True):
     """What a plan is made from: axis fields (rows first), values, filters, and the grains wanted, finest first.
 
     ``keeps`` are the request's own, each found under its condition alone. What stands ``beside`` the values is worked

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field, replace
-from typing import Literal, assert_never
+from typing import ClassVar, Literal, assert_never
+
+from msgspec import field
+from msgspec.structs import replace
 
 from relatum.calendar.steps import Step
 from relatum.immutable import Immutable
@@ -42,50 +44,46 @@ from relatum.plan.nodes import DateSet, Hidden, Kept, Named
 Origin = Literal["axis", "request", "where", "pin", "keep", "member", "row", "dates"]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class ByMember(Immutable):
+class ByMember(Immutable, frozen=True):
     """The member or row that a key of cells holds; ``at`` leads from that row to the one of the filter's table."""
 
     key: int
     at: Route = ()
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class ByCondition(Immutable):
+class ByCondition(Immutable, frozen=True):
     """A condition."""
 
     part: FilterPart
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class ByKept(Immutable):
+class ByKept(Immutable, frozen=True):
     """The members that a ``keep`` leaves; ``bears`` are the filters that bear on its formula."""
 
     kept: Kept
     bears: frozenset[Filter] = frozenset()
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class ByHidden(Immutable):
+class ByHidden(Immutable, frozen=True):
     """The members that a grid leaves out beside the best."""
 
     hidden: Hidden
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class ByDates(Immutable):
+class ByDates(Immutable, frozen=True):
     """The dates that calendar changes left."""
 
     dates: DateSet
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Filter(Immutable):
+class Filter(Immutable, frozen=True):
     """One filter of a context.
 
     ``columns`` are the columns of ``table`` that it judges, None for whole rows. ``group`` tells the parts of one
     current row from those of another.
     """
+
+    aside: ClassVar[tuple[str, ...]] = ("text",)
 
     origin: Origin
     table: str
@@ -93,7 +91,7 @@ class Filter(Immutable):
     by: ByMember | ByCondition | ByKept | ByHidden | ByDates
     axis: Literal["", "rows", "columns"] = ""
     group: int = -1
-    text: str = field(default="", compare=False)
+    text: str = ""
 
     @property
     def column(self) -> str:
@@ -101,8 +99,7 @@ class Filter(Immutable):
         return next(iter(self.columns)) if self.columns is not None and len(self.columns) == 1 else ""
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class PinnedEdge(Immutable):
+class PinnedEdge(Immutable, frozen=True):
     """``pin first`` or ``pin last`` of a column."""
 
     edge: Literal["first", "last"]
@@ -110,8 +107,7 @@ class PinnedEdge(Immutable):
     column: str
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Context(Immutable):
+class Context(Immutable, frozen=True):
     """Everything that bears on a formula where it stands.
 
     ``rows`` are the tables with a current row and the key that holds it, innermost last, ``columns`` those of grains.

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import date
 from typing import Protocol
+
+from msgspec import Struct, field
 
 from relatum.calendar.moves import Uneven
 from relatum.data.columns import Array, Column, Members
@@ -14,8 +15,7 @@ from relatum.model.routes import Place, Route
 from relatum.plan.nodes import Aggregation, DateSet, Formula, Hidden, Kept, Plan, Visible
 
 
-@dataclass(frozen=True, slots=True)
-class LostLookup:
+class LostLookup(Struct, frozen=True):
     """Rows of ``source`` that found no row of ``lookup``, and so no value of ``column`` that an aggregate takes."""
 
     source: str
@@ -24,8 +24,7 @@ class LostLookup:
     rows: int
 
 
-@dataclass(frozen=True, slots=True)
-class LostCondition:
+class LostCondition(Struct, frozen=True):
     """Rows of ``source`` that found no row of ``lookup``, so that a condition reads null and leaves them out."""
 
     source: str
@@ -34,8 +33,7 @@ class LostCondition:
     rows: int
 
 
-@dataclass(frozen=True, slots=True)
-class LostCast:
+class LostCast(Struct, frozen=True):
     """Rows of ``source`` on which a value did not fit the type that it was cast to."""
 
     source: str
@@ -44,23 +42,20 @@ class LostCast:
     rows: int
 
 
-@dataclass(frozen=True, slots=True)
-class CutPeriod:
+class CutPeriod(Struct, frozen=True):
     """Dates of a calendar after the last one of the data, which a calendar change leaves out."""
 
     calendar: str
     last: date
 
 
-@dataclass(frozen=True, slots=True)
-class PartPeriod:
+class PartPeriod(Struct, frozen=True):
     """Periods of a coarse fact that the dates of a calendar change cover only in part."""
 
     columns: str
 
 
-@dataclass(frozen=True, slots=True)
-class UnevenMonths:
+class UnevenMonths(Struct, frozen=True):
     """That a calendar change compares a month with one of which the calendar has more or fewer days than there are.
 
     Months are counted from January 1970.
@@ -70,16 +65,14 @@ class UnevenMonths:
     months: Uneven
 
 
-@dataclass(frozen=True, slots=True)
-class LeftOutMember:
+class LeftOutMember(Struct, frozen=True):
     """That a formula leaves out ``(no match)`` of a table, which has a value."""
 
     formula: str
     table: str
 
 
-@dataclass(frozen=True, slots=True)
-class NullWinner:
+class NullWinner(Struct, frozen=True):
     """That null is among the members that a formula keeps."""
 
     formula: str
@@ -89,8 +82,7 @@ class NullWinner:
 Loss = LostLookup | LostCondition | LostCast | CutPeriod | PartPeriod | UnevenMonths | LeftOutMember | NullWinner
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Cells:
+class Cells(Struct, frozen=True, eq=False):
     """The values at one grain.
 
     ``codes`` has a row for each combination shown and a column for each of ``keys``, of member codes; ``values`` a
@@ -105,8 +97,7 @@ class Cells:
     others: frozenset[int] = frozenset()
 
 
-@dataclass(frozen=True, slots=True)
-class Tied:
+class Tied(Struct, frozen=True):
     """That ties at the edge let more members stay than a top names: under how many combinations of outer members.
 
     Under one alone, ``place`` is the last place among the best and ``members`` how many share it.
@@ -117,8 +108,7 @@ class Tied:
     members: int = 0
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class LeftOut:
+class LeftOut(Struct, frozen=True, eq=False):
     """What a top leaves out of a field: how many different members are hidden somewhere.
 
     ``unranked`` says that no member had a value. ``codes`` has, where the plan tells them, a row for each hidden member
@@ -132,8 +122,7 @@ class LeftOut:
     codes: Array | None = None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Answer:
+class Answer(Struct, frozen=True, eq=False):
     """What an engine gives back: cells of each grain, the members of each axis field, and what was left out.
 
     ``opened`` tells, for each field that a closing of the plan is about, which of its members are open.
@@ -146,16 +135,14 @@ class Answer:
     opened: Mapping[int, Array] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class RowsFound:
+class RowsFound(Struct, frozen=True, eq=False):
     """Rows that an aggregate is over: how many, and what tells some of them apart, in the order they are told."""
 
     count: int
     rows: Array
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class NamedMembers:
+class NamedMembers(Struct, frozen=True, eq=False):
     """Members that a cell sees: how many, what some of them are called, by heading, and formulas at these."""
 
     count: int

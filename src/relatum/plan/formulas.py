@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
 from typing import assert_never
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.data.types import Type
 from relatum.errors import FormulaError, ModelError, Span
@@ -62,8 +64,7 @@ _NOTHING: frozenset[Filter] = frozenset()
 _NONE_ADDED: Added = frozenset()
 
 
-@dataclass(frozen=True, slots=True)
-class Findings:
+class Findings(Struct, frozen=True):
     """What the aggregates of a formula came to in its context.
 
     ``reached`` are the filters that bear on some of them. ``taken`` are the filters and edges that one took up,
@@ -119,8 +120,7 @@ def together(findings: Iterable[Findings]) -> Findings:
     )
 
 
-@dataclass(frozen=True, slots=True)
-class Compiled:
+class Compiled(Struct, frozen=True):
     """An expression whose slots hold plan nodes, and what was found out."""
 
     expression: Expression
@@ -491,8 +491,7 @@ class Compiler:
         return formula_of(Slot(row, ranked.type)), without
 
 
-@dataclass(frozen=True, slots=True)
-class _Members:
+class _Members(Struct, frozen=True):
     """A grain's visible members, the context at a member, the bounds of the grain's tables, and its keys."""
 
     visible: Visible

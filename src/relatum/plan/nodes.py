@@ -7,9 +7,10 @@ plan knows which engine runs it.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from datetime import date
-from typing import Literal
+from typing import ClassVar, Literal
+
+from msgspec import field
 
 from relatum.calendar.steps import Step, chooses_period
 from relatum.data.types import Type
@@ -19,8 +20,7 @@ from relatum.model.declaration import Relationship
 from relatum.model.routes import Hop, Route
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Field(Immutable):
+class Field(Immutable, frozen=True):
     """A key of cells: a column's members or, where ``column`` is empty, a table's rows.
 
     ``type`` is the column's; ``key`` are the columns that tell a table's rows apart, with their types (none where the
@@ -33,8 +33,7 @@ class Field(Immutable):
     key: tuple[tuple[str, Type], ...] = ()
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Match(Immutable):
+class Match(Immutable, frozen=True):
     """Rows belong to a cell when they have the cell's member of ``table.column``, or its row of ``table``.
 
     ``at`` leads from a key that is a row to the row of ``table`` that it looks up; ``route`` leads from the rows that
@@ -48,16 +47,14 @@ class Match(Immutable):
     column: str
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Restriction(Immutable):
+class Restriction(Immutable, frozen=True):
     """A condition that is the same for all cells, and the route from the rows restricted to those it judges."""
 
     part: FilterPart
     route: Route
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Calendar(Immutable):
+class Calendar(Immutable, frozen=True):
     """A calendar: the column of its dates, where its years and weeks start, and where the data ends, if it says so."""
 
     table: str
@@ -67,8 +64,7 @@ class Calendar(Immutable):
     through: date | tuple[str, str] | None = None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class DateSet(Immutable):
+class DateSet(Immutable, frozen=True):
     """A cell's set of dates: those visible under its period filters, moved by calendar changes.
 
     ``matches``, ``restrictions`` and ``kept`` are the period filters, judged on the calendar's own rows, and ``within``
@@ -92,8 +88,7 @@ class DateSet(Immutable):
         return filtered or any(map(chooses_period, self.steps))
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Best(Immutable):
+class Best(Immutable, frozen=True):
     """That the best ``number`` are kept, not those for which a formula is true.
 
     ``ties`` are formulas that part tied members, each with whether its largest value is the better.
@@ -104,15 +99,16 @@ class Best(Immutable):
     ties: tuple[tuple[Formula, bool], ...] = ()
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Kept(Immutable):
+class Kept(Immutable, frozen=True):
     """A cell's set of members: those visible for which a formula is true, or the best by it."""
+
+    aside: ClassVar[tuple[str, ...]] = ("text",)
 
     members: Visible
     formula: Formula
     best: Best | None
     match: Match
-    text: str = field(default="", compare=False)
+    text: str = ""
 
     @property
     def formulas(self) -> tuple[Formula, ...]:
@@ -120,8 +116,7 @@ class Kept(Immutable):
         return (self.formula, *((each for each, _ in self.best.ties) if self.best is not None else ()))
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Hidden(Immutable):
+class Hidden(Immutable, frozen=True):
     """A cell's set of members: those that a grid leaves out beside the best, under the cell's outer members.
 
     ``key`` holds the number of the set; the engine finds the sets when it settles the plan's ``tops``.
@@ -131,8 +126,7 @@ class Hidden(Immutable):
     match: Match
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Pinned(Immutable):
+class Pinned(Immutable, frozen=True):
     """Of a cell's rows, those with the first or last value of a column that the cell's rows have."""
 
     edge: Literal["first", "last"]
@@ -141,8 +135,7 @@ class Pinned(Immutable):
     route: Route
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Bounds(Immutable):
+class Bounds(Immutable, frozen=True):
     """Which rows of ``source`` a cell sees."""
 
     source: str
@@ -153,15 +146,13 @@ class Bounds(Immutable):
     pinned: tuple[Pinned, ...] = ()
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Visible(Immutable):
+class Visible(Immutable, frozen=True):
     """The members that a cell sees: new keys' values on the rows within ``bounds``; several are combined freely."""
 
     parts: tuple[tuple[Bounds, tuple[Match, ...]], ...]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Aggregation(Immutable):
+class Aggregation(Immutable, frozen=True):
     """One aggregate over the rows within ``bounds``, for each cell."""
 
     bounds: Bounds
@@ -171,12 +162,13 @@ class Aggregation(Immutable):
     type: Type
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Nested(Immutable):
+class Nested(Immutable, frozen=True):
     """One aggregate of formulas over the members that each cell sees: rows of a row table, or a ``per``.
 
     With ``drops`` members without a value do not count as visible.
     """
+
+    aside: ClassVar[tuple[str, ...]] = ("text",)
 
     visible: Visible
     function: str
@@ -185,16 +177,17 @@ class Nested(Immutable):
     fraction: float
     type: Type
     drops: bool
-    text: str = field(default="", compare=False)
+    text: str = ""
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class RankedAmong(Immutable):
+class RankedAmong(Immutable, frozen=True):
     """The current member's rank, running sum or neighbour among the members that the cell sees without it.
 
     ``current`` is the key that holds the current member, or a formula for its row number. ``order`` is the members'
     own, where it matters (rows stand in the order of their table).
     """
+
+    aside: ClassVar[tuple[str, ...]] = ("text",)
 
     visible: Visible
     function: str
@@ -204,11 +197,10 @@ class RankedAmong(Immutable):
     current: int | Formula
     type: Type
     order: MemberOrder = field(default=MemberOrder())
-    text: str = field(default="", compare=False)
+    text: str = ""
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class KeyColumn(Immutable):
+class KeyColumn(Immutable, frozen=True):
     """A column of the row that a key holds, or of what that row looks up; the member itself where the key is a column.
 
     With ``no_match`` it is whether the lookup found nothing. With ``placed`` it is not a value but its place, in that
@@ -224,16 +216,14 @@ class KeyColumn(Immutable):
     placed: MemberOrder | None = None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Named(Immutable):
+class Named(Immutable, frozen=True):
     """A value that ``let`` named, as it was where the ``let`` stands."""
 
     number: int
     type: Type
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Naming(Immutable):
+class Naming(Immutable, frozen=True):
     """Formulas worked out and named, then another that may use them."""
 
     numbers: tuple[int, ...]
@@ -244,28 +234,32 @@ class Naming(Immutable):
 PlanNode = Aggregation | Nested | RankedAmong | KeyColumn | Named | Naming
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Formula(Immutable):
+class Formula(Immutable, frozen=True):
     """An expression whose ``Slot`` holds what a plan works out; ``inputs`` are all of these, each once.
 
     ``keys`` are the keys of cells that its value depends on, ``names`` the ``let`` values. ``strict`` says that it
     has no value where none of its aggregates has one.
     """
 
+    aside: ClassVar[tuple[str, ...]] = (
+        "inputs",
+        "keys",
+        "names",
+        "strict",
+    )
+
     expression: Expression
-    inputs: tuple[PlanNode, ...] = field(default=(), compare=False)
-    keys: frozenset[int] = field(default=frozenset(), compare=False)
-    names: frozenset[int] = field(default=frozenset(), compare=False)
-    strict: bool = field(default=False, compare=False)
+    inputs: tuple[PlanNode, ...] = ()
+    keys: frozenset[int] = frozenset()
+    names: frozenset[int] = frozenset()
+    strict: bool = False
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Occurring(Immutable):
+class Occurring(Immutable, frozen=True):
     """The combinations to look at are those of the node's own groups."""
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class WithRows(Immutable):
+class WithRows(Immutable, frozen=True):
     """The combinations to look at are those in which an aggregation has rows.
 
     Its rows say nothing of the keys in ``free``: these take every one of their ``members``, as rows have them together
@@ -277,24 +271,21 @@ class WithRows(Immutable):
     members: Visible | None = None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class EveryMember(Immutable):
+class EveryMember(Immutable, frozen=True):
     """The combinations to look at are all visible ones, ``(no match)`` among them."""
 
 
 Candidates = Occurring | WithRows | EveryMember
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Judged(Immutable):
+class Judged(Immutable, frozen=True):
     """A node that decides which combinations are shown, and among which those in which it has a value are found."""
 
     node: PlanNode
     among: Candidates
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class GridGrain(Immutable):
+class GridGrain(Immutable, frozen=True):
     """One grain of a grid.
 
     ``keys`` are positions among the plan's fields. The combinations shown are those in which a node of ``judged`` has a
@@ -316,8 +307,7 @@ class GridGrain(Immutable):
     unopened: tuple[int, ...] = ()
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Top(Immutable):
+class Top(Immutable, frozen=True):
     """That of a field's members, under each combination of ``outer`` keys, only the best ``number`` are shown.
 
     They are the best by the formulas of ``by``, each with whether its largest value is the better, out of those that
@@ -332,8 +322,7 @@ class Top(Immutable):
     others: int | None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Closing(Immutable):
+class Closing(Immutable, frozen=True):
     """Which members of a field are open: by what its column holds, null or no match."""
 
     key: int
@@ -342,8 +331,7 @@ class Closing(Immutable):
     no_match: bool = False
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class AxisBounds(Immutable):
+class AxisBounds(Immutable, frozen=True):
     """Which members of a field may be shown at all: those that the request's own condition leaves in its table.
 
     ``lookups`` are the relationships by whose unmatched rows its ``(no match)`` is there.
@@ -353,8 +341,7 @@ class AxisBounds(Immutable):
     lookups: tuple[Hop, ...]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Derivation(Immutable):
+class Derivation(Immutable, frozen=True):
     """A derived column as a formula: its cells are the rows of its table, held by key 0 of ``fields``."""
 
     table: str
@@ -364,8 +351,7 @@ class Derivation(Immutable):
     formula: Formula
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Interval(Immutable):
+class Interval(Immutable, frozen=True):
     """How a relationship matches ``as_of``: a row of the one side holds from its ``start`` on, up to but not with the
     next start of the same ``by`` columns; without end where there is none.
     """
@@ -375,8 +361,7 @@ class Interval(Immutable):
     start: str
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Plan(Immutable):
+class Plan(Immutable, frozen=True):
     """A whole grid, with all that an engine needs to answer it.
 
     ``fields`` are all keys: the first of them, one for each of ``axes``, are the grid's (``row_count`` of these the

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Literal, assert_never, get_args
+
+from msgspec.structs import replace
 
 from relatum.calendar.moves import Uneven
 from relatum.language.catalog import Catalog

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
+from msgspec import Struct
 
 from relatum.immutable import Immutable
 from relatum.language.expression import ColumnValue
@@ -11,8 +11,7 @@ from relatum.model.routes import Hop
 from relatum.plan.nodes import Bounds, Calendar, Derivation, Field, KeyColumn, Match, Pinned, RankedAmong
 
 
-@dataclass(frozen=True, slots=True)
-class Reads:
+class Reads(Struct, frozen=True):
     """Columns as pairs of table and name, tables whose rows are gone through, and relationships; each once."""
 
     columns: tuple[tuple[str, str], ...]
@@ -62,9 +61,5 @@ def reads_of(root: object) -> Reads:
                     for end in (part.relationship.many, part.relationship.one):
                         columns.update(dict.fromkeys((end.table, name) for name in end.columns))
                 continue
-        pending.extend(getattr(part, name) for name in _fields_of(type(part)))
+        pending.extend(getattr(part, name) for name in part.__struct_fields__)
     return Reads(tuple(columns), tuple(tables), tuple(relationships))
-
-
-def _fields_of(kind: type) -> tuple[str, ...]:
-    return tuple(each.name for each in fields(kind))

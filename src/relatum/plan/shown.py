@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from relatum.language.catalog import Catalog
 from relatum.language.register import AGGREGATES

@@ -5,11 +5,12 @@ from __future__ import annotations
 import functools
 import os
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, fields, replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.arguments import checked
 from relatum.data.arrow import python_values
@@ -36,8 +37,7 @@ TIDY, NOTELESS = (".csv", ".json", ".parquet", ".arrow"), (".csv", ".parquet", "
 PICTURES = (".png", ".svg", ".pdf")
 
 
-@dataclass(frozen=True, slots=True)
-class Questions:
+class Questions(Struct, frozen=True):
     """What a grid can ask its model: another request, with its parts too; why a cell is; the rows behind; members."""
 
     asked: Callable[[Request], Result]
@@ -241,7 +241,7 @@ class Grid:
         from relatum.present.charts.draw import draw  # noqa: PLC0415 - as above
         from relatum.present.charts.options import ChartOptions  # noqa: PLC0415 - as above
 
-        known = {each.name for each in fields(ChartOptions)}
+        known = set(ChartOptions.__struct_fields__)
         for name in options:
             if name not in known:
                 raise RequestError(f"Unknown chart option {name}.", fix=suggestion(name, known, noun="option"))
@@ -443,8 +443,7 @@ class Grid:
         return json_text(document)
 
 
-@dataclass(frozen=True, slots=True)
-class _ChartAsker:
+class _ChartAsker(Struct, frozen=True):
     """What a chart of a grid may ask."""
 
     result: Result

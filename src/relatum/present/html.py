@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from itertools import groupby
+
+from msgspec.structs import replace
 
 from relatum import markup
 from relatum.markup import Text

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from relatum.data.columns import Array, Column
@@ -21,8 +22,7 @@ from relatum.present.paint import MODES, Mode, Paint, colours_of, mixed, paint, 
 SHADES, SHADE_LETTERS = 64, "ABCDE"
 
 
-@dataclass(frozen=True, slots=True)
-class Look:
+class Look(Struct, frozen=True):
     """How one cell or head looks. ``bar`` is where a bar starts and stops, as parts of the cell's width.
 
     ``letter`` stands for a colour where there is none, ``word`` is the theme's word for the colour, if it is one.
@@ -53,8 +53,7 @@ class Look:
 PLAIN_LOOK = Look()
 
 
-@dataclass(frozen=True, slots=True)
-class Told:
+class Told(Struct, frozen=True):
     """A line of the legend: an example of a look, and what it means; for shades, their ends."""
 
     look: Look
@@ -216,8 +215,7 @@ class Looks:
         return (low, high) if count == 2 else (low, (low + high) / 2, high)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class _Flat:
+class _Flat(Struct, frozen=True, eq=False):
     look: Look
     holds: NDArray[np.bool_] | None
 
@@ -225,8 +223,7 @@ class _Flat:
         return look if self.holds is not None and not self.holds[at] else _over(look, self.look)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class _Shaded:
+class _Shaded(Struct, frozen=True, eq=False):
     places: NDArray[np.float64]
     known: NDArray[np.bool_]
     paints: tuple[Paint, ...]
@@ -238,8 +235,7 @@ class _Shaded:
         return replace(look, fill=_between(self.paints, place), letter=SHADE_LETTERS[min(int(place * 5), 4)])
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class _Barred:
+class _Barred(Struct, frozen=True, eq=False):
     zero: float
     places: NDArray[np.float64]
     known: NDArray[np.bool_]

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cache
 from typing import Any, Literal, get_args
 
 import msgspec
+from msgspec import Struct
 
 from relatum.model.colours import channels, whole
 from relatum.model.looks import Theme, ThemeColours
@@ -58,8 +58,7 @@ FONT = "'Noto Sans', 'DejaVu Sans', sans-serif"
 SIZE = 10.0
 
 
-@dataclass(frozen=True, slots=True)
-class Paint:
+class Paint(Struct, frozen=True):
     """One colour in both modes, ``#rrggbb`` each."""
 
     light: str

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import math
 import re
-from dataclasses import dataclass
 from decimal import Decimal
 from functools import lru_cache
 from typing import Any
 
 from babel.numbers import get_decimal_symbol, get_group_symbol
+from msgspec import Struct
 
 from relatum.data.digits import exactly
 from relatum.present.numbers import Writer
@@ -20,8 +20,7 @@ _SAMPLE = Decimal("1234567.89")
 SHEET_DIGITS = 15
 
 
-@dataclass(frozen=True, slots=True)
-class Shape:
+class Shape(Struct, frozen=True):
     """How numbers are put together: what stands before and after them, their digits, their separators.
 
     ``power`` is the power of ten that they are divided by, ``percent`` the one that they are multiplied by; ``least``
@@ -79,8 +78,7 @@ def shape_of(write: Writer) -> Shape | None:
     )
 
 
-@dataclass(frozen=True, slots=True)
-class SheetNumber:
+class SheetNumber(Struct, frozen=True):
     """A number for a spreadsheet: what the cell holds, the format code that shows it, and what it was divided by.
 
     ``places`` are the digits after the point that it is rounded to, negative for tens and hundreds, where no code

@@ -5,13 +5,14 @@ from __future__ import annotations
 import functools
 import re
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
 from decimal import Decimal
 from functools import cache
 from typing import Any, Literal
 
 import numpy as np
 from babel.numbers import format_decimal
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.data.arrow import python_values
 from relatum.data.columns import Array
@@ -28,8 +29,7 @@ Kind = Literal["member", "null", "no match", "others", "total", "below", "value"
 CLOSED, OPEN = "▸ ", "▾ "
 
 
-@dataclass(frozen=True, slots=True)
-class Label:
+class Label(Struct, frozen=True):
     """One cell of a head: its text and what it stands for; ``again`` says that the line before it has the same.
 
     ``code`` is the member's, where it stands for one.
@@ -42,8 +42,7 @@ class Label:
     code: int = -1
 
 
-@dataclass(frozen=True, slots=True)
-class Cell:
+class Cell(Struct, frozen=True):
     """One value, written. ``there`` is False where the grid has no such cell, ``null`` says that it has no value.
 
     ``value`` is the value itself, ``number`` which of the request's values it is of.
@@ -63,8 +62,7 @@ NOTHING = Cell("", there=False)
 EMPTY = "Nothing to show: no member has a value."
 
 
-@dataclass(frozen=True, slots=True)
-class Line:
+class Line(Struct, frozen=True):
     """A row or column: its labels, outermost first. ``member`` is the same for the values of one member."""
 
     labels: tuple[Label, ...]
@@ -76,8 +74,7 @@ class Line:
         return any(label.kind == "total" for label in self.labels)
 
 
-@dataclass(frozen=True, slots=True)
-class Sheet:
+class Sheet(Struct, frozen=True):
     """A grid as written: what the row heads are headed by, the lines of each axis, and their cells.
 
     ``hidden_rows`` and ``hidden_columns`` are how many there are beside these. ``legend`` says what looks mean,
@@ -264,8 +261,7 @@ def _cell(value: Any, write: Writer, number: int, look: Look = PLAIN_LOOK) -> Ce
 # -- nested -----------------------------------------------------------------------------------------------------------
 
 
-@dataclass(frozen=True, slots=True)
-class NestedLine:
+class NestedLine(Struct, frozen=True):
     """A row of a sheet whose heads stand in one column, deeper ones further in; ``cells`` are None for a heading."""
 
     text: str

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from itertools import groupby
 from typing import Literal
 
+from msgspec import Struct
+from msgspec.structs import replace
 from rich.cells import cell_len, set_cell_size
 from rich.console import Console
 from rich.table import Table
@@ -30,8 +31,7 @@ _GAP = 2
 TextLayout = Literal["columns", "nested"]
 
 
-@dataclass(frozen=True, slots=True)
-class Extent:
+class Extent(Struct, frozen=True):
     """How much of a grid is shown: rows, and notes; None for all. The rest is counted, and ``more`` says how to see it.
 
     A ``whole`` grid is not cut anywhere, however wide it is. ``layout`` puts row fields in columns of their own, or
@@ -49,8 +49,7 @@ SCREEN = Extent()
 WHOLE = Extent(None, None, whole=True)
 
 
-@dataclass(slots=True)
-class _Column:
+class _Column(Struct):
     heading: list[str]
     cells: list[Text]
     total: bool
@@ -212,8 +211,7 @@ _WORDS = {"good": "green", "bad": "red", "notable": "yellow", "faint": "dim"}
 _BAR, _EIGHTHS = 8, " ▏▎▍▌▋▊▉█"
 
 
-@dataclass(frozen=True, slots=True)
-class _Marks:
+class _Marks(Struct, frozen=True):
     """Draws looks in a terminal: in colours where it has them, else by marks and letters.
 
     ``shaded`` says that it has enough of them to fill cells; one with sixteen would show all shades alike.

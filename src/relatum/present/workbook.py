@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import io
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
 from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.data.arrow import python_values
 from relatum.data.digits import is_number
@@ -23,8 +25,7 @@ from relatum.present.sheet import Cell, Label, Line, Sheet, code_names, headed, 
 _WIDEST, _LEVELS = 60, 7
 
 
-@dataclass(frozen=True, slots=True)
-class _Style:
+class _Style(Struct, frozen=True):
     """What a cell's format is made of; each is made once in a workbook."""
 
     code: str = ""

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any, Protocol
 
 import numpy as np
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from relatum.data import vectors as v
 from relatum.data.arrow import python_values
@@ -24,8 +24,7 @@ Key = tuple[Any, ...]
 SAMPLES = 3
 
 
-@dataclass(frozen=True, slots=True)
-class Lost:
+class Lost(Struct, frozen=True):
     """Rows with a key that find nothing along a relationship.
 
     ``early`` of them are dated before the first row of their key. Of the others ``samples`` are keys, ``alike`` would
@@ -42,8 +41,7 @@ class Lost:
     days: tuple[tuple[int, int | None], tuple[int, int | None]] = ((0, None), (0, None))
 
 
-@dataclass(frozen=True, slots=True)
-class Partners:
+class Partners(Struct, frozen=True):
     """How rows of one side of a many-to-many relationship find those of the other."""
 
     pairs: int
@@ -53,8 +51,7 @@ class Partners:
     most: int
 
 
-@dataclass(frozen=True, slots=True)
-class Summary:
+class Summary(Struct, frozen=True):
     """What there is to say of a column: how it is stored, its bytes in memory, its nulls, its members."""
 
     stored: str

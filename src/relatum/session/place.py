@@ -6,9 +6,10 @@ import re
 from collections.abc import Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
-from dataclasses import replace
 from pathlib import Path
 from typing import assert_never, cast, get_args
+
+from msgspec.structs import replace
 
 from relatum.errors import ModelError
 from relatum.limits import in_force

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from relatum.calendar.generate import generate_calendar
 from relatum.data.arrow import not_read, type_of
@@ -43,8 +44,7 @@ from relatum.sources.stated import Stated
 from relatum.wording import suggestion
 
 
-@dataclass(frozen=True, slots=True)
-class Whereabouts:
+class Whereabouts(Struct, frozen=True):
     """Where sources are looked for: a folder, frames by table name, and whether a source may leave the folder.
 
     ``cache`` keeps what was read from large files, where there is one; ``engine`` is where tables live that are not

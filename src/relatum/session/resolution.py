@@ -7,10 +7,11 @@ from the store to an engine. What a former resolution worked out is taken over w
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from functools import cache
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.data.columns import Column
 from relatum.data.table import TableData
@@ -38,16 +39,14 @@ Item = tuple[str, str]
 _CELL_LIMIT = 50_000_000
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class DerivedTable:
+class DerivedTable(Struct, frozen=True, eq=False):
     """A derived table: the plan that works it out, and its rows, worked out when one is first needed."""
 
     plan: Plan
     data: TableData
 
 
-@dataclass(frozen=True, slots=True)
-class RowField:
+class RowField(Struct, frozen=True):
     """A field of a request that is a formula on the rows of a table; ``name`` is no column's of it."""
 
     table: str
@@ -55,8 +54,7 @@ class RowField:
     expression: Expression
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Resolution:
+class Resolution(Struct, frozen=True, eq=False):
     """A declaration resolved over its data.
 
     ``expressions`` are the formulas of derived columns, ``derivations`` the same as plans, in order.

@@ -6,11 +6,11 @@ The format is the open standard of https://datapackage.org (Data Package and Tab
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import msgspec
+from msgspec import Struct
 
 from relatum.data.types import Kind, Type
 from relatum.errors import SourceError
@@ -70,8 +70,7 @@ class _Package(msgspec.Struct):
     title: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Resource:
+class Resource(Struct, frozen=True):
     """One table of a package: its file, and what the descriptor states about it."""
 
     name: str

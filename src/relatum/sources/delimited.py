@@ -6,7 +6,6 @@ import csv
 import io
 import re
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
 from typing import Any
@@ -14,6 +13,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pacsv
+from msgspec import Struct
 
 from relatum.data.arrow import arrow_type
 from relatum.data.table import TableData
@@ -40,8 +40,7 @@ _NAMING_WHOLE = r"^[+-]?0[0-9]+$"
 _BLANK = "\0blank"
 
 
-@dataclass(frozen=True, slots=True)
-class _Layout:
+class _Layout(Struct, frozen=True):
     """How a CSV file is laid out: its columns, the lines of its heading, and what stands between its fields."""
 
     names: tuple[str, ...]

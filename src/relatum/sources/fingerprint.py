@@ -10,6 +10,7 @@ from hashlib import blake2b
 from pathlib import Path
 
 import msgspec
+from msgspec import Struct
 
 from relatum.errors import SourceError
 from relatum.progress import tell_step
@@ -22,8 +23,7 @@ _SMALL = 1 << 20
 _SAMPLES, _SAMPLE = 32, 4096
 
 
-@dataclass(frozen=True, slots=True)
-class FileState:
+class FileState(Struct, frozen=True):
     """A file as it was: its name, how large, when it was last written, and a digest of all it held.
 
     ``changed`` is when anything about it was last changed, and ``number`` its number in its file system: neither can

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.data.table import TableData
 from relatum.data.types import Type
@@ -45,8 +47,7 @@ GROWING = (".csv", ".tsv", ".txt", ".jsonl", ".ndjson")
 _ANY_TEXT = ".txt"
 
 
-@dataclass(frozen=True, slots=True)
-class Source:
+class Source(Struct, frozen=True):
     """Where rows are.
 
     ``address`` is a file, a folder or pattern of files of one shape, or a database; ``part`` the sheet, named table,

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from relatum.data.types import Type
 
 
-@dataclass(frozen=True, slots=True)
-class Stated:
+class Stated(Struct, frozen=True):
     """How a source is read where a model says so.
 
     Parameters

@@ -9,12 +9,12 @@ import zipfile
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing
-from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+from msgspec import Struct
 
 from relatum.data.arrow import arrow_type
 from relatum.data.table import TableData
@@ -46,8 +46,7 @@ _PADDED = re.compile(r"00+\Z")
 _Row = Sequence[Any]
 
 
-@dataclass(frozen=True, slots=True)
-class Part:
+class Part(Struct, frozen=True):
     """A table of a workbook: its heading and rows, and what around it was left out."""
 
     names: tuple[str, ...]

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from decimal import Decimal
 from fractions import Fraction
 from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.audit.cell.filters import told_filters
 from relatum.audit.cell.records import Evidence
@@ -33,8 +34,7 @@ from relatum.wording import agreeing, counted
 _SHOWN_COLUMNS = 6
 
 
-@dataclass(frozen=True, slots=True)
-class Behind:
+class Behind(Struct, frozen=True):
     """Looks behind the aggregates of a formula in one cell."""
 
     session: Session

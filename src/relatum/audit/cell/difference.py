@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
 from decimal import Decimal
 from fractions import Fraction
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.audit.cell.place import Cell, cell_of
 from relatum.audit.cell.records import Contribution, Difference
@@ -36,8 +37,7 @@ _LOOKED_AT, _HARDLY_REPEATS = 2.0, 0.1
 _MOST_COLUMNS = 24
 
 
-@dataclass(frozen=True, slots=True)
-class _Split:
+class _Split(Struct, frozen=True):
     """Values of both cells by the members of a column: the value, and those of other formulas, each before and after.
 
     These are the quantity where the value is a sum of products, what is divided by what where it is a quotient.
@@ -223,8 +223,7 @@ def _fact(expression: Expression) -> str:
     return ""
 
 
-@dataclass(frozen=True, slots=True)
-class _Parts:
+class _Parts(Struct, frozen=True):
     """What each member did, and how much these differ from all having moved alike, against how many they are.
 
     Of a quotient, ``divided`` are the numbers above and below the line, before and after.

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from relatum.audit.cell.place import OTHERS
 from relatum.audit.cell.records import FilterTold, Origin
@@ -22,8 +23,7 @@ from relatum.wording import counted
 _ORDER = ("request", "axis", "keep", "where", "pin", "member", "row", "dates")
 
 
-@dataclass(frozen=True, slots=True)
-class FilterPlan:
+class FilterPlan(Struct, frozen=True):
     """A filter to be told, with the counts of rows before and after it as formulas."""
 
     text: str

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import Any, assert_never
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.data.arrow import column_to_arrow, python_values
 from relatum.data.days import day_of, moment_of
@@ -35,8 +36,7 @@ class Others:
 OTHERS = Others()
 
 
-@dataclass(frozen=True, slots=True)
-class Cell:
+class Cell(Struct, frozen=True):
     """A cell of a resolved request: the fields that it has members of, the codes, and which of them are others."""
 
     keys: tuple[int, ...]
@@ -97,8 +97,7 @@ def _constant(part: str, node: Any) -> Any:
     return Written(inner, negative)
 
 
-@dataclass(frozen=True, slots=True)
-class Written:
+class Written(Struct, frozen=True):
     """A constant as it was written."""
 
     literal: Literal

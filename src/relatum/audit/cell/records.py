@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any, Literal
+
+from msgspec import Struct
 
 from relatum.data.types import Type
 from relatum.data.vectors import float_sum
@@ -25,8 +26,7 @@ Reason = Literal[
 ]
 
 
-@dataclass(frozen=True, slots=True)
-class FilterTold:
+class FilterTold(Struct, frozen=True):
     """A filter in force.
 
     ``origin`` is where it comes from. ``route`` are the tables it travels along to the rows, empty where it is on their
@@ -41,8 +41,7 @@ class FilterTold:
     after: int
 
 
-@dataclass(frozen=True, slots=True)
-class PartTold:
+class PartTold(Struct, frozen=True):
     """A part of the formula with its value in the cell.
 
     ``depth`` is how deep it stands, ``kind`` what it is (``measure``, ``brackets``, ``function``, ``aggregate``,
@@ -60,8 +59,7 @@ class PartTold:
     evidence: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Evidence:
+class Evidence(Struct, frozen=True):
     """What is behind one aggregate: the filters of its rows, and the rows, members or values themselves.
 
     ``kind`` says what ``table`` (an Arrow table) lists: ``rows``, ``members``, or distinct ``values``. ``count`` is how
@@ -82,8 +80,7 @@ class Evidence:
     shown: Any
 
 
-@dataclass(frozen=True, slots=True)
-class Contribution:
+class Contribution(Struct, frozen=True):
     """One part of a difference: a member's, or one of quantity, price and mix. ``before`` and ``after`` are values.
 
     Of a quotient, ``divided`` are the numbers above and below the line, before and after.
@@ -96,8 +93,7 @@ class Contribution:
     divided: tuple[tuple[float, float], tuple[float, float]] | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Difference:
+class Difference(Struct, frozen=True):
     """The difference of two cells taken apart. ``parts`` add up to ``total``, and ``factors`` do, where there are any.
 
     ``by`` is the column whose members the parts are; ``other`` how the cell compared with is named. ``adds_up`` says
@@ -136,8 +132,7 @@ class Difference:
         return before, after
 
 
-@dataclass(frozen=True, slots=True)
-class CellStory:
+class CellStory(Struct, frozen=True):
     """Why a cell is what it is."""
 
     model: str

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import assert_never
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.audit.cell.filters import FilterPlan, FilterTeller
 from relatum.language.expression import (
@@ -35,8 +38,7 @@ from relatum.plan.nodes import Formula, PlanNode
 from relatum.plan.probing import Probe
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(Struct, frozen=True):
     """A part of the formula where it stands.
 
     ``inner`` are the numbers of the steps that it is made of. ``node`` is what the plan works out for an aggregate or

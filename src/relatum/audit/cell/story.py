@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from relatum.audit.cell.behind import Behind
 from relatum.audit.cell.filters import FilterTeller, dates_told, member_text
@@ -32,8 +33,7 @@ from relatum.wording import counted, listed
 _NAMED = 6
 
 
-@dataclass(frozen=True, slots=True)
-class Asked:
+class Asked(Struct, frozen=True):
     """What is to be explained: one value of a request, in the cell that members of its fields name."""
 
     request: Request

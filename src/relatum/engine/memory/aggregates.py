@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from relatum.data import vectors as v
@@ -18,15 +18,13 @@ from relatum.language.expression import Apply, ColumnValue, Constant, Expression
 from relatum.plan.nodes import Aggregation
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class MemberCode(Immutable):
+class MemberCode(Immutable, frozen=True):
     """The code of a column's member, in which null counts as a value."""
 
     value: ColumnValue
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class RowNumber(Immutable):
+class RowNumber(Immutable, frozen=True):
     """The number of a row."""
 
 
@@ -34,8 +32,7 @@ class RowNumber(Immutable):
 RowValue = Expression | MemberCode | RowNumber
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Folds:
+class Folds(Struct, frozen=True, eq=False):
     """What a folded aggregate is finished from: its type, its first argument's scale, its folds, and members."""
 
     type: Type
@@ -52,8 +49,7 @@ def _same_columns(columns: list[Column], rows: int) -> tuple[list[Column], Colum
     return columns, None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Folded:
+class Folded(Struct, frozen=True, eq=False):
     """An aggregate of running results that merge.
 
     ``folds`` are pairs of a fold's kind and which argument it takes, None for the rows themselves. ``arguments`` makes
@@ -66,8 +62,7 @@ class Folded:
     columns: Callable[[list[Column], int], tuple[list[Column], Column | None]] = _same_columns
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Collected:
+class Collected(Struct, frozen=True, eq=False):
     """An aggregate that needs all rows of a group at once: from groups, arguments, how many groups, fraction, type."""
 
     collect: Callable[[Array, list[Column], int, float, Type], Column]

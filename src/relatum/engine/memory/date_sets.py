@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
 from datetime import date
 
 import numpy as np
+from msgspec import Struct, field
 
 from relatum.calendar.moves import Dates, Sets, moved, uneven_months
 from relatum.calendar.steps import Shift
@@ -23,8 +23,7 @@ from relatum.plan.engine import UnevenMonths
 from relatum.plan.nodes import Calendar, DateSet, Hidden, Kept, Match
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class DateSets:
+class DateSets(Struct, frozen=True, eq=False):
     """Works out sets of dates.
 
     Parameters

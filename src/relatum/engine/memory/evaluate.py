@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
 from typing import assert_never
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from relatum.data import vectors as v
@@ -59,8 +60,7 @@ from relatum.plan.parts import aggregations, carriers, only_aggregation
 from relatum.plan.slots import node_in
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Found:
+class Found(Struct, frozen=True, eq=False):
     """Groups led on to cells: the first columns of ``groups`` are compared with ``cells``, others are extra keys."""
 
     scanned: Scanned
@@ -69,8 +69,7 @@ class Found:
     extra: int
 
 
-@dataclass(frozen=True, slots=True)
-class _Wanted:
+class _Wanted(Struct, frozen=True):
     """A coded column of rows; with ``links`` the sets that its codes lead to, of which there are ``size``."""
 
     key: Coded

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
 
 import numpy as np
+from msgspec.structs import replace
 
 from relatum.data.arrow import python_values
 from relatum.data.columns import Array, Column

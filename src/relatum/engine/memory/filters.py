@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Protocol
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from relatum.data import vectors as v
@@ -31,8 +31,7 @@ class RowFilter(Protocol):
         ...
 
 
-@dataclass(slots=True)
-class CodeTest:
+class CodeTest(Struct):
     """Passes rows whose code is marked in a table of codes; unbroken runs of codes are compared, not looked up."""
 
     codes: RowCodes
@@ -73,8 +72,7 @@ def _between(codes: Array, low: int, high: int, last: int) -> NDArray[np.bool_]:
     return np.asarray(codes - codes.dtype.type(low) <= high - low)
 
 
-@dataclass(slots=True)
-class RowTest:
+class RowTest(Struct):
     """Passes rows for which a condition on the table's own row is true."""
 
     condition: Evaluate
@@ -87,8 +85,7 @@ class RowTest:
         return result.values if result.nulls is None else result.values & ~result.nulls
 
 
-@dataclass(slots=True)
-class PartTest:
+class PartTest(Struct):
     """A filter part ready to run on a table's rows.
 
     ``no_match`` passes just the rows whose lookup of the part's table found nothing, where there are such rows and

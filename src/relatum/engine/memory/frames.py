@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from relatum.data.columns import Array, Column
 from relatum.data.groups import number_groups
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Frame:
+class Frame(Struct, frozen=True, eq=False):
     """Cells: a code of each key for each, and the values that ``let`` has named for them."""
 
     size: int

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from relatum.data.columns import Array, Column
@@ -13,8 +13,7 @@ from relatum.data.groups import Links, number_groups, spread_ranges
 from relatum.engine.memory.folds import Fold
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Groups:
+class Groups(Struct, frozen=True, eq=False):
     """Groups of rows: a code of each scanned column for each group, folds, and for kept rows the group of each.
 
     ``columns`` are the kept rows' arguments.

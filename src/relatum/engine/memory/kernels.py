@@ -199,10 +199,8 @@ def _not(arguments: list[Column], type_: Type) -> Column:
     return v.truth(~arguments[0].values, arguments[0].nulls)
 
 
-class Listed(Column):
+class Listed(Column, frozen=True, eq=False):
     """The constants of a list: beside other vectors it is one argument, not a value for each row."""
-
-    __slots__ = ()
 
 
 def _in(arguments: list[Column], type_: Type) -> Column:

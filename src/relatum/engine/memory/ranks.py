@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from relatum.data import vectors as v
@@ -15,8 +15,7 @@ from relatum.engine.memory.align import taken_at
 from relatum.errors import ValueOverflowError
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Members:
+class Members(Struct, frozen=True, eq=False):
     """The members of cells: for each the cell, a formula's value, what it is ordered by, and its place among all."""
 
     parents: Array

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
 
 import numpy as np
+from msgspec import Struct, field
 
 from relatum.data import vectors as v
 from relatum.data.buffers import texts_array
@@ -18,8 +18,7 @@ from relatum.language.expression import Apply, Choices, ColumnValue, Constant, E
 from relatum.model.routes import Place, Route
 
 
-@dataclass(slots=True)
-class Chunk:
+class Chunk(Struct):
     """A stretch of rows; ``rows`` are those that survived the filters, counted from its start, or None for all."""
 
     start: int

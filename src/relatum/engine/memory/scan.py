@@ -5,10 +5,10 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
 from functools import cache
 
 import numpy as np
+from msgspec import Struct, field
 
 from relatum.data import groups as grouping
 from relatum.data.columns import Array, Column
@@ -32,8 +32,7 @@ _GROUPED_ROWS = 1 << 23
 Each = Callable[[Callable[[int], None], range], None]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Argument:
+class Argument(Struct, frozen=True, eq=False):
     """An aggregate's argument: its type, how to evaluate it, and the lookups in it that some rows do not find."""
 
     type: Type
@@ -41,8 +40,7 @@ class Argument:
     lookups: tuple[tuple[Route, JoinIndex], ...]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class ScanTask:
+class ScanTask(Struct, frozen=True, eq=False):
     """What one pass over a table works out.
 
     ``folds`` are pairs of a fold's kind and the number of its argument, None for rows themselves. With ``keep`` the
@@ -57,8 +55,7 @@ class ScanTask:
     keep: bool
 
 
-@dataclass(slots=True, eq=False)
-class ScanResult:
+class ScanResult(Struct, eq=False):
     """Groups that occur, with a code for each key; folds by group; and kept rows with the group of each."""
 
     codes: Array
@@ -68,8 +65,7 @@ class ScanResult:
     lost: dict[tuple[int, Route], int]
 
 
-@dataclass(slots=True)
-class _Batch:
+class _Batch(Struct):
     keys: list[list[Array]]
     columns: list[list[Column]]
     folds: list[Fold] | None = None

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from typing import assert_never
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from relatum.data.columns import Array, Column, narrow_codes
@@ -27,8 +28,7 @@ from relatum.plan.engine import Loss, LostCast, LostCondition, LostLookup
 from relatum.plan.nodes import Aggregation, Bounds, Match, Restriction
 
 
-@dataclass(frozen=True, slots=True)
-class Coded:
+class Coded(Struct, frozen=True):
     """Something that every row of a source has a code of: a member of ``table.column``, or a row of ``table``.
 
     With ``reach`` it is the number of the key by which the row of ``table`` reaches others along that hop.
@@ -45,8 +45,7 @@ def coded(match: Match) -> Coded:
     return Coded(match.route, match.table, match.column)
 
 
-@dataclass(slots=True, eq=False)
-class Scanned:
+class Scanned(Struct, eq=False):
     """One pass over a table, and what it was asked for.
 
     ``settled`` are coded columns that another one settles, with that one and their code for each of its codes.

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Iterable, Mapping
 from copy import copy
-from dataclasses import dataclass, field
 from functools import partial
 from typing import Protocol, TypeVar
 from weakref import WeakKeyDictionary
 
 import numpy as np
+from msgspec import Struct, field
 
 from relatum.data.columns import Array, Column, Members, members_of, narrow_codes
 from relatum.data.groups import Links
@@ -39,8 +39,7 @@ CACHE_BYTES = 2 << 30
 T = TypeVar("T")
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class RowCodes:
+class RowCodes(Struct, frozen=True, eq=False):
     """A code for each row of some table (a column's member, a lookup's row): at hand, or found through a join index."""
 
     codes: Array
@@ -54,8 +53,7 @@ class RowCodes:
         return part if self.positions is None else self.codes.take(part)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Attribute:
+class Attribute(Struct, frozen=True, eq=False):
     """For each member of a column the code of another one's; ``unique`` where all rows of a member have the same."""
 
     codes: Array
@@ -70,8 +68,7 @@ class JoinKeeper(Protocol):
         ...
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Tables:
+class Tables(Struct, frozen=True, eq=False):
     """The data of a model's tables; that of a role is the data of the table it is a role of.
 
     ``rows_of`` names for each table the one that holds its rows, ``date_columns`` the column of each calendar's dates,

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from relatum.data import vectors as v
@@ -20,8 +20,7 @@ from relatum.plan.engine import LeftOut, Tied
 from relatum.plan.nodes import GridGrain, Plan, Top
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class _Settled:
+class _Settled(Struct, frozen=True, eq=False):
     """A top once its hidden members are known; ``outer`` is the combination of outer members of each set of them."""
 
     top: Top

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Literal
 
+from msgspec import Struct
 from sqlglot import exp
 
 from relatum.data.types import FLOAT, INTEGER, Kind, Type
@@ -30,8 +30,7 @@ from relatum.engine.sql.terms import (
 Merge = Literal["sum", "min", "max"]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Given:
+class Given(Struct, frozen=True, eq=False):
     """What an aggregate is of: its arguments, its type, its fraction, and what puts rows in order."""
 
     dialect: Dialect
@@ -47,16 +46,14 @@ class Given:
         return Value(null(self.type), self.type) if value.type.kind is Kind.NULL else value
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Merging:
+class Merging(Struct, frozen=True, eq=False):
     """An aggregate of parts that merge: each with how, and its value made of the merged ones."""
 
     parts: Callable[[Given], list[tuple[Sql, Merge]]]
     finish: Callable[[Given, list[Sql]], Sql]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Whole:
+class Whole(Struct, frozen=True, eq=False):
     """An aggregate that needs all rows of a group at once."""
 
     form: Callable[[Given], Sql]

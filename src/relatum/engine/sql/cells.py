@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from typing import Protocol, assert_never
 
+from msgspec import Struct
+from msgspec.structs import replace
 from sqlglot import exp
 
 from relatum.data.types import INTEGER, TEXT, Kind, Type
@@ -66,8 +67,7 @@ from relatum.plan.parts import only_aggregation
 from relatum.plan.slots import node_in, node_type
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Groups:
+class Groups(Struct, frozen=True, eq=False):
     """A relation of values: what cells are compared by, and the column of the value."""
 
     name: str

@@ -6,8 +6,9 @@ The rows are grouped once, as finely as the finest of them needs; the others are
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field, replace
 
+from msgspec import Struct, field
+from msgspec.structs import replace
 from sqlglot import exp
 
 from relatum.engine.sql.aggregates import AGGREGATE_FORMS, Given, Merge, Merging, Whole
@@ -20,8 +21,7 @@ from relatum.model.routes import Place, Route, reach_of
 from relatum.plan.nodes import Aggregation, DateSet, Hidden, Kept, Match
 
 
-@dataclass(frozen=True, slots=True)
-class _Coded:
+class _Coded(Struct, frozen=True):
     """Something that every row has: a member of ``table.column`` along a route, or where there is none its row."""
 
     route: Route
@@ -30,8 +30,7 @@ class _Coded:
     date: bool = False
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Shared:
+class Shared(Struct, frozen=True, eq=False):
     """Where an aggregate's values are: a relation, what cells are compared by, and the column of the value."""
 
     name: str
@@ -39,8 +38,7 @@ class Shared:
     value: str
 
 
-@dataclass(slots=True, eq=False)
-class _Base:
+class _Base(Struct, eq=False):
     """Rows grouped once: by which columns, and the aggregates made of the groups."""
 
     columns: frozenset[_Coded]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
 
 from sqlglot import exp
 
@@ -20,8 +19,7 @@ from relatum.plan.engine import Loss, LostCast, LostCondition, LostLookup
 from relatum.plan.nodes import Aggregation, Bounds, Restriction
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Counted(Immutable):
+class Counted(Immutable, frozen=True):
     """A count of rows that something leaves out: of which table, under which conditions, and why.
 
     ``value`` is what has no value because a lookup along ``route`` found nothing, or a cast; ``judged`` is the

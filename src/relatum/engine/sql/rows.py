@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from typing import assert_never
 
+from msgspec import Struct
 from sqlglot import exp
 
 from relatum.data.types import BOOLEAN, DATE, FLOAT, Kind, Type
@@ -57,8 +57,7 @@ from relatum.plan.nodes import Match
 _LONG = 60
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class At:
+class At(Struct, frozen=True, eq=False):
     """Where a row stands in a SELECT: something joined under an alias.
 
     ``probe`` is a column that has a value on each of its rows, so that none means no match; None where a row is sure.
@@ -71,8 +70,7 @@ class At:
     copied: bool = False
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Key:
+class Key(Struct, frozen=True, eq=False):
     """A key's value and state as SQL; no state where all are members."""
 
     value: Sql

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any, Protocol
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
 from sqlglot import exp
 
 from relatum.data.buffers import array_values, in_one_piece, positions_array
@@ -88,8 +88,7 @@ class Database(Protocol):
         ...
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Compiled:
+class Compiled(Struct, frozen=True, eq=False):
     """A plan as a query; ``orders`` and ``values`` are how many columns of each a grain has at most.
 
     ``remarks`` are what the query counts where it holds, ``counted`` what another query counts.

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from relatum.data.types import Type
 from relatum.engine.sql.parts import Parts
@@ -14,8 +16,7 @@ from relatum.model.routes import Hop, Place, Route, reach_of
 from relatum.plan.nodes import Bounds, DateSet, Hidden, Kept, Match, Pinned, Restriction
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(Struct, frozen=True):
     """What cells and groups are compared by: a key's member, or the row that its row finds along ``at``."""
 
     key: int
@@ -24,8 +25,7 @@ class Entry:
     type: Type
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class SetRelation:
+class SetRelation(Struct, frozen=True, eq=False):
     """Sets of dates or members, each belonging to cells: a relation of cells' entries beside what they hold.
 
     ``member`` are the columns of what is held: a date, the columns of a level, or a member with its state.
@@ -37,8 +37,7 @@ class SetRelation:
     outer: Mapping[int, KeyColumn] = field(default_factory=dict)
 
 
-@dataclass(slots=True, eq=False)
-class Seen:
+class Seen(Struct, eq=False):
     """Rows that cells see: a FROM, where its rows stand, and the keys by which cells see them.
 
     ``extra`` are the keys of further matches, ``pins`` those of pinned columns.
@@ -51,14 +50,12 @@ class Seen:
     pins: list[Key] = field(default_factory=list)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class _Matched:
+class _Matched(Struct, frozen=True, eq=False):
     match: Match
     kind: str
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class _InSet:
+class _InSet(Struct, frozen=True, eq=False):
     held: SetRelation
     route: Route
     what: DateSet | Kept | Hidden
@@ -67,8 +64,7 @@ class _InSet:
 _Wanted = _Matched | _InSet
 
 
-@dataclass(slots=True, eq=False)
-class _Bundle:
+class _Bundle(Struct, eq=False):
     restrictions: list[Restriction] = field(default_factory=list)
     wanted: list[tuple[int, _Wanted]] = field(default_factory=list)
 

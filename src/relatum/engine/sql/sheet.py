@@ -5,9 +5,9 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Callable, Collection, Mapping
-from dataclasses import dataclass, field
 from typing import assert_never
 
+from msgspec import Struct, field
 from sqlglot import exp
 
 from relatum.engine.sql.dialects import Dialect
@@ -20,8 +20,7 @@ _LONGEST = 40
 _PART = "part"
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class KeyColumn:
+class KeyColumn(Struct, frozen=True, eq=False):
     """A key of cells in a relation.
 
     ``value`` is the column that holds the member, ``state`` the one that says whether it is a member (0), null (1) or
@@ -38,8 +37,7 @@ class KeyColumn:
         return (self.value,) if self.state is None else (self.value, self.state)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Frame:
+class Frame(Struct, frozen=True, eq=False):
     """Cells as a relation: a column or two for each key, and one for each value that ``let`` has named.
 
     Where ``present`` names columns, the relation's rows are cells if one of these has a value.
@@ -56,8 +54,7 @@ class Frame:
         return [name for key in self.keys.values() for name in key.names]
 
 
-@dataclass(frozen=True, slots=True)
-class Statement:
+class Statement(Struct, frozen=True):
     """A query as text: the ``whole`` of it, and the pieces in which it is asked.
 
     ``kept`` are parts of it to be worked out before, each a SELECT and the name under which what follows reads it;
@@ -69,8 +66,7 @@ class Statement:
     kept: tuple[tuple[str, str], ...] = ()
 
 
-@dataclass(slots=True, eq=False)
-class _Part:
+class _Part(Struct, eq=False):
     name: str
     make: Callable[[], Sql]
     comment: str

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from typing import assert_never
 
+from msgspec import Struct
+from msgspec.structs import replace
 from sqlglot import exp
 
 from relatum.data.types import BOOLEAN, INTEGER, Kind, Type
@@ -57,8 +58,7 @@ from relatum.plan.nodes import (
 )
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class SettledTop:
+class SettledTop(Struct, frozen=True, eq=False):
     """A top once its hidden members are a relation; ``competing`` are the members that it chooses from."""
 
     top: Top

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from datetime import date
 from typing import Protocol
+
+from msgspec import Struct
 
 from relatum.data.columns import Array, Members
 from relatum.data.types import Type
@@ -14,8 +15,7 @@ from relatum.model.routes import Hop, Route
 from relatum.plan.nodes import Calendar, Derivation, Plan
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class StoredColumn:
+class StoredColumn(Struct, frozen=True, eq=False):
     """A column of a table as the database has it.
 
     ``name`` is what it is called there, ``read`` turns it into what the language reads. ``wide`` says that a whole
@@ -29,8 +29,7 @@ class StoredColumn:
     nullable: Callable[[], bool]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class StoredTable:
+class StoredTable(Struct, frozen=True, eq=False):
     """A table in the database.
 
     ``relation`` gives it as something to read from under an alias, ``row`` what tells its rows apart, and ``order``

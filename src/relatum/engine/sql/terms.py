@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 
+from msgspec import Struct
 from sqlglot import exp
 
 from relatum.data.days import day_of
@@ -15,8 +15,7 @@ Sql = exp.Expression
 _LOOSE = (exp.Binary, exp.Unary, exp.Between, exp.In, exp.Interval)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Value:
+class Value(Struct, frozen=True, eq=False):
     """A value as SQL, with its type in the language.
 
     ``wide`` says that whole numbers are 64 bits wide in the database, too, so that nothing overflows earlier.

@@ -5,7 +5,6 @@ from __future__ import annotations
 import warnings
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from typing import Any
 
 from matplotlib import rc_context
@@ -14,6 +13,7 @@ from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 from matplotlib.patches import Rectangle
 from matplotlib.ticker import Formatter
+from msgspec import Struct, field
 
 from relatum.model.looks import ThemeColours
 from relatum.present.charts.fonts import fonts_for
@@ -27,8 +27,7 @@ from relatum.present.pictures import DRAWN, drawable
 _EDGE, _LINE = 0.22, 0.21
 
 
-@dataclass(slots=True)
-class Canvas:
+class Canvas(Struct):
     """A figure, with the marks that are drawn on it, those of every value, and one set of colours and sizes.
 
     ``values`` are the numbers of those that its title names, where these are not the ones of its marks. ``placed`` is

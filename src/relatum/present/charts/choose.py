@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal, get_args
+
+from msgspec import Struct
 
 from relatum.errors import RequestError
 from relatum.pivot.result import Result
@@ -22,8 +23,7 @@ _MOST_SERIES = {"bars": 8, "stacked": 12, "shares": 12, "lines": 12, "areas": 12
 _FEW_SERIES, _FEW_BARS = 4, 48
 
 
-@dataclass(frozen=True, slots=True)
-class Choice:
+class Choice(Struct, frozen=True):
     """A kind of chart, whether rows and columns change places in it, and why it is drawn."""
 
     kind: Kind

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from typing import Protocol, assert_never
 
 from matplotlib.figure import Figure
+from msgspec import Struct
+from msgspec.structs import replace
 
 from relatum.errors import RequestError
 from relatum.pivot.result import Result
@@ -22,8 +23,7 @@ _WIDE, _HIGH = 9.2, 5.2
 _NOTHING, _WHY = "The grid has no number to draw.", "Print the grid to see its notes."
 
 
-@dataclass(frozen=True, slots=True)
-class Total:
+class Total(Struct, frozen=True):
     """The total of a value, and whether the members of the rows add up to it."""
 
     number: float | None
@@ -42,8 +42,7 @@ class Asker(Protocol):
         ...
 
 
-@dataclass(frozen=True, slots=True)
-class Steps:
+class Steps(Struct, frozen=True):
     """A change in steps: what each is called, how much, and how that is written; the ends are totals."""
 
     names: tuple[str, ...]

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from relatum.data.digits import is_number
@@ -24,8 +25,7 @@ _PERIODS = frozenset(
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Category:
+class Category(Struct, frozen=True):
     """One place along a chart: its labels, outermost first."""
 
     labels: tuple[str, ...]
@@ -42,8 +42,7 @@ class Category:
         return " / ".join(self.labels[:-1])
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Series:
+class Series(Struct, frozen=True, eq=False):
     """The marks of one colour: a number for each category, NaN where there is none, and the cells as written.
 
     ``member`` is what it is of, empty where there are no columns; its name says the value too, where there are several.
@@ -57,8 +56,7 @@ class Series:
     paint: Paint
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Frame:
+class Frame(Struct, frozen=True, eq=False):
     """What a chart draws. ``fields`` are the headings of the categories' fields, ``time`` whether the innermost is.
 
     ``period`` is the calendar's column that the innermost field is, empty for none.

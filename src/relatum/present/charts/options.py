@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from relatum.errors import RequestError
 from relatum.present.charts.frame import Frame, Series
@@ -13,8 +14,7 @@ from relatum.present.paint import Mode
 _HOLE = re.compile(r"\{([^{}]+)\}")
 
 
-@dataclass(frozen=True, slots=True)
-class ChartOptions:
+class ChartOptions(Struct, frozen=True):
     """Options of a chart; empty ones are chosen by sense.
 
     Parameters

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from itertools import combinations, pairwise
+
+from msgspec import Struct
 
 from relatum.model.graph import Edge, Graph, Node
 
@@ -20,8 +21,7 @@ _Slot = str | tuple[int, int]
 _Near = dict[_Slot, dict[_Slot, float]]
 
 
-@dataclass(frozen=True, slots=True)
-class Box:
+class Box(Struct, frozen=True):
     """Where a table stands: its left and top edge, width and height, in inches from the upper left."""
 
     node: Node
@@ -40,8 +40,7 @@ class Box:
         return self.y + HEAD + (self.node.columns.index(columns[-1]) + 0.5) * ROW
 
 
-@dataclass(frozen=True, slots=True)
-class Lane:
+class Lane(Struct, frozen=True):
     """Where a line passes between the tables of a column that it does not end in."""
 
     left: float
@@ -49,8 +48,7 @@ class Lane:
     y: float
 
 
-@dataclass(frozen=True, slots=True)
-class Placement:
+class Placement(Struct, frozen=True):
     """Where each table stands, and through which lanes each relationship (by number) passes, from left to right."""
 
     boxes: dict[str, Box]

@@ -5,7 +5,8 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from relatum.model.graph import Edge
 from relatum.present.diagram.layout import Box, Lane
@@ -18,8 +19,7 @@ FOOT, BAR, _SPREAD = 0.17, 0.11, 0.075
 _STEPS, _LETTER, _LINE = 48, 0.062, 0.13
 
 
-@dataclass(frozen=True, slots=True)
-class Route:
+class Route(Struct, frozen=True):
     """A line from its left table to its right one: its points, and in which direction it leaves each table."""
 
     points: tuple[Point, ...]
@@ -27,8 +27,7 @@ class Route:
     arrives: int
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
+class Place(Struct, frozen=True):
     """Where a label stands: its middle, and half its width and height."""
 
     x: float

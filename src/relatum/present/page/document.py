@@ -5,12 +5,13 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import asdict, dataclass, replace
 from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import asdict, replace
 
 from relatum.data.arrow import python_values
 from relatum.data.columns import Array, Column
@@ -45,8 +46,7 @@ MOST_MEMBERS, MOST_CELLS, MOST_HIDDEN = 2_000, 300_000, 100_000
 _SAFE = 1 << 53
 
 
-@dataclass(frozen=True, slots=True)
-class Asker:
+class Asker(Struct, frozen=True):
     """What a page may ask while it is made.
 
     ``parts`` answers a request with the parts of its values beside them, ``members`` finds a column's members under a
@@ -386,8 +386,7 @@ def _unmarked(text: str) -> str:
     return text.removeprefix(CLOSED).removeprefix(OPEN)
 
 
-@dataclass(frozen=True, slots=True)
-class _Mark:
+class _Mark(Struct, frozen=True):
     """How a line is drawn in a chart: the colours of its innermost member, and its place among the lines as deep."""
 
     paint: tuple[str, str]

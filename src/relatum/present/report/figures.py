@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from relatum.data.arrow import python_values
 from relatum.data.digits import is_number
@@ -17,8 +18,7 @@ from relatum.present.numbers import Writer, formatter
 from relatum.present.sheet import headed, writers_of
 
 
-@dataclass(frozen=True, slots=True)
-class Figure:
+class Figure(Struct, frozen=True):
     """One key figure as written: what heads it, its value, and how it moved; what it means."""
 
     heading: str

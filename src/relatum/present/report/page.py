@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from html import escape
 
 from markdown_it import MarkdownIt
+from msgspec import Struct
 
 from relatum.model.looks import Theme
 from relatum.pivot.result import Result
@@ -20,8 +20,7 @@ from relatum.present.sheet import NestedLine, Sheet, headed, nested, sheet_of
 MOST_LINES = 200
 
 
-@dataclass(frozen=True, slots=True)
-class Section:
+class Section(Struct, frozen=True):
     """One part of a report: its heading, and what stands below it, as HTML."""
 
     heading: str

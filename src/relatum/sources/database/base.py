@@ -6,10 +6,10 @@ import threading
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Mapping
 from contextlib import suppress
-from dataclasses import dataclass
 from typing import Any
 
 import pyarrow as pa
+from msgspec import Struct
 
 from relatum.data.arrow import arrow_type
 from relatum.data.types import BOOLEAN, Type
@@ -19,8 +19,7 @@ from relatum.sources.database.query import one_select
 from relatum.wording import first_line, suggestion
 
 
-@dataclass(frozen=True, slots=True)
-class ForeignKey:
+class ForeignKey(Struct, frozen=True):
     """Columns of a table that a database declares to point to columns of another."""
 
     columns: tuple[str, ...]
@@ -28,8 +27,7 @@ class ForeignKey:
     target_columns: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class DatabaseTable:
+class DatabaseTable(Struct, frozen=True):
     """What a database declares of one table.
 
     ``parts`` are its schema, where one must be named, and its own name. ``fault`` says why a table, or a view that is

@@ -5,10 +5,11 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterable, Mapping
-from dataclasses import replace
 from itertools import groupby
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import replace
 
 from relatum.data.types import BOOLEAN, DATE, MAX_SCALE, TIMESTAMP, Type, decimal
 from relatum.errors import SourceError

@@ -8,9 +8,10 @@ import time
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from relatum.errors import RelatumError, SourceError, ValueOverflowError
 from relatum.limits import in_force, refuse_above, refuse_memory
@@ -26,8 +27,7 @@ ROW = "relatum_row"
 Source = Callable[[str], Any]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Relation:
+class Relation(Struct, frozen=True, eq=False):
     """Something that an engine reads: a table, a query or files there, or what was sent to it.
 
     Parameters

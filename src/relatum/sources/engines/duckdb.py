@@ -6,11 +6,11 @@ import shutil
 import tempfile
 import weakref
 from collections.abc import Callable, Hashable, Iterable, Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+from msgspec.structs import replace
 
 from relatum.data.arrow import type_of
 from relatum.data.types import TEXT
