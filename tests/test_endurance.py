@@ -28,17 +28,17 @@ def test_what_is_damaged_ends_nothing() -> None:
 
 
 def test_killed_commands_lose_nothing(tmp_path: Path) -> None:
-    found = kill(12, 5, tmp_path)
+    found = kill(6, 5, tmp_path)
     assert found.wrong == [] and found.asked > 2
 
 
 @pytest.mark.parametrize("engine", ["memory", "duckdb", "postgresql"])
 def test_every_answer_is_of_a_state_that_was(engine: str, server: Server) -> None:
     place = server.address if engine == "postgresql" else engine
-    found = crowd(3, asking=8, editing=3, engine=place)
+    found = crowd(2, asking=8, editing=3, engine=place)
     assert found.wrong == [] and sum(found.done.values()) > 20
 
 
 def test_calls_of_any_kind_end_in_errors_of_ours_or_in_a_model() -> None:
-    found = calls(8)
+    found = calls(4)
     assert found.wrong == [] and found.done["accepted"] > 5 and found.done["refused"] > 20

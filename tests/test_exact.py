@@ -37,7 +37,7 @@ def ask(values: list[int | None], formula: str) -> Any:
     return model.evaluate(formula)
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=60, deadline=None)
 @given(st.lists(WIDE | st.none(), min_size=1, max_size=30))
 def test_integer_sums_are_exact_or_an_error(values: list[int | None]) -> None:
     known = [value for value in values if value is not None]
@@ -48,7 +48,7 @@ def test_integer_sums_are_exact_or_an_error(values: list[int | None]) -> None:
         assert ask(values, "sum(t.v)") == (sum(known) if known else None)
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=60, deadline=None)
 @given(st.lists(st.tuples(st.integers(0, 4), WIDE), min_size=1, max_size=60), st.integers(1, 9))
 def test_folds_merge_to_the_same_sum_however_rows_are_cut(rows: list[tuple[int, int]], step: int) -> None:
     total = fold_maker("sum", INTEGER)(5)
@@ -76,7 +76,7 @@ OPERATORS: dict[str, Callable[[int, int], int]] = {
 }
 
 
-@settings(max_examples=250, deadline=None)
+@settings(max_examples=100, deadline=None)
 @given(st.sampled_from("+-*"), st.lists(st.tuples(WIDE, WIDE), min_size=1, max_size=6))
 def test_arithmetic_is_exact_or_an_error(operator: str, pairs: list[tuple[int, int]]) -> None:
     left, right = (exact_column(INTEGER, np.array(side, np.int64)) for side in zip(*pairs, strict=True))
@@ -90,7 +90,7 @@ def test_arithmetic_is_exact_or_an_error(operator: str, pairs: list[tuple[int, i
         assert got.values.tolist() == expected
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=60, deadline=None)
 @given(st.lists(st.tuples(WIDE, st.integers(0, 6), WIDE, st.integers(0, 6)), min_size=1, max_size=6))
 def test_decimals_of_different_scale_compare_exactly(rows: list[tuple[int, int, int, int]]) -> None:
     for one, one_scale, other, other_scale in rows:

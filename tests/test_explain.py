@@ -80,7 +80,7 @@ def untold(model: relatum.Model, asked: Any, rnd: random.Random) -> str | None:
 def test_what_is_told_of_a_random_cell_is_what_the_grid_says() -> None:
     seen = Counter[str]()
 
-    @settings(max_examples=160, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+    @settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.too_slow])
     @given(st.integers(0, 2**60))
     def explain(seed: int) -> None:
         rnd = random.Random(seed)

@@ -36,7 +36,7 @@ CALENDAR = days(date(2022, 11, 20), date(2025, 2, 10))
 KINDS = ["back", "forward", "to_date", "before", "trailing", "whole"]
 
 
-@settings(max_examples=250, deadline=None)
+@settings(max_examples=80, deadline=None)
 @given(
     st.integers(0, 10**9), st.sampled_from(KINDS),
     st.sampled_from(["year", "quarter", "month", "week", "day"]), st.integers(1, 14),

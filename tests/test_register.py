@@ -79,14 +79,10 @@ def test_a_change_that_is_handled_nowhere_fails_the_type_check(tmp_path: Path) -
         text = file.read_text()
         assert handler in text, name
         file.write_text(text.replace(handler, instead, 1))
-    command = [
-        sys.executable,
-        "-m",
-        "mypy",
-        "--cache-dir",
-        str(tmp_path / "cache"),
-        *(f"src/relatum/{name}" for name, _, _ in HANDLERS),
-    ]
+    # What the type check of the project itself left makes this one quicker.
+    if (ROOT / ".mypy_cache").exists():
+        shutil.copytree(ROOT / ".mypy_cache", tmp_path / ".mypy_cache")
+    command = [sys.executable, "-m", "mypy", *(f"src/relatum/{name}" for name, _, _ in HANDLERS)]
     found = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, check=False).stdout
     missed = {
         name for name, _, _ in HANDLERS if not re.search(rf"{name}:\d+: error: Argument 1 to \"assert_never\"", found)

@@ -62,7 +62,7 @@ CONDITIONS = {
 }
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=30, deadline=None)
 @given(ROWS, KIND_OF, st.sampled_from(sorted(CONDITIONS)))
 def test_filters_on_sales_reach_products_and_kinds_both_ways(
     rows: list[tuple[Any, ...]], kinds: list[str | None], condition: str
@@ -79,7 +79,7 @@ def test_filters_on_sales_reach_products_and_kinds_both_ways(
     )
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=25, deadline=None)
 @given(ROWS, KIND_OF, st.sampled_from(sorted(CONDITIONS)))
 def test_both_ways_in_a_formula_is_what_the_relationship_says(
     rows: list[tuple[Any, ...]], kinds: list[str | None], condition: str
@@ -89,7 +89,7 @@ def test_both_ways_in_a_formula_is_what_the_relationship_says(
     assert down.evaluate(opened) == both.evaluate(f"count(product)[where {condition}]")
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=25, deadline=None)
 @given(ROWS, KIND_OF, st.sets(st.sampled_from(PRODUCTS), min_size=1))
 def test_a_set_of_members_with_gaps_filters_the_rows_that_look_them_up(
     rows: list[tuple[Any, ...]], kinds: list[str | None], chosen: set[str]
@@ -126,7 +126,7 @@ def library(notes: list[tuple[Any, ...]], tags: list[tuple[Any, ...]], direction
     return model
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=30, deadline=None)
 @given(NOTES, TAGS, st.sampled_from(["left", "both"]), st.sets(st.sampled_from("abc"), min_size=1))
 def test_a_row_is_visible_if_some_related_row_is(
     notes: list[tuple[Any, ...]], tags: list[tuple[Any, ...]], direction: str, chosen: set[str]
@@ -144,7 +144,7 @@ def test_a_row_is_visible_if_some_related_row_is(
     assert found == {name: count for name, count in counts.items() if count}
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=30, deadline=None)
 @given(NOTES, TAGS, st.sampled_from(["right", "both"]), st.integers(0, 3))
 def test_the_other_side_is_filtered_where_the_direction_says_so(
     notes: list[tuple[Any, ...]], tags: list[tuple[Any, ...]], direction: str, least: int
@@ -155,7 +155,7 @@ def test_the_other_side_is_filtered_where_the_direction_says_so(
     assert count_of(model, f"count(tag)[where note.weight >= {least}]") == wanted
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=30, deadline=None)
 @given(st.permutations(PRODUCTS), st.integers(0, 12), st.integers(0, 12), st.integers(-1, 12))
 def test_one_to_one_is_filtered_from_either_side(order: list[str], some: int, others: int, least: int) -> None:
     model = relatum.Model("pairs")
@@ -181,7 +181,7 @@ MOVES = {
 }
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=30, deadline=None)
 @given(st.lists(st.tuples(st.integers(0, 79), st.integers(1, 9)), max_size=12), st.sampled_from(sorted(MOVES)))
 def test_dates_move_as_plain_dates_do(sold: list[tuple[int, int]], move: str) -> None:
     first = date(2023, 11, 20)
