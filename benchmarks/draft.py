@@ -1,4 +1,4 @@
-"""How well drafts do on sixteen schemas with traps: relationships, measures, calendar, and whether the model stands.
+"""How well drafts do on sixteen schemas with traps: relationships, measures, calendar, and whether the model is.
 
 ``python benchmarks/draft.py`` writes each schema's data, drafts a model from it, and compares the links that the draft
 draws with those that a modeller would. Links that must not be drawn are counted apart. One schema lies in a PostgreSQL

@@ -205,7 +205,7 @@ def _tickets(folder: Path) -> list[str]:
 
 
 def schema(name: str, write: Callable[[Path], list[str]], right: str, **more: Any) -> Schema:
-    """A schema whose links, formulas and columns stand in one text each, parted by semicolons."""
+    """A schema whose links, formulas and columns are in one text each, parted by semicolons."""
     lists = {key: frozenset(more.pop(key, "").split("; ")) - {""} for key in ("also", "measures", "not_summed")}
     return Schema(name, write, frozenset(right.split("; ")), **lists, **more)
 

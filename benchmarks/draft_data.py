@@ -31,7 +31,7 @@ class Schema:
     ``write`` puts the data into a folder and gives back what to draft. ``right`` are the links that a modeller would
     draw, ``also`` others that do no harm. ``unsure`` are links that must not be active, each for the reason beside it.
     ``measures`` are formulas worth having, ``not_summed`` columns of which a sum means nothing; ``years`` are the first
-    and last of the calendar that is wanted. Names stand as a draft would write them: in lower case and underscores.
+    and last of the calendar that is wanted. Names are as a draft would write them: in lower case and underscores.
     """
 
     name: str

@@ -38,7 +38,7 @@ def grid(model: relatum.Model) -> Any:
 
 
 def best(model: relatum.Model) -> Any:
-    """The best 20 of 30,000 members, the others as one more."""
+    """The best 20 of 30,000 members, the rest as one more."""
     return model.pivot("customer.name top 20 with others", values="revenue, n: count(line)").to_arrow(totals=True)
 
 

@@ -189,7 +189,7 @@ def begin(reader: str, folder: Path) -> bytes:
 
 
 def examples(reader: str, number: int, count: int, told: int = -1) -> None:
-    """Read so many damaged files; each is announced before it is read, and stands beside the model while it is."""
+    """Read so many damaged files; each is announced before it is read, and is beside the model while it is."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         content = begin(reader, folder)

@@ -276,7 +276,7 @@ class Star(Contexts):
         return [*sorted(value for value in values if value is not None), None, NO_MATCH_MEMBER]
 
     def pivot(self, fields: list[tuple[str, str]], formulas: list[str], where: str = "") -> dict[tuple[Any, ...], list]:
-        """Values by combination of members; ``TOTAL`` stands where a field is totalled over. All grains are there."""
+        """Values by combination of members; ``TOTAL`` is where a field is totalled over. All grains are there."""
         trees = [parsed(formula) for formula in formulas]
         request = Context()
         if where:
@@ -469,7 +469,7 @@ class Star(Contexts):
         return [pair for call, inner in found for pair in self.outermost_of([call.arguments[0]], inner)]
 
     def outermost(self, node: Syntax, context: Context) -> list[tuple[Call, Context]]:
-        """The aggregates and rankings of a formula that stand in no other, ``sole`` aside, with their contexts."""
+        """The aggregates and rankings of a formula that are in no other, ``sole`` aside, with their contexts."""
         if isinstance(node, Name):
             (name,) = node.parts
             if name not in self.measures or name in context.lets:
@@ -521,7 +521,7 @@ class _Down:
 
 
 def _not_after(one: Any, current: Any, descending: bool) -> bool:
-    """Whether a member stands up to and with the current one; null comes last, ties come along."""
+    """Whether a member is up to and with the current one; null comes last, ties come along."""
     if current is None or one is None:
         return current is None
     return one >= current if descending else one <= current

@@ -124,7 +124,7 @@ class Grid:
     # -- contexts --------------------------------------------------------------------------------------------------
 
     def cell(self, key: Key) -> Context:
-        """The context of a cell: a filter for each member, and one for the hidden members where others stand."""
+        """The context of a cell: a filter for each member, and one for the hidden members where others are."""
         axes: list[Filter] = []
         for number, (each, member) in enumerate(zip(self.fields, key, strict=True)):
             axis = "rows" if each.rows else "columns"
@@ -218,7 +218,7 @@ class Grid:
             return {tuple(TOTAL for _ in self.fields)}
         return self.star.shown(self.trees, self.pairs, kept, self.request, bare, self.count)
 
-    # -- the best and the others -----------------------------------------------------------------------------------
+    # -- the best and the rest -----------------------------------------------------------------------------------
 
     def ranked(self, number: int) -> list[tuple[Syntax, bool]]:
         """What a field's members are ranked by, each with whether the largest is the better."""

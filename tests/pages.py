@@ -31,7 +31,7 @@ _FUNCTIONS = re.compile(r"(<!-- functions -->\n).*?(<!-- end of functions -->)",
 
 @dataclass(frozen=True)
 class Example:
-    """One example with what stands below it."""
+    """One example with what is below it."""
 
     kind: str
     source: str

@@ -45,7 +45,7 @@ def drawn(number: float, code: str, decimal: str, group: str) -> str:
             whole + (decimal + fraction if fraction else "") if piece[3] else piece[1] or piece[2] or "%"
             for piece in pieces
         )
-    # Groups that no code has stand between digits as literal signs: digits are dealt out from the right.
+    # Groups that no code has are between digits as literal signs: digits are dealt out from the right.
     left, out = whole, []
     for at, piece in reversed(list(enumerate(pieces))):
         if not piece[3]:

@@ -98,7 +98,7 @@ def test_an_engine_reads_the_files_that_are_named_and_their_columns(tmp_path: Pa
 def test_a_footer_that_lies_is_told(tmp_path: Path) -> None:
     path = parquet(tmp_path / "t.parquet", q=list(range(1000)))
     data = bytearray(path.read_bytes())
-    # The number of rows stands twice in the footer, of the file and of its one group: as a zigzag number of two bytes.
+    # The number of rows is twice in the footer, of the file and of its one group: as a zigzag number of two bytes.
     places = [at for at in range(len(data) - 2) if data[at : at + 2] == b"\xd0\x0f"]
     lied = 0
     for at in places:

@@ -1,4 +1,4 @@
-"""Charts: which is drawn and why, what stands on it, and what is refused."""
+"""Charts: which is drawn and why, what is on it, and what is refused."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ def texts(figure: Figure) -> list[str]:
 
 
 def drawn_ticks(plot: Any) -> list[Any]:
-    """The labels of the ticks that lie in view: the others are not drawn."""
+    """The labels of the ticks that lie in view: the rest are not drawn."""
     found = []
     for axis in (plot.xaxis, plot.yaxis):
         low, high = sorted(axis.get_view_interval())

@@ -30,7 +30,7 @@ FIELDS = (
     "calendar.quarter",
 )
 PREPARED = ("customer.region", "product.pot_class", "customer.kind")
-#: Values with whether the page can put totals together: over members of fields that are no dates, over those of the calendar.
+#: Values with whether the page can put totals together: over members of fields that are not dates, over those of the calendar.
 VALUES = [
     ("revenue", True, True), ("margin_rate format '0.000%'", True, True), ("count(sales)", True, True), ("avg(sales.quantity) format '0.000'", True, True),
     ("max(sales.quantity)", True, True), ("min(sales.discount) format '0.00'", True, True), ("-cost / 2 + 1 format '0.00'", True, True), ("revenue scale thousands digits 3", True, True),
@@ -125,7 +125,7 @@ def random_case(nursery: relatum.Model, chance: random.Random) -> Choosing:
 
 
 def expected(nursery: relatum.Model, case: Choosing, line: Sequence[int], column: Sequence[int], number: int) -> str:
-    """What the engine says of a cell in which others stand: the hidden members are told by the page."""
+    """What the engine says of a cell in which others are: the hidden members are told by the page."""
     count = len(case.asked["rows"])
     parts: list[str] = []
     for start, path in ((0, line), (count, column)):

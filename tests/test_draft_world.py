@@ -1,4 +1,4 @@
-"""Drafts of files as the world sends them: names, markers, roles, dates in parts, what is summed, and that models stand."""
+"""Drafts of files as the world sends them: names, markers, roles, dates in parts, what is summed, and that models are."""
 
 from __future__ import annotations
 

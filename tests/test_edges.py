@@ -173,7 +173,7 @@ def test_columns_that_settle_each_other(fields: list[str], count: int, size: int
 
 
 def test_a_count_within_a_count_shows_where_it_is_zero() -> None:
-    """What has no rows is 0 once it is counted for each member: the combination stands, however deep the count lies."""
+    """What has no rows is 0 once it is counted for each member: the combination is, however deep the count lies."""
     model = relatum.Model()
     model.add_table("category", pa.table({"cat": [3], "rank": [1]}), key="cat")
     model.add_table("product", pa.table({"pid": ["s"], "cat": [2], "weight": [1]}), key="pid")

@@ -1,4 +1,4 @@
-"""How values are written: patterns, units, digits, durations, dates, and what is no number."""
+"""How values are written: patterns, units, digits, durations, dates, and what is not a number."""
 
 from __future__ import annotations
 
@@ -226,7 +226,7 @@ NEAR = [
 def test_a_number_between_values_is_written_as_they_are(
     type_: Type, words: dict[str, Any], number: float, text: str
 ) -> None:
-    """The ends of a legend and the ticks of an axis are no values themselves."""
+    """The ends of a legend and the ticks of an axis are not values themselves."""
     assert formatter(type_, format_of_words(words), [int(number)], "en", "EUR").near(number) == text
 
 

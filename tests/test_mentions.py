@@ -1,4 +1,4 @@
-"""What formulas name: every place a name can stand in, and what it means there."""
+"""What formulas name: every place a name can be in, and what it means there."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""``relatum pivot``: what stands in the terminal, and what is written to files."""
+"""``relatum pivot``: what is in the terminal, and what is written to files."""
 
 from __future__ import annotations
 

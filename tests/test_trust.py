@@ -36,7 +36,7 @@ OBEYED = {
 
 
 def hostile_model(folder: Path, text: str) -> Path:
-    """A model in which a text stands wherever a person or a file may put one."""
+    """A model in which a text is wherever a person or a file may put one."""
     heading = text.strip().replace("\0", "")
     with (folder / "sales.csv").open("w", newline="") as file:
         csv.writer(file).writerows(

@@ -169,7 +169,7 @@ CONDITIONS = [
 
 
 def carets(message: str) -> str:
-    """The stretch of the formula that the carets stand under."""
+    """The stretch of the formula that the carets are under."""
     lines = message.splitlines()
     at = next(number for number, line in enumerate(lines) if line.strip() and set(line.strip()) == {"^"})
     start = lines[at].index("^")

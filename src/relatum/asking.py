@@ -69,7 +69,7 @@ class Askable(Editable):
         show_empty : bool
             Show members without rows too.
         values_on : str, optional
-            ``rows`` puts the values' labels there; they stand on columns unless said.
+            ``rows`` puts the values' labels there; they are on columns unless said.
         cell_limit : int
             Refuse grids with more combinations than this; 1,000,000 unless said.
         style : list of mappings, optional
@@ -153,7 +153,7 @@ class Askable(Editable):
         Returns
         -------
         str
-            SQL of that engine, laid out to be read; formulas stand in it as comments.
+            SQL of that engine, laid out to be read; formulas are in it as comments.
 
         Raises
         ------
@@ -234,8 +234,8 @@ class Askable(Editable):
         where, keep : optional
             The filters of the request, as of :meth:`pivot`.
         fields, columns : str or list of str, optional
-            The fields of the axes where they have options (``product.plant top 5 with others``), and those that stand
-            on columns; the fields of ``at`` stand on rows unless named.
+            The fields of the axes where they have options (``product.plant top 5 with others``), and those that are
+            on columns; the fields of ``at`` are on rows unless named.
         against : mapping, optional
             Other members of some of the fields: the difference to that cell is taken apart.
         along : str, optional

@@ -22,7 +22,7 @@ from relatum.wording import listed
 
 #: Calls that have to do with what was known before, or with nothing of the tables.
 _AS_IT_IS = frozenset({"refresh", "close", "save"})
-#: So often an engine whose tables change is looked at anew, for one call.
+#: So often an engine whose tables change is looked at again, for one call.
 _LOOKS = 3
 
 Arguments = ParamSpec("Arguments")
@@ -69,7 +69,7 @@ class Changeable:
     def _carry_out(self, name: str, work: Callable[[], Outcome]) -> Outcome:
         """Carry a public call out within the model's limits; where an engine holds the tables, over one state of them.
 
-        An engine whose tables have changed since is looked at anew, and so where that is seen in what it answers.
+        An engine whose tables have changed since is looked at again, and so where that is seen in what it answers.
         """
         place = self._session.place
         with in_force(self._session.declaration.bounds):
@@ -183,7 +183,7 @@ class Changeable:
         return session
 
     def _put_table(self, table: Table, replacing: bool, whereabouts: Whereabouts | None = None) -> None:
-        """Add a table, or put it in the place of the one of its name: its rows are read anew."""
+        """Add a table, or put it in the place of the one of its name: its rows are read again."""
         known = {each: data for each, data in self._sources_now().items() if each != table.name}
         declaration = self.declaration.with_table(table, replacing=replacing)
         self._change(declaration, whereabouts, known, replaced=table.name if replacing else "")

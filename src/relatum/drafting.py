@@ -32,7 +32,7 @@ from relatum.session.session import Session
 class Draft:
     """A model proposed from raw data: each part with its evidence, and a confidence from 0 to 1.
 
-    What is likely (0.8 and up) is part of the model; what is not stands in its file as a comment.
+    What is likely (0.8 and up) is part of the model; what is not is in its file as a comment.
     """
 
     def __init__(self, drafted: Drafted, whereabouts: Whereabouts) -> None:
@@ -56,7 +56,7 @@ class Draft:
 
     @property
     def left_out(self) -> tuple[LeftOut, ...]:
-        """What was found and is no table, and why."""
+        """What was found and is not a table, and why."""
         return self._drafted.left_out
 
     @property
@@ -179,7 +179,7 @@ def draft(*data: str | os.PathLike[str], name: str = "model", timezone: str = "U
 
 
 def _standing(drafted: Drafted, whereabouts: Whereabouts, known: Mapping[str, TableData]) -> Drafted:
-    """The draft as a model that opens and passes its own check: what keeps it from doing so stands among the doubts."""
+    """The draft as a model that opens and passes its own check: what keeps it from doing so is among the doubts."""
     while True:
         try:
             session = _opened(drafted.declaration, whereabouts, known)

@@ -54,7 +54,7 @@ class Dressable(Changeable):
 
     @in_turn
     def limit(self, /, **limits: int | str) -> None:
-        """State limits of the model, as ``[limits]`` in its file does; the others stay as they are.
+        """State limits of the model, as ``[limits]`` in its file does; the rest stay as they are.
 
         Parameters
         ----------
@@ -65,7 +65,7 @@ class Dressable(Changeable):
         Raises
         ------
         ModelError
-            There is no such limit, or it is none.
+            Unknown limit, or an invalid one.
 
         Examples
         --------
@@ -145,7 +145,7 @@ class Dressable(Changeable):
             In order, each with the keys of ``[[report.NAME.part]]``: ``text``, or ``figures`` with ``against``, or
             ``pivot`` with ``chart`` and ``table``; ``heading`` and ``where`` with any of them.
         title, about : str, optional
-            What stands above it.
+            What is above it.
 
         Raises
         ------

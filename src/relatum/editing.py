@@ -88,7 +88,7 @@ class Editable(Renamable):
         null : str or list of str, optional
             The texts that mean null, as ``NA`` and ``-``.
         footer : int
-            How many lines at the end of a text file are no rows.
+            How many lines at the end of a text file are not rows.
         headings : str
             ``numbered``: equal headings get a number, ``price`` and ``price_2``; without it they are an error.
         replace : bool
@@ -215,7 +215,7 @@ class Editable(Renamable):
         role_of : str
             The table whose rows it uses.
         label : str, optional
-            What stands before its columns' headings in a grid; its name unless given.
+            What is before its columns' headings in a grid; its name unless given.
         labels : mapping of str to str, optional
             Headings of columns, where another one is wanted.
         replace : bool
@@ -465,7 +465,7 @@ class Editable(Renamable):
         Raises
         ------
         ModelError
-            The name is taken, or a level is no column.
+            The name is taken, or a level is not a column.
         """
         self._change(self.declaration.with_hierarchy(Hierarchy(name, tuple(levels), about), replacing=replace))
 

@@ -59,7 +59,7 @@ class RelatumError(Exception):
         return f"{self.reason}\n{self.fix}" if self.fix else self.reason
 
     def locate(self, path: Path | str, line: int | None) -> None:
-        """Say in which file, and on which line of it, the fault stands, unless that is known already."""
+        """Say in which file, and on which line of it, the fault is, unless that is known already."""
         if self.path is None:
             self.path, self.line = path, line
 

@@ -118,7 +118,7 @@ class Explanation:
         Raises
         ------
         RequestError
-            The value is no measure or is null; the cell cannot be said by columns that equal values; or the value
+            The value is not a measure or is null; the cell cannot be said by columns that equal values; or the value
             depends on the axes, and a control has none.
         """
         story = self.story

@@ -1,6 +1,6 @@
 """How much is read, worked out and waited for at most: each limit has a name, and a way to raise it.
 
-Limits come from three places: what stands here, what a model states under ``[limits]``, and what the caller states with
+Limits come from three places: what is here, what a model states under ``[limits]``, and what the caller states with
 :func:`limited` or the shell with ``--limit-…``. The last of them that states one wins.
 """
 
@@ -69,7 +69,7 @@ def read_limits(words: Mapping[str, object]) -> dict[str, int]:
     Raises
     ------
     ModelError
-        There is no such limit, or it is none.
+        Unknown limit, or an invalid one.
 
     Examples
     --------
@@ -115,7 +115,7 @@ def limited(**limits: int | str) -> Iterator[None]:
     Raises
     ------
     ModelError
-        There is no such limit, or it is none.
+        Unknown limit, or an invalid one.
 
     Examples
     --------

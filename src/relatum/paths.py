@@ -14,7 +14,7 @@ def kind_of(path: Path) -> str:
     Raises
     ------
     SourceError
-        It is no path that can be followed: too long, a circle of links, with characters that no path has.
+        It is not a path that can be followed: too long, a circle of links, with characters that no path has.
     """
     try:
         mode = path.stat().st_mode

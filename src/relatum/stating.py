@@ -131,7 +131,7 @@ class Statable(Dressable):
         null : str or list of str, optional
             The texts that mean null.
         footer : int, optional
-            How many lines at the end of a text file are no rows.
+            How many lines at the end of a text file are not rows.
         calendar : bool, optional
             Its key is a date, and formulas can move along it.
 
@@ -162,7 +162,7 @@ class Statable(Dressable):
         self._put_stated(structs.replace(described, **given), given)
 
     def _put_stated(self, table: Any, given: dict[str, Any]) -> None:
-        """Put a table in its own place; its rows are read anew where they are read otherwise now."""
+        """Put a table in its own place; its rows are read again where they are read otherwise now."""
         known = self._sources_now()
         if given.keys() & _READ:
             known = {name: data for name, data in known.items() if name != table.name}

@@ -120,7 +120,7 @@ _MARKS_BUT_LINES = {code: mark for code, mark in _MARKS.items() if code not in (
 
 
 def visible(text: str) -> str:
-    """A text that comes from data or a file as a terminal may have it: what is no text in it stands there as a mark.
+    """A text that comes from data or a file as a terminal may have it: what is not a text in it is there as a mark.
 
     Examples
     --------

@@ -123,7 +123,7 @@ def _like_members(session: Session, name: str) -> Iterator[Finding]:
 
 
 def hierarchy_findings(session: Session) -> Iterator[Finding]:
-    """Members of a finer level that stand under several coarser ones."""
+    """Members of a finer level that are under several coarser ones."""
     for name, hierarchy in session.declaration.hierarchies.items():
         for coarse, fine in zip(hierarchy.levels, hierarchy.levels[1:], strict=False):
             yield from _level(session, name, coarse, fine)

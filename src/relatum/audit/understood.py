@@ -102,7 +102,7 @@ def read_formula(session: Session, text: str) -> Reading:
 
 
 class Use(Struct, frozen=True):
-    """An aggregate where it stands: the relationships opened around it, and the columns that bear on it.
+    """An aggregate where it is: the relationships opened around it, and the columns that bear on it.
 
     ``bearing`` are pairs of a table and its columns (None for its rows) on which brackets, ``per`` or ``among`` around
     the aggregate put a filter, ``conditions`` those that are asked of rows. ``moved`` says that a calendar change is
@@ -122,7 +122,7 @@ _NO_AGGREGATE = Aggregate("", (), "", NULL)
 def aggregate_uses(expression: Expression) -> Iterator[Use]:
     """Every aggregate of a formula, nested ones included, with what is around it.
 
-    A part that stands twice in the same surroundings, as measures do that name one another, is told once.
+    A part that is twice in the same surroundings, as measures do that name one another, is told once.
     """
     yield from _uses(expression, Use(_NO_AGGREGATE, Opened()), set())
 

@@ -50,7 +50,7 @@ def generate_calendar(span: CalendarRange) -> TableData:
     year, month = month_number // 12 + 1970, month_number % 12 + 1
     start = WEEKDAYS.index(span.week_starts)
     weekday = (days + 3) % 7  # 1 January 1970 was a Thursday
-    # The fiscal year is the calendar year of the month that stands as far past its start as January past none.
+    # The fiscal year is the calendar year of the month that is as far past its start as January past none.
     fiscal_month = month_number + (13 - span.fiscal_year_starts) % 12
     fiscal_year = fiscal_month // 12 + 1970
     names = [name.capitalize() for name in WEEKDAYS]

@@ -211,7 +211,7 @@ class Dependencies:
             if lost in through
         ]
         order = ["column", "measure", "table", "hierarchy", "setting", "relationship", "control", "pivot", "part"]
-        # The parts of a report have no names: they are told in the order in which they stand.
+        # The parts of a report have no names: they are told in the order in which they are.
         places = {each.name: place for place, each in enumerate(self.needs) if each.kind == "part"}
         breaks.sort(key=lambda each: (order.index(each.kind), places.get(each.name, 0) if each.kind == "part" else 0))
         return Impact(thing.name, thing.kind, tuple(breaks), tuple(changes))

@@ -249,7 +249,7 @@ def _type_problems(declaration: Declaration, before: State, loaded: Mapping[str,
 
 
 def _other(data: TableData, column: str, former: Type) -> str:
-    """An example of a text that is no value of the former type."""
+    """An example of a text that is not a value of the former type."""
     if data.types[column] != TEXT:
         return ""
     texts = data.column(column).dictionary.slice(0, _MOST_MEMBERS).to_pylist()

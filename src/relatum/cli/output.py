@@ -71,7 +71,7 @@ def errors_as_sentences() -> Iterator[None]:
 
 @contextmanager
 def progress_shown() -> Iterator[None]:
-    """While work goes on for longer than a moment, a bar on standard error; none where that is no terminal."""
+    """While work goes on for longer than a moment, a bar on standard error; none where that is not a terminal."""
     if not sys.stderr.isatty():
         yield
         return
@@ -127,7 +127,7 @@ class _Bar:
             self.progress.start()
 
     def close(self) -> None:
-        """Take the bar away: whatever is said next stands alone."""
+        """Take the bar away: whatever is said next is alone."""
         with self.lock:
             if self.timer is not None:
                 self.timer.cancel()

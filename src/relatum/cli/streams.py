@@ -27,7 +27,7 @@ def silence(stream: Any) -> None:
         os.dup2(nowhere, stream.fileno())
         os.close(nowhere)
     except (OSError, ValueError, AttributeError):
-        return  # a stream that is no file is left as it is
+        return  # a stream that is not a file is left as it is
 
 
 def write_exactly(text: str) -> None:

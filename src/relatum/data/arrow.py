@@ -259,7 +259,7 @@ def with_nulls(array: Any, markers: Sequence[str]) -> Any:
         array = array.cast(array.type.value_type)
     known = []
     for marker in markers:
-        with suppress(pa.ArrowInvalid, pa.ArrowNotImplementedError):  # a marker such as NA is no number
+        with suppress(pa.ArrowInvalid, pa.ArrowNotImplementedError):  # a marker such as NA is not a number
             known.append(pa.scalar(marker).cast(array.type).as_py())
     if not known:
         return array

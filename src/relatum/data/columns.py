@@ -25,7 +25,7 @@ class Column(Struct, frozen=True, eq=False):
 
     ``values`` holds whole numbers (a decimal times ten to its scale, days or microseconds since 1970), floats,
     booleans, or for text the positions in ``dictionary``, whose texts are distinct and sorted by code point.
-    ``nulls`` is True where there is no value; the number that stands there is within the bounds and means nothing.
+    ``nulls`` is True where there is no value; the number that is there is within the bounds and means nothing.
     """
 
     type: Type
@@ -116,7 +116,7 @@ def exact_column(type_: Type, values: Array, nulls: NDArray[np.bool_] | None = N
 
 
 def float_column(type_: Type, values: Array, nulls: NDArray[np.bool_] | None = None) -> Column:
-    """A column of floats; not-a-number and infinities count as null, since they are no values."""
+    """A column of floats; not-a-number and infinities count as null, since they are not values."""
     finite = np.isfinite(values)
     if not finite.all():
         nulls = ~finite if nulls is None else nulls | ~finite
@@ -137,7 +137,7 @@ def boolean_column(type_: Type, values: Array, nulls: NDArray[np.bool_] | None =
 def text_column(
     type_: Type, codes: Array, texts: Any, nulls: NDArray[np.bool_] | None = None, *, distinct: bool = False
 ) -> Column:
-    """A column of text from positions in ``texts``, which may repeat, stand in any order or be unused.
+    """A column of text from positions in ``texts``, which may repeat, are in any order or be unused.
 
     With ``distinct`` each text is there once, and some row has it.
     """

@@ -5,7 +5,7 @@ from __future__ import annotations
 from contextlib import AbstractContextManager
 from decimal import Context, Decimal, localcontext
 
-#: Enough for the greatest float, written out, and for what stands after its point.
+#: Enough for the greatest float, written out, and for what is after its point.
 _DIGITS = 420
 
 
@@ -22,7 +22,7 @@ def exactly() -> AbstractContextManager[Context]:
 
 
 def difference(one: object, other: object) -> Decimal | None:
-    """How much more one number is than another; None where either is no number, or none that is finite.
+    """How much more one number is than another; None where either is not a number, or none that is finite.
 
     Examples
     --------

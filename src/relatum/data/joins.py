@@ -95,7 +95,7 @@ def matching_keys(relationship: Relationship, source: list[Column], target: list
 
 
 def _repeated(keys: Array, slots: int) -> bool:
-    """Whether some key stands on several rows."""
+    """Whether some key is on several rows."""
     if slots <= max(_TABLE_SLOTS, 4 * len(keys)):
         seen = np.zeros(slots, np.bool_)
         seen[keys] = True

@@ -30,7 +30,7 @@ class Keys(Struct, frozen=True, eq=False):
 
 
 def duplicate_keys(columns: list[Column]) -> tuple[int, int, list[tuple[object, ...]]]:
-    """How many keys occur more than once, how many rows they stand on, and some of them."""
+    """How many keys occur more than once, how many rows they are on, and some of them."""
     keys = paired(columns, columns)
     distinct, counts = np.unique(keys.one[keys.one >= 0], return_counts=True)
     repeated = distinct[counts > 1]
@@ -56,7 +56,7 @@ def refuse_duplicates(relationship: Relationship, one: list[Column], turned: boo
 def refuse_repeated(
     relationship: Relationship, keys: int, rows: int, samples: list[tuple[object, ...]], turned: bool
 ) -> None:
-    """Raise a DataError where keys of the one side stand on several rows."""
+    """Raise a DataError where keys of the one side are on several rows."""
     if keys:
         shown = ", ".join(", ".join(map(sample_text, sample)) for sample in samples)
         raise DataError(
@@ -134,7 +134,7 @@ def _pair(many: Column, one: Column) -> Keys:
         many_codes, one_codes, slots = rank_of(distinct, many.values), rank_of(distinct, one.values), len(distinct)
     else:
         slots = one.upper - one.lower + 1
-        # Values outside the one side's bounds find nothing; the others are less than 64 bits above its lower bound.
+        # Values outside the one side's bounds find nothing; the rest are less than 64 bits above its lower bound.
         inside = (many.values >= one.lower) & (many.values <= one.upper)
         many_codes = np.where(inside, many.values.astype(np.int64) - one.lower, -1)
         one_codes = one.values.astype(np.int64) - one.lower

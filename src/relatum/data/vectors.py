@@ -88,7 +88,7 @@ def float_sum(values: Iterable[float]) -> float:
 
 
 def finite(values: Array, nulls: Nulls) -> Column:
-    """A float vector; what is no finite number is no value."""
+    """A float vector; what is no finite number is not a value."""
     values = np.asarray(values, dtype=np.float64)
     if values.ndim == 0:
         bad = not np.isfinite(values)
@@ -136,7 +136,7 @@ def exact(operation: Arithmetic, type_: Type, left: Column, right: Column, nulls
             )
         lower, upper = max(lower, LOWEST), min(upper, HIGHEST)
         if nulls is not None:
-            # What stands where there is no value means nothing, but lies within the bounds.
+            # What is where there is no value means nothing, but lies within the bounds.
             values = np.where(nulls, min(max(lower, 0), upper), values)
     return Column(type_, values, nulls, None, lower, upper)
 

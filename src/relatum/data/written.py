@@ -54,7 +54,7 @@ class DatePattern(Struct, frozen=True):
 class Moments(Struct, frozen=True, eq=False):
     """What texts said: days since 1970, nanoseconds of the day, and seconds ahead of UTC where ``zoned``.
 
-    ``read`` is False where a text was no date; what stands there means nothing.
+    ``read`` is False where a text was no date; what is there means nothing.
     """
 
     days: Array

@@ -31,7 +31,7 @@ def write_demo(folder: Path, lines: int = DEFAULT_LINES, *, force: bool = False)
     Parameters
     ----------
     folder : Path
-        Made when it is not there. A demo that stands in it unchanged is rewritten.
+        Made when it is not there. A demo that is in it unchanged is rewritten.
     lines : int
         How many order lines.
     force : bool

@@ -246,7 +246,7 @@ def _grouped(stem: str, kind: str, files: list[Path], site: _Site) -> list[_Read
 
 
 def _readings(readings: list[_Reading], site: _Site) -> Iterator[Raw]:
-    """The tables of a folder or database that can be read: a faulty one keeps no one from the others."""
+    """The tables of a folder or database that can be read: a faulty one keeps no one from the rest."""
     errors = []
     for what, reading in readings:
         try:

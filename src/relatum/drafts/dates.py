@@ -63,7 +63,7 @@ def dated(tables: Iterable[TableProfile], *, events: bool = False) -> list[tuple
         columns = [
             each
             for each in table.columns.values()
-            # From when a row of a list holds is no date that anything happened on.
+            # From when a row of a list holds is not a date that anything happened on.
             if each.is_time and each.distinct and not holds_from(each.name)
             if not (events and is_beginning(each.name))
         ]
@@ -154,7 +154,7 @@ def _level_years(column: ColumnProfile) -> Array:
 def date_relationships(
     table: TableProfile, columns: list[ColumnProfile], calendar: str, key: str
 ) -> Iterator[Proposal]:
-    """A fact's dates to the calendar: the first one active, the others standing by."""
+    """A fact's dates to the calendar: the first one active, the rest standing by."""
     for number, column in enumerate(columns):
         related = Relationship(End(table.name, (column.name,)), End(calendar, (key,)), standby=number > 0)
         noun = "moment" if column.type.kind is Kind.TIMESTAMP else "date"

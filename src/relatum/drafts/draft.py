@@ -450,7 +450,7 @@ class _Draft(Making):
 
 
 def draft_model(raws: list[Raw], left_out: list[LeftOut], name: str, timezone: str) -> Drafted:
-    """Propose a model of raw tables: what is likely is declared, what is not stands among the proposals."""
+    """Propose a model of raw tables: what is likely is declared, what is not is among the proposals."""
     draft = _Draft(raws, name, timezone)
     steps = (
         draft.find_names,

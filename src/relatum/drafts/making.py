@@ -163,7 +163,7 @@ class Making:
         self.declared = replace(self.declared, tables=frozen({**self.declared.tables, name: changed}))
 
     def _one_target_each(self, tables: DraftTables, found: list[Proposal]) -> list[Proposal]:
-        """A column points to one table: the best one stays, the others become doubts; none where two are as good."""
+        """A column points to one table: the best one stays, the rest become doubts; none where two are as good."""
         kept = [each for each in found if not isinstance(each.content, Relationship)]
         rivals: dict[End, list[tuple[Proposal, Relationship]]] = {}
         for each in found:

@@ -98,7 +98,7 @@ class ColumnProfile:
         return False, f"the rest are texts: {', '.join(others[:3])}"
 
     def rows_of(self, texts: Sequence[str]) -> int:
-        """On how many rows one of some texts stands."""
+        """On how many rows one of some texts is."""
         counts = np.bincount(self.members.codes, minlength=self.members.size)
         known = self.members.values.dictionary.to_pylist()
         return int(sum(counts[known.index(text)] for text in texts))

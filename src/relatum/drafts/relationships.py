@@ -340,7 +340,7 @@ def coverage(many: Sequence[ColumnProfile], one: Sequence[ColumnProfile], match:
 def relate_roles(tables: DraftTables, found: Sequence[Proposal]) -> Iterator[Proposal]:
     """Lookups that a table uses in several roles: two columns named for roles, their values in the same key.
 
-    The names say in which role a thing stands and not which thing: ``origin`` and ``dest``. That the values of both are
+    The names say in which role a thing is and not which thing: ``origin`` and ``dest``. That the values of both are
     keys of one table says it.
     """
     drawn = {each.content.many for each in found if each.active and isinstance(each.content, Relationship)}

@@ -25,7 +25,7 @@ def draft_text(drafted: Drafted, sources: Mapping[str, str]) -> str:
     drafted : Drafted
         The draft.
     sources : mapping of str to str
-        Each table's source as it stands in the file.
+        Each table's source as it is in the file.
     """
     return "\n".join(_lines(drafted, to_document(drafted.declaration, sources))).rstrip() + "\n"
 

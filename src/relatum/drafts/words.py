@@ -30,7 +30,7 @@ _ID_WORDS = frozenset(
 )
 #: Sums of money: each row may have one of its own, and none names the row.
 _SUMS = frozenset("salary wage pay income expense cost fare bonus budget debt loan rent balance worth".split())
-#: In which role a thing stands in a row: a lookup may be used once for each.
+#: In which role a thing is in a row: a lookup may be used once for each.
 _ROLES = frozenset(
     "origin dest destination from to home away source target start end pickup dropoff sender receiver departure "
     "arrival seller buyer payer payee shipper consignee donor first second old new previous next".split()
@@ -245,7 +245,7 @@ def is_amount(name: str) -> bool:
 
 
 def role_in(name: str) -> str:
-    """The word of a name that says in which role a thing stands; empty where there is none."""
+    """The word of a name that says in which role a thing is; empty where there is none."""
     return next((part for part in words(name) if part in _ROLES), "")
 
 

@@ -20,7 +20,7 @@ def opened_members(closing: Closing, members: Members) -> NDArray[np.bool_]:
         texts = pa.array(closing.members, known.dictionary.type)
         opened[: members.null] = array_values(pc.is_in(known.dictionary, value_set=texts))[known.values]
     elif closing.members:
-        # A fraction is no member of a column of whole numbers, and must not make floats of the others.
+        # A fraction is not a member of a column of whole numbers, and must not make floats of the rest.
         fraction = known.values.dtype.kind == "f"
         wanted = [each for each in closing.members if isinstance(each, float) == fraction]
         opened[: members.null] = np.isin(known.values, wanted)

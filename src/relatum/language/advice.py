@@ -46,7 +46,7 @@ def written_with(signatures: str, value: str, catalog: Catalog) -> str:
 
 
 def _order_beside(value: str, catalog: Catalog) -> str:
-    """What rows are ordered by: a day in the table of the column that stands there, where it has one, else itself."""
+    """What rows are ordered by: a day in the table of the column that is there, where it has one, else itself."""
     (table, *_) = split_name(value) or ("",)
     columns = catalog.columns(table) if table in catalog.declaration.tables else {}
     days = (each for each in columns if columns[each].kind in (Kind.DATE, Kind.TIMESTAMP))

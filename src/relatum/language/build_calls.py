@@ -71,7 +71,7 @@ def direction_of(item: Any) -> str:
 
 
 def _share(call: Call) -> Call:
-    """The share's value and its word: the word is no formula, even where a measure has its name."""
+    """The share's value and its word: the word is not a formula, even where a measure has its name."""
     word = _word(call.arguments[0])
     if word not in SHARES or call.over or call.per or call.of is None:
         raise _wrong("share", call.arguments[0].span, f"Write share(x of {' | '.join(SHARES)}).")

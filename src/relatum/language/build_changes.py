@@ -37,7 +37,7 @@ def build_change(items: list[Any], span: Span) -> Clause:
     Raises
     ------
     FormulaError
-        A word is not one that can stand there.
+        A word is not one that can be there.
     """
     names = tuple(item for item in items if isinstance(item, Name))
     on = names[-1] if any(isinstance(item, Token) and item.type == "ON" for item in items) else None
@@ -116,7 +116,7 @@ def unit(token: Token) -> Unit:
 
 
 def expect(token: Token, allowed: tuple[Word, ...]) -> Word:
-    """The word that a token is, out of those that can stand there."""
+    """The word that a token is, out of those that can be there."""
     word: str = token.value.lower()
     if "day" in allowed and word.endswith("s"):
         word = word[:-1]  # 1 month, 12 months

@@ -254,7 +254,7 @@ def _span(items: list[Any]) -> Span:
 
 
 def span_of(item: Any) -> Span:
-    """Where a piece of the parser's stands in the text."""
+    """Where a piece of the parser's is in the text."""
     if isinstance(item, Token):
         return Span(item.start_pos or 0, item.end_pos or 0)
     span: Span = item[-1] if isinstance(item, tuple) else item.span

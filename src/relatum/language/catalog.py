@@ -26,7 +26,7 @@ class Catalog(Struct, frozen=True, eq=False):
     routes: RouteMap
     determines: Determines
     is_period: Callable[[str, str], bool]
-    #: Members that stand in an order of their own, such as weekdays, by their table and column.
+    #: Members that are in an order of their own, such as weekdays, by their table and column.
     listed: Mapping[ColumnKey, tuple[str, ...]] = field(default_factory=dict)
     #: Derived columns whose members are bands.
     banded: frozenset[ColumnKey] = frozenset()
@@ -46,7 +46,7 @@ class Catalog(Struct, frozen=True, eq=False):
         ]
 
     def order(self, table: str, column: str) -> MemberOrder:
-        """The order in which the members of a column stand."""
+        """The order in which the members of a column are."""
         owner = self.declaration.rows_of(table)
         settings = self.declaration.tables[owner].columns.get(column)
         if settings is not None and settings.order_by:
@@ -94,7 +94,7 @@ class Catalog(Struct, frozen=True, eq=False):
         )
 
     def rank(self, table: str, others: Sequence[str]) -> int:
-        """How many of the others stand at the left end of a one-to-one relationship with a table."""
+        """How many of the rest are at the left end of a one-to-one relationship with a table."""
         return sum(
             each.kind == "one_to_one" and each.one.table == table and each.many.table in others
             for each in self.declaration.relationships

@@ -106,7 +106,7 @@ class Aggregate(Immutable, frozen=True):
 
 
 class MemberOrder(Immutable, frozen=True):
-    """The order in which a column's members stand, where it is not that of their values.
+    """The order in which a column's members are, where it is not that of their values.
 
     ``by`` is another column of the same table and ``inner`` the order of that one's members, ``listed`` are the members
     in order, and ``banded`` says that they are bands, which stand by their lower edges.
@@ -356,7 +356,7 @@ Expression = (
 
 
 def parts_of(expression: Expression) -> tuple[Expression, ...]:
-    """The expressions directly inside one that stand at the same current row and in the same cell."""
+    """The expressions directly inside one that are at the same current row and in the same cell."""
     match expression:
         case Apply(arguments=arguments):
             return arguments

@@ -69,7 +69,7 @@ def mentions(text: str, known: Known, home: str = "", *, condition: bool = False
     Raises
     ------
     FormulaError
-        The text is no formula.
+        The text is not a formula.
     """
     found: list[Mention] = []
     if condition:
@@ -134,7 +134,7 @@ def _in_node(text: str, node: Syntax, known: Known, home: str, lets: frozenset[s
         case Name():
             yield from _in_name(text, node, known, home, lets)
         case Call():
-            # Inside an aggregate the rows are others: a name alone is no column of the home table there.
+            # Inside an aggregate the rows are others: a name alone is not a column of the home table there.
             inner = "" if aggregating(node.function) else home
             for child in children(node):
                 yield from _in_node(text, child, known, inner, lets)
@@ -209,7 +209,7 @@ def meaning(text: str) -> object:
     Raises
     ------
     FormulaError
-        The text is no formula.
+        The text is not a formula.
 
     Examples
     --------

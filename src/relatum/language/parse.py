@@ -67,7 +67,7 @@ def parse_formula(text: str, owner: str = "") -> Syntax:
     Raises
     ------
     FormulaError
-        The text is no formula, or is nested too deeply.
+        The text is not a formula, or is nested too deeply.
 
     Examples
     --------
@@ -363,7 +363,7 @@ _PARTS = ("year", "quarter", "month", "week", "day", "weekday", "hour", "minute"
 
 
 def _written_so(token: Token, name: str, signature: str) -> Span:
-    """Where a function's name stands, which alone is written in this way."""
+    """Where a function's name is, which alone is written in this way."""
     if token.value.lower() != name:
         raise piece_error(f"{token.value} cannot be written like this.", span_of(token), f"Write {signature}.")
     return span_of(token)
@@ -511,7 +511,7 @@ _CHANGE_WORDS = (
 )
 _NAMED = "Expected the name of a table or column."
 
-#: What belongs at a place, by the tokens that can stand there: exactly these, or these among others.
+#: What belongs at a place, by the tokens that can be there: exactly these, or these among others.
 _EXACTLY = {
     frozenset({"TO"}): _CHANGES,
     frozenset({"NUMBER"}): "Expected a whole number.",
@@ -531,7 +531,7 @@ _AMONG = (
 
 def _belongs(accepts: set[str]) -> str:
     if "IDENT" in accepts:
-        accepts = accepts - {"FROM", "AS"}  # names too, where names stand
+        accepts = accepts - {"FROM", "AS"}  # names too, where names are
     return _EXACTLY.get(frozenset(accepts)) or next((text for tokens, text in _AMONG if tokens <= accepts), "")
 
 

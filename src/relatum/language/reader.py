@@ -19,7 +19,7 @@ from relatum.wording import nearest, suggestion
 
 
 class Scope(Struct, frozen=True):
-    """Where a part of a formula stands.
+    """Where a part of a formula is.
 
     ``kind`` is ``cell`` (one value is needed), ``row`` (a value for each row) or ``condition`` (a row, and nothing
     may aggregate). ``home`` is the table whose columns need no table's name. ``rows`` are the tables that have a

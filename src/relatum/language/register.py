@@ -406,12 +406,12 @@ def aggregates_called(name: str) -> list[AggregateFunction]:
 
 
 def aggregating(name: str) -> bool:
-    """Whether a function has rows or members of its own, so that a name alone is no column of the row around it."""
+    """Whether a function has rows or members of its own, so that a name alone is not a column of the row around it."""
     return name in RANKINGS or name == NARROWED.name or name in SHORTHAND_NAMES or bool(aggregates_called(name))
 
 
 def known_functions() -> list[str]:
-    """Every name that can stand before a bracket."""
+    """Every name that can be before a bracket."""
     called = dict.fromkeys(record.called for record in AGGREGATES.values() if record.called)
     return [*CALLABLE, CAST, BAND, PERIOD, *called, *RANKINGS, *sorted(SHORTHAND_NAMES), NARROWED.name]
 

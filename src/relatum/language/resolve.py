@@ -447,7 +447,7 @@ class FormulaReader(Reader):
         return f"Write {written_with(signatures, value, self.catalog)}."
 
     def _as_it_is(self, node: Call) -> str:
-        """How the first column in an aggregate would stand in a condition."""
+        """How the first column in an aggregate would be in a condition."""
         name = next((each for each in walk(node) if isinstance(each, Name) and len(each.parts) == 2), None)
         if name is None:
             return ""

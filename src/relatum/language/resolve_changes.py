@@ -1,4 +1,4 @@
-"""Resolving what stands in square brackets."""
+"""Resolving what is in square brackets."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Resolving what stands in a request: the formulas of axes and their order, and the request's own keeps."""
+"""Resolving what is in a request: the formulas of axes and their order, and the request's own keeps."""
 
 from __future__ import annotations
 

@@ -43,7 +43,7 @@ def kinds(arguments: Sequence[Expression]) -> list[Kind]:
 
 
 def numeric(arguments: Sequence[Expression]) -> None:
-    """Raise a TypeProblem at an argument that is no number."""
+    """Raise a TypeProblem at an argument that is not a number."""
     for position, argument in enumerate(arguments):
         if not argument.type.numeric and argument.type != NULL:
             raise TypeProblem(position, f"This is {an(argument.type)}, but a number is needed.")

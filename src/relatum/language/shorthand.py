@@ -52,7 +52,7 @@ def expansion(text: str) -> str:
     Raises
     ------
     FormulaError
-        The text is no formula.
+        The text is not a formula.
 
     Examples
     --------

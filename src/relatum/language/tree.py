@@ -236,7 +236,7 @@ class AxisItem(Struct, frozen=True):
     """A field of an axis with its options.
 
     ``upto`` is the level that a hierarchy stops at. ``opened`` are the members named in ``open (…)``, None without it;
-    ``closing`` is where ``closed`` or ``open (…)`` stands.
+    ``closing`` is where ``closed`` or ``open (…)`` is.
     """
 
     label: str
@@ -263,7 +263,7 @@ class ValueItem(Struct, frozen=True):
 
 
 class ValueList(Struct, frozen=True):
-    """The values of a request; ``on`` names the axis that their labels stand on."""
+    """The values of a request; ``on`` names the axis that their labels are on."""
 
     items: tuple[ValueItem, ...]
     on: typing.Literal["rows", "columns"] | None
@@ -320,7 +320,7 @@ def children(node: Syntax) -> Iterator[Syntax]:
 
 
 def clause_formulas(change: Clause) -> tuple[Syntax, ...]:
-    """The formulas and conditions that stand in one change of context."""
+    """The formulas and conditions that are in one change of context."""
     match change:
         case WhereClause(condition):
             return (condition.formula,)

@@ -32,7 +32,7 @@ def write_atomically(path: Path, text: str) -> None:
 def write_bytes_atomically(path: Path, data: bytes) -> None:
     """Write a file in one step: a failure leaves what was there.
 
-    What a link leads to is written, and the link stays. What is no plain file (a pipe, a terminal) is written to.
+    What a link leads to is written, and the link stays. What is not a plain file (a pipe, a terminal) is written to.
 
     Raises
     ------

@@ -266,7 +266,7 @@ class _Reader:
             self._checked(check_rule, rule, (*where, "style"))
 
     def _checked(self, check: Callable[[Any], object], item: Any, where: KeyPath) -> Any:
-        """What a check returns; its error gets the line where what it is about stands."""
+        """What a check returns; its error gets the line where what it is about is."""
         try:
             return check(item)
         except ModelError as error:
@@ -525,7 +525,7 @@ def calendar_range(
 
 
 def check_role(declaration: Declaration, table: Table) -> None:
-    """Raise a ModelError unless a role's table is there and is no role itself."""
+    """Raise a ModelError unless a role's table is there and is not a role itself."""
     if table.role_of not in declaration.tables or table.role_of == table.name:
         raise ModelError(
             f"{table.name} is a role of {table.role_of}, which is not a table of the model.",

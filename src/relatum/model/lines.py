@@ -1,4 +1,4 @@
-"""On which line of a TOML text a key stands: the standard reader keeps values, not places."""
+"""On which line of a TOML text a key is: the standard reader keeps values, not places."""
 
 from __future__ import annotations
 

@@ -11,7 +11,7 @@ from relatum.model.names import split_list, split_name
 _SEVERAL = re.compile(r'(?P<table>(?:"(?:[^"]|"")*"|[^"])+?)\.\s*\((?P<columns>.*)\)\s*\Z', re.DOTALL)
 #: A name in quotes, in which no arrow is one, or an arrow.
 _PIECES = re.compile(r'"(?:[^"]|"")*"|<->|>-<|->|<-')
-#: What stands between the ends, and the kind of relationship that it says.
+#: What is between the ends, and the kind of relationship that it says.
 ARROWS = {"<->": "one_to_one", ">-<": "many_to_many", "->": "many_to_one", "<-": "many_to_one"}
 
 

@@ -160,7 +160,7 @@ def check_rule(rule: StyleRule) -> None:
 
 
 def check_colour(colour: str, word: str) -> None:
-    """Raise a ModelError for a text that is no colour."""
+    """Raise a ModelError for a text that is not a colour."""
     if colour and colour not in COLOUR_WORDS and not _HEX.fullmatch(colour):
         raise ModelError(
             f"{word} is {colour!r}, which is not a colour.",

@@ -36,7 +36,7 @@ def quoted(name: str) -> str:
 
 
 def unquoted(text: str) -> str:
-    """The name that stands between double quotes."""
+    """The name that is between double quotes."""
     return text.replace('""', '"').replace(LINE_END, "\n")
 
 

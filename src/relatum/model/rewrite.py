@@ -51,7 +51,7 @@ def rewritten(text: str, wanted: Mapping[str, Any], same: Same, default: Callabl
     wanted : mapping
         What it is to say, as plain values.
     same : callable
-        Whether what it says under a key is what is wanted in other words: it is left as it stands.
+        Whether what it says under a key is what is wanted in other words: it is left as it is.
     default : callable
         Whether a key with this value may stay although it is not wanted: it says what holds anyway.
     """
@@ -98,7 +98,7 @@ class _Rewriter:
         self._table(self.root, tomllib.loads(self.text), wanted)
         self._drop_removed()
         pieces, at = [], 0
-        # Insertions at one place stand in the order in which they were made.
+        # Insertions at one place are in the order in which they were made.
         for start, stop, new in sorted(self.edits, key=lambda each: (each[0], each[1] > each[0])):
             pieces += [self.text[at:start], new]
             at = max(at, stop)
@@ -133,7 +133,7 @@ class _Rewriter:
                 self._add(node, name, wanted)
 
     def _entries(self, entries: list[Node], said: Sequence[Any], wanted: Sequence[Any]) -> None:
-        """The entries of an array of tables: those that stay stand where they are."""
+        """The entries of an array of tables: those that stay are where they are."""
         last = entries[-1]
         for old, new in aligned(said, wanted, self.same):
             if old is None:
@@ -233,7 +233,7 @@ class _Rewriter:
     # -- what is new --------------------------------------------------------------------------------------------------
 
     def _insert(self, at: int, new: str, beside: Node | None = None) -> None:
-        """Put lines at a place; a new entry stands as far from the one before as others like it do."""
+        """Put lines at a place; a new entry is as far from the one before as others like it do."""
         new = new.replace("\n", self.newline)
         if beside is not None:
             new = self.newline * self._blanks_above(beside) + new
@@ -282,7 +282,7 @@ class _Rewriter:
         return self.text[statement.start : statement.keys[0].start]
 
     def _is_inline(self, node: Node, name: str, value: Mapping[str, Any]) -> bool:
-        """Whether a new table stands on a line: as tables beside it do, or as a span of dates does."""
+        """Whether a new table is on a line: as tables beside it do, or as a span of dates does."""
         if set(value) >= {"from", "to"} or _in_one_line(name):
             return True
         beside = [each for each in node.children.values() if not isinstance(each, list)]
@@ -298,7 +298,7 @@ class _Rewriter:
             return
         entries = value if isinstance(value, list) else [value]
         beside = [each for each in node.children.values() if isinstance(each, Node) and each.headings]
-        # A table stands behind the last one like it, else behind what it is in, else at the end of all.
+        # A table is behind the last one like it, else behind what it is in, else at the end of all.
         own = [number for number in self._numbers(node) if number not in self.removed] if node.path else []
         if not own:
             own = [at for at, each in enumerate(self.statements) if each.kind in ("heading", "pair")][-1:]
@@ -308,7 +308,7 @@ class _Rewriter:
             self._insert(at, text, beside[-1] if beside else Node(()))
 
     def _dotted(self, node: Node) -> tuple[int, str] | None:
-        """Where tables of a table are written as dotted keys: their last statement, and what stands before names."""
+        """Where tables of a table are written as dotted keys: their last statement, and what is before names."""
         inner = [each for each in node.children.values() if isinstance(each, Node)]
         numbers = [number for each in inner for number in self._numbers(each) if number not in self.removed]
         if (
@@ -346,7 +346,7 @@ class _Rewriter:
     def _value(self, value: Value, name: str, said: Any, wanted: Any) -> None:
         if self.same(name, said, wanted):
             return
-        # One value may stand alone or as a list of one, and goes on to do so.
+        # One value may be alone or as a list of one, and goes on to do so.
         if isinstance(wanted, list) and len(wanted) == 1 and not isinstance(said, list):
             wanted = wanted[0]
         elif isinstance(said, list) and not isinstance(wanted, list):
@@ -375,7 +375,7 @@ class _Rewriter:
         return toml(wanted)
 
     def _inline(self, value: Value, name: str, said: Mapping[str, Any], wanted: Mapping[str, Any]) -> None:
-        """An inline table: keys that stay stand where they are."""
+        """An inline table: keys that stay are where they are."""
         if any(len(item.keys) > 1 for item in value.items):
             self.edits.append((value.start, value.stop, toml(wanted)))
             return
@@ -396,7 +396,7 @@ class _Rewriter:
         self._items(value, kept)
 
     def _array(self, value: Value, name: str, said: Sequence[Any], wanted: Sequence[Any]) -> None:
-        """An array: elements that stay stand where they are, those that changed change there."""
+        """An array: elements that stay are where they are, those that changed change there."""
         kept: list[tuple[Item | None, str]] = []
         for old, new in aligned(said, wanted, self.same):
             if new is None:
@@ -444,7 +444,7 @@ class _Rewriter:
         return self.text[value.items[0].start : _begin(value.items[0])]
 
     def _lead(self, value: Value) -> str:
-        """What stands before each item but the first: a blank, or a new line and the indent."""
+        """What is before each item but the first: a blank, or a new line and the indent."""
         first = self._before_first(value)
         if self.newline in first:
             return self.newline + first.rpartition("\n")[2]
@@ -452,7 +452,7 @@ class _Rewriter:
 
 
 def _begin(item: Item) -> int:
-    """Where an item itself begins, behind what stands before it."""
+    """Where an item itself begins, behind what is before it."""
     return item.keys[0].start if item.keys else item.value.start
 
 
@@ -487,7 +487,7 @@ def aligned(said: Sequence[Any], wanted: Sequence[Any], same: Same) -> list[tupl
 def _most_alike(
     said: Sequence[Any], wanted: Sequence[Any], old: range, new: range
 ) -> list[tuple[int | None, int | None]]:
-    """Entries that stand at the same place, or are alike enough, taken for each other in order."""
+    """Entries that are at the same place, or are alike enough, taken for each other in order."""
     if len(old) == len(new):
         return list(zip(old, new, strict=True))
     found: list[tuple[int | None, int | None]] = []
@@ -519,7 +519,7 @@ def _leaves(value: Any, path: tuple[Any, ...]) -> list[tuple[tuple[Any, ...], An
 
 
 def _escaped(text: str, quotes: str) -> str:
-    """A text as it stands between these double quotes."""
+    """A text as it is between these double quotes."""
     body = "".join(_ESCAPES.get(sign, sign) for sign in text)
     if quotes == '"':
         return body.replace('"', '\\"').replace("\n", "\\n")
@@ -536,7 +536,7 @@ def _lines(text: str) -> bool:
 
 
 def _in_one_line(name: str) -> bool:
-    """Whether an entry of this name is short enough to stand on a line."""
+    """Whether an entry of this name is short enough to be on a line."""
     return name in ("at", "colours", "where", "style")
 
 
@@ -549,7 +549,7 @@ def _keys(path: KeyPath) -> str:
 
 
 def toml(value: Any) -> str:
-    """A value as TOML, on one line; a text of several lines stands on several."""
+    """A value as TOML, on one line; a text of several lines is on several."""
     if isinstance(value, str) and _lines(value):
         return tomlkit.string(value, multiline=True).as_string()
     if isinstance(value, dict):

@@ -15,7 +15,7 @@ from relatum.model.names import quoted
 
 
 class Place(Struct, frozen=True):
-    """Somewhere rows stand: a table, or the table of distinct values that a level of it implies."""
+    """Somewhere rows are: a table, or the table of distinct values that a level of it implies."""
 
     table: str
     level: tuple[str, ...] = ()

@@ -52,7 +52,7 @@ def write_model(declaration: Declaration, path: Path, sources: Mapping[str, str]
     path : Path
         The file. It is replaced in one step, or left as it was.
     sources : mapping of str to str
-        Each table's source as it must stand in this file.
+        Each table's source as it must be in this file.
     """
     wanted = to_document(declaration, sources)
     if path.exists():
@@ -146,7 +146,7 @@ def _calendar_entry(span: CalendarRange) -> CalendarEntry:
 
 
 def _column_entry(table: Table, name: str, settings: ColumnSettings) -> ColumnEntry:
-    """What is said of a column; of a derived one without what stands beside its formula."""
+    """What is said of a column; of a derived one without what is beside its formula."""
     beside = table.derived[name].stated if name in table.derived else ()
     own = replace(settings, **dict.fromkeys(beside, ""))
     return ColumnEntry(
@@ -204,14 +204,14 @@ def plain_lists(value: Any) -> Any:
 
 
 def _says_the_same(key: str, said: Any, wanted: Any) -> bool:
-    """Whether a file says what is wanted in other words, so that it is left as it stands."""
+    """Whether a file says what is wanted in other words, so that it is left as it is."""
     if key == "link":
         return _identity({key: said}) == _identity({key: wanted})
     if not key and isinstance(said, dict) and isinstance(wanted, dict) and ("link" in said or "measure" in said):
         return said.keys() & {"link", "measure"} == wanted.keys() & {"link", "measure"} and _identity(
             said
         ) == _identity(wanted)
-    # One key, grain, field or value may stand alone or as a list of one.
+    # One key, grain, field or value may be alone or as a list of one.
     return bool(said == wanted or [said] == wanted or said == [wanted])
 
 

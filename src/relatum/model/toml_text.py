@@ -21,7 +21,7 @@ _ESCAPED = {"b": "\b", "t": "\t", "n": "\n", "f": "\f", "r": "\r", "e": "\x1b", 
 
 
 class Key(Struct, frozen=True):
-    """One part of a key, where it stands."""
+    """One part of a key, where it is."""
 
     name: str
     start: int
@@ -29,7 +29,7 @@ class Key(Struct, frozen=True):
 
 
 class Value(Struct, frozen=True):
-    """A value, where it stands; ``items`` are what an array or an inline table holds."""
+    """A value, where it is; ``items`` are what an array or an inline table holds."""
 
     start: int
     stop: int
@@ -41,7 +41,7 @@ class Item(Struct, frozen=True):
     """One value of an array, or one key of an inline table with its value.
 
     Its stretch, from ``start`` to ``stop``, begins after the comma before it and ends with its own comma and what
-    stands behind that on the line; ``comma`` is the place of its comma, None where the last one has none.
+    is behind that on the line; ``comma`` is the place of its comma, None where the last one has none.
     """
 
     keys: tuple[Key, ...]
@@ -103,7 +103,7 @@ class _Scanner:
         return len(self.text) if end < 0 else end + 1
 
     def _keys(self, at: int) -> tuple[tuple[Key, ...], int]:
-        """The parts of a key, and where what follows it stands."""
+        """The parts of a key, and where what follows it is."""
         found = []
         while True:
             start = self._skip(_BLANKS, at)
@@ -166,7 +166,7 @@ def _unescaped(match: re.Match[str]) -> str:
     return chr(int(short or long, 16)) if sign is None else _ESCAPED[sign]
 
 
-#: Where a key stands in a document: names, and the numbers of entries of arrays of tables.
+#: Where a key is in a document: names, and the numbers of entries of arrays of tables.
 KeyPath = tuple[str | int, ...]
 
 

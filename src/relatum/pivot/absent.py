@@ -18,7 +18,7 @@ from relatum.session.session import Session
 from relatum.wording import counted
 
 _NEAREST = 3
-#: Of a longer list, the first so many that are absent are told apart; the others are counted.
+#: Of a longer list, the first so many that are absent are told apart; the rest are counted.
 _TOLD = 5
 #: Among more members than this, only those that differ by case are looked for.
 _COMPARED = 20_000

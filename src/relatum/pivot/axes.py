@@ -399,5 +399,5 @@ def _held(literal: Literal, type_: Type) -> int | float | str | bool | None:
     if type_.kind is Kind.FLOAT:
         return float(number)
     scaled = number * 10**type_.scale
-    # A number with more digits than the column holds is no member of it: as a float it equals none.
+    # A number with more digits than the column holds is not a member of it: as a float it equals none.
     return int(scaled) if scaled.denominator == 1 else float(scaled)

@@ -33,7 +33,7 @@ class Request(Struct, frozen=True):
 
     ``rows`` and ``columns`` are lists of fields with their options, ``where`` is a condition, ``keep`` a list of keeps.
     ``totals`` asks for subtotals and grand totals, ``show_empty`` for members without rows too; ``values_on`` is the
-    axis that the values' labels stand on, ``style`` the request's own rules for how cells look.
+    axis that the values' labels are on, ``style`` the request's own rules for how cells look.
     """
 
     rows: tuple[str, ...]
@@ -66,14 +66,14 @@ def ask(
     cell_limit: int | None = None,
     style: Sequence[Mapping[str, Any] | StyleRule] = (),
 ) -> Request:
-    """A request from what a caller passes: names may stand in one text, separated by commas.
+    """A request from what a caller passes: names may be in one text, separated by commas.
 
     Raises
     ------
     FormulaError
         A text of an axis or of the values cannot be read.
     RequestError
-        Values are neither text, list nor mapping; they stand on no axis.
+        Values are neither text, list nor mapping; they are on no axis.
     """
     asked, on = _valued(values)
     return Request(

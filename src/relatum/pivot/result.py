@@ -388,7 +388,7 @@ class Result(Struct, frozen=True, eq=False):
         return python_values(self.cells[0].values[0])[0]
 
 
-#: Where others, no match and a total stand after the members of a field.
+#: Where others, no match and a total are after the members of a field.
 _OTHERS_PLACE, _NO_MATCH_PLACE, _LAST = 1, 2, 3
 
 

@@ -43,7 +43,7 @@ def cell_rules(session: Session, request: Request, formulas: Sequence[Expression
     Raises
     ------
     RequestError
-        A rule names members, and no field that they are of; it draws what is no number as a bar.
+        A rule names members, and no field that they are of; it draws what is not a number as a bar.
     FormulaError
         A condition cannot be understood, or is none.
     """

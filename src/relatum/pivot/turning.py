@@ -283,7 +283,7 @@ class _Texts:
 
 
 def _level_texts(text: str, levels: Sequence[Axis]) -> list[str]:
-    """The text of a hierarchy as those of its levels, each with its options; what is closed stands at the first."""
+    """The text of a hierarchy as those of its levels, each with its options; what is closed is at the first."""
     (item,) = parse_axis(text)
     named = item.upto or item.formula
     closing = f" {text[item.closing.start : item.closing.stop]}" if item.closing is not None else ""

@@ -108,7 +108,7 @@ class PinnedEdge(Immutable, frozen=True):
 
 
 class Context(Immutable, frozen=True):
-    """Everything that bears on a formula where it stands.
+    """Everything that bears on a formula where it is.
 
     ``rows`` are the tables with a current row and the key that holds it, innermost last, ``columns`` those of grains.
     ``names`` gives the plan's number of each ``let`` name in scope.
@@ -205,7 +205,7 @@ def request_filters(parts: Iterable[FilterPart]) -> list[Filter]:
 
 
 def _condition(origin: Origin, part: FilterPart, context: Context) -> Filter:
-    # A let name is settled where the condition stands: deeper in, its number may stand for another name.
+    # A let name is settled where the condition is: deeper in, its number may stand for another name.
     settled = replace(part, expression=with_names(part.expression, context))
     return Filter(origin, part.table, part.columns, ByCondition(settled), text=part.text)
 

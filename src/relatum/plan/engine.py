@@ -158,7 +158,7 @@ class Evidence(Protocol):
         ...
 
     def rows(self, node: Aggregation, most: int | None) -> RowsFound:
-        """The rows that an aggregation is over, at most so many told apart: as they stand; of a median or percentile
+        """The rows that an aggregation is over, at most so many told apart: as they are; of a median or percentile
         those in the middle first.
         """
         ...

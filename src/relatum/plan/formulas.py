@@ -68,7 +68,7 @@ class Findings(Struct, frozen=True):
     """What the aggregates of a formula came to in its context.
 
     ``reached`` are the filters that bear on some of them. ``taken`` are the filters and edges that one took up,
-    ``missed`` those that one could not. ``outermost`` says that some aggregate stands in no ranking, ``judged`` are
+    ``missed`` those that one could not. ``outermost`` says that some aggregate is in no ranking, ``judged`` are
     those of them that every axis member bears on. ``in_force`` says that every axis member is in force for one of them,
     whether or not it has a value. ``ranked`` is what was found of the formulas that it ranks, in the cell itself.
     """
@@ -84,7 +84,7 @@ class Findings(Struct, frozen=True):
     notes: tuple[Note, ...] = ()
 
     def inside(self) -> Findings:
-        """What remains to be known outside of the aggregate that these aggregates stand in."""
+        """What remains to be known outside of the aggregate that these aggregates are in."""
         return replace(self, outermost=False, judged=(), in_force=False, ranked=None)
 
     def deciding(self) -> Findings:
@@ -128,7 +128,7 @@ class Compiled(Struct, frozen=True):
 
 
 class Compiler:
-    """Compiles formulas in contexts. A formula that stands twice in one context is compiled once.
+    """Compiles formulas in contexts. A formula that is twice in one context is compiled once.
 
     Parameters
     ----------

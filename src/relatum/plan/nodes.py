@@ -184,7 +184,7 @@ class RankedAmong(Immutable, frozen=True):
     """The current member's rank, running sum or neighbour among the members that the cell sees without it.
 
     ``current`` is the key that holds the current member, or a formula for its row number. ``order`` is the members'
-    own, where it matters (rows stand in the order of their table).
+    own, where it matters (rows are in the order of their table).
     """
 
     aside: ClassVar[tuple[str, ...]] = ("text",)
@@ -217,7 +217,7 @@ class KeyColumn(Immutable, frozen=True):
 
 
 class Named(Immutable, frozen=True):
-    """A value that ``let`` named, as it was where the ``let`` stands."""
+    """A value that ``let`` named, as it was where the ``let`` is."""
 
     number: int
     type: Type
@@ -293,7 +293,7 @@ class GridGrain(Immutable, frozen=True):
     visible ``members`` are shown too, and ``(no match)`` by itself where one of these values is there.
 
     A key in ``others`` holds a set of hidden members. ``orders`` are formulas by whose values members are ordered.
-    ``opened`` are keys of which only the opened members are shown, ``unopened`` those of which only the others are.
+    ``opened`` are keys of which only the opened members are shown, ``unopened`` those of which only the rest are.
     """
 
     keys: tuple[int, ...]

@@ -65,7 +65,7 @@ def no_period(aggregate: Aggregate, calendar: str) -> Note:
 
 
 def no_current_member(ranked: Ranked) -> Note:
-    """That a ranking stands where its grain has no current member."""
+    """That a ranking is where its grain has no current member."""
     grain = ranked.grain.table or column_name(*ranked.grain.columns[0])
     return Note("among", f"{ranked.text} has no value where there is no current member of {grain}.", at_grain=True)
 

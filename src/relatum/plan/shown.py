@@ -114,7 +114,7 @@ def axis_of(catalog: Catalog, field: Field, request: Context) -> AxisBounds:
 
 
 def _lookups_into(catalog: Catalog, table: str) -> Iterable[Hop]:
-    """The relationships whose unmatched rows stand under ``(no match)`` of a table, through virtual rows too."""
+    """The relationships whose unmatched rows are under ``(no match)`` of a table, through virtual rows too."""
     hops: dict[Hop, None] = {}
     for start in catalog.declaration.tables:
         for place, route in catalog.routes.lookups(Place(start)).items():

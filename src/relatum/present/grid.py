@@ -69,7 +69,7 @@ class Grid:
     # -- the same request, turned -------------------------------------------------------------------------------------
 
     def again(self, **parts: Any) -> Grid:
-        """Ask the same request with some parts changed; the others stay.
+        """Ask the same request with some parts changed; the rest stay.
 
         Parameters
         ----------
@@ -326,7 +326,7 @@ class Grid:
             Ending in ``.csv``, ``.json``, ``.parquet`` or ``.arrow``: the tidy table. In ``.txt``, ``.md``,
             ``.xlsx`` or ``.html``: the grid as shown.
         totals : bool
-            Subtotals and totals too; in the grid as shown they stand anyway.
+            Subtotals and totals too; in the grid as shown they are anyway.
         rows_behind : bool
             In a workbook, add the rows that sums are over, and make these sums formulas over them.
         prepare : str or list of str
@@ -414,7 +414,7 @@ class Grid:
     def to_csv(self, path: str | os.PathLike[str] | None = None, *, totals: bool = False, guarded: bool = True) -> str:
         """The tidy table as CSV text, numbers in full and without grouping; with a ``path`` it is written there too.
 
-        An apostrophe stands before a text that begins as a formula does (``=``, ``+``, ``-``, ``@``), so that no
+        An apostrophe is before a text that begins as a formula does (``=``, ``+``, ``-``, ``@``), so that no
         program in which the file is opened works it out; ``guarded=False`` leaves it as it is.
         """
         text = csv_text(self.to_arrow(totals), guarded)

@@ -70,7 +70,7 @@ def _value(cell: Cell, total: bool) -> Text:
 
 
 def css_of(look: Look) -> str:
-    """A look as declarations of a style sheet; colours follow the mode of whatever page it stands in."""
+    """A look as declarations of a style sheet; colours follow the mode of whatever page it is in."""
     if look == PLAIN_LOOK:
         return ""
     found = ""

@@ -88,7 +88,7 @@ class Looks:
 
     @cached_property
     def _whole(self) -> NDArray[np.bool_]:
-        """For each cell whether it stands at the full grain, where no member is totalled over."""
+        """For each cell whether it is at the full grain, where no member is totalled over."""
         cells = self.result.cells
         whole = np.zeros(sum(len(each.codes) for each in cells), np.bool_)
         start = 0

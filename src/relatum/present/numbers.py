@@ -45,7 +45,7 @@ def check_locale(locale: str) -> None:
 
 
 def check_patterns(declaration: Declaration) -> None:
-    """Raise a ModelError for a measure's or column's format that is no pattern."""
+    """Raise a ModelError for a measure's or column's format that is not a pattern."""
     for measure in declaration.measures.values():
         if measure.format:
             check_pattern(measure.format, measure.name, bool(measure.writing.duration))
@@ -56,7 +56,7 @@ def check_patterns(declaration: Declaration) -> None:
 
 
 def check_column_pattern(pattern: str, table: str, column: str) -> None:
-    """Raise a ModelError for the format of a column's members that is no pattern."""
+    """Raise a ModelError for the format of a column's members that is not a pattern."""
     try:
         check_pattern(pattern, column)
     except ModelError as error:
@@ -66,7 +66,7 @@ def check_column_pattern(pattern: str, table: str, column: str) -> None:
 
 
 def check_format(pattern: str, label: str, duration: bool = False) -> None:
-    """Raise a RequestError for the format of a requested value that is no pattern."""
+    """Raise a RequestError for the format of a requested value that is not a pattern."""
     try:
         check_pattern(pattern, label, duration)
     except ModelError as error:
@@ -75,7 +75,7 @@ def check_format(pattern: str, label: str, duration: bool = False) -> None:
 
 
 def check_pattern(pattern: str, measure: str, duration: bool = False) -> None:
-    """Raise a ModelError for a text that is no number pattern, and no date pattern either."""
+    """Raise a ModelError for a text that is not a number pattern, and no date pattern either."""
     if duration:
         if not _TIME.fullmatch(pattern):
             raise _bad_pattern(pattern, measure, "a duration uses d, h, mm and ss, for example h:mm")
@@ -351,7 +351,7 @@ def date_text(value: date, pattern: str, locale: str) -> str:
 
 
 def plain(value: Any) -> str:
-    """A value that is no number, as text."""
+    """A value that is not a number, as text."""
     if value is None:
         return BLANK
     if isinstance(value, bool):

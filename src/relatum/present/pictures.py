@@ -14,7 +14,7 @@ _ONE_MARK = dict.fromkeys(range(0x2400, 0x2422), 0xFFFD)
 
 
 def drawable(text: str) -> str:
-    """A text out of data as a picture may have it: what is no sign, or turns the others around, stands as a mark.
+    """A text out of data as a picture may have it: what is no sign, or turns the rest around, is as a mark.
 
     Examples
     --------

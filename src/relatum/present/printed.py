@@ -1,4 +1,4 @@
-"""A console whose terminal takes what stands in data for text, and what is printed there as a text."""
+"""A console whose terminal takes what is in data for text, and what is printed there as a text."""
 
 from __future__ import annotations
 

@@ -21,7 +21,7 @@ SHEET_DIGITS = 15
 
 
 class Shape(Struct, frozen=True):
-    """How numbers are put together: what stands before and after them, their digits, their separators.
+    """How numbers are put together: what is before and after them, their digits, their separators.
 
     ``power`` is the power of ten that they are divided by, ``percent`` the one that they are multiplied by; ``least``
     and ``most`` are the digits after the point, ``whole`` the fewest before it, ``significant`` how many digits count,
@@ -47,7 +47,7 @@ class Shape(Struct, frozen=True):
 
 @lru_cache(maxsize=64)
 def shape_of(write: Writer) -> Shape | None:
-    """The shape of the numbers that a writer writes; None where it is no plain one (exponents, durations, dates)."""
+    """The shape of the numbers that a writer writes; None where it is not a plain one (exponents, durations, dates)."""
     number = write.number
     if number is None or number.exp_prec is not None or "@" in number.pattern:
         return None
@@ -94,7 +94,7 @@ class SheetNumber(Struct, frozen=True):
 def sheet_number(write: Writer, value: Any, mark: str = "") -> SheetNumber | None:
     """A number for a spreadsheet, which shows it as the writer does; None where it can only be a text.
 
-    A spreadsheet takes separators from where it runs: the code says where they stand, and which groups there are.
+    A spreadsheet takes separators from where it runs: the code says where they are, and which groups there are.
     """
     if write.time:
         return _sheet_time(write, value, mark)
@@ -143,7 +143,7 @@ def _section(shape: Shape, text: str, commas: str, mark: str) -> str:
 
 
 def _ends(text: str, shape: Shape) -> str:
-    """What stands beside the digits, as literal text; a percent sign stays one where numbers are shares."""
+    """What is beside the digits, as literal text; a percent sign stays one where numbers are shares."""
     if shape.percent == 2 and "%" in text:
         before, _, after = text.partition("%")
         return f"{_quoted(before)}%{_quoted(after)}"

@@ -58,7 +58,7 @@ class Cell(Struct, frozen=True):
 
 
 NOTHING = Cell("", there=False)
-#: What stands instead of a grid without lines.
+#: What is instead of a grid without lines.
 EMPTY = "Nothing to show: no member has a value."
 
 
@@ -92,7 +92,7 @@ class Sheet(Struct, frozen=True):
 
     @property
     def depth(self) -> int:
-        """How many lines of heads stand above the columns."""
+        """How many lines of heads are above the columns."""
         return max((len(line.labels) for line in self.columns), default=0) or 1
 
 
@@ -262,7 +262,7 @@ def _cell(value: Any, write: Writer, number: int, look: Look = PLAIN_LOOK) -> Ce
 
 
 class NestedLine(Struct, frozen=True):
-    """A row of a sheet whose heads stand in one column, deeper ones further in; ``cells`` are None for a heading."""
+    """A row of a sheet whose heads are in one column, deeper ones further in; ``cells`` are None for a heading."""
 
     text: str
     depth: int
@@ -281,13 +281,13 @@ def nested(sheet: Sheet, attributes: Sequence[bool]) -> tuple[NestedLine, ...]:
     sheet : Sheet
         The grid.
     attributes : sequence of bool
-        Which row heads are determined by one before: they stand beside it.
+        Which row heads are determined by one before: they are beside it.
     """
     lines: list[NestedLine] = []
     places: dict[tuple[tuple[str, int], ...], int] = {}
     for line, cells in zip(sheet.rows, sheet.cells, strict=True):
         path = _path(line.labels, attributes)
-        # Members that are written alike are two.
+        # Members that are written the same way are two.
         keys = tuple((label.text, label.code) for label in path)
         for depth in range(1, len(path)):
             if keys[:depth] not in places:

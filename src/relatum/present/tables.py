@@ -27,7 +27,7 @@ _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 def csv_text(table: Any, guarded: bool = True) -> str:
     """A table as CSV, numbers in full and without grouping.
 
-    With ``guarded``, an apostrophe stands before a text that begins as a formula does: a program that works formulas
+    With ``guarded``, an apostrophe is before a text that begins as a formula does: a program that works formulas
     out takes it for the text that it is.
     """
     buffer = io.StringIO()

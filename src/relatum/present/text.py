@@ -1,4 +1,4 @@
-"""Grids in a terminal: as many columns side by side as fit, the others below."""
+"""Grids in a terminal: as many columns side by side as fit, the rest below."""
 
 from __future__ import annotations
 
@@ -229,7 +229,7 @@ class _Marks(Struct, frozen=True):
         return self._drawn(text, label.look, _STYLES[label.kind]) if text else Text("")
 
     def values(self, cells: Sequence[Cell]) -> list[Text]:
-        """The cells of a column; bars stand before the numbers, one below the other."""
+        """The cells of a column; bars are before the numbers, one below the other."""
         drawn = [
             self._drawn(visible(cell.text), cell.look, "dim" if cell.null else "red" if cell.negative else "")
             for cell in cells

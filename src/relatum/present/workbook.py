@@ -275,7 +275,7 @@ class _GridSheet:
 
 
 def _depth(line: Line, axes: Sequence[Any]) -> int:
-    """How many levels a line lies below the coarsest: members of fields that are no attributes, less one."""
+    """How many levels a line lies below the coarsest: members of fields that are not attributes, less one."""
     kinds = [label.kind for label, axis in zip(line.labels, axes, strict=False) if axis.attribute is None]
     return max(sum(kind not in ("total", "below") for kind in kinds) - 1, 0)
 

@@ -27,7 +27,7 @@ SAMPLES = 3
 class Lost(Struct, frozen=True):
     """Rows with a key that find nothing along a relationship.
 
-    ``early`` of them are dated before the first row of their key. Of the others ``samples`` are keys, ``alike`` would
+    ``early`` of them are dated before the first row of their key. Of the rest ``samples`` are keys, ``alike`` would
     be found if case and blanks did not count, ``days`` are how many lie before and after a calendar, with the
     outermost day on each side.
     """
@@ -64,7 +64,7 @@ class AuditFacts(Protocol):
     """What an audit asks of the data."""
 
     def repeated(self, table: str, names: tuple[str, ...]) -> tuple[int, int, list[Key]]:
-        """How many keys stand on several rows of a table, on how many, and some of them."""
+        """How many keys are on several rows of a table, on how many, and some of them."""
         ...
 
     def without(self, table: str, names: tuple[str, ...]) -> int:
@@ -76,7 +76,7 @@ class AuditFacts(Protocol):
         ...
 
     def under_several(self, route: Route, fine: tuple[str, str], coarse: tuple[str, str]) -> tuple[int, list[object]]:
-        """How many members of a column stand under several of another that they look up, and some of them."""
+        """How many members of a column are under several of another that they look up, and some of them."""
         ...
 
     def unused(self, hop: Hop) -> int:
@@ -116,7 +116,7 @@ class MemoryFacts:
         return [self.store.column(table, name) for name in names]
 
     def repeated(self, table: str, names: tuple[str, ...]) -> tuple[int, int, list[Key]]:
-        """How many keys stand on several rows of a table, on how many, and some of them."""
+        """How many keys are on several rows of a table, on how many, and some of them."""
         return duplicate_keys(self._columns(table, names))
 
     def without(self, table: str, names: tuple[str, ...]) -> int:
@@ -133,7 +133,7 @@ class MemoryFacts:
         return column.dictionary, np.bincount(known, minlength=len(column.dictionary))
 
     def under_several(self, route: Route, fine: tuple[str, str], coarse: tuple[str, str]) -> tuple[int, list[object]]:
-        """How many members of a column stand under several of another that they look up, and some of them."""
+        """How many members of a column are under several of another that they look up, and some of them."""
         members = self.store.members(*fine)
         found = self.store.row_codes(route, *coarse)
         above = found.slice(0, len(members.codes), None).astype(np.int64)

@@ -324,7 +324,7 @@ class RemoteStore(RemoteTables):
         return self.parts().column_type(table, name)
 
     def repeated(self, table: str, names: tuple[str, ...], most: int = 5) -> tuple[int, int, list[tuple[object, ...]]]:
-        """How many keys stand on several rows of a table, on how many, and some of them."""
+        """How many keys are on several rows of a table, on how many, and some of them."""
 
         def make() -> tuple[int, int, list[tuple[object, ...]]]:
             parts = self.parts()

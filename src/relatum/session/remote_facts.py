@@ -53,7 +53,7 @@ class RemoteFacts:
         self.store = store
 
     def repeated(self, table: str, names: tuple[str, ...]) -> tuple[int, int, list[Key]]:
-        """How many keys stand on several rows of a table, on how many, and some of them."""
+        """How many keys are on several rows of a table, on how many, and some of them."""
         return self.store.repeated(table, names)
 
     def without(self, table: str, names: tuple[str, ...]) -> int:
@@ -82,7 +82,7 @@ class RemoteFacts:
         return texts.dictionary, counts
 
     def under_several(self, route: Route, fine: tuple[str, str], coarse: tuple[str, str]) -> tuple[int, list[object]]:
-        """How many members of a column stand under several of another that they look up, and some of them."""
+        """How many members of a column are under several of another that they look up, and some of them."""
         parts = self.store.parts()
         rows, start = Rows.of(parts, fine[0])
         one, other = rows.column(start, fine[1]).sql, rows.column(rows.at(start, route), coarse[1]).sql

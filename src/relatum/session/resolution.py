@@ -47,7 +47,7 @@ class DerivedTable(Struct, frozen=True, eq=False):
 
 
 class RowField(Struct, frozen=True):
-    """A field of a request that is a formula on the rows of a table; ``name`` is no column's of it."""
+    """A field of a request that is a formula on the rows of a table; ``name`` is not a column's of it."""
 
     table: str
     name: str

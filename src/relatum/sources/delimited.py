@@ -36,12 +36,12 @@ _POINT_NUMBER = re.compile(r"-?\d+\.\d+\Z")
 _NAMING = re.compile(rb'(?:^|[,;\t|"\n\r])[+-]?0[0-9xX]')
 _NAMING_TEXT = r"^[+-]?0[0-9xX]"
 _NAMING_WHOLE = r"^[+-]?0[0-9]+$"
-#: What a blank last heading is called inside: it is no column.
+#: What a blank last heading is called inside: it is not a column.
 _BLANK = "\0blank"
 
 
 class _Layout(Struct, frozen=True):
-    """How a CSV file is laid out: its columns, the lines of its heading, and what stands between its fields."""
+    """How a CSV file is laid out: its columns, the lines of its heading, and what is between its fields."""
 
     names: tuple[str, ...]
     heading_lines: int
@@ -67,7 +67,7 @@ def read_csv_tail(path: Path, start: int, stated: Stated, former: Mapping[str, T
     content = content_of(path)
     heading = memoryview(content[:_HEAD]).tobytes().index(b"\n") + 1
     tail = pa.py_buffer(content.slice(0, heading).to_pybytes() + content.slice(start).to_pybytes())
-    # Rows whose moments say their zone stand under others that do, or the column is none of moments.
+    # Rows whose moments say their zone are under others that do, or the column is none of moments.
     known = memoryview(content[: min(start, _HEAD)]).tobytes()
     first = pa.py_buffer(known[: known.rindex(b"\n") + 1])
     times = [name for name, type_ in former.items() if type_.kind in (Kind.DATE, Kind.TIMESTAMP)]
@@ -98,13 +98,13 @@ def grown(
     Parameters
     ----------
     read : callable
-        Reads the new rows with the types given, and finds out the others.
+        Reads the new rows with the types given, and finds out the rest.
     stated : mapping of str to Type
         The types that the model states.
     former : mapping of str to Type
         The types of the rows before.
     quoted : bool
-        Whether texts stand in quotes, so that what is none is no text.
+        Whether texts are in quotes, so that what is none is not a text.
     """
     try:
         found = read(stated)
@@ -120,7 +120,7 @@ def grown(
 
 
 def _fits(found: Type, former: Type) -> bool:
-    """Whether values of a type can stand below those of another without making the column something else."""
+    """Whether values of a type can be below those of another without making the column something else."""
     if found == former or former == TEXT:
         return True
     if former.kind is Kind.TIMESTAMP:

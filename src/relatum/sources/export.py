@@ -35,7 +35,7 @@ def datapackage(declaration: Declaration, data: Mapping[str, TableData], sources
     declaration, data
         The model.
     sources : dict of str to str
-        The file of each table, relative to where the descriptor stands.
+        The file of each table, relative to where the descriptor is.
 
     Raises
     ------
@@ -85,7 +85,7 @@ def _foreign_keys(declaration: Declaration) -> list[Relationship]:
 
 
 def create_tables(declaration: Declaration, data: Mapping[str, TableData]) -> str:
-    """SQL ``create table`` statements for every table, in an order in which keys stand before what points to them."""
+    """SQL ``create table`` statements for every table, in an order in which keys are before what points to them."""
     return "\n".join(_statements(declaration, data))
 
 
@@ -99,7 +99,7 @@ def _statements(declaration: Declaration, data: Mapping[str, TableData]) -> Iter
             declaration.rows_of(each.many.table) for each in foreign if declaration.rows_of(each.one.table) not in done
         }
         free = [name for name in pending if name not in waiting]
-        # In a circle of one-to-one pairs any may stand first; its foreign key is then left to the other side.
+        # In a circle of one-to-one pairs any may be first; its foreign key is then left to the other side.
         name = (free or pending)[0]
         pending.remove(name)
         yield from _statement(
@@ -129,7 +129,7 @@ def _statement(
         if declaration.rows_of(each.many.table) == name:
             said, lost = _reference(declaration, data, each)
             if lost:
-                # A database would refuse those rows: what it cannot promise stands as a comment.
+                # A database would refuse those rows: what it cannot promise is as a comment.
                 yield f"-- {counted(lost, 'row')} violate it: {visible(said)}"
             else:
                 lines.append(f"    {said}")

@@ -46,7 +46,7 @@ def read_lines_tail(path: Path, start: int, stated: Stated, former: Mapping[str,
     if times:
         known = memoryview(content[: min(start, _BLOCK)]).tobytes()
         first = pa.py_buffer(known[: known.rindex(b"\n") + 1])
-        # Rows whose moments say their zone stand under others that do, or the column is none of moments.
+        # Rows whose moments say their zone are under others that do, or the column is none of moments.
         if _zoned(path, first, times) != _zoned(path, tail, times):
             return None
     return grown(lambda types: _read(path, tail, stated.typed(types)), stated.types, former, quoted=True)
@@ -82,7 +82,7 @@ def _refuse_deep(path: Path, content: Any) -> None:
 
 
 def _places(data: memoryview, marks: bytes) -> NDArray[np.int64]:
-    """Where any of some bytes stand."""
+    """Where any of some bytes are."""
     found = []
     for start in range(0, len(data), _BLOCK):
         block = np.frombuffer(data[start : start + _BLOCK], np.uint8)

@@ -54,7 +54,7 @@ def _common(name: str, parts: Mapping[str, TableData]) -> Type:
             continue
         both = common_type([found, here])
         if both is None and {found.kind, here.kind} == {Kind.DATE, Kind.TIMESTAMP}:
-            both = found if found.kind is Kind.TIMESTAMP else here  # dates alone may stand in one of the files
+            both = found if found.kind is Kind.TIMESTAMP else here  # dates alone may be in one of the files
         if both is None and _empty(part, name):
             continue
         if both is None and all(_empty(parts[each], name) for each in list(parts)[: list(parts).index(place)]):

@@ -53,7 +53,7 @@ def as_moments(found: Moments, texts: Any, type_: Type, zone: str) -> Any:
 
 
 def unread(texts: Any, type_: Type) -> int | None:
-    """The first text of an array that is no date or moment of a type; None where all are."""
+    """The first text of an array that is not a date or moment of a type; None where all are."""
     found = moments_of(in_one_piece(texts))
     wrong = ~found.read & ~array_values(in_one_piece(texts).is_null())
     if found.fine and type_.kind is Kind.TIMESTAMP and not type_.scale:

@@ -60,7 +60,7 @@ def workbook_parts(path: Path) -> dict[str, Part]:
     Raises
     ------
     SourceError
-        The file is no workbook.
+        The file is not a workbook.
     """
     book, unworked = _opened(path)
     with closing(book):
@@ -73,7 +73,7 @@ def read_workbook(path: Path, part: str, stated: Stated) -> TableData:
     Raises
     ------
     SourceError
-        The file is no workbook, or has no such part; a heading is there twice.
+        The file is not a workbook, or has no such part; a heading is there twice.
     """
     parts = workbook_parts(path)
     if not parts:
@@ -147,7 +147,7 @@ def _empty(cell: Any) -> bool:
 
 
 def _cells(sheet: Any) -> dict[tuple[int, int], Any]:
-    # The cells that are there: a walk over the rectangle that they span has no end where one stands far away.
+    # The cells that are there: a walk over the rectangle that they span has no end where one is far away.
     return dict(sheet._cells)
 
 
@@ -204,7 +204,7 @@ def _value(cell: Any) -> Any:
         return f"{cell.value:0{len(cell.number_format)}d}"
     if isinstance(cell.value, str) and "_x" in cell.value:
         cell.value = _CODED.sub(lambda found: chr(int(found[1], 16)), cell.value)  # ECMA-376, 22.9.2.19
-    # An error in a formula, such as #N/A, is no value.
+    # An error in a formula, such as #N/A, is not a value.
     return None if cell.data_type == "e" or (isinstance(cell.value, str) and not cell.value.strip()) else cell.value
 
 
@@ -213,7 +213,7 @@ def _filled(rows: Sequence[_Row]) -> tuple[_Row, ...]:
 
 
 def _found(rows: list[list[Any]], told: list[str]) -> Part:
-    """The table on a sheet: titles above its heading, blank columns and what stands below it are left out."""
+    """The table on a sheet: titles above its heading, blank columns and what is below it are left out."""
     widths = [sum(value is not None for value in row) for row in rows]
     usual = max(widths[: 4 * _SEARCHED], default=0)
     # The heading is the first row that is about as full as the rows below, and all text.

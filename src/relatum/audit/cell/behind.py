@@ -163,7 +163,7 @@ def _joined_by(route: Route) -> tuple[str, ...]:
 
 
 def folded(function: str, column: Column) -> Any:
-    """Values folded anew: whole numbers and decimals exactly; None for a function that needs more than the values."""
+    """Values folded again: whole numbers and decimals exactly; None for a function that needs more than the values."""
     known = column.values[v.there(column)]
     if function == "count":
         return len(known)

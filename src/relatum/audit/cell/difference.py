@@ -67,7 +67,7 @@ def take_apart(session: Session, asked: Asked, other: dict[str, Any], along: str
     Raises
     ------
     RequestError
-        The value is no number, one of the cells has none, or no column of a lookup tells members apart.
+        The value is not a number, one of the cells has none, or no column of a lookup tells members apart.
     """
     earlier = replace(asked, at={**asked.at, **other})
     if set(earlier.at) != set(asked.at):
@@ -290,7 +290,7 @@ def _quantity(expression: Expression) -> Expression | None:
     """The sum of the quantity in a sum of products; None for any other formula.
 
     The quantity is the factor that is a column of the rows themselves, and whole numbers if there is one, rather than
-    looked up or worked out: it may stand anywhere.
+    looked up or worked out: it may be anywhere.
     """
     if not isinstance(expression, Aggregate) or expression.function != "sum" or expression.grain is not None:
         return None

@@ -44,7 +44,7 @@ class FilterTold(Struct, frozen=True):
 class PartTold(Struct, frozen=True):
     """A part of the formula with its value in the cell.
 
-    ``depth`` is how deep it stands, ``kind`` what it is (``measure``, ``brackets``, ``function``, ``aggregate``,
+    ``depth`` is how deep it is, ``kind`` what it is (``measure``, ``brackets``, ``function``, ``aggregate``,
     ``named``); ``note`` says what else is true of it: dates that calendar changes came to, members that were kept,
     lookups that found nothing. ``evidence`` is the number of an aggregate's evidence.
     """

@@ -1,4 +1,4 @@
-"""A formula part by part: each in the context in which it stands in one cell, down to its aggregates."""
+"""A formula part by part: each in the context in which it is in one cell, down to its aggregates."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ from relatum.plan.probing import Probe
 
 
 class Step(Struct, frozen=True):
-    """A part of the formula where it stands.
+    """A part of the formula where it is.
 
     ``inner`` are the numbers of the steps that it is made of. ``node`` is what the plan works out for an aggregate or
     ranking, None where it has no value there; ``counted`` and ``filters`` are what is told of its rows.
@@ -62,7 +62,7 @@ class Step(Struct, frozen=True):
 class StepMaker:
     """Walks a formula in the context of a cell.
 
-    ``constant`` works a formula out now: the value of a ``let`` is fixed for all that stands inside.
+    ``constant`` works a formula out now: the value of a ``let`` is fixed for all that is inside.
     """
 
     probe: Probe

@@ -108,7 +108,7 @@ def explain_cell(session: Session, asked: Asked, most: int | None = 5) -> CellSt
     behind = Behind(session, seen, look.probe.plan().fields)
     found: dict[int, Evidence] = {}
     for number, step in enumerate(maker.steps):
-        # What stands twice in a formula is told once.
+        # What is twice in a formula is told once.
         twin = next((other for other in found if _same(maker.steps[other], step)), None)
         one = behind.of(step, values[number], most) if twin is None else found[twin]
         if one is not None:

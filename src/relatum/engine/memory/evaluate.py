@@ -233,7 +233,7 @@ class Evaluator:
         for pin in bounds.pinned:
             groups = self._settled(groups, at, len(own), len(more), pin.edge == "last")
         if more:
-            # Extra keys last: what cells are compared with stands first.
+            # Extra keys last: what cells are compared with is first.
             order = [*range(len(own)), *range(len(own) + len(more), at), *range(len(own), len(own) + len(more))]
             groups = groups.ordered(order)
         return Found(scanned, groups, codes, len(more))

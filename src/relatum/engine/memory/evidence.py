@@ -64,7 +64,7 @@ class MemoryEvidence:
         return self.evaluator.values(formula, self.frame)
 
     def rows(self, node: Aggregation, most: int | None) -> RowsFound:
-        """The numbers of the rows that an aggregation is over: as they stand, or from the middle on."""
+        """The numbers of the rows that an aggregation is over: as they are, or from the middle on."""
         rows = self._rows(node)
         order = np.arange(len(rows))
         if node.function in ("median", "percentile") and node.arguments:

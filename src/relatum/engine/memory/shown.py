@@ -152,7 +152,7 @@ class Shown:
             _, seen = self.evaluator.pairs(Visible(((axis.bounds, (own,)),)), Frame(1, {}))
             left = np.zeros(size, np.bool_)
             left[seen[key]] = True
-            # Kept members are real ones: what finds none is left out with the others.
+            # Kept members are real ones: what finds none is left out with the rest.
             left[-1] = not any(reach_of(each.match.route) < 0 for each in kept) and self._unmatched_pass(restrictions)
             return left
         rows = self.evaluator.scans.visible_rows(field.table, restrictions)

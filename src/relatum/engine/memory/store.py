@@ -34,7 +34,7 @@ from relatum.plan.nodes import Derivation
 from relatum.plan.reads import Reads, reads_of
 from relatum.progress import tell_step
 
-#: Codes kept at fact grain may take this much memory in all; past it they are looked up anew in each scan.
+#: Codes kept at fact grain may take this much memory in all; past it they are looked up again in each scan.
 CACHE_BYTES = 2 << 30
 T = TypeVar("T")
 

@@ -116,7 +116,7 @@ class Dialect(ABC):
         return exp.TryCast(this=cast(value, sql_type(TEXT)), to=decimal_type(WIDE, 18))
 
     def rounded(self, value: Sql, digits: int, scale: int) -> Sql:
-        """A decimal rounded half away from zero to digits, of which ``scale`` stand after the point in its type."""
+        """A decimal rounded half away from zero to digits, of which ``scale`` are after the point in its type."""
         return cast(call("ROUND", value, number(digits)), decimal_type(WIDE, max(digits, 0)))
 
     def median(self, fraction: float, value: Sql) -> Sql:
@@ -176,7 +176,7 @@ class Dialect(ABC):
         return call("REGEXP_REPLACE", value, text(r"^\s+|\s+$"), text(""), text("g"))
 
     def without_end(self, value: Sql, character: str) -> Sql:
-        """A text without a character at its end, however often it stands there."""
+        """A text without a character at its end, however often it is there."""
         return call("RTRIM", value, text(character))
 
     def single_blanks(self, value: Sql) -> Sql:
@@ -307,7 +307,7 @@ class PostgreSql(Dialect):
         )
 
     def like(self, value: Sql, pattern: str) -> Sql:
-        """Whether a text matches a pattern, in which a backslash is no escape."""
+        """Whether a text matches a pattern, in which a backslash is not an escape."""
         return exp.Escape(this=binary(exp.Like, value, text(pattern)), expression=text(""))
 
     def finite(self, value: Sql) -> Sql:
@@ -389,7 +389,7 @@ class Spark(Dialect):
         return case([(ends, whole)], full)
 
     def like(self, value: Sql, pattern: str) -> Sql:
-        """Whether a text matches a pattern, in which a backslash is no escape."""
+        """Whether a text matches a pattern, in which a backslash is not an escape."""
         return binary(exp.Like, value, text(pattern.replace("\\", "\\\\")))
 
     def finite(self, value: Sql) -> Sql:
@@ -406,7 +406,7 @@ class Spark(Dialect):
         return call("REGEXP_REPLACE", value, text(r"^\s+|\s+$"), text(""))
 
     def without_end(self, value: Sql, character: str) -> Sql:
-        """A text without a character at its end, however often it stands there."""
+        """A text without a character at its end, however often it is there."""
         return call("RTRIM", text(character), value)
 
     def shortest(self, value: Sql) -> Sql:

@@ -1,6 +1,6 @@
 """Aggregates that share one pass over the rows: those whose rows are bounded alike, by what cells tell them apart.
 
-The rows are grouped once, as finely as the finest of them needs; the others are put together from these groups.
+The rows are grouped once, as finely as the finest of them needs; the rest are put together from these groups.
 """
 
 from __future__ import annotations

@@ -99,7 +99,7 @@ def _misses(parts: Parts, route: Route) -> bool:
 
 
 def counting(parts: Parts, counted: Sequence[Counted]) -> tuple[exp.Select | exp.Union, list[list[Counted]]]:
-    """The query of counts: those of the same rows stand in one row of it, as ``n0``, ``n1`` and so on."""
+    """The query of counts: those of the same rows are in one row of it, as ``n0``, ``n1`` and so on."""
     groups: dict[tuple[str, tuple[Restriction, ...]], list[Counted]] = {}
     for each in counted:
         groups.setdefault((each.source, each.restrictions), []).append(each)

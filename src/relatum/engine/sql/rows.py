@@ -58,7 +58,7 @@ _LONG = 60
 
 
 class At(Struct, frozen=True, eq=False):
-    """Where a row stands in a SELECT: something joined under an alias.
+    """Where a row is in a SELECT: something joined under an alias.
 
     ``probe`` is a column that has a value on each of its rows, so that none means no match; None where a row is sure.
     ``copied`` says that the relation is one of ours, in which a column tells the rows apart.
@@ -108,7 +108,7 @@ class Rows:
 
     @classmethod
     def of(cls, parts: Parts, table: str) -> tuple[Rows, At]:
-        """The rows of a table, and where they stand."""
+        """The rows of a table, and where they are."""
         owner = parts.tables.rows_of(table)
         alias = parts.alias(owner)
         return cls(parts, alias, parts.stored(table).relation(alias)), At(alias, Place(table))
@@ -237,7 +237,7 @@ class Rows:
     # -- values -------------------------------------------------------------------------------------------------------
 
     def column(self, at: At, name: str) -> Value:
-        """A column of where a row stands."""
+        """A column of where a row is."""
         if at.place.level:
             known = self.parts.level_column(at.place, name)
             return Value(column(at.alias, known), self.parts.column_type(at.place.table, name))

@@ -38,7 +38,7 @@ class SetRelation(Struct, frozen=True, eq=False):
 
 
 class Seen(Struct, eq=False):
-    """Rows that cells see: a FROM, where its rows stand, and the keys by which cells see them.
+    """Rows that cells see: a FROM, where its rows are, and the keys by which cells see them.
 
     ``extra`` are the keys of further matches, ``pins`` those of pinned columns.
     """

@@ -538,7 +538,7 @@ def _coarser(coarse: PlanNode, fine: PlanNode) -> bool:
 def _closing_values(closing: Closing, type_: Type) -> list[Sql]:
     if type_.kind is Kind.TEXT:
         return [constant(each, type_) for each in closing.members]
-    # A fraction is no member of a column of whole numbers.
+    # A fraction is not a member of a column of whole numbers.
     fraction = type_.kind is Kind.FLOAT
     return [constant(each, type_) for each in closing.members if isinstance(each, float) == fraction]
 

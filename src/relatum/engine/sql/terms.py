@@ -248,7 +248,7 @@ def _decimal_text(value: int, scale: int) -> str:
 
 
 def blank(type_: Type) -> Sql:
-    """What stands in a key's column where its member is null or no match."""
+    """What is in a key's column where its member is null or no match."""
     match type_.kind:
         case Kind.INTEGER | Kind.DECIMAL | Kind.FLOAT:
             return cast(number(0), sql_type(type_)) if type_.kind is not Kind.INTEGER else number(0)

@@ -97,7 +97,7 @@ def draw_second(made: Canvas, plot: Any, flat: bool, one: Series) -> None:
 
 
 def places_of(made: Canvas) -> Any:
-    """Where each category stands; those of different outer members stand a little apart."""
+    """Where each category is; those of different outer members are a little apart."""
     places, at, before = [], 0.0, None
     for category in made.frame.categories:
         if before is not None and category.outer != before:

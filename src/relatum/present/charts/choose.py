@@ -37,7 +37,7 @@ class Choice(Struct, frozen=True):
 def choose(result: Result) -> Choice:
     """The chart that fits a grid.
 
-    Time goes on a line, shares of a whole stand at 100 %, many members lie on horizontal bars, two fields of many
+    Time goes on a line, shares of a whole are at 100 %, many members lie on horizontal bars, two fields of many
     members are a heat map.
     """
     frame = frame_of(result)

@@ -101,7 +101,7 @@ def _stated(result: Result, kind: Kind) -> Choice:
 
 
 def _drawn(whole: Frame, options: ChartOptions, kind: Kind) -> Frame:
-    """The marks that are drawn themselves: those of one value, or of all that are written alike."""
+    """The marks that are drawn themselves: those of one value, or of all that are written the same way."""
     values = list(dict.fromkeys(each.value for each in whole.series))
     if not values:
         raise RequestError(_NOTHING, fix=_WHY)

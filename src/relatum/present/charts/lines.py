@@ -141,7 +141,7 @@ def draw_points(made: Canvas) -> None:
     plot.margins(0.08)
 
 
-#: Where the name of a point may stand, in points away from it; those further off get a line to it.
+#: Where the name of a point may be, in points away from it; those further off get a line to it.
 _PLACES = [
     (6, 0), (-6, 0), (0, 7), (0, -7), (6, 7), (-6, 7), (6, -7), (-6, -7), (14, 14), (-14, 14), (14, -14), (-14, -14),
     (24, 22), (-24, 22), (24, -22), (-24, -22), (0, 30), (0, -30), (38, 34), (-38, 34), (38, -34), (-38, -34),
@@ -229,7 +229,7 @@ def _square(column: int, row: int, fill: str, edge: str) -> Rectangle:
 
 
 def draw_panels(made: Canvas) -> None:
-    """A small chart for each series, all in one scale; the others stand faint behind it."""
+    """A small chart for each series, all in one scale; the rest stand faint behind it."""
     frame = made.frame
     count = len(frame.series)
     columns = min(4, math.ceil(math.sqrt(count)))

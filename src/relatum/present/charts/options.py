@@ -22,20 +22,20 @@ class ChartOptions(Struct, frozen=True):
     value : str
         The label of the value that is drawn; the first one unless given.
     labels : str
-        What stands on each mark: a template with labels of values in braces, ``"{revenue} · {share}"``; ``none`` for
+        What is on each mark: a template with labels of values in braces, ``"{revenue} · {share}"``; ``none`` for
         nothing. Unless given, the value where there is room.
     colour : str
         The label of a value whose numbers colour the marks.
     target : str
         The label of a value that is drawn as a mark on each bar.
     title : str
-        What stands above; the values unless given.
+        What is above; the values unless given.
     mode : str
         ``light`` or ``dark``.
     size : tuple of float
         Width and height in inches.
     bare : bool
-        Without title, filters and notes: these stand where the chart is shown.
+        Without title, filters and notes: these are where the chart is shown.
     """
 
     value: str = ""
@@ -65,12 +65,12 @@ def check_options(options: ChartOptions, frame: Frame) -> None:
 
 
 def template_values(options: ChartOptions) -> list[str]:
-    """The labels of the values that stand on marks."""
+    """The labels of the values that are on marks."""
     return _HOLE.findall(options.labels)
 
 
 def mark_texts(frame: Frame, one: Series, template: str) -> Sequence[str]:
-    """What stands on each mark of a series."""
+    """What is on each mark of a series."""
     if template == "none":
         return [""] * len(one.cells)
     if not template:

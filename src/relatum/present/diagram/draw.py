@@ -77,7 +77,7 @@ def _box(axes: Any, box: Box) -> None:
     head.set_clip_path(shape)
     axes.add_patch(head)
     if node.kind == "fact":
-        # A fact stands on a broad foot: what is added up.
+        # A fact is on a broad foot: what is added up.
         axes.add_patch(Rectangle((box.x, box.y + box.height - 0.045), box.width, 0.045, fc=dark, ec="none", zorder=4))
     _head_text(axes, box)
     for at, column in enumerate(node.columns):
@@ -142,7 +142,7 @@ def _line(axes: Any, edge: Edge, route: Route, gid: str) -> None:
         (line,) = axes.plot(*zip(*route.points, strict=True), color=colour, lw=1.0, ls=style, zorder=1)
         line.set_gid(gid)
         if edge.standby and edge.filters:
-            # Its direction stands as a short broad piece where filters come from.
+            # Its direction is as a short broad piece where filters come from.
             _direction(axes, edge, route, colour)
     for place, side, mark in (
         (route.points[0], route.leaves, edge.ends[0]),

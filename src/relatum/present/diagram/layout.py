@@ -1,4 +1,4 @@
-"""Where the tables of a diagram stand: facts in the middle, lookups around them, roles beside what they show."""
+"""Where the tables of a diagram are: facts in the middle, lookups around them, roles beside what they show."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ _Near = dict[_Slot, dict[_Slot, float]]
 
 
 class Box(Struct, frozen=True):
-    """Where a table stands: its left and top edge, width and height, in inches from the upper left."""
+    """Where a table is: its left and top edge, width and height, in inches from the upper left."""
 
     node: Node
     x: float
@@ -49,7 +49,7 @@ class Lane(Struct, frozen=True):
 
 
 class Placement(Struct, frozen=True):
-    """Where each table stands, and through which lanes each relationship (by number) passes, from left to right."""
+    """Where each table is, and through which lanes each relationship (by number) passes, from left to right."""
 
     boxes: dict[str, Box]
     lanes: dict[int, tuple[Lane, ...]]
@@ -76,7 +76,7 @@ def layout(graph: Graph) -> Placement:
 
 
 def _shape(placement: Placement) -> float:
-    """How many times wider than high the tables stand."""
+    """How many times wider than high the tables are."""
     boxes = placement.boxes.values()
     height = max((box.y + box.height for box in boxes), default=1.0)
     return max((box.x + box.width for box in boxes), default=1.0) / max(height, 1.0)
@@ -173,7 +173,7 @@ def _columns(graph: Graph, furthest: int) -> dict[int, list[str]]:
     heights = {node.name: _height(node) + _GAP for node in graph.nodes}
     for name in sorted((name for name in steps if steps[name]), key=lambda name: (steps[name], -len(near[name]))):
         inner = [sides[other] for other in near[name] if other in sides and steps[other] < steps[name]]
-        # A lookup of a lookup stands behind it; the others go where there is room.
+        # A lookup of a lookup is behind it; the rest go where there is room.
         side = inner[0] if inner else min(load, key=lambda each: load[each])
         sides[name] = side
         load[side] += heights[name]

@@ -28,7 +28,7 @@ class Route(Struct, frozen=True):
 
 
 class Place(Struct, frozen=True):
-    """Where a label stands: its middle, and half its width and height."""
+    """Where a label is: its middle, and half its width and height."""
 
     x: float
     y: float
@@ -123,7 +123,7 @@ def foot(place: Point, side: int, mark: str) -> list[tuple[Point, Point]]:
 
 
 def said_of(edge: Edge) -> list[str]:
-    """What stands at a line: several columns, a level, as of, and filters that travel both ways."""
+    """What is at a line: several columns, a level, as of, and filters that travel both ways."""
     found = [", ".join(edge.left_columns)] if len(edge.left_columns) > 1 else []
     found += [edge.note] if edge.note else []
     found += ["both ways"] if edge.filters == "both" and edge.ends != ("1", "1") else []

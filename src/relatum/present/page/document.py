@@ -206,7 +206,7 @@ def _told(told: Told, looks: _Looks) -> dict[str, Any]:
 
 
 def _list(results: Sequence[Result], position: int, number: int, asker: Asker) -> dict[str, Any]:
-    """The members of a field: those that some grid shows can be chosen, and stand before those that none does."""
+    """The members of a field: those that some grid shows can be chosen, and are before those that none does."""
     first = results[0]
     axis = first.axes[position]
     there = set().union(*(_shown_codes(result, position) for result in results))

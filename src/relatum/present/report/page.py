@@ -21,7 +21,7 @@ MOST_LINES = 200
 
 
 class Section(Struct, frozen=True):
-    """One part of a report: its heading, and what stands below it, as HTML."""
+    """One part of a report: its heading, and what is below it, as HTML."""
 
     heading: str
     body: str
@@ -33,7 +33,7 @@ def page(title: str, about: str, sections: Iterable[Section], theme: Theme, loca
     Parameters
     ----------
     title, about : str
-        What stands above it.
+        What is above it.
     sections : iterable of Section
         Its parts, in order.
     theme : Theme
@@ -41,7 +41,7 @@ def page(title: str, about: str, sections: Iterable[Section], theme: Theme, loca
     locale : str
         The language it is in.
     notes : sequence of str
-        What stands below it all: when and from what it was made.
+        What is below it all: when and from what it was made.
     """
     parts = [f"<h1>{escape(title)}</h1>"]
     if about:

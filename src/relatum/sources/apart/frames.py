@@ -12,7 +12,7 @@ import pyarrow.ipc as paipc
 
 #: A frame's kind, and how many bytes follow.
 HEAD = struct.Struct("<cQ")
-#: What stands in a frame: what is asked or told as JSON, a piece of an Arrow stream, the end of one, an error as JSON.
+#: What is in a frame: what is asked or told as JSON, a piece of an Arrow stream, the end of one, an error as JSON.
 SAID, PIECE, END, FAILED = b"S", b"P", b"E", b"F"
 #: Pieces are gathered up to so many bytes.
 _PIECE = 1 << 20

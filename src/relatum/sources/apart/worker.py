@@ -116,7 +116,7 @@ class _Worker:
 def main() -> None:
     """Answer until standard input ends."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # whoever asked hears it, and ends this process
-    # What a driver prints must not stand among the answers.
+    # What a driver prints must not be among the answers.
     answers = os.dup(1)
     os.dup2(2, 1)
     worker = _Worker(sys.stdin.buffer, answers)

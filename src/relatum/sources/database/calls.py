@@ -11,7 +11,7 @@ from relatum.errors import SourceError
 from relatum.wording import listed
 
 _NAME = r'(?:"((?:[^"]|"")+)"|`((?:[^`]|``)+)`|([^\W\d][\w$]*))'
-#: A name before a bracket: a call, or a word of SQL. What stands in a text that looks so is taken for one, too.
+#: A name before a bracket: a call, or a word of SQL. What is in a text that looks so is taken for one, too.
 _CALLED = re.compile(_NAME + r"\s*\(")
 #: A name after a point: a column, or, of a row, a call written like one.
 _AFTER_POINT = re.compile(r"\.\s*" + _NAME)
@@ -23,7 +23,7 @@ _NAMED = re.compile(
 _FIX = "A query may call only functions that compute a value. Put anything else in a database view."
 #: Functions of Spark that call a method by its name.
 _RUNNING = frozenset({"reflect", "java_method", "try_reflect"})
-#: Words of SQL that stand before a bracket, and types with their digits.
+#: Words of SQL that are before a bracket, and types with their digits.
 WORDS = frozenset(
     "all and any array as between bigint binary boolean by byte case cast char character cube date dec decimal "
     "distinct else except exists extract filter float for from full group grouping having in inner intersect interval "

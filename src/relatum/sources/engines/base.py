@@ -195,7 +195,7 @@ class Connection(ABC):
         return None
 
     def has_changed(self) -> bool:
-        """Whether its tables may be others than when this was last asked, or forgotten; then all is found out anew."""
+        """Whether its tables may be others than when this was last asked, or forgotten; then all is found out again."""
         state = self.state()
         changed, self._seen = state != self._seen, state
         if changed:
@@ -207,7 +207,7 @@ class Connection(ABC):
         self._seen = _FORGOTTEN
 
     def renew(self) -> None:
-        """Have what it keeps of tables itself found out anew."""
+        """Have what it keeps of tables itself found out again."""
         self._counts.clear()
 
     def count(self, relation: Relation) -> int:
