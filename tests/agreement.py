@@ -26,7 +26,7 @@ REFUSED = (
     "Two routes lead",
     "as its many side",
     "no relationship leads",
-    "does not find",
+    "does not match",
     "No column is mentioned",
     "reaches no aggregate",
     "so this never holds",

@@ -129,6 +129,6 @@ WALLS = [
     Fault("a format of 1,000 digits", edit("shop.toml", '"¤#,##0"', f'"0.{"0" * 1000}"'), "more than 40 digits"),
     Fault("a text that mathematics could be taken for", both(edit("product.csv", "Fern", "$$"), edit("product.csv", "Ivy", "$x_$ and $\\\\frac$".replace("\\\\", "\\"))), "", (*BY_PLANT, "--out", ".out.svg"), 0),
     Fault("a name of 1 MB in a chart", edit("product.csv", "Fern", "F" * 1_000_000), "", (*BY_PLANT, "--out", ".out.png"), 0, memory=600),
-    Fault("a calendar that begins at no date", NOTHING, "which is no date", ("edit", "shop.toml", "calendar", "days", "--from", "soon", "--to", "2024-12-31")),
+    Fault("a calendar that begins at no date", NOTHING, "which is not a date", ("edit", "shop.toml", "calendar", "days", "--from", "soon", "--to", "2024-12-31")),
     Fault("a heading of two lines that is used by its first", edit("product.csv", "plant", '"Plant\nname"'), "Plant␊name", ("pivot", "shop.toml", "--rows", "product.Plant", "--values", "revenue")),
 ]  # fmt: skip

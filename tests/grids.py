@@ -15,8 +15,8 @@ from oracle_rows import NO_MATCH_MEMBER, TOTAL
 from stars import KEYS, Case, Maker, random_case
 
 #: Requests that the engine refuses for good reasons, beside those of formulas.
-REFUSED_REQUESTS = (*REFUSED, "has no one value of", "stands on the axes twice", "A keep of a request has no axes", "the two are one field",
-                    "the same everywhere", "no rows find", "finds a row in")  # fmt: skip
+REFUSED_REQUESTS = (*REFUSED, "can have several values of", "is on the axes twice", "A keep of a request has no axes", "so the two form one field",
+                    "must be a constant number", "no rows find", "finds a row in")  # fmt: skip
 
 
 @dataclass

@@ -82,7 +82,7 @@ CHOSEN = [
         "members are compared",
     ),
     ({"rows": "product.plant top 30", "values": "revenue, margin_rate"}, "points", "two values for 3"),
-    ({"rows": "calendar.year, calendar.quarter", "values": "revenue"}, "bars", "starts anew in each"),
+    ({"rows": "calendar.year, calendar.quarter", "values": "revenue"}, "bars", "starts again in each"),
     ({"columns": "category.category", "values": "revenue"}, "bars", "members are compared"),
 ]
 
@@ -217,10 +217,10 @@ def test_a_member_has_one_colour_wherever_it_is_drawn(nursery: relatum.Model) ->
 
 REFUSED = [
     ({"values": "revenue"}, None, {}, "the grid has one cell"), ({"rows": "category.category", "values": "max(sales.sold_on)"}, None, {}, "No value of the grid is a number"),
-    ({"rows": "product.plant", "values": "revenue"}, "bars", {}, "top 20 with others"), ({"rows": "category.category", "values": "revenue"}, "pie", {}, "There is no chart pie"),
+    ({"rows": "product.plant", "values": "revenue"}, "bars", {}, "top 20 with others"), ({"rows": "category.category", "values": "revenue"}, "pie", {}, "Unknown chart pie"),
     ({"rows": "category.category", "values": "revenue"}, "points", {}, "Points need two values"), ({"rows": "category.category", "values": "revenue"}, "steps", {}, "Steps lead from one member"),
     ({"rows": "category.category", "columns": "calendar.year", "values": "revenue"}, "ranked", {}, "Leave out the columns"),
-    ({"rows": "category.category", "values": "revenue"}, "bars", {"value": "margin"}, "has no value margin"), ({"rows": "category.category", "values": "revenue"}, "bars", {"labels": "x"}, "name no value"),
+    ({"rows": "category.category", "values": "revenue"}, "bars", {"value": "margin"}, "has no value margin"), ({"rows": "category.category", "values": "revenue"}, "bars", {"labels": "x"}, "do not name a value"),
     ({"rows": "category.category", "values": "revenue"}, "bars", {"hue": "x"}, "has no option hue"), ({"rows": "category.category", "values": "revenue"}, "bars", {"mode": "grey"}, "light or dark"),
     ({"rows": "category.category", "values": "revenue"}, "bars", {"size": (0, 5)}, "1 to 100 inches"),
 ]  # fmt: skip
@@ -276,7 +276,7 @@ def test_in_the_shell_a_picture_tells_what_it_is(hollowmere: Path, tmp_path: Pat
         )
         assert result.exit_code == 0, result.stderr
         assert (
-            f"wrote {path}: chart bars: there are too few of Year for a line" in result.stderr
+            f"wrote {path}: chart bars: there are too few Year for a line" in result.stderr
             or "chart lines: Year is time" in result.stderr
         )
     assert out[0].read_bytes().startswith(start) and out[0].read_bytes() == out[1].read_bytes(), (
@@ -299,4 +299,4 @@ def test_in_the_shell_a_picture_tells_what_it_is(hollowmere: Path, tmp_path: Pat
     )
     assert named.exit_code == 0 and "chart bars: as asked" in named.stderr
     wrong = run("pivot", hollowmere, "targets", "--out", out[0], "--chart", "tower")
-    assert wrong.exit_code == 2 and "There is no chart tower" in wrong.stderr
+    assert wrong.exit_code == 2 and "Unknown chart tower" in wrong.stderr

@@ -255,7 +255,7 @@ BROKEN = [
     (["show", "parquet.toml"], "not a file of its kind"), (["pivot", "plain.toml", "--values", "x"], "no measure x"),
     (["pivot", "plain.toml", "--values", "sum(t.z)"], "no column z"), (["pivot", "plain.toml", "--values", "(" * 10_000], "100 deep"),
     (["pivot", "plain.toml", "--values", "sum(t.a)", "--rows", "t.z"], "no column z"),
-    (["pivot", "plain.toml", "--values", "sum(t.a)", "--where", "t.a >"], "stops too early"),
+    (["pivot", "plain.toml", "--values", "sum(t.a)", "--where", "t.a >"], "ends too early"),
     (["pivot", "plain.toml", "--values", "sum(t.a)", "--out", "nowhere/x.csv"], "cannot be written"),
     (["pivot", "plain.toml", "--values", "sum(t.a)", "--out", "folder"], "files ending in nothing"), (["pivot", "plain.toml", "--values", "sum(t.a)", "--out", "x.ods"], "Known endings: .csv, .json, .parquet"),
     (["show", "plain.toml", "nothing"], "no table or measure nothing"), (["show", "plain.toml", "t.z"], "no column t.z"),

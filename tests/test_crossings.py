@@ -52,7 +52,7 @@ def test_the_data_ends_on_the_last_day_of_a_column_of_timestamps_too(engine: Any
         found = model.pivot("calendar.year", values={f"v{at}": each for at, each in enumerate(values)}, totals=False)
         assert found.to_arrow().to_pylist()[-1] == {"calendar.year": 2012, "v0": 50, "v1": 142, "v2": 137, "v3": 5}
         assert "The data ends on 2012-01-05" in " ".join(note.text for note in found.notes)
-        with pytest.raises(relatum.ModelError, match=r"cannot end with sales\.units: it holds integer, not dates"):
+        with pytest.raises(relatum.ModelError, match=r"cannot end with sales\.units: it contains integer, not dates"):
             model.add_calendar("other", date(2011, 1, 1), date(2012, 12, 31), through="sales.units")
 
 

@@ -160,7 +160,7 @@ def test_a_text_that_was_not_looked_at_is_doubted_too(tmp_path: Path, monkeypatc
     write_csv(tmp_path / "t.csv", [{"n": 1, "c": day} for day in ("13/01/2023", "20-01-2023", "31/12/2023")])
     (found,) = [each for each in relatum.draft(tmp_path / "t.csv").proposals if each.kind == "type"]
     assert not found.active
-    assert "'20-01-2023', which is no date written as dd/MM/yyyy" in found.evidence
+    assert "'20-01-2023', which is not a date of the form dd/MM/yyyy" in found.evidence
 
 
 NUMBERS = [
@@ -289,7 +289,7 @@ def test_a_calendar_that_is_there_is_used() -> None:
 GROUPS = [
     # the lookups there are, the table that has a group_id, what is drawn, what is said
     (["product_group"], "product", "product.group_id -> product_group.group_id", ""),
-    (["product_group"], "customer", "", "product_group is about product, and small numbers are found among any others"),
+    (["product_group"], "customer", "", "product_group is about product, and small numbers match almost anything"),
     (["product_group", "customer_group"], "customer", "customer.group_id -> customer_group.group_id", ""),
     (["red_group", "blue_group"], "customer", "", "is about"),
     (["group"], "customer", "customer.group_id -> group.group_id", ""),
@@ -324,8 +324,8 @@ def test_two_targets_that_are_as_good_are_both_doubted() -> None:
         each.doubt for each in draft.proposals if each.kind == "relationship" and each.subject.startswith("sale")
     )
     assert doubts == [
-        "sale.item_code may as well point to north.item_code",
-        "sale.item_code may as well point to south.item_code",
+        "sale.item_code could also point to north.item_code",
+        "sale.item_code could also point to south.item_code",
     ]
 
 

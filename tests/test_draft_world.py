@@ -277,7 +277,7 @@ def test_few_values_that_agree_are_told_and_not_taken(tmp_path: Path) -> None:
     draft = drafted(tmp_path, place=places, trip=trips)
     assert not draft.declaration.relationships
     assert [each.statement for each in draft.aside] == ["trip.stop -> place.code"]
-    assert "3 values may agree by chance" in draft.aside[0].evidence
+    assert "3 values could match by chance" in draft.aside[0].evidence
     assert "avg(trip.tide)" in [str(each.formula) for each in draft.declaration.measures.values()]
 
 

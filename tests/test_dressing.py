@@ -47,10 +47,10 @@ def shop(folder: Path) -> relatum.Model:
 
 LOOKS: list[tuple[str, tuple[Any, ...], dict[str, Any], str]] = [
     ("look", ("kind",), {}, r"Write table\.column"), ("look", ("kinds.kind",), {"label": "x"}, "no table kinds"),
-    ("look", ("kind.kind",), {"colours": {"tree": "leaf"}}, "'leaf', which is no colour"), ("look", ("kind.kind",), {"style": [{"bar": True, "when": "worth > 1"}]}, "have no condition"),
+    ("look", ("kind.kind",), {"colours": {"tree": "leaf"}}, "'leaf', which is not a colour"), ("look", ("kind.kind",), {"style": [{"bar": True, "when": "worth > 1"}]}, "have no condition"),
     ("look", ("kind.kind",), {"format": "never"}, "no pattern"), ("dress", ({"light": 3},), {}, "no theme"),
     ("dress", ("gone.toml",), {}, "no such file"), ("add_report", ("r", []), {}, "has no parts"), ("add_report", ("r", [{"txt": "a"}]), {}, "This is no report"),
-    ("add_report", ("r", [{"pivot": "kind"}]), {}, "Did you mean kinds"), ("add_report", ("r", [{"text": "a", "against": "back 1 year"}]), {}, "against is for figures"),
+    ("add_report", ("r", [{"pivot": "kind"}]), {}, "Did you mean kinds"), ("add_report", ("r", [{"text": "a", "against": "back 1 year"}]), {}, "against applies only to figures"),
     ("report", ("week",), {}, "The model has no reports"), ("measure", ("m", "sum(sales.worth)"), {"format": {"scale": "dozens"}}, "scale is 'dozens'"),
     ("measure", ("m", "sum(sales.worth)"), {"format": {"wide": 3}}, "A format has no wide"), ("measure", ("m", "sum(sales.worth)"), {"style": [{"mark": "abc"}]}, "longer than two"),
     ("measure", ("m", "sum(sales.worth)"), {"format": {"format": "0.0", "duration": "hours"}}, "a duration is written"),
@@ -113,7 +113,7 @@ def test_impact_knows_styles_and_reports(shop: relatum.Model) -> None:
 
 def test_a_report_is_removed_by_its_name(shop: relatum.Model) -> None:
     shop.add_report("week", [{"text": "a"}])
-    with pytest.raises(relatum.ModelError, match="A report has no name to change"):
+    with pytest.raises(relatum.ModelError, match="A report has no name, so it cannot be renamed"):
         shop.rename("report week", "month")
     shop.remove("report week")
     assert not shop.declaration.reports

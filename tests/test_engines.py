@@ -421,7 +421,7 @@ def test_a_large_table_is_not_sent_and_a_small_one_is() -> None:
     frame = pa.table({"a": list(range(1000))})
     with relatum.Model("sent", engine="duckdb") as model, relatum.limited(sent=999):
         model.add_table("t", frame)
-        with pytest.raises(relatum.LimitError, match="1,000 rows to send there; the limit is 999"):
+        with pytest.raises(relatum.LimitError, match="1,000 rows would have to be sent there; the limit is 999"):
             model.evaluate("sum(t.a)")
 
 

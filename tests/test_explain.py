@@ -146,7 +146,7 @@ def test_filters_tell_where_they_come_from_and_what_they_leave(shared_stall: rel
     moved = shared_stall.explain("quantity[year to date]", {"calendar.month": "2024-02"})
     assert "year to date: 2024-01-01 to 2024-02-29 (60 dates)" in str(moved)
     assert "1 members: ivy" in str(shared_stall.explain("quantity[keep product where quantity = 4]"))
-    assert "1 of 6 rows found no product" in str(shared_stall.explain("revenue"))
+    assert "1 of 6 rows have no matching product" in str(shared_stall.explain("revenue"))
 
 
 def test_what_stands_twice_is_told_once(shared_stall: relatum.Model) -> None:

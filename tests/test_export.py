@@ -90,7 +90,7 @@ def test_postgresql_takes_the_tables(server: Server, tmp_path: Path) -> None:
     ("name", "message"),
     [
         ("x.txt", "Nothing is exported"),
-        ("x.json", "No table of this model is a file"),
+        ("x.json", "No table of this model comes from a file"),
         ("no/x.json", "There is no folder"),
     ],
 )
@@ -102,8 +102,8 @@ def test_what_cannot_be_exported(tmp_path: Path, name: str, message: str) -> Non
 PACKAGES = [
     ("[]", "no Data Package descriptor"), ('{"resources": [{"name": "a"}]}', "has no path"), ('{"resources": [{"name": "a", "path": "https://x/y.csv"}]}', "lies elsewhere"),
     ('{"resources": [{"name": "a", "path": "gone.csv"}]}', "no such file"), ('{"resources": [{"name": "a", "path": "a.csv", "schema": "s.json"}]}', "stands in another file"),
-    ('{"resources": [{"name": "a", "path": "a.csv", "schema": {"foreignKeys": [{"fields": "x", "reference": {"resource": "b", "fields": "x"}}]}}]}', "names b, which is no resource"),
-    ('{"resources": [{"name": "a", "path": ["a.csv", "z.csv"]}]}', "cannot be named by one pattern"),
+    ('{"resources": [{"name": "a", "path": "a.csv", "schema": {"foreignKeys": [{"fields": "x", "reference": {"resource": "b", "fields": "x"}}]}}]}', "names b, which is not a resource"),
+    ('{"resources": [{"name": "a", "path": ["a.csv", "z.csv"]}]}', "cannot be matched by one pattern"),
 ]  # fmt: skip
 
 

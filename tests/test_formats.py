@@ -139,7 +139,7 @@ REFUSED = [
     ("sum(sales.quantity) duration weeks", "duration is 'weeks'"),
     ("sum(sales.quantity) duration hours scale thousands", "A duration has no scale"),
     ("sum(sales.quantity) colour red", "colour"),
-    ("sum(sales.quantity) format '0' format '0.0'", "format stands here twice"),
+    ("sum(sales.quantity) format '0' format '0.0'", "format appears here twice"),
     ("sum(sales.quantity) format 'qty'", "it has no digits"),
     ("sum(sales.quantity) duration hours format 'x'", "a duration is written with d, h, mm and ss"),
 ]

@@ -101,22 +101,22 @@ def test_what_an_axis_text_asks(
 
 
 WRONG = [
-    ({"rows": "product.product by"}, "The axis stops too early", "          ^"),
+    ({"rows": "product.product by"}, "The axis ends too early", "          ^"),
     ({"rows": "product.product closd"}, "Did you mean closed?", "^^^^^"),
     ({"rows": "product.product top 5 with other"}, "Did you mean with others?", "^^^^^^^^^^"),
     ({"rows": "product.product with others"}, "top or bottom leaves out", "^^^^^^^^^^^"),
-    ({"rows": "product.product closed by quantity"}, "by stands too late", "^^^^^^^^^^^"),
+    ({"rows": "product.product closed by quantity"}, "by comes too late", "^^^^^^^^^^^"),
     ({"rows": "product.product top 2 by quantity desc"}, "top takes the largest", "^^^^"),
-    ({"rows": "product.product top 2 top 3"}, "stands here twice", "^^^^^"),
+    ({"rows": "product.product top 2 top 3"}, "appears here twice", "^^^^^"),
     ({"rows": "product.kind by product.price"}, "has no one value of product.price", "^^^^^^^^^^^^^"),
     ({"rows": "product.product, product.kind closed"}, "the two are one field", "^^^^^^^^^^^^^^^^^^^"),
     ({"rows": "revenue"}, "as a field it needs rows", "^^^^^^^"),
-    ({"rows": "product.product open (3)"}, "is text, and this is an integer", "^"),
+    ({"rows": "product.product open (3)"}, "is text, but this is an integer", "^"),
     ({"rows": "band(1 by 2)"}, "not clear whose rows", "^^^^"),
     ({"keep": "product.product where share(quantity of total) > 1"}, "A keep of a request has no axes", "^^^^"),
     ({"keep": "top 3 product by quantity desc"}, "top keeps the largest", "^^^^"),
     ({"values": "quantity format 'x'"}, "is no number pattern", ""),
-    ({"values": "quantity, share: share(quantity of everything)"}, "is not written like this", "^^^^"),
+    ({"values": "quantity, share: share(quantity of everything)"}, "cannot be written like this", "^^^^"),
     ({"values": "quantity on sides"}, "cannot stand here", "^^^^^"),
 ]  # fmt: skip
 

@@ -184,13 +184,18 @@ def test_shares_of_axes_rows_columns_and_the_innermost(shared_stall: relatum.Mod
 
 NOTES = [
     ("quantity[back 1 month]", {}, "period", "no period of calendar is chosen"),
-    ("quantity[pin calendar.year = 2024]", {"rows": "calendar.month"}, "finer", "has no effect beside calendar.month"),
-    ("sum(quantity per customer)", {}, "member", "leaves out (no match) of customer"),
-    ("sum(quantity per customer.region)", {}, "member", "leaves out (no match) of customer"),
+    (
+        "quantity[pin calendar.year = 2024]",
+        {"rows": "calendar.month"},
+        "finer",
+        "has no effect here, because calendar.month",
+    ),
+    ("sum(quantity per customer)", {}, "member", "leaves out the (no match) member of customer"),
+    ("sum(quantity per customer.region)", {}, "member", "leaves out the (no match) member of customer"),
     ("sum(quantity per customer)", {"where": "customer.region = 'North'"}, "member", None),
-    ("sum(quantity + coalesce(revenue, 0) per customer)", {}, "member", "leaves out (no match) of customer"),
+    ("sum(quantity + coalesce(revenue, 0) per customer)", {}, "member", "leaves out the (no match) member of customer"),
     ("sum(coalesce(goal, 1) per customer)", {}, "member", None),
-    ("sum(quantity per (customer.region, product.kind))", {}, "member", "leaves out (no match) of customer"),
+    ("sum(quantity per (customer.region, product.kind))", {}, "member", "leaves out the (no match) member of customer"),
     (
         "quantity[keep top 1 customer by quantity]",
         {},
@@ -247,7 +252,7 @@ def test_a_row_that_finds_nothing_twice_is_noted_of_both() -> None:
     grid = model.pivot(values="v: max(sum(sale.n) per (shop.shop, good.good))")
     assert grid.to_arrow(totals=True).to_pylist() == [{"v": 2}]
     assert [note.text.partition(" leaves out ")[2] for note in grid.notes] == [
-        f"(no match) of {name}, which has a value." for name in ("shop", "good")
+        f"the (no match) member of {name}, which has a value." for name in ("shop", "good")
     ]
 
 

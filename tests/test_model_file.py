@@ -59,7 +59,7 @@ FAULTS = [
     ('relatum = 1\n', '', 1, "A model begins with relatum = 1"),
     ('name = "stall"', 'name = 7', 2, "name is 7; it must be text in quotes"),
     ('name = "stall"', 'nam = "stall"', 2, "Unknown key nam.\nDid you mean name?"),
-    ('locale = "en_GB"', 'locale = "xx_YY"', 3, "The locale xx_YY is not known"),
+    ('locale = "en_GB"', 'locale = "xx_YY"', 3, "Unknown locale xx_YY"),
     ('locale = "en_GB"', 'locale = ', 3, "This is not TOML"),
     ('source = "sales.csv"', 'sorce = "sales.csv"', 7, "Unknown key sorce.\nDid you mean source?"),
     ('source = "sales.csv"', 'about = "no rows"', 6, "The table sales has no source"),
@@ -74,7 +74,7 @@ FAULTS = [
     ('formula = "price > 10"', 'formula = "prize > 10"', 17, "no column prize"),
     ('formula = "price > 10"', 'formula = "sum(price)"', 17, "named with its table: product.price"),
     ('formula = "price > 10"', 'formula = "sales.quantity"', 17, "does not match a row of sales"),
-    ('[table.product.derived.dear]', '[table.product.derived.price]', 16, "is a column of the source already"),
+    ('[table.product.derived.dear]', '[table.product.derived.price]', 16, "is already a column of the source"),
     ('formula = "price > 10"', 'formula = "dear"', 16, "circle: product.dear -> product.dear"),
     ('link = "sales.product -> product.product"', 'link = "sales.product product.product"', 20, "no single '->'"),
     ('link = "sales.product -> product.product"', 'link = "sales.(a, b) -> product.product"', 20, "2 column(s) on the left and 1"),
@@ -280,7 +280,7 @@ KINDS = [
         'link = "by_person.person <-> person.person"\nlevel = true',
         "only a many-to-one",
     ),
-    ('per = ["person.person"]', 'per = ["person.persn"]', "names person.persn, which is no column"),
+    ('per = ["person.person"]', 'per = ["person.persn"]', "names person.persn, which is not a column"),
     ('per = ["person.person"]', 'per = ["person.person"]\nsource = "x.csv"', "both source and per"),
     ('per = ["person.person"]\n', "", "no source"),
     ('fees = "sum(card.fee)"', 'fees = "sum(card.fe)"', "has no column fe"),
@@ -355,11 +355,11 @@ def test_settings_of_sources_and_hierarchies_come_back(tmp_path: Path) -> None:
 
 MORE_FAULTS = [
     ('levels = ["product.kind", "product.product"]', 'levels = ["product.kind"]', 23, "needs two levels or more"),
-    ('"product.kind", ', '"kind", ', 23, "names kind, which is no column"), ('"product.kind", ', '"shop.kind", ', 23, "no table shop"),
+    ('"product.kind", ', '"kind", ', 23, "names kind, which is not a column"), ('"product.kind", ', '"shop.kind", ', 23, "no table shop"),
     ('"product.kind", ', '"product.product", ', 23, "names product.product twice"), ("hierarchy.range", "hierarchy.sales", 23, "is the name of a table"),
-    ('heading = "quantity"', 'heading = "number"', 8, "no column number, which the model calls many"), ('column.many', 'column.product', 8, "product is a column of sales already"),
-    ('pattern = "dd.MM.yyyy"', 'pattern = "dd.MM"', 12, "no pattern of a date"), ('type = "date"', 'type = "text"', 12, "has a pattern of dates and no such type"),
-    ('source = "product.csv"', 'query = "select 1"', 15, "a query and no source"), ('source = "product.csv"', 'source = "product.csv"\npart = "x"', 15, "no part 'x'"),
+    ('heading = "quantity"', 'heading = "number"', 8, "no column number, called many"), ('column.many', 'column.product', 8, "product is a column of sales already"),
+    ('pattern = "dd.MM.yyyy"', 'pattern = "dd.MM"', 12, "no pattern of a date"), ('type = "date"', 'type = "text"', 12, "has a date pattern but not a date type"),
+    ('source = "product.csv"', 'query = "select 1"', 15, "a query but no source"), ('source = "product.csv"', 'source = "product.csv"\npart = "x"', 15, "no part 'x'"),
 ]  # fmt: skip
 
 

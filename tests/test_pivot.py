@@ -112,9 +112,9 @@ def test_too_many_cells_are_refused_with_the_count(shared_stall: relatum.Model) 
 
 
 WRONG = [
-    ({"rows": "product.product"}, "No values are asked for"),
-    ({"values": "revenue, revenue"}, "Two values have the label revenue"),
-    ({"rows": "product.product, product.product", "values": "revenue"}, "stands on the axes twice"),
+    ({"rows": "product.product"}, "No values requested"),
+    ({"values": "revenue, revenue"}, "Two values have the same name, revenue"),
+    ({"rows": "product.product, product.product", "values": "revenue"}, "is on the axes twice"),
     (
         {"rows": "product", "values": "revenue"},
         "rows: product is a table, but an axis takes columns.\n    product\n    ^^^^^^^\nWrite sales.product, product.product, ",
@@ -137,7 +137,7 @@ WRONG = [
     ),
     ({"rows": "produkt.product", "values": "revenue"}, "Did you mean product?"),
     ({"rows": "product.kid", "values": "revenue"}, "Did you mean product.kind?"),
-    ({"rows": "a.b.c", "values": "revenue"}, "'.' cannot stand here"),
+    ({"rows": "a.b.c", "values": "revenue"}, "'.' cannot be used here"),
 ]
 
 
@@ -242,7 +242,7 @@ def test_a_grid_is_a_frame_to_others(shared_stall: relatum.Model) -> None:
 def test_months_of_several_years_put_together_earn_a_note(nursery: relatum.Model) -> None:
     grid = nursery.pivot(rows="calendar.month_of_year", values="quantity")
     (note,) = [note for note in grid.notes if note.kind == "recurring"]
-    assert "puts 3 years together: calendar.month keeps them apart" in note.text
+    assert "puts 3 years: calendar.month keeps them separate" in note.text
     one_year = nursery.pivot(rows="calendar.month_of_year", values="quantity", where="calendar.year = 2023")
     assert not [note for note in one_year.notes if note.kind == "recurring"]
     apart = nursery.pivot(rows="calendar.month_of_year", columns="calendar.year", values="quantity")

@@ -135,7 +135,7 @@ def test_chains_are_followed_or_refused_with_the_count() -> None:
             model.derive("t", f"c{number}", f"c{number - 1} + 1")
     assert model.evaluate("sum(t.c399)") == 6 + 3 * 399
     with (
-        pytest.raises(relatum.FormulaError, match=r"measure m154: The formula nests 161 deep.*160 is the most"),
+        pytest.raises(relatum.FormulaError, match=r"measure m154: The formula nests 161 deep.*160"),
         model.edits(),
     ):
         model.measure("m0", "sum(t.x)")

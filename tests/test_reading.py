@@ -180,7 +180,7 @@ def test_what_a_pattern_writes_it_reads(day: date, pattern: str, locale: str) ->
 
 @pytest.mark.parametrize(("pattern", "said"), [
     ("dd/QQ/yyyy", "Q (quarter) is not supported"), ("w/Y", "w (week of the year)"), ("yyyy MM dd zzzz", "name of a zone"),
-    ("dd nn yyyy", "n is no letter of a date pattern"), ("MM/yyyy", "needs year, month and day"), ("dd'", "quote is not closed"),
+    ("dd nn yyyy", "n is not a letter of a date pattern"), ("MM/yyyy", "needs year, month and day"), ("dd'", "quote is not closed"),
     ("yyyy-MM-dd yyyy", "the year appears twice"),
 ])  # fmt: skip
 def test_patterns_that_are_refused_by_name(tmp_path: Path, pattern: str, said: str) -> None:

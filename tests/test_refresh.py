@@ -302,7 +302,7 @@ def test_small_sources_leave_no_cache(shop: Path) -> None:
 
 
 def test_in_the_shell(shop: Path) -> None:
-    assert "nothing to compare with yet: 3 tables recorded" in run("refresh", shop).stdout
+    assert "first refresh: 3 tables recorded" in run("refresh", shop).stdout
     append(shop.parent)
     result = run("refresh", shop)
     assert result.exit_code == 0

@@ -95,7 +95,7 @@ ABSENT = [
     ("origin.name = 'Amn'", ["No row of origin has origin.name = 'Amn'; the nearest: 'Alm' (1 row)."]),
     ("origin.name in ('Alm', 'bro', 'Zebra')", ["No row of origin has origin.name = 'bro'; the nearest: 'Bro' (1 row).", "No row of origin has origin.name = 'Zebra'."]),
     ("voyage.origin = 'a' and voyage.destination <> 'zz'", ["No row of voyage has voyage.origin = 'a'; the nearest: 'A' (66 rows)."]),
-    ("origin.name = 'Alm'", []), ("origin.name in ('q1', 'q2', 'q3', 'q4', 'q5', 'q6', 'q7')", ["2 more texts of the list stand in no row of origin.name."]),
+    ("origin.name = 'Alm'", []), ("origin.name in ('q1', 'q2', 'q3', 'q4', 'q5', 'q6', 'q7')", ["2 more texts of the list appear in no row of origin.name."]),
 ]  # fmt: skip
 
 

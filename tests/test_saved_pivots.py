@@ -67,7 +67,7 @@ def test_what_is_saved_comes_back_as_it_was(file: Path) -> None:
     assert again.declaration.pivots["sizes"] == model.declaration.pivots["sizes"]
     assert again.pivot(saved="sizes").request == grid.request
     assert again.pivot(saved="sizes").to_arrow().equals(grid.to_arrow())
-    with pytest.raises(relatum.ModelError, match="There is a pivot sizes already"):
+    with pytest.raises(relatum.ModelError, match="The pivot sizes already"):
         model.keep_pivot("sizes", grid)
     with pytest.raises(relatum.ModelError, match="is the name of a measure"):
         model.keep_pivot("revenue", grid)
@@ -132,7 +132,7 @@ def test_the_shell_runs_turns_and_saves(file: Path) -> None:
     turned = run("pivot", file, "northern", "--turn", "--keep-as", "turned", "--values", "orders")
     assert "turned" in turned
     assert relatum.open(file).declaration.pivots["turned"].columns[0].startswith("category.department")
-    assert "No values are asked for" in run("pivot", file, code=2)
+    assert "No values requested" in run("pivot", file, code=2)
 
 
 def test_the_shell_lists_members(file: Path) -> None:

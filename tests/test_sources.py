@@ -24,7 +24,7 @@ BAD_CSV = [
     (b"", None, "empty"),
     (b"\n1,2\n", 1, "first row is blank"),
     (b"a,\n1,2\n", 1, "Column 2 of 2 has no heading"),
-    (b"a,b,a\n1,2,3\n", 1, "heading a is there more than once: columns 1 and 3"),
+    (b"a,b,a\n1,2,3\n", 1, "heading a appears more than once: columns 1 and 3"),
     (b"a,b\n1,2\n3,4,5\n", 3, "has 3 fields, and the heading has 2"),
     (b'a,b\n"x\ny",2\n3\n', 4, "has 1 field"),
     (b"a,b\n1,2\n1,\xff\n", 3, "not UTF-8"),
@@ -164,7 +164,7 @@ def test_a_pandas_index_is_no_column() -> None:
 
 @pytest.mark.parametrize("frame", [7, [1, 2], {"a": [1]}])
 def test_what_is_no_frame(frame: object) -> None:
-    with pytest.raises(relatum.SourceError, match="is no frame for the table t"):
+    with pytest.raises(relatum.SourceError, match="cannot be the table t"):
         relatum.Model().add_table("t", frame)
 
 
@@ -206,7 +206,7 @@ def test_parquet_and_ipc_read_alike(tmp_path: Path) -> None:
         (pa.array(["1", "x"]), "integer", "cannot be read as integer"),
         (pa.array([2**64 - 1], pa.uint64()), "integer", "does not fit 64 bits"),
         (pa.array([Decimal(10**30)], pa.decimal128(38, 2)), "", "does not fit 64 bits"),
-        (pa.array(["2024-02-30"]), "date", "'2024-02-30', which is no date"),
+        (pa.array(["2024-02-30"]), "date", "'2024-02-30', which is not a date"),
     ],
 )
 def test_values_that_do_not_fit(values: Any, type_: str, message: str) -> None:
@@ -217,7 +217,7 @@ def test_values_that_do_not_fit(values: Any, type_: str, message: str) -> None:
 
 
 def test_two_columns_of_one_name_are_refused() -> None:
-    with pytest.raises(relatum.SourceError, match="a is there more than once"):
+    with pytest.raises(relatum.SourceError, match="a appears more than once"):
         relatum.Model().add_table("t", pa.table([[1], [2]], names=["a", "a"]))
 
 
@@ -277,9 +277,9 @@ def test_a_folder_of_files(tmp_path: Path, files: list[str], type_: str, values:
             ["31/12/2023", "12/31/2023"],
             "dd/MM/yyyy",
             "date",
-            "holds '12/31/2023', which is no date written as dd/MM/yyyy",
+            "holds '12/31/2023', which is not a date of the form dd/MM/yyyy",
         ),
-        (["x"], "dd/MM/yyyy", "text", "has a pattern of dates and no such type"),
+        (["x"], "dd/MM/yyyy", "text", "has a date pattern but not a date type"),
         (["x"], "day", "date", "no pattern of a date"),
     ],
 )

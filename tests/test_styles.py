@@ -72,8 +72,8 @@ def test_a_condition_shows_no_member_that_the_values_do_not(stall: relatum.Model
 
 
 REFUSED: list[tuple[dict[str, Any], str]] = [
-    ({"when": "worth", "mark": "x"}, "which is integer and no condition"), ({"when": "wort < 1", "mark": "x"}, "Did you mean worth"),
-    ({"when": "worth < 0"}, "The rule gives no look"), ({"colour": "reddish"}, "'reddish', which is no colour"),
+    ({"when": "worth", "mark": "x"}, "which is integer and not a condition"), ({"when": "wort < 1", "mark": "x"}, "Did you mean worth"),
+    ({"when": "worth < 0"}, "The rule sets no style"), ({"colour": "reddish"}, "'reddish', which is not a colour"),
     ({"mark": "long"}, "longer than two"), ({"bar": True, "when": "worth < 0"}, "have no condition"),
     ({"shades": ["low"]}, "two or three colours"), ({"shades": ["low", "high"], "between": [1]}, "a number for each colour"),
     ({"shades": ["low", "high"], "between": [2, 1]}, "go up"), ({"field": "sales.product", "bar": True}, "they are for values"),
@@ -93,7 +93,7 @@ def test_rules_for_what_is_not_asked_are_noted(stall: relatum.Model) -> None:
     rules = [{"value": "other", "mark": "x"}, {"field": "sales.year", "mark": "x"}]
     grid = stall.pivot("sales.product", values="worth", style=rules)
     assert [note.text for note in grid.notes if note.kind == "style"] == [
-        "A style is for the value other, which is not asked for.", "A style is for the field sales.year, which is on no axis."]  # fmt: skip
+        "A style applies to the value other, which is not in the request.", "A style applies to the field sales.year, which is not on an axis."]  # fmt: skip
 
 
 def test_members_have_looks(stall: relatum.Model) -> None:
@@ -296,12 +296,12 @@ CHECKED = [
     (
         'style = [{ when = "worht < 1", mark = "x" }]',
         "problem",
-        "measure worth has a style that cannot be asked: .*Did you mean worth",
+        "measure worth has a style that cannot be evaluated: .*Did you mean worth",
     ),
     (
         'style = [{ when = "worth < 1", colour = "#ffee00" }]',
         "remark",
-        "measure worth writes #ffee00 on #ffffff: a contrast of 1.2",
+        "measure worth writes #ffee00 on #ffffff, a contrast of only 1.2",
     ),
     ('[[report.r.part]]\nfigures = ["worht"]', "problem", "report r part 1 cannot be asked: .*Did you mean worth"),
     ('style = [{ when = "worth < 1", colour = "bad" }]', "", ""),
@@ -333,7 +333,7 @@ def test_a_colour_that_cannot_be_read_on_its_fill_gives_way(stall: relatum.Model
 
 
 def test_bars_are_for_numbers(stall: relatum.Model) -> None:
-    with pytest.raises(relatum.RequestError, match="Bars and shades show numbers, and first is text"):
+    with pytest.raises(relatum.RequestError, match="Bars and shades show numbers, but first is text"):
         stall.pivot("sales.year", values="first: min(sales.product)", style=[{"value": "first", "bar": True}])
     grid = stall.pivot("sales.year", values="first: min(sales.product), worth", style=[{"shades": ["low", "high"]}])
     assert [line[0].fill for line in looks(grid)] == [None] * 3 and looks(grid)[0][1].fill is not None

@@ -45,7 +45,7 @@ def test_a_workbook_has_formats_heads_levels_and_what_to_know(shop: relatum.Mode
     assert rows[0][0] == "shop  worth, pieces" and rows[1][0] == "where sales.pieces > 1"
     assert rows[2][2] == "2023" and rows[3][:4] == ["kind", "product", "worth", "pieces"]
     assert rows[4][:6] == ["tree", "=yew", "", "", "€20.00", "▲ 5"]
-    assert page["B5"].data_type == "s", "a text that begins with = is no formula"
+    assert page["B5"].data_type == "s", "a text that begins with = is not a formula"
     assert page["E5"].value == 20 and page["E5"].number_format == '"€"#,##0.00;"−€"#,##0.00'
     assert page.freeze_panes == "C5"
     assert [page.row_dimensions[row].outlineLevel for row in range(5, 10)] == [1, 1, 0, 1, 0]
@@ -101,7 +101,7 @@ def test_rows_behind_of_the_demo_with_lookups_and_a_condition(hollowmere: Path, 
     assert len(formulas) > 50
     for cell in formulas:
         assert book.worked_out(cell.value) == pytest.approx(book.cached["Grid"][cell.coordinate].value, rel=1e-9)
-    for arguments, reason in ((["revenue", "--out", tmp_path / "g.csv"], "Rows are behind a workbook alone"),
+    for arguments, reason in ((["revenue", "--out", tmp_path / "g.csv"], "rows_behind works only with .xlsx files"),
                               (["orders", "--out", out], "No value of the grid is a sum")):  # fmt: skip
         refused = run("pivot", hollowmere, "--rows-behind", "--values", *arguments)
         assert refused.exit_code == 2 and reason in refused.stderr
@@ -111,7 +111,7 @@ def test_more_rows_than_can_be_handed_out_are_refused(
     shop: relatum.Model, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr("relatum.pivot.behind.MOST_ROWS", 3)
-    with pytest.raises(relatum.RequestError, match="There are 5 rows of sales behind the grid: more than 3"):
+    with pytest.raises(relatum.RequestError, match="There are 5 rows of sales behind the grid; the limit is 3"):
         shop.pivot("sales.kind", values="pieces").save(tmp_path / "g.xlsx", rows_behind=True)
     assert not (tmp_path / "g.xlsx").exists()
 

@@ -28,7 +28,7 @@ SHEETS: list[tuple[str, Rows, dict[str, list[Any]], list[str]]] = [
     ("notes below", [HEAD, *BODY, (), ("Source: the till",), ("printed twice",)], PLAIN, ["2 rows below a blank row left out, from Source: the till on"]),
     ("a column without heading", [(*HEAD, None), *[(*row, "x") for row in BODY]], PLAIN, ["1 column without a heading left out"]),
     ("one column", [("word",), ("a",), ("b",)], {"word": ["a", "b"]}, []),
-    ("mixed values", [("a", "b"), (1, "x"), ("two", "y"), (3.0, None)], {"a": ["1", "two", "3"], "b": ["x", "y", None]}, ["a: 2 values of 3 no text; all are read as text"]),
+    ("mixed values", [("a", "b"), (1, "x"), ("two", "y"), (3.0, None)], {"a": ["1", "two", "3"], "b": ["x", "y", None]}, ["a: 2 values of 3 not text; all are read as text"]),
     ("no value", [("a", "b"), (1, None), (2, None)], {"a": [1, 2], "b": [None, None]}, ["b: no value in any row"]),
     ("flags and moments", [("f", "t"), (True, datetime(2024, 1, 1, 8, 30)), (False, datetime(2024, 1, 2))],
      {"f": [True, False], "t": [datetime(2024, 1, 1, 8, 30), datetime(2024, 1, 2)]}, []),
