@@ -99,9 +99,9 @@ WALLS = [
     # queries
     *(Fault(f"a query that {what}", asks(query, kind), says) for what, query, kind, says in [
         ("inserts rows", "insert into sales values (1, 2)", "sqlite", "no SELECT but INSERT"), ("ends in another statement", "select 1 as a; drop table sales", "sqlite", "2 statements"), ("attaches another file", "attach 'x' as y", "sqlite", "no SELECT but ATTACH"),
-        ("copies to a file", "copy sales to 'x'", "duckdb", "no SELECT but COPY"), ("sets something", "set threads = 1", "duckdb", "no SELECT but SET"), ("reads a file", "select * from read_csv('/etc/passwd')", "duckdb", "refuses the question"),
-        ("reads a file by its name", "select * from '/etc/passwd'", "duckdb", "refuses the question"), ("reads the environment", "select getenv('HOME') as a", "duckdb", "refuses the question"), ("runs a command", "select transform(a) using 'cat' from sales", "duckdb", "no SELECT that can be read"),
-        ("loads an extension", "select load_extension('x') as a", "sqlite", "refuses the question"), ("writes a file", "select writefile('x', 'y') as a", "sqlite", "refuses the question"), ("locks rows", "select * from sales for update", "duckdb", "holds LOCK"),
+        ("copies to a file", "copy sales to 'x'", "duckdb", "no SELECT but COPY"), ("sets something", "set threads = 1", "duckdb", "no SELECT but SET"), ("reads a file", "select * from read_csv('/etc/passwd')", "duckdb", "rejected the query"),
+        ("reads a file by its name", "select * from '/etc/passwd'", "duckdb", "rejected the query"), ("reads the environment", "select getenv('HOME') as a", "duckdb", "rejected the query"), ("runs a command", "select transform(a) using 'cat' from sales", "duckdb", "no SELECT that can be read"),
+        ("loads an extension", "select load_extension('x') as a", "sqlite", "rejected the query"), ("writes a file", "select writefile('x', 'y') as a", "sqlite", "rejected the query"), ("locks rows", "select * from sales for update", "duckdb", "holds LOCK"),
         ("asks for what is the database's own", "pragma table_info(sales)", "sqlite", "no SELECT but PRAGMA"), ("names two columns alike", "select 1 as a, 2 as a", "sqlite", "more than once"), ("is a comment", "-- nothing", "sqlite", "The query says nothing"),
     ]),
     Fault("a query that ends in a comment", asks("select product_id, quantity from sales -- all of them"), "No problem", code=0),
@@ -113,7 +113,7 @@ WALLS = [
     *(Fault(f"a query that makes {what}", asks(query, "duckdb", '[limits]\nmemory = "300 MB"\n'), "memory", memory=900) for what, query in [
         ("300 million numbers", "select len(range(300000000)) as quantity, 'P1' as product_id"), ("30 million rows", "select unnest(range(30000000)) as quantity, 'P1' as product_id"), ("a text of 3 GB", "select length(repeat('abc', 900000000)) as quantity, 'P1' as product_id"),
     ]),
-    Fault("a pattern of many stars", both(source(f'source = "{"*a" * 30}*.csv"'), lambda folder: (folder / f"{'a' * 200}.txt").write_text(SALES)), "no data file here"),
+    Fault("a pattern of many stars", both(source(f'source = "{"*a" * 30}*.csv"'), lambda folder: (folder / f"{'a' * 200}.txt").write_text(SALES)), "No data files found here"),
     Fault("a time limit beyond all times", NOTHING, "P1", ("pivot", "shop.toml", "--rows", "sales.product_id", "--values", "revenue", "--limit-time", "999999999 h"), 0),
     # SQLite beside others
     Fault("a database that another program writes to", source(f'{SHOP}part = "sales"', busy), "Another program is writing to the database", seconds=20),

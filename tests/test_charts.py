@@ -73,9 +73,13 @@ CHOSEN = [
     (
         {"rows": "category.category", "columns": "calendar.month", "values": "revenue"},
         "panels",
-        "could not be told apart",
+        "would be hard to tell apart",
     ),
-    ({"rows": "category.category", "columns": "customer.region", "values": "revenue"}, "heat", "are too many bars"),
+    (
+        {"rows": "category.category", "columns": "customer.region", "values": "revenue"},
+        "heat",
+        "would be too many bars",
+    ),
     (
         {"rows": "category.department", "columns": "product.pot_class", "values": "revenue"},
         "bars",
@@ -216,12 +220,12 @@ def test_a_member_has_one_colour_wherever_it_is_drawn(nursery: relatum.Model) ->
 
 
 REFUSED = [
-    ({"values": "revenue"}, None, {}, "the grid has one cell"), ({"rows": "category.category", "values": "max(sales.sold_on)"}, None, {}, "No value of the grid is a number"),
+    ({"values": "revenue"}, None, {}, "the grid has only one cell"), ({"rows": "category.category", "values": "max(sales.sold_on)"}, None, {}, "No value in the grid is a number"),
     ({"rows": "product.plant", "values": "revenue"}, "bars", {}, "top 20 with others"), ({"rows": "category.category", "values": "revenue"}, "pie", {}, "Unknown chart pie"),
-    ({"rows": "category.category", "values": "revenue"}, "points", {}, "Points need two values"), ({"rows": "category.category", "values": "revenue"}, "steps", {}, "Steps lead from one member"),
+    ({"rows": "category.category", "values": "revenue"}, "points", {}, "points needs two values"), ({"rows": "category.category", "values": "revenue"}, "steps", {}, "steps compares two members"),
     ({"rows": "category.category", "columns": "calendar.year", "values": "revenue"}, "ranked", {}, "Leave out the columns"),
-    ({"rows": "category.category", "values": "revenue"}, "bars", {"value": "margin"}, "has no value margin"), ({"rows": "category.category", "values": "revenue"}, "bars", {"labels": "x"}, "do not name a value"),
-    ({"rows": "category.category", "values": "revenue"}, "bars", {"hue": "x"}, "has no option hue"), ({"rows": "category.category", "values": "revenue"}, "bars", {"mode": "grey"}, "light or dark"),
+    ({"rows": "category.category", "values": "revenue"}, "bars", {"value": "margin"}, "Unknown value margin"), ({"rows": "category.category", "values": "revenue"}, "bars", {"labels": "x"}, "do not name a value"),
+    ({"rows": "category.category", "values": "revenue"}, "bars", {"hue": "x"}, "Unknown chart option hue"), ({"rows": "category.category", "values": "revenue"}, "bars", {"mode": "grey"}, "light or dark"),
     ({"rows": "category.category", "values": "revenue"}, "bars", {"size": (0, 5)}, "1 to 100 inches"),
 ]  # fmt: skip
 

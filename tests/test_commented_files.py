@@ -1,4 +1,4 @@
-"""A person's own model file: an edit changes what it concerns, where it is and in its form, and nothing else."""
+"""A person's own model file: an edit changes what it concerns, where it is and in its form, and only its arguments."""
 
 from __future__ import annotations
 

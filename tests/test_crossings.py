@@ -136,7 +136,7 @@ def test_ties_are_told_and_hidden_members_counted_once(engine: Any, field: str, 
         assert "tie for first place: 3 are shown instead of 1" in notes
     elif field == "t.g, t.p top 3 with others":
         # Under x all but a, b and the tied ones are hidden, under y b alone: k, l and b.
-        assert "3 members of t.p beside the 3 largest are counted in others." in notes
+        assert "3 members of t.p other than the 3 largest are counted in others." in notes
     else:
         assert said in notes and ("tie" in notes) == bool(said)
 

@@ -108,8 +108,8 @@ def test_a_model_over_a_database(server: Server, tmp_path: Path, monkeypatch: py
 
 
 REFUSED = [
-    ({"part": "gone"}, "There is no table gone"), ({"query": "select nothing"}, "refuses the question"),
-    ({"query": "delete from shop.sales"}, "no SELECT but DELETE"), ({}, "neither part nor query"),
+    ({"part": "gone"}, "There is no table gone"), ({"query": "select nothing"}, "rejected the query"),
+    ({"query": "delete from shop.sales"}, "not a SELECT but DELETE"), ({}, "neither part nor query"),
     ({"part": "a", "query": "b"}, "both part and query"),
 ]  # fmt: skip
 

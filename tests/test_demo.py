@@ -144,6 +144,6 @@ def test_a_demo_is_written_anew_unless_somebody_changed_it(tmp_path: Path) -> No
     write_demo(tmp_path / "demo", 20)
     assert relatum.open(file).evaluate("count(sales)") == 20
     file.write_text(file.read_text().replace("Hollowmere", "My nursery"))
-    with pytest.raises(relatum.SourceError, match="somebody has changed"):
+    with pytest.raises(relatum.SourceError, match="was changed"):
         write_demo(tmp_path / "demo", 30)
     assert relatum.open(file).evaluate("count(sales)") == 20

@@ -28,7 +28,7 @@ def active(draft: Draft, kind: str) -> dict[str, str]:
 
 
 def check_against(schema: Schema, draft: Draft, right: frozenset[str]) -> None:
-    """A draft draws every right link and no other, sums what adds up and nothing else."""
+    """A draft draws every right link and no other, sums what adds up and only its arguments."""
     found = score(draft.declaration, right, schema.also)
     assert found.recall == 1, right - found.drawn
     assert not found.wrong
@@ -364,7 +364,7 @@ def test_what_cannot_be_drafted(tmp_path: Path, monkeypatch: pytest.MonkeyPatch,
 
 def test_a_draft_of_frames_has_no_file(tmp_path: Path) -> None:
     draft = relatum.draft(t=pa.table({"a": [1, 2]}))
-    with pytest.raises(relatum.ModelError, match="came as a frame"):
+    with pytest.raises(relatum.ModelError, match="is a frame in memory"):
         draft.save(tmp_path / "x.toml")
     assert "[table.t]" in str(draft)
 

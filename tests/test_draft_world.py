@@ -133,7 +133,7 @@ def day_rows(count: int, shift: int = 0) -> list[dict[str, Any]]:
 
 
 @pytest.mark.parametrize(("shift", "link", "note"), [
-    (0, "t.at -> calendar.date", ""), (12, "t.(year, month, day) -> calendar.(year, month_of_year, day)", "is of another day than year, month, day on"),
+    (0, "t.at -> calendar.date", ""), (12, "t.(year, month, day) -> calendar.(year, month_of_year, day)", "is a different day from year, month, day on"),
 ])  # fmt: skip
 def test_dates_in_parts_and_moments(tmp_path: Path, shift: int, link: str, note: str) -> None:
     draft = drafted(tmp_path, t=day_rows(200, shift))
@@ -222,7 +222,7 @@ def test_two_facts_about_the_same_things_meet_at_what_both_look_up(tmp_path: Pat
     assert {str(each) for each in draft.declaration.relationships} == {
         f"{fact}.{lookup}_id -> {lookup}.{lookup}_id" for fact in ("batting", "pay") for lookup in ("player", "club")
     }
-    assert "is a fact too, about the same things" in said(draft, "relationship")
+    assert "is also a fact about the same things" in said(draft, "relationship")
 
 
 def test_what_was_left_out_is_told_when_asked(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

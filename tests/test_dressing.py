@@ -47,13 +47,13 @@ def shop(folder: Path) -> relatum.Model:
 
 LOOKS: list[tuple[str, tuple[Any, ...], dict[str, Any], str]] = [
     ("look", ("kind",), {}, r"Write table\.column"), ("look", ("kinds.kind",), {"label": "x"}, "no table kinds"),
-    ("look", ("kind.kind",), {"colours": {"tree": "leaf"}}, "'leaf', which is not a colour"), ("look", ("kind.kind",), {"style": [{"bar": True, "when": "worth > 1"}]}, "have no condition"),
-    ("look", ("kind.kind",), {"format": "never"}, "no pattern"), ("dress", ({"light": 3},), {}, "no theme"),
-    ("dress", ("gone.toml",), {}, "no such file"), ("add_report", ("r", []), {}, "has no parts"), ("add_report", ("r", [{"txt": "a"}]), {}, "This is no report"),
+    ("look", ("kind.kind",), {"colours": {"tree": "leaf"}}, "'leaf', which is not a colour"), ("look", ("kind.kind",), {"style": [{"bar": True, "when": "worth > 1"}]}, "take no condition"),
+    ("look", ("kind.kind",), {"format": "never"}, "not a pattern"), ("dress", ({"light": 3},), {}, "Invalid theme"),
+    ("dress", ("gone.toml",), {}, "no such file"), ("add_report", ("r", []), {}, "has no parts"), ("add_report", ("r", [{"txt": "a"}]), {}, "Invalid report"),
     ("add_report", ("r", [{"pivot": "kind"}]), {}, "Did you mean kinds"), ("add_report", ("r", [{"text": "a", "against": "back 1 year"}]), {}, "against applies only to figures"),
     ("report", ("week",), {}, "The model has no reports"), ("measure", ("m", "sum(sales.worth)"), {"format": {"scale": "dozens"}}, "scale is 'dozens'"),
-    ("measure", ("m", "sum(sales.worth)"), {"format": {"wide": 3}}, "A format has no wide"), ("measure", ("m", "sum(sales.worth)"), {"style": [{"mark": "abc"}]}, "longer than two"),
-    ("measure", ("m", "sum(sales.worth)"), {"format": {"format": "0.0", "duration": "hours"}}, "a duration is written"),
+    ("measure", ("m", "sum(sales.worth)"), {"format": {"wide": 3}}, "A format has no setting wide"), ("measure", ("m", "sum(sales.worth)"), {"style": [{"mark": "abc"}]}, "longer than two"),
+    ("measure", ("m", "sum(sales.worth)"), {"format": {"format": "0.0", "duration": "hours"}}, "a duration uses"),
 ]  # fmt: skip
 
 

@@ -15,7 +15,7 @@ import relatum
 from relatum.present.text import grid_text
 
 LOWEST, HIGHEST = -(2**63), 2**63 - 1
-TOO_FAR = "does not fit 64 bits"
+TOO_FAR = "does not fit in 64 bits"
 
 
 def over(values: list[Any], formula: str, type_: pa.DataType | None = None) -> Any:

@@ -127,16 +127,16 @@ def test_a_hidden_column_is_in_no_list_and_in_every_formula(shop: Path) -> None:
 
 REFUSED = [
     (["column", "product.price"], "Nothing to set"), (["column", "product.nothing", "--label", "x"], "no column nothing"), (["column", "price", "--label", "x"], "Write table.column"),
-    (["column", "sales.product", "--type", "date"], "which is not date"), (["table", "sales", "--key", "quantiti"], "Did you mean quantity"), (["table", "sales", "--label", "x"], "is no role"),
+    (["column", "sales.product", "--type", "date"], "which is not date"), (["table", "sales", "--key", "quantiti"], "Did you mean quantity"), (["table", "sales", "--label", "x"], "is not a role"),
     (["calendar", "days", "--to", "2024-12-31"], "has no range"), (["calendar", "days", "--from", "soon", "--to", "2024-12-31"], "which is not a date"),
-    (["control", "revenue", "abc"], "is no value"), (["control", "revenue", '"5"'], "Give a number, without quotes"), (["control", "revenue", "5", "--at", "product.product = 3"], "but product.product is a text"),
-    (["control", "revenue", "5", "--at", "product.product is null"], "where columns have values"), (["pivot", "wares", "--rows", "product.x", "--values", "revenue"], "no column x"),
+    (["control", "revenue", "abc"], "is not a value"), (["control", "revenue", '"5"'], "Give a number, without quotes"), (["control", "revenue", "5", "--at", "product.product = 3"], "but product.product is a text"),
+    (["control", "revenue", "5", "--at", "product.product is null"], "a value for each column"), (["pivot", "wares", "--rows", "product.x", "--values", "revenue"], "no column x"),
     (["derive", "dear", "1"], "Write table.column"), (["derive", "product.dear", "price > 1", "--order-by", "x"], "no column x"), (["derived-table", "best", "revenue", "--per", "product.x"], "names product.x"),
     (["role", "ware", "nothing"], "nothing"), (["hierarchy", "range", "product.x", "product.product"], "no column x"),
-    (["rename", "sales.quantity", "product"], "has a column product already"), (["rename", "nothing", "x"], "nothing named nothing"),
+    (["rename", "sales.quantity", "product"], "has a column product already"), (["rename", "nothing", "x"], "has nothing called nothing"),
     (["remove", "revenue"], "is needed by measure double"), (["remove", "sales.quantity"], "a column of the source"),
     (["measure", "revenue", "sum(sales.nothing)"], "no column nothing"), (["measure", "revenue", "1 +"], "ends too early"),
-    (["relate", "sales.product -> product.nothing"], "no column nothing"), (["relate", "sales.product"], "no single '->'"),
+    (["relate", "sales.product -> product.nothing"], "no column nothing"), (["relate", "sales.product"], "exactly one '->'"),
     (["relate", "sales.product -> product.product", "--direction", "up"], "down or both or off"),
 ]  # fmt: skip
 

@@ -160,7 +160,7 @@ def test_a_renamed_model_is_saved_and_read(hollowmere: Path, tmp_path: Path) -> 
 
 
 REFUSED = [
-    (lambda m: m.rename("nothing", "x"), "nothing named nothing"), (lambda m: m.rename("sales", "product"), "a name of the model already"),
+    (lambda m: m.rename("nothing", "x"), "has nothing called nothing"), (lambda m: m.rename("sales", "product"), "a name of the model already"),
     (lambda m: m.rename("sales.quantity", "product"), "has a column product already"), (lambda m: m.rename("by_kind.kind", "x"), "has its name from product.kind"), (lambda m: m.rename("calendar.month", "x"), "keeps its name"),
     (lambda m: m.rename("sales.product -> product.product", "x"), "has no name"), (lambda m: m.rename("revenue", " x"), "cannot name"),
     (lambda m: m.rename("goal", "amount"), "would mean something else"), (lambda m: m.rename("quantity", "revenue"), "already"),
@@ -171,7 +171,7 @@ REFUSED = [
     (lambda m: m.derive("product", "dear", "price + 'x'", replace=True), "cannot be replaced so"),
     (lambda m: m.add_table("product", pa.table({"product": ["fig"]}), key="product", replace=True), "product cannot be replaced so"),
     (lambda m: m.add_table("product", pa.table({"product": ["fig", "fig"], "kind": ["a", "b"], "weight": [1, 2], "price": [1, 2], "shelf": [1, 2]}), key=["product", "shelf"], replace=True), "not unique"),
-    (lambda m: m.hierarchy("range", ["kind.family"], replace=True), "two levels or more"), (lambda m: m.hierarchy("revenue", ["kind.family", "product.kind"]), "is the name of a measure"),
+    (lambda m: m.hierarchy("range", ["kind.family"], replace=True), "two levels or more"), (lambda m: m.hierarchy("revenue", ["kind.family", "product.kind"]), "is already the name of a measure"),
     (lambda m: m.hierarchy("x", ["kind.family", "kind.nothing"]), "no column nothing"), (lambda m: m.hierarchy("x", ["kind.family", "family"]), "no column"),
     (lambda m: m.relate("sales.customer -> customer.customer", direction="sideways", replace=True), "direction is 'sideways'"),
 ]  # fmt: skip

@@ -364,7 +364,7 @@ def test_a_one_side_that_is_not_unique_is_refused_as_in_memory(tmp_path: Path) -
             model.relate("sales.p -> product.p")
         errors.append(str(caught.value))
         model.close()
-    assert errors[0] == errors[1] and "it is not unique: 1 key on 2 rows, for instance 1" in errors[0]
+    assert errors[0] == errors[1] and "it are not unique: 1 key on 2 rows, for instance 1" in errors[0]
 
 
 def test_narrow_numbers_of_a_database_overflow_no_earlier_than_ours(tmp_path: Path) -> None:

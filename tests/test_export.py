@@ -60,7 +60,7 @@ def test_duckdb_takes_the_tables(hollowmere: Path, nursery: relatum.Model, tmp_p
     assert run("export", hollowmere, "-o", tmp_path / "create.sql").exit_code == 0
     described = run("export", hollowmere, "-o", hollowmere.with_name("d.json"))
     hollowmere.with_name("d.json").unlink()
-    assert "left out, since no files: calendar" in described.stderr
+    assert "left out because they are not files: calendar" in described.stderr
     connection = duckdb.connect()
     connection.execute((tmp_path / "create.sql").read_text())
     for name in connection.sql("select table_name from duckdb_tables()").fetchall():
@@ -89,7 +89,7 @@ def test_postgresql_takes_the_tables(server: Server, tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("name", "message"),
     [
-        ("x.txt", "Nothing is exported"),
+        ("x.txt", "Cannot export to files"),
         ("x.json", "No table of this model comes from a file"),
         ("no/x.json", "There is no folder"),
     ],
@@ -100,8 +100,8 @@ def test_what_cannot_be_exported(tmp_path: Path, name: str, message: str) -> Non
 
 
 PACKAGES = [
-    ("[]", "no Data Package descriptor"), ('{"resources": [{"name": "a"}]}', "has no path"), ('{"resources": [{"name": "a", "path": "https://x/y.csv"}]}', "lies elsewhere"),
-    ('{"resources": [{"name": "a", "path": "gone.csv"}]}', "no such file"), ('{"resources": [{"name": "a", "path": "a.csv", "schema": "s.json"}]}', "stands in another file"),
+    ("[]", "not a Data Package descriptor"), ('{"resources": [{"name": "a"}]}', "has no path"), ('{"resources": [{"name": "a", "path": "https://x/y.csv"}]}', "lies elsewhere"),
+    ('{"resources": [{"name": "a", "path": "gone.csv"}]}', "no such file"), ('{"resources": [{"name": "a", "path": "a.csv", "schema": "s.json"}]}', "is in another file"),
     ('{"resources": [{"name": "a", "path": "a.csv", "schema": {"foreignKeys": [{"fields": "x", "reference": {"resource": "b", "fields": "x"}}]}}]}', "names b, which is not a resource"),
     ('{"resources": [{"name": "a", "path": ["a.csv", "z.csv"]}]}', "cannot be matched by one pattern"),
 ]  # fmt: skip

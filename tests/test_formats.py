@@ -137,11 +137,11 @@ REFUSED = [
     ("sum(sales.quantity) digits 20", "digits is 20; it can be 1 to 15"),
     ("sum(sales.quantity) digits 'x'", "digits is 'x'"),
     ("sum(sales.quantity) duration weeks", "duration is 'weeks'"),
-    ("sum(sales.quantity) duration hours scale thousands", "A duration has no scale"),
+    ("sum(sales.quantity) duration hours scale thousands", "A duration has no setting scale"),
     ("sum(sales.quantity) colour red", "colour"),
     ("sum(sales.quantity) format '0' format '0.0'", "format appears here twice"),
     ("sum(sales.quantity) format 'qty'", "it has no digits"),
-    ("sum(sales.quantity) duration hours format 'x'", "a duration is written with d, h, mm and ss"),
+    ("sum(sales.quantity) duration hours format 'x'", "a duration uses d, h, mm and ss"),
 ]
 
 
@@ -177,7 +177,7 @@ def test_a_column_says_how_its_members_are_written(tmp_path: Path) -> None:
     assert text.splitlines()[2].startswith("Month") and "Mar 24" in text
     grid = model.pivot("calendar.month closed, sales.product", values="n: count(sales)")
     assert "▾ Mar 24" in grid.open("2024-03").to_text(80), "members are named as they are, not as they are written"
-    with pytest.raises(relatum.ModelError, match="no pattern"):
+    with pytest.raises(relatum.ModelError, match="not a pattern"):
         model.look("calendar.month", format="nothing")
     with pytest.raises(relatum.ModelError, match=r"Write table\.column"):
         model.look("month", format="MMM")

@@ -115,9 +115,9 @@ WRONG = [
     ({"rows": "band(1 by 2)"}, "not clear whose rows", "^^^^"),
     ({"keep": "product.product where share(quantity of total) > 1"}, "A keep of a request has no axes", "^^^^"),
     ({"keep": "top 3 product by quantity desc"}, "top keeps the largest", "^^^^"),
-    ({"values": "quantity format 'x'"}, "is no number pattern", ""),
+    ({"values": "quantity format 'x'"}, "is not a number pattern", ""),
     ({"values": "quantity, share: share(quantity of everything)"}, "cannot be written like this", "^^^^"),
-    ({"values": "quantity on sides"}, "cannot stand here", "^^^^^"),
+    ({"values": "quantity on sides"}, "cannot be used here", "^^^^^"),
 ]  # fmt: skip
 
 

@@ -243,7 +243,7 @@ def test_a_report_has_its_parts_and_prints(hollowmere: Path, nursery: relatum.Mo
 
 
 REPORTS = [
-    ("[[part]]\n", "says nothing"), ('[[part]]\ntext = "a"\npivot = "departments"\n', "says text and pivot"), ("title = 'x'\n", "has no parts"),
+    ("[[part]]\n", "means nothing"), ('[[part]]\ntext = "a"\npivot = "departments"\n', "says text and pivot"), ("title = 'x'\n", "has no parts"),
     ('[[part]]\npivot = "nothing"\n', "which is not there"), ('[[part]]\npivot = "departments"\nchart = "tower"\n', "Part 1 of the report one: Unknown chart tower"),
     ('[[part]]\npivot = "departments"\ntable = false\n', "neither chart nor table"), ('[[part]]\nfigures = ["revenew"]\n', "Did you mean revenue"),
     ('[[part]]\ntext = "a"\nagainst = "back 1 year"\n', "against applies only to figures"), ('[[part]]\ncolour = "a"\n', "unknown"), ("[[part\n", "not TOML"),

@@ -72,11 +72,11 @@ FAULTS = [
     ('order_by = "price"', 'type = "number"', 14, "'number' is not a type"),
     ('order_by = "price"', 'type = "date"', None, "product is 'fig', which is not date"),
     ('formula = "price > 10"', 'formula = "prize > 10"', 17, "no column prize"),
-    ('formula = "price > 10"', 'formula = "sum(price)"', 17, "named with its table: product.price"),
+    ('formula = "price > 10"', 'formula = "sum(price)"', 17, "with its table: product.price"),
     ('formula = "price > 10"', 'formula = "sales.quantity"', 17, "does not match a row of sales"),
     ('[table.product.derived.dear]', '[table.product.derived.price]', 16, "is already a column of the source"),
     ('formula = "price > 10"', 'formula = "dear"', 16, "circle: product.dear -> product.dear"),
-    ('link = "sales.product -> product.product"', 'link = "sales.product product.product"', 20, "no single '->'"),
+    ('link = "sales.product -> product.product"', 'link = "sales.product product.product"', 20, "exactly one '->'"),
     ('link = "sales.product -> product.product"', 'link = "sales.(a, b) -> product.product"', 20, "2 column(s) on the left and 1"),
     ('link = "sales.product -> product.product"', 'link = "sales.product -> produkt.product"', 19, "no table produkt"),
     ('link = "sales.product -> product.product"', 'link = "sales.produkt -> product.product"', 20, "has no column produkt"),
@@ -84,10 +84,10 @@ FAULTS = [
     ('link = "sales.product -> product.product"', 'link = "sales.product -> product.product"\nmatch = "near"', 21, "match is 'near'"),
     ('link = "sales.product -> product.product"', 'link = "sales.product -> product.product"\ndirection = "up"', 21,
      "direction is 'up'; it can be down or both or off"),
-    ('[measure.revenue]', '[measure.sales]', 22, "is the name of a table"),
+    ('[measure.revenue]', '[measure.sales]', 22, "is already the name of a table"),
     ('formula = "sum(sales.quantity * product.price)"', 'formula = "sum(sales.quantity * product.prise)"', 23,
      "^^^^^^^^^^^^^\nDid you mean product.price?"),
-    ('format = "#,##0.00"', 'format = "pounds"', 24, "is no number pattern"),
+    ('format = "#,##0.00"', 'format = "pounds"', 24, "is not a number pattern"),
     ('format = "#,##0.00"', 'unrelated = "maybe"', 24, "unrelated is 'maybe'"),
     ('measure = "revenue"', 'measure = "revenu"', 27, "names the measure revenu"),
 ]  # fmt: skip
@@ -113,7 +113,7 @@ def test_a_fault_has_its_line(file: Path, old: str, new: str, line: int | None, 
 
 @pytest.mark.parametrize(
     ("content", "message"),
-    [(None, "no such file"), (b"", "empty"), (b"\xff\xfe\x00", "not a text file"), (b"x = [" + b"[" * 5_000, "not TOML")],
+    [(None, "no such file"), (b"", "empty"), (b"\xff\xfe\x00", "not a UTF-8 text file"), (b"x = [" + b"[" * 5_000, "not TOML")],
 )  # fmt: skip
 def test_what_is_no_model_at_all(tmp_path: Path, content: bytes | None, message: str) -> None:
     path = tmp_path / "model.toml"
@@ -159,7 +159,7 @@ def test_a_saved_model_says_the_same(hollowmere: Path) -> None:
 
 def test_saving_a_frame_is_refused_and_leaves_the_file(file: Path) -> None:
     before = file.read_text()
-    with pytest.raises(relatum.ModelError, match="came as a frame"):
+    with pytest.raises(relatum.ModelError, match="is a frame in memory"):
         make_stall().save(file)
     assert file.read_text() == before
     assert sorted(path.name for path in file.parent.iterdir()) == ["product.csv", "sales.csv", "stall.toml"]
@@ -272,7 +272,7 @@ def test_every_kind_survives_saving(club: Path) -> None:
 
 
 KINDS = [
-    ('direction = "left"\n', "", "says no direction"),
+    ('direction = "left"\n', "", "has no direction"),
     ('direction = "left"', 'direction = "down"', "it can be left or right or both"),
     ('direction = "both"', 'direction = "left"', "it can be down or both or off"),
     (
@@ -286,7 +286,7 @@ KINDS = [
     ('fees = "sum(card.fee)"', 'fees = "sum(card.fe)"', "has no column fe"),
     ('through = "visit.came"', 'through = "visit.come"', "has no column come"),
     ('through = "visit.came"', "through = 3", "it must be a date column"),
-    ('key = "day"\n', "", "its key is no date"),
+    ('key = "day"\n', "", "its key is not a date"),
     (
         'formula = "visits[year to date on calendar]"',
         'formula = "visits[yaer to date on calendar]"',
@@ -354,11 +354,11 @@ def test_settings_of_sources_and_hierarchies_come_back(tmp_path: Path) -> None:
 
 
 MORE_FAULTS = [
-    ('levels = ["product.kind", "product.product"]', 'levels = ["product.kind"]', 23, "needs two levels or more"),
+    ('levels = ["product.kind", "product.product"]', 'levels = ["product.kind"]', 23, "needs at least two levels"),
     ('"product.kind", ', '"kind", ', 23, "names kind, which is not a column"), ('"product.kind", ', '"shop.kind", ', 23, "no table shop"),
-    ('"product.kind", ', '"product.product", ', 23, "names product.product twice"), ("hierarchy.range", "hierarchy.sales", 23, "is the name of a table"),
-    ('heading = "quantity"', 'heading = "number"', 8, "no column number, called many"), ('column.many', 'column.product', 8, "product is a column of sales already"),
-    ('pattern = "dd.MM.yyyy"', 'pattern = "dd.MM"', 12, "no pattern of a date"), ('type = "date"', 'type = "text"', 12, "has a date pattern but not a date type"),
+    ('"product.kind", ', '"product.product", ', 23, "names product.product twice"), ("hierarchy.range", "hierarchy.sales", 23, "is already the name of a table"),
+    ('heading = "quantity"', 'heading = "number"', 8, "no column number, called many"), ('column.many', 'column.product', 8, "sales already has a column product"),
+    ('pattern = "dd.MM.yyyy"', 'pattern = "dd.MM"', 12, "not a date pattern"), ('type = "date"', 'type = "text"', 12, "has a date pattern but not a date type"),
     ('source = "product.csv"', 'query = "select 1"', 15, "a query but no source"), ('source = "product.csv"', 'source = "product.csv"\npart = "x"', 15, "no part 'x'"),
 ]  # fmt: skip
 

@@ -94,7 +94,7 @@ def test_empty_members_are_shown_when_asked(shared_stall: relatum.Model) -> None
     assert ("wood", False, "yew", False, None) in rows_of(wide)
     assert len(rows_of(wide)) == 5
     free = shared_stall.pivot(rows="kind.kind", columns="customer.region", values="quantity", show_empty=True)
-    assert len(rows_of(free)) == 4 * 2 + 2, "chains combine freely; sales without a match are shown as before"
+    assert len(rows_of(free)) == 4 * 2 + 2, "chains combined in every way; sales without a match are shown as before"
 
 
 def test_a_grid_without_aggregates_lists_the_visible_members(shared_stall: relatum.Model) -> None:
@@ -122,7 +122,7 @@ WRONG = [
     ({"rows": "product.product order by revenue", "values": "revenue"}, "Write product.product by revenue."),
     (
         {"rows": "product.product top 3 bottom 2", "values": "revenue"},
-        "best or its worst, not both. Write product.product top 3.",
+        "top or its bottom members, not both. Write product.product top 3.",
     ),
     ({"rows": "product.product top 3 revenue", "values": "revenue"}, "Write product.product top 3 by revenue."),
     ({"rows": "product.product limit 3", "values": "revenue"}, "Write product.product top 3."),
@@ -174,7 +174,7 @@ def test_text_shows_filters_values_totals_and_notes(shared_stall: relatum.Model)
         "oak                       €100.00  €100.00",
         "fig    €10.00  €15.00               €25.00",
         "total  €38.00  €15.00     €100.00  €153.00",
-        "note: 1 row of sales found no product and so no product.price: left out.",
+        "note: 1 row of sales has no matching product (product.price) and is left out.",
     ]
 
 
@@ -242,7 +242,7 @@ def test_a_grid_is_a_frame_to_others(shared_stall: relatum.Model) -> None:
 def test_months_of_several_years_put_together_earn_a_note(nursery: relatum.Model) -> None:
     grid = nursery.pivot(rows="calendar.month_of_year", values="quantity")
     (note,) = [note for note in grid.notes if note.kind == "recurring"]
-    assert "puts 3 years: calendar.month keeps them separate" in note.text
+    assert "combines 3 years: calendar.month keeps them separate" in note.text
     one_year = nursery.pivot(rows="calendar.month_of_year", values="quantity", where="calendar.year = 2023")
     assert not [note for note in one_year.notes if note.kind == "recurring"]
     apart = nursery.pivot(rows="calendar.month_of_year", columns="calendar.year", values="quantity")

@@ -51,9 +51,9 @@ def test_counts_are_those_of_the_rows(seed: int) -> None:
         found = [each for each in report.findings if each.subject == str(related)]
         wanted = expected(star, link)
         said = {
-            "null": sum(each.rows for each in found if "without a key" in each.text),
+            "null": sum(each.rows for each in found if "no key" in each.text),
             "early": sum(each.rows for each in found if "dated before the first row" in each.text),
-            "lost": sum(each.rows for each in found if "nothing in" in each.text or "dated outside" in each.text),
+            "lost": sum(each.rows for each in found if "no match in" in each.text or "dated outside" in each.text),
         }
         assert {name: said[name] for name in wanted} == wanted, (str(related), report)
 

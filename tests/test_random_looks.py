@@ -127,7 +127,7 @@ def test_rows_behind_any_grid_give_its_cells(nursery: relatum.Model, turn: int) 
         try:
             book = Book(grid.again(where="calendar.month = '2024-04'")._workbook(True))
         except relatum.RequestError as error:
-            assert "No value of the grid is a sum" in error.reason
+            assert "No value in this grid is a sum" in error.reason
             continue
         for line in book.book["Grid"].iter_rows():
             for cell in line:

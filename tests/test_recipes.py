@@ -30,7 +30,7 @@ RECIPES: list[tuple[str, Any, tuple[int, ...]]] = [
     ("orders", "does not add up over members", ()),
     ("median(sales.quantity)", "does not add up over members", ()),
     ("max(sales.sold_on)", "does not add up over members", ()),
-    ("avg(revenue per customer)", "is worked out for members", ()),
+    ("avg(revenue per customer)", "is evaluated for each member", ()),
     ("share(revenue of total)", "square brackets", ()),
     ("revenue[pin calendar.year = 2024]", "square brackets", ()),
     ("revenue[where customer.region = 'North']", "square brackets", ()),

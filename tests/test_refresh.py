@@ -79,7 +79,7 @@ BROKEN: list[tuple[str, Callable[[Path], object], list[str]]] = [
     ("file damaged", lambda folder: (folder / "sales.csv").write_bytes(b"\0"), ["not a text file", "sales unreadable: 2 rows before", "the previous state is kept"]),
     ("one bad row", rewrite("sales.csv", "b,2,x", "b,2,x,1"), ["sales.csv:3: This row has 4 fields", "sales unreadable: 2 rows before"]),
     ("another type", rewrite("sales.csv", "b,2", "b,two"), ["sales.quantity was integer and is text now, for instance 'two'", 'type = "text"', "other types: quantity: integer -> text"]),
-    ("shapes differ", lambda folder: pq.write_table(pa.table({"m": [5]}), folder / "visits" / "2024.parquet"), ["lacks n and has m besides"]),
+    ("shapes differ", lambda folder: pq.write_table(pa.table({"m": [5]}), folder / "visits" / "2024.parquet"), ["lacks n and also has m"]),
 ]  # fmt: skip
 
 

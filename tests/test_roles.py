@@ -73,7 +73,7 @@ label = "Where from"
     assert [axis.label for axis in grid.result.axes] == ["Where from", "From code"]
     model.save(tmp_path / "n.toml")
     assert relatum.open(tmp_path / "n.toml").declaration.tables == model.declaration.tables
-    with pytest.raises(relatum.ModelError, match="just a label of its own"):
+    with pytest.raises(relatum.ModelError, match="only their own labels"):
         (tmp_path / "n.toml").write_text(
             (tmp_path / "n.toml").read_text().replace('Where from"', 'Where"\ntype = "text"')
         )

@@ -49,7 +49,7 @@ def test_bad_csv(tmp_path: Path, content: bytes, line: int | None, message: str)
 @pytest.mark.parametrize("content", [b"PAR1 not really", b"ARROW1\0\0 cut off", b"a,b\n1,2\n"])
 def test_a_damaged_file_is_an_error_with_its_path(tmp_path: Path, name: str, content: bytes) -> None:
     (tmp_path / name).write_bytes(content)
-    with pytest.raises(relatum.SourceError, match=f"{name}: This is not a file of its kind"):
+    with pytest.raises(relatum.SourceError, match=f"{name}: This is not a file of the expected kind"):
         relatum.Model().add_table("bad", tmp_path / name)
 
 
@@ -69,7 +69,9 @@ def test_a_damaged_column_is_an_error_when_it_is_first_read(tmp_path: Path) -> N
 def test_what_is_no_file_to_read(tmp_path: Path, name: str) -> None:
     (tmp_path / "folder.csv").mkdir()
     (tmp_path / "data.xyz").write_text("x")
-    with pytest.raises(relatum.SourceError, match=r"no such file|no data file here|ending in \.xyz are not read"):
+    with pytest.raises(
+        relatum.SourceError, match=r"no such file|No data files found here|ending in \.xyz are not read"
+    ):
         relatum.Model().add_table("t", tmp_path / name)
 
 
@@ -204,8 +206,8 @@ def test_parquet_and_ipc_read_alike(tmp_path: Path) -> None:
     ("values", "type_", "message"),
     [
         (pa.array(["1", "x"]), "integer", "cannot be read as integer"),
-        (pa.array([2**64 - 1], pa.uint64()), "integer", "does not fit 64 bits"),
-        (pa.array([Decimal(10**30)], pa.decimal128(38, 2)), "", "does not fit 64 bits"),
+        (pa.array([2**64 - 1], pa.uint64()), "integer", "does not fit in 64 bits"),
+        (pa.array([Decimal(10**30)], pa.decimal128(38, 2)), "", "does not fit in 64 bits"),
         (pa.array(["2024-02-30"]), "date", "'2024-02-30', which is not a date"),
     ],
 )
@@ -247,7 +249,7 @@ PARTS: list[tuple[list[str], str, Any]] = [
     (["a\n1\n2\n", "a\n3\n"], "integer", [1, 2, 3]), (["a\n1\n", "a\n1.5\n"], "float", [1.0, 1.5]),
     (["a\nx\n", "a\ny\n", "a\nx\n"], "text", ["x", "y", "x"]), (["a,b\n,1\n", "a,b\n7,2\n"], "integer", [None, 7]),
     (["a\n7\n", "a,,\n"], "no heading", None), (["a\n1\n", "a\nx\n"], "a is text here and integer in", None),
-    (["a\n1\n", "b\n1\n"], "lacks a and has b besides", None), (["a\ntrue\n", "a\nfalse\n"], "boolean", [True, False]),
+    (["a\n1\n", "b\n1\n"], "lacks a and also has b", None), (["a\ntrue\n", "a\nfalse\n"], "boolean", [True, False]),
     (["a\n2024-01-01\n", "a\n2023-01-01\n"], "date", [date(2024, 1, 1), date(2023, 1, 1)]), (["b,a\n1,x\n", "a,b\ny,2\n"], "text", ["x", "y"]),
 ]  # fmt: skip
 
@@ -280,7 +282,7 @@ def test_a_folder_of_files(tmp_path: Path, files: list[str], type_: str, values:
             "holds '12/31/2023', which is not a date of the form dd/MM/yyyy",
         ),
         (["x"], "dd/MM/yyyy", "text", "has a date pattern but not a date type"),
-        (["x"], "day", "date", "no pattern of a date"),
+        (["x"], "day", "date", "not a date pattern"),
     ],
 )
 def test_dates_by_pattern(values: list[Any], pattern: str, type_: str, got: Any) -> None:
@@ -338,7 +340,7 @@ def test_a_text_is_a_table_where_something_parts_its_fields(tmp_path: Path) -> N
         (tmp_path / name).write_text(text)
     draft = relatum.draft(tmp_path)
     assert set(draft.declaration.tables) == {"stops", "visits"}
-    assert "no table" in next(each.why for each in draft.left_out if "readme" in each.what)
+    assert "not a table" in next(each.why for each in draft.left_out if "readme" in each.what)
     (tmp_path / "t").mkdir()
     for name, text in {"1.csv": STOPS, "2.csv": STOPS, "readme.txt": PROSE}.items():
         (tmp_path / "t" / name).write_text(text)

@@ -74,9 +74,9 @@ def test_a_condition_shows_no_member_that_the_values_do_not(stall: relatum.Model
 REFUSED: list[tuple[dict[str, Any], str]] = [
     ({"when": "worth", "mark": "x"}, "which is integer and not a condition"), ({"when": "wort < 1", "mark": "x"}, "Did you mean worth"),
     ({"when": "worth < 0"}, "The rule sets no style"), ({"colour": "reddish"}, "'reddish', which is not a colour"),
-    ({"mark": "long"}, "longer than two"), ({"bar": True, "when": "worth < 0"}, "have no condition"),
+    ({"mark": "long"}, "longer than two"), ({"bar": True, "when": "worth < 0"}, "take no condition"),
     ({"shades": ["low"]}, "two or three colours"), ({"shades": ["low", "high"], "between": [1]}, "a number for each colour"),
-    ({"shades": ["low", "high"], "between": [2, 1]}, "go up"), ({"field": "sales.product", "bar": True}, "they are for values"),
+    ({"shades": ["low", "high"], "between": [2, 1]}, "must increase"), ({"field": "sales.product", "bar": True}, "so they need a value"),
     ({"value": "worth", "field": "sales.product", "mark": "x"}, "a value or a field"), ({"members": ["fig"], "mark": "x"}, "needs a field"),
 ({"hue": "red"}, "Its words are value, field, when"), ({"field": "sales.product", "when": "worth < 0", "members": ["fig"], "mark": "x"}, "not both"),
 ]  # fmt: skip
@@ -204,7 +204,7 @@ def test_series_differ_to_every_eye(colours: ThemeColours, eye: str) -> None:
 
 THEMES = [
     ({"light": {"accent": "red"}}, "light.accent is 'red'"), ({"size": 99}, "size is 99"), ({"widths": {"a": 1}}, "The width of a is 1"),
-    ({"font": "x;} body {"}, "A font is named"), ({"colour": "x"}, "no theme"), ({"light": {"series": ["#12"]}}, "light.series"),
+    ({"font": "x;} body {"}, "A font name can contain"), ({"colour": "x"}, "Invalid theme"), ({"light": {"series": ["#12"]}}, "light.series"),
 ]  # fmt: skip
 
 
@@ -289,7 +289,7 @@ def test_the_demo_says_its_looks_in_the_file(hollowmere: Path) -> None:
     result = run(
         "pivot", hollowmere, "--rows", "category.department", "--values", "revenue", "--style", "value = revenue"
     )
-    assert result.exit_code == 2 and "cannot be read" in result.stderr
+    assert result.exit_code == 2 and "Invalid style" in result.stderr
 
 
 CHECKED = [
@@ -301,9 +301,9 @@ CHECKED = [
     (
         'style = [{ when = "worth < 1", colour = "#ffee00" }]',
         "remark",
-        "measure worth writes #ffee00 on #ffffff, a contrast of only 1.2",
+        "measure worth shows #ffee00 on #ffffff, a contrast of only 1.2",
     ),
-    ('[[report.r.part]]\nfigures = ["worht"]', "problem", "report r part 1 cannot be asked: .*Did you mean worth"),
+    ('[[report.r.part]]\nfigures = ["worht"]', "problem", "report r part 1 cannot be evaluated: .*Did you mean worth"),
     ('style = [{ when = "worth < 1", colour = "bad" }]', "", ""),
 ]
 
@@ -317,7 +317,7 @@ def test_check_tells_what_cannot_be_asked_or_read(tmp_path: Path, line: str, sev
     found = [
         (each.severity, f"{each.subject} {each.text}") for each in relatum.open(tmp_path / "m.toml").check().findings
     ]
-    told = [(kind, said) for kind, said in found if "style" in said or "writes" in said or said.startswith("report")]
+    told = [(kind, said) for kind, said in found if "style" in said or "shows" in said or said.startswith("report")]
     assert [kind for kind, _ in told] == ([severity] if severity else [])
     assert all(re.match(text, said) for _, said in told)
 

@@ -167,7 +167,7 @@ def test_what_is_one_select_is_let_through(query: str) -> None:
 
 
 def bases(folder: Path) -> dict[str, Path]:
-    """A table, a view that reaches out and one that never ends, in each kind of file."""
+    """A table, a view that reaches out and one that never closed, in each kind of file."""
     (folder / "secret.csv").write_text("a\nsecret\n")
     with duckdb.connect(str(folder / "b.duckdb")) as base:
         base.execute("create table t as select 1 as a")

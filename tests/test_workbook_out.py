@@ -102,7 +102,7 @@ def test_rows_behind_of_the_demo_with_lookups_and_a_condition(hollowmere: Path, 
     for cell in formulas:
         assert book.worked_out(cell.value) == pytest.approx(book.cached["Grid"][cell.coordinate].value, rel=1e-9)
     for arguments, reason in ((["revenue", "--out", tmp_path / "g.csv"], "rows_behind works only with .xlsx files"),
-                              (["orders", "--out", out], "No value of the grid is a sum")):  # fmt: skip
+                              (["orders", "--out", out], "No value in this grid is a sum")):  # fmt: skip
         refused = run("pivot", hollowmere, "--rows-behind", "--values", *arguments)
         assert refused.exit_code == 2 and reason in refused.stderr
 

@@ -24,7 +24,7 @@ SHEETS: list[tuple[str, Rows, dict[str, list[Any]], list[str]]] = [
     ("plain", [HEAD, *BODY], PLAIN, []),
     ("titles above", [("Sales of spring",), (), ("as of", "May", None), HEAD, *BODY], PLAIN, ["2 rows above the heading left out: Sales of spring, as of"]),
     ("blank columns", [(None, "no", None, "day", "amount"), *[(None, a, None, b, c) for a, b, c in BODY]], PLAIN, ["2 blank columns left out"]),
-    ("a total below", [HEAD, *BODY, (None, None, 10.0)], PLAIN, ["the last row left out: its numbers are the sums"]),
+    ("a total below", [HEAD, *BODY, (None, None, 10.0)], PLAIN, ["the last row left out: its numbers are the totals"]),
     ("notes below", [HEAD, *BODY, (), ("Source: the till",), ("printed twice",)], PLAIN, ["2 rows below a blank row left out, from Source: the till on"]),
     ("a column without heading", [(*HEAD, None), *[(*row, "x") for row in BODY]], PLAIN, ["1 column without a heading left out"]),
     ("one column", [("word",), ("a",), ("b",)], {"word": ["a", "b"]}, []),

@@ -90,7 +90,7 @@ class Askable(Editable):
         DataError
             A relationship that is needed contradicts the data.
         ValueOverflowError
-            A value does not fit 64 bits.
+            A value does not fit in 64 bits.
 
         Examples
         --------

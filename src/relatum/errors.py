@@ -121,7 +121,7 @@ class ArgumentError(ModelError, RequestError, TypeError):
 
 
 class ValueOverflowError(RelatumError, OverflowError):
-    """A whole number or decimal that does not fit 64 bits. Relatum stops rather than show a wrong number."""
+    """A whole number or decimal that does not fit in 64 bits. Relatum stops rather than show a wrong number."""
 
     @classmethod
     def of_result(cls) -> ValueOverflowError:

@@ -146,7 +146,7 @@ def column_from_arrow(array: Any, wanted: Type | None = None, zone: str = "UTC")
     Raises
     ------
     SourceError
-        A value does not fit 64 bits, or cannot be converted to the type wanted.
+        A value does not fit in 64 bits, or cannot be converted to the type wanted.
     """
     found = type_of(array.type)
     if found is None:
@@ -284,7 +284,7 @@ def _whole_numbers(array: Any, target: Type) -> Array:
             return _unscaled(array.cast(pa.decimal128(38, target.scale)))
         return array_values(array.cast(pa.int64()), 0)
     except (pa.ArrowInvalid, OverflowError) as error:
-        raise SourceError(f"holds a value that does not fit 64 bits: {error}") from None
+        raise SourceError(f"holds a value that does not fit in 64 bits: {error}") from None
 
 
 def _unscaled(array: Any) -> Array:

@@ -54,7 +54,7 @@ def answer(session: Session, request: Request, *, with_parts: bool = False, styl
     DataError
         A relationship that it needs contradicts the data.
     ValueOverflowError
-        A value does not fit 64 bits.
+        A value does not fit in 64 bits.
     """
     with in_force(session.declaration.bounds):
         return _answer(session, request, with_parts, styled)

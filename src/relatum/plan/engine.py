@@ -227,7 +227,7 @@ class Engine(Protocol):
         RequestError
             The combinations to show exceed the plan's cell limit; raised before their values are worked out.
         ValueOverflowError
-            A value does not fit 64 bits.
+            A value does not fit in 64 bits.
         """
         ...
 

@@ -168,12 +168,10 @@ def loss_notes(losses: Iterable[Loss]) -> list[Note]:
 def _loss_note(loss: Loss, columns: list[str]) -> Note:
     match loss:
         case LostLookup(source, lookup, _, rows):
-            wanted = " or ".join(columns)
             return Note(
                 "lookup",
-                f"{counted(rows, 'row')} of {quoted(source)} {agreeing(rows, 'has', 'have')} no matching "
-                f"{quoted(lookup)}, and so "
-                f"no {wanted}: {agreeing(rows, 'it is', 'they are')} left out.",
+                f"{counted(rows, 'row')} of {quoted(source)} {agreeing(rows, 'has', 'have')} no matching {quoted(lookup)}"
+                f" ({', '.join(columns)}) and {agreeing(rows, 'is', 'are')} left out.",
             )
         case LostCondition(source, lookup, condition, rows):
             return Note(

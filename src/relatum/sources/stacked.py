@@ -107,7 +107,7 @@ def _scaled(column: Column, type_: Type) -> Array:
         return np.asarray(column.values)
     factor = 10 ** (type_.scale - column.type.scale)
     if max(abs(column.lower), abs(column.upper)) * factor >= 1 << 63:
-        raise SourceError(f"holds a value that does not fit 64 bits as {type_}")
+        raise SourceError(f"holds a value that does not fit in 64 bits as {type_}")
     return np.asarray(column.values.astype(np.int64) * factor)
 
 

@@ -104,7 +104,7 @@ class Connection(ABC):
         SourceError
             The engine refuses it, or cannot be reached.
         ValueOverflowError
-            A value does not fit 64 bits.
+            A value does not fit in 64 bits.
         LimitError
             It takes too long.
         """
