@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 export PIP_DISABLE_PIP_VERSION_CHECK := 1
 
-.PHONY: demo test test-spark docs page benchmark clean
+.PHONY: demo check unit test test-spark docs page benchmark clean
 
 # Lark's strict mode, which a test uses, needs interegular. It lies beside the environment: where lark can import it,
 # lark checks the grammar's terminals at every start, for half a second.
@@ -22,12 +22,20 @@ web/node_modules/.installed: web/package.json web/package-lock.json
 demo: $(VENV)/.installed
 	$(BIN)/relatum demo hollowmere
 
-test: $(VENV)/.installed web/node_modules/.installed
+# Lint, types, layers and names: what is quick to check.
+check: $(VENV)/.installed
 	$(BIN)/ruff check src tests examples benchmarks docs
 	$(BIN)/ruff format --check --quiet src tests examples benchmarks docs
 	$(BIN)/mypy
-	$(BIN)/lint-imports
+	$(BIN)/lint-imports --no-logo
 	if [ -f ../shared/tools/own_names.py ]; then $(PYTHON) ../shared/tools/own_names.py .; fi
+
+# The tests of the core, for while one works: no server, no browser, no process of its own.
+unit: $(VENV)/.installed
+	$(BIN)/pytest --numprocesses auto -m "not outside"
+
+# Everything but Spark.
+test: check web/node_modules/.installed
 	tests/install_postgresql.sh
 	tests/install_browser.sh
 	$(BIN)/pytest --numprocesses auto --dist loadgroup

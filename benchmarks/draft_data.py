@@ -6,7 +6,9 @@ import csv
 import json
 import re
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
+
+from msgspec.structs import replace
 from datetime import date, datetime, timedelta
 from pathlib import Path
 from random import Random

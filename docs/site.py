@@ -7,9 +7,11 @@ import tempfile
 from pathlib import Path
 from typing import Any
 
+import click
 import msgspec
 
 import relatum
+from relatum.cli.main import app
 from relatum.demo.write import write_demo
 from relatum.model.entries import ModelEntry
 from relatum.present.pictures import picture_bytes
@@ -19,10 +21,11 @@ _DRAWN = re.compile(r"<!-- draws: (\w+) -->\n\n?```py\n(.*?)```", re.DOTALL)
 
 
 def on_pre_build(config: Any) -> None:
-    """Draw and write them anew."""
+    """Draw and write them again."""
     (DOCS / "generated").mkdir(exist_ok=True)
     (DOCS / "gallery").mkdir(exist_ok=True)
     write_changed(DOCS / "generated" / "file.md", file_reference().encode())
+    write_changed(DOCS / "generated" / "commands.md", command_reference().encode())
     with tempfile.TemporaryDirectory() as folder:
         model = relatum.open(write_demo(Path(folder) / "hollowmere"))
         for name, code in _DRAWN.findall((DOCS / "looks.md").read_text(encoding="utf-8")):
@@ -37,6 +40,34 @@ def write_changed(path: Path, content: bytes) -> None:
     """Write a file that is another one now; what is not is left, so that nothing is built again for it."""
     if not path.exists() or path.read_bytes() != content:
         path.write_bytes(content)
+
+
+def command_reference() -> str:
+    """The reference of the commands, from what reads them."""
+    lines = [
+        "# Commands",
+        "",
+        "Every command with its arguments and options. Results go to standard output, messages to standard error.",
+        "",
+    ]
+    for name, command in sorted(app.commands.items()):
+        lines += _command(f"relatum {name}", command)
+        if isinstance(command, click.Group):
+            for inner, part in sorted(command.commands.items()):
+                lines += _command(f"relatum {name} FILE {inner}", part)
+    return "\n".join(lines)
+
+
+def _command(name: str, command: click.Command) -> list[str]:
+    context = click.Context(command, info_name=name)
+    records = [each.get_help_record(context) for each in command.get_params(context)]
+    text = re.sub(r"Example: (.*)", r"\n\n    \1", " ".join((command.help or "").split()), flags=re.DOTALL)
+    rows = [f"| `{option.replace('|', chr(92) + '|')}` | {_cell(said)} |" for option, said in filter(None, records)]
+    return [f"## {name}", "", text, "", "| argument or option | meaning |", "|---|---|", *rows, ""]
+
+
+def _cell(text: str) -> str:
+    return text.replace("|", "\\|").replace("<", "&lt;")
 
 
 def file_reference() -> str:

@@ -81,7 +81,7 @@ WALLS = [
     *(Fault(f"an address with {what}", source(f'source = "{SERVER}{said}"\npart = "sales"'), says) for what, said, says in [
         ("a mark behind which the driver reads on", "#&sslkeylogfile=/tmp/k", "The address is none that can be read"), ("such a mark behind a setting", "?sslmode=disable#&passfile=/x", "The address is none that can be read"),
         ("a file for keys", "?sslkeylogfile=/tmp/k", "says sslkeylogfile, which a model file may not"), ("a file of passwords", "?passfile=/etc/x", "says passfile, which a model file may not"),
-        ("a user", "?user=me", "no place for them"), ("a user in other signs", "?%75ser=me", "no place for them"), ("a service", "?service=x", "says service, which a model file may not"),
+        ("a user", "?user=me", "must not contain them"), ("a user in other signs", "?%75ser=me", "must not contain them"), ("a service", "?service=x", "says service, which a model file may not"),
         ("a value with quotes", "?application_name=a'b", "none that can be read"), ("a setting within a setting", "?sslmode=x%26passfile=/x", "none that can be read"), ("options", "?options=-c", "says options, which a model file may not"),
         ("an equals sign in its database", "=x", "none that can be read"),
     ]),
@@ -92,9 +92,9 @@ WALLS = [
     Fault("an engine by a path from the root", on_engine('kind = "duckdb", address = "/tmp/out.duckdb"'), "lies outside the model's folder"),
     Fault("an engine by a link", both(on_engine('kind = "duckdb", address = "in.duckdb"'), lambda folder: (folder / "in.duckdb").symlink_to("/tmp/out.duckdb")), "lies outside the model's folder"),
     Fault("a source of an engine outside the folder", both(on_engine(DUCK, 'source = "../out.duckdb"\npart = "sales"'), NOTHING), "lies outside the model's folder"),
-    Fault("a Spark elsewhere", on_engine('kind = "spark", address = "spark://there:7077"'), "names a Spark of its own"),
-    Fault("a Spark on a cluster", on_engine('kind = "spark", address = "yarn"'), "names a Spark of its own"),
-    Fault("an engine that is no database", both(on_engine('kind = "duckdb", address = "in.duckdb"'), write("in.duckdb", b"nothing" * 99)), "no database that can be read"),
+    Fault("a Spark elsewhere", on_engine('kind = "spark", address = "spark://there:7077"'), "names its own Spark server"),
+    Fault("a Spark on a cluster", on_engine('kind = "spark", address = "yarn"'), "names its own Spark server"),
+    Fault("an engine that is no database", both(on_engine('kind = "duckdb", address = "in.duckdb"'), write("in.duckdb", b"nothing" * 99)), "This database cannot be read"),
     Fault("an engine that is a folder", both(on_engine('kind = "duckdb", address = "in.duckdb"'), lambda folder: (folder / "in.duckdb").mkdir()), "This is a folder, not a file"),
     # queries
     *(Fault(f"a query that {what}", asks(query, kind), says) for what, query, kind, says in [
@@ -117,7 +117,7 @@ WALLS = [
     Fault("a time limit beyond all times", NOTHING, "P1", ("pivot", "shop.toml", "--rows", "sales.product_id", "--values", "revenue", "--limit-time", "999999999 h"), 0),
     # SQLite beside others
     Fault("a database that another program writes to", source(f'{SHOP}part = "sales"', busy), "Another program is writing to the database", seconds=20),
-    Fault("a database left half written", source(f'{SHOP}part = "sales"', journal), "has ended in the middle"),
+    Fault("a database left half written", source(f'{SHOP}part = "sales"', journal), "has was interrupted while writing"),
     # files
     Fault("a footer that lies about rows", source('source = "sales.parquet"', lying), "rows"),
     Fault("parts that differ, on an engine", both(on_engine(DUCK, 'source = "parts"'), parts(TWO, TWO.append_column("more", pa.array([1])))), "has more besides"),

@@ -160,19 +160,19 @@ def test_a_renamed_model_is_saved_and_read(hollowmere: Path, tmp_path: Path) -> 
 
 
 REFUSED = [
-    (lambda m: m.rename("nothing", "x"), "has nothing called nothing"), (lambda m: m.rename("sales", "product"), "a name of the model already"),
-    (lambda m: m.rename("sales.quantity", "product"), "has a column product already"), (lambda m: m.rename("by_kind.kind", "x"), "has its name from product.kind"), (lambda m: m.rename("calendar.month", "x"), "keeps its name"),
-    (lambda m: m.rename("sales.product -> product.product", "x"), "has no name"), (lambda m: m.rename("revenue", " x"), "cannot name"),
-    (lambda m: m.rename("goal", "amount"), "would mean something else"), (lambda m: m.rename("quantity", "revenue"), "already"),
+    (lambda m: m.rename("nothing", "x"), "has nothing called nothing"), (lambda m: m.rename("sales", "product"), "is already used in this model"),
+    (lambda m: m.rename("sales.quantity", "product"), "has a column product already"), (lambda m: m.rename("by_kind.kind", "x"), "takes its name from product.kind"), (lambda m: m.rename("calendar.month", "x"), "cannot be renamed"),
+    (lambda m: m.rename("sales.product -> product.product", "x"), "has no name"), (lambda m: m.rename("revenue", " x"), "is not a valid name"),
+    (lambda m: m.rename("goal", "amount"), "would change its meaning"), (lambda m: m.rename("quantity", "revenue"), "already"),
     (lambda m: m.remove("product.price"), "is a column of the source"), (lambda m: m.remove("control 7"), "There is no control 7"),
-    (lambda m: m.remove("sales.product -> kind.kind"), "no relationship"), (lambda m: m.measure("revenue", "1"), "say replace=True"),
-    (lambda m: m.measure("revenue", "max(kind.family)", replace=True), "revenue cannot be replaced so"),
-    (lambda m: m.measure("revenue", "sum(", replace=True), "revenue cannot be replaced so"),
-    (lambda m: m.derive("product", "dear", "price + 'x'", replace=True), "cannot be replaced so"),
-    (lambda m: m.add_table("product", pa.table({"product": ["fig"]}), key="product", replace=True), "product cannot be replaced so"),
+    (lambda m: m.remove("sales.product -> kind.kind"), "no relationship"), (lambda m: m.measure("revenue", "1"), "pass replace=True"),
+    (lambda m: m.measure("revenue", "max(kind.family)", replace=True), "revenue cannot be replaced like this"),
+    (lambda m: m.measure("revenue", "sum(", replace=True), "revenue cannot be replaced like this"),
+    (lambda m: m.derive("product", "dear", "price + 'x'", replace=True), "cannot be replaced like this"),
+    (lambda m: m.add_table("product", pa.table({"product": ["fig"]}), key="product", replace=True), "product cannot be replaced like this"),
     (lambda m: m.add_table("product", pa.table({"product": ["fig", "fig"], "kind": ["a", "b"], "weight": [1, 2], "price": [1, 2], "shelf": [1, 2]}), key=["product", "shelf"], replace=True), "not unique"),
-    (lambda m: m.hierarchy("range", ["kind.family"], replace=True), "two levels or more"), (lambda m: m.hierarchy("revenue", ["kind.family", "product.kind"]), "is already the name of a measure"),
-    (lambda m: m.hierarchy("x", ["kind.family", "kind.nothing"]), "no column nothing"), (lambda m: m.hierarchy("x", ["kind.family", "family"]), "no column"),
+    (lambda m: m.hierarchy("range", ["kind.family"], replace=True), "at least two levels"), (lambda m: m.hierarchy("revenue", ["kind.family", "product.kind"]), "is already the name of a measure"),
+    (lambda m: m.hierarchy("x", ["kind.family", "kind.nothing"]), "no column nothing"), (lambda m: m.hierarchy("x", ["kind.family", "family"]), "not a column"),
     (lambda m: m.relate("sales.customer -> customer.customer", direction="sideways", replace=True), "direction is 'sideways'"),
 ]  # fmt: skip
 
@@ -214,7 +214,7 @@ def test_replacing_keeps_the_place_and_all_that_depends() -> None:
     assert model.pivot(rows="by_kind.family", values="n: count(by_kind)").to_arrow().num_rows == 1
     model.add_role("paid_calendar", "customer", replace=True)
     assert model.evaluate("count(paid_calendar)") == 2
-    with pytest.raises(relatum.ModelError, match="say replace=True"):
+    with pytest.raises(relatum.ModelError, match="pass replace=True"):
         model.add_role("paid_calendar", "calendar")
 
 

@@ -145,8 +145,8 @@ def test_filters_tell_where_they_come_from_and_what_they_leave(shared_stall: rel
     ]
     moved = shared_stall.explain("quantity[year to date]", {"calendar.month": "2024-02"})
     assert "year to date: 2024-01-01 to 2024-02-29 (60 dates)" in str(moved)
-    assert "1 members: ivy" in str(shared_stall.explain("quantity[keep product where quantity = 4]"))
-    assert "1 of 6 rows have no matching product" in str(shared_stall.explain("revenue"))
+    assert "1 member: ivy" in str(shared_stall.explain("quantity[keep product where quantity = 4]"))
+    assert "1 of 6 rows has no matching product" in str(shared_stall.explain("revenue"))
 
 
 def test_what_stands_twice_is_told_once(shared_stall: relatum.Model) -> None:
@@ -160,7 +160,7 @@ def test_what_stands_twice_is_told_once(shared_stall: relatum.Model) -> None:
 
 @pytest.mark.parametrize(("value", "listed", "told"), [
     ("quantity", 2, "4 more rows; the 2 listed come to 5, all to 15"), ("quantity", 9, "the 6 listed come to 15"), ("count(sales)", 4, "2 more rows; the 4 listed come to 4, all to 6"),
-    ("avg(sales.quantity)", 3, "the 3 listed come to"), ("max(sales.sold_on)", 6, "the 6 listed come to 2024-"), ("count(distinct sales.customer)", 2, "1 more values"),
+    ("avg(sales.quantity)", 3, "the 3 listed come to"), ("max(sales.sold_on)", 6, "the 6 listed come to 2024-"), ("count(distinct sales.customer)", 2, "1 more value"),
     ("max(quantity per product)", 9, "the 3 listed come to 5"), ("median(sales.quantity)", 1, "5 more rows"), ("quantity", 0, ""),
 ])  # fmt: skip
 def test_what_is_listed_is_told(shared_stall: relatum.Model, value: str, listed: int, told: str) -> None:
@@ -330,8 +330,8 @@ def test_a_verified_cell_becomes_a_control(hollowmere: Path, tmp_path: Path) -> 
     lines = out.read_text().splitlines()
     assert sum(Decimal(line.split(",")[-1] or 0) for line in lines[1:]) == Decimal(str(control.equals))
     for value, at, where, reason in (
-        ("revenue + 1", {}, "", "of a measure"), ("revenue", {"category.category": relatum.NO_MATCH}, "", "cannot be said so"),
-        ("revenue", {}, "sales.quantity > 3", "cannot be said so"), ("target", {"product.plant": "Aloe"}, "", "this cell has none"),
+        ("revenue + 1", {}, "", "needs a measure"), ("revenue", {"category.category": relatum.NO_MATCH}, "", "cannot be described that way"),
+        ("revenue", {}, "sales.quantity > 3", "cannot be described that way"), ("target", {"product.plant": "Aloe"}, "", "this cell has none"),
     ):  # fmt: skip
         with pytest.raises(relatum.RequestError, match=reason):
             model.explain(value, at, where).as_control()
@@ -339,8 +339,8 @@ def test_a_verified_cell_becomes_a_control(hollowmere: Path, tmp_path: Path) -> 
 
 SHELL = [
     (["--at", "category.category = 'Ferns'", "--against", "category.category = 'Herbs'"], 0, "difference"), (["--at", "category.category is no match"], 0, "is no match"),
-    (["--fields", "product.plant top 3 with others", "--at", "product.plant = others"], 0, "members: "), (["--at", "product.plant = others"], 2, "has no others"),
-    (["--at", "category.category = 'Fernz'"], 2, "Did you mean Ferns"), (["--at", "category.category > 3"], 2, "names no member"), (["--format", "json"], 0, '"reason": ""'),
+    (["--fields", "product.plant top 3 with others", "--at", "product.plant = others"], 0, "members: "), (["--at", "product.plant = others"], 2, "does not show others"),
+    (["--at", "category.category = 'Fernz'"], 2, "Did you mean Ferns"), (["--at", "category.category > 3"], 2, "does not name a member"), (["--format", "json"], 0, '"reason": ""'),
     (["--at", "calendar.date = date '2024-05-03', sales.quantity = -3"], 0, "-3"), (["--rows-out", "x.pdf"], 2, "Known endings"),
 ]  # fmt: skip
 

@@ -136,7 +136,7 @@ def test_every_medium_says_the_same(tmp_path: Path) -> None:
                 )
                 asked.append({**exact, "shape": asdict(shape)})
                 wanted.append(write(number))
-    assert len(wanted) > 2000
+    assert len(wanted) > 600
     (tmp_path / "asked.json").write_text(json.dumps(asked))
     done = subprocess.run(
         ["node", str(WEB / "tools" / "written.mjs"), str(tmp_path / "asked.json")],
@@ -243,8 +243,8 @@ def test_a_report_has_its_parts_and_prints(hollowmere: Path, nursery: relatum.Mo
 
 
 REPORTS = [
-    ("[[part]]\n", "means nothing"), ('[[part]]\ntext = "a"\npivot = "departments"\n', "says text and pivot"), ("title = 'x'\n", "has no parts"),
-    ('[[part]]\npivot = "nothing"\n', "which is not there"), ('[[part]]\npivot = "departments"\nchart = "tower"\n', "Part 1 of the report one: Unknown chart tower"),
+    ("[[part]]\n", "has nothing"), ('[[part]]\ntext = "a"\npivot = "departments"\n', "has text and pivot"), ("title = 'x'\n", "has no parts"),
+    ('[[part]]\npivot = "nothing"\n', "which does not exist"), ('[[part]]\npivot = "departments"\nchart = "tower"\n', "Part 1 of the report one: Unknown chart tower"),
     ('[[part]]\npivot = "departments"\ntable = false\n', "neither chart nor table"), ('[[part]]\nfigures = ["revenew"]\n', "Did you mean revenue"),
     ('[[part]]\ntext = "a"\nagainst = "back 1 year"\n', "against applies only to figures"), ('[[part]]\ncolour = "a"\n', "unknown"), ("[[part\n", "not TOML"),
 ]  # fmt: skip

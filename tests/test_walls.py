@@ -151,10 +151,10 @@ def test_a_foreign_table_is_told(server: Server) -> None:
 )  # fmt: skip
 def test_an_address_reaches_the_driver_as_it_was_looked_at(said: str) -> None:
     with pytest.raises(
-        relatum.SourceError, match=r"which a model file may not|none that can be read|cannot be reached"
+        relatum.SourceError, match=r"which a model file may not|Invalid address|cannot be reached"
     ):
         relatum.Model().add_table("t", f"postgresql://127.0.0.1:1/{said}", part="t")
-    with pytest.raises(relatum.SourceError, match="no place for them"):
+    with pytest.raises(relatum.SourceError, match="must not contain them"):
         relatum.Model().add_table("t", "postgresql://127.0.0.1:1/x?%75ser=me", part="t")
 
 
@@ -201,7 +201,7 @@ def test_a_spark_elsewhere_is_the_callers_to_name(tmp_path: Path, address: str) 
     (tmp_path / "m.toml").write_text(
         f'relatum = 1\n[engine]\nkind = "spark"\naddress = "{address}"\n[table.t]\npart = "t"\n'
     )
-    with pytest.raises(relatum.ModelError, match="names a Spark of its own"):
+    with pytest.raises(relatum.ModelError, match="names its own Spark server"):
         relatum.open(tmp_path / "m.toml")
 
 
@@ -211,7 +211,7 @@ def test_spark_calls_what_it_brings_itself_and_nothing_that_runs() -> None:
         "select reflect('java.lang.System', 'exit', 1)", "select java_method('a', 'b')", "select `reflect`('a', 'b')", "select try_reflect('a', 'b')", "select theirs(a) from t", "select transform(a) using 'cat' from t",
         "from (from t map a using 'cat') select *", "select * from t lateral view theirs(a) x",
     ):  # fmt: skip
-        with pytest.raises(relatum.SourceError, match=r"calls|no SELECT|holds"):
+        with pytest.raises(relatum.SourceError, match=r"calls|not a valid SELECT|not a SELECT|holds"):
             tree = one_select(query, "spark", "base")
             refuse_unknown(written(tree, "spark"), known, own_names(tree), "base")
     for query in (
@@ -278,7 +278,7 @@ def test_arguments_are_what_the_signature_says() -> None:
     calls: list[tuple[Callable[[], object], str]] = [
         (lambda: model.measure(5, "1"), r"name of measure is 5 \(int\); it must be a text"), (lambda: model.measure("m", "1", about=b"x"), "about of measure is b'x'"), (lambda: model.measure("m", "1", format=3), "a text or a dictionary"),
         (lambda: model.measure("m", "1", replace="yes"), "True or False"), (lambda: model.derive("t", int, "1"), "name of derive is <class 'int'>"), (lambda: model.add_derived_table(int, "t.a", {}), "it must be a text"),
-        (lambda: model.pivot(["t.a", 3]), "a list in which each item is a text"), (lambda: model.evaluate(None), "formula of evaluate is None"), (lambda: model.evaluate("'\ud800'"), "half of one"), (lambda: model.look("t.a", label=["x"]), "label of look"),
+        (lambda: model.pivot(["t.a", 3]), "a list in which each item is a text"), (lambda: model.evaluate(None), "formula of evaluate is None"), (lambda: model.evaluate("'\ud800'"), "lone surrogates"), (lambda: model.look("t.a", label=["x"]), "label of look"),
         (lambda: model.hierarchy("h", (each for each in ["t.a"])), "a list"), (lambda: model.control("m", 1, tolerance=True), "a number"), (lambda: model.save(3), "a path"), (lambda: relatum.open(b"x"), "path of open is"),
         (lambda: model.pivot("t.a", values={"x": nested(10**5)}), "it must be"), (lambda: model.add_report("r", nested(10**5)), "it must be"), (lambda: relatum.Model(locale=["en"]), "locale of Model"), (lambda: model.limit(cells=None), "cells of limit"),
         (lambda: model.compare("other"), "a Model"), (lambda: model.explain("sum(t.a)", at={"t.a": object()}), "at of explain"), (lambda: model.pivot("t.a", values="sum(t.a)").again(rows=5), "rows of a request"),
