@@ -79,13 +79,13 @@ DUCK = 'kind = \\"duckdb\\"'.replace('\\"', '"')
 WALLS = [
     # addresses
     *(Fault(f"an address with {what}", source(f'source = "{SERVER}{said}"\npart = "sales"'), says) for what, said, says in [
-        ("a mark behind which the driver reads on", "#&sslkeylogfile=/tmp/k", "The address is none that can be read"), ("such a mark behind a setting", "?sslmode=disable#&passfile=/x", "The address is none that can be read"),
-        ("a file for keys", "?sslkeylogfile=/tmp/k", "says sslkeylogfile, which a model file may not"), ("a file of passwords", "?passfile=/etc/x", "says passfile, which a model file may not"),
-        ("a user", "?user=me", "must not contain them"), ("a user in other signs", "?%75ser=me", "must not contain them"), ("a service", "?service=x", "says service, which a model file may not"),
-        ("a value with quotes", "?application_name=a'b", "none that can be read"), ("a setting within a setting", "?sslmode=x%26passfile=/x", "none that can be read"), ("options", "?options=-c", "says options, which a model file may not"),
-        ("an equals sign in its database", "=x", "none that can be read"),
+        ("a mark behind which the driver reads on", "#&sslkeylogfile=/tmp/k", "Invalid address"), ("such a mark behind a setting", "?sslmode=disable#&passfile=/x", "Invalid address"),
+        ("a file for keys", "?sslkeylogfile=/tmp/k", "sets sslkeylogfile, which a model file may not"), ("a file of passwords", "?passfile=/etc/x", "sets passfile, which a model file may not"),
+        ("a user", "?user=me", "must not contain them"), ("a user in other signs", "?%75ser=me", "must not contain them"), ("a service", "?service=x", "sets service, which a model file may not"),
+        ("a value with quotes", "?application_name=a'b", "Invalid address"), ("a setting within a setting", "?sslmode=x%26passfile=/x", "Invalid address"), ("options", "?options=-c", "sets options, which a model file may not"),
+        ("an equals sign in its database", "=x", "Invalid address"),
     ]),
-    Fault("an engine's address with a file of passwords", on_engine(f'kind = "postgresql", address = "{SERVER}?passfile=/x"'), "says passfile, which a model file may not"),
+    Fault("an engine's address with a file of passwords", on_engine(f'kind = "postgresql", address = "{SERVER}?passfile=/x"'), "sets passfile, which a model file may not"),
     Fault("an engine without an address", on_engine('kind = "postgresql"'), "has no address"),
     # engines
     Fault("an engine outside the folder", on_engine('kind = "duckdb", address = "../out.duckdb"'), "lies outside the model's folder"),
@@ -98,11 +98,11 @@ WALLS = [
     Fault("an engine that is a folder", both(on_engine('kind = "duckdb", address = "in.duckdb"'), lambda folder: (folder / "in.duckdb").mkdir()), "This is a folder, not a file"),
     # queries
     *(Fault(f"a query that {what}", asks(query, kind), says) for what, query, kind, says in [
-        ("inserts rows", "insert into sales values (1, 2)", "sqlite", "no SELECT but INSERT"), ("ends in another statement", "select 1 as a; drop table sales", "sqlite", "2 statements"), ("attaches another file", "attach 'x' as y", "sqlite", "no SELECT but ATTACH"),
-        ("copies to a file", "copy sales to 'x'", "duckdb", "no SELECT but COPY"), ("sets something", "set threads = 1", "duckdb", "no SELECT but SET"), ("reads a file", "select * from read_csv('/etc/passwd')", "duckdb", "rejected the query"),
-        ("reads a file by its name", "select * from '/etc/passwd'", "duckdb", "rejected the query"), ("reads the environment", "select getenv('HOME') as a", "duckdb", "rejected the query"), ("runs a command", "select transform(a) using 'cat' from sales", "duckdb", "no SELECT that can be read"),
+        ("inserts rows", "insert into sales values (1, 2)", "sqlite", "not a SELECT but INSERT"), ("ends in another statement", "select 1 as a; drop table sales", "sqlite", "2 statements"), ("attaches another file", "attach 'x' as y", "sqlite", "not a SELECT but ATTACH"),
+        ("copies to a file", "copy sales to 'x'", "duckdb", "not a SELECT but COPY"), ("sets something", "set threads = 1", "duckdb", "not a SELECT but SET"), ("reads a file", "select * from read_csv('/etc/passwd')", "duckdb", "rejected the query"),
+        ("reads a file by its name", "select * from '/etc/passwd'", "duckdb", "rejected the query"), ("reads the environment", "select getenv('HOME') as a", "duckdb", "rejected the query"), ("runs a command", "select transform(a) using 'cat' from sales", "duckdb", "not a valid SELECT"),
         ("loads an extension", "select load_extension('x') as a", "sqlite", "rejected the query"), ("writes a file", "select writefile('x', 'y') as a", "sqlite", "rejected the query"), ("locks rows", "select * from sales for update", "duckdb", "holds LOCK"),
-        ("asks for what is the database's own", "pragma table_info(sales)", "sqlite", "no SELECT but PRAGMA"), ("names two columns alike", "select 1 as a, 2 as a", "sqlite", "more than once"), ("is a comment", "-- nothing", "sqlite", "The query says nothing"),
+        ("asks for what is the database's own", "pragma table_info(sales)", "sqlite", "not a SELECT but PRAGMA"), ("names two columns alike", "select 1 as a, 2 as a", "sqlite", "more than once"), ("is a comment", "-- nothing", "sqlite", "The query is empty"),
     ]),
     Fault("a query that ends in a comment", asks("select product_id, quantity from sales -- all of them"), "No problem", code=0),
     # limits
@@ -117,11 +117,11 @@ WALLS = [
     Fault("a time limit beyond all times", NOTHING, "P1", ("pivot", "shop.toml", "--rows", "sales.product_id", "--values", "revenue", "--limit-time", "999999999 h"), 0),
     # SQLite beside others
     Fault("a database that another program writes to", source(f'{SHOP}part = "sales"', busy), "Another program is writing to the database", seconds=20),
-    Fault("a database left half written", source(f'{SHOP}part = "sales"', journal), "has was interrupted while writing"),
+    Fault("a database left half written", source(f'{SHOP}part = "sales"', journal), "was interrupted while writing"),
     # files
     Fault("a footer that lies about rows", source('source = "sales.parquet"', lying), "rows"),
-    Fault("parts that differ, on an engine", both(on_engine(DUCK, 'source = "parts"'), parts(TWO, TWO.append_column("more", pa.array([1])))), "has more besides"),
-    Fault("columns that differ by capitals, on an engine", both(on_engine(DUCK, 'source = "sales.parquet"'), lambda folder: pq.write_table(TWO.append_column("Quantity", pa.array([2])), folder / "sales.parquet")), "does not tell capitals from small letters"),
+    Fault("parts that differ, on an engine", both(on_engine(DUCK, 'source = "parts"'), parts(TWO, TWO.append_column("more", pa.array([1])))), "also has more"),
+    Fault("columns that differ by capitals, on an engine", both(on_engine(DUCK, 'source = "sales.parquet"'), lambda folder: pq.write_table(TWO.append_column("Quantity", pa.array([2])), folder / "sales.parquet")), "because it ignores case"),
     # numbers, texts, pictures
     *(Fault(f"a control that expects {what}", add(f'[[control]]\nmeasure = "revenue"\nequals = {said}\n'), says) for what, said, says in [
         ("no number", "nan", "expects nan"), ("no end", "inf", "expects inf"), ("a number within no number", "1\ntolerance = nan", "tolerance"), ("a number within everything", "1\ntolerance = inf", "tolerance"), ("a number within less than nothing", "1\ntolerance = -1", "tolerance"),

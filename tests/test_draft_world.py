@@ -103,7 +103,7 @@ def test_a_marker_of_several_columns_is_one_of_the_table_unless_it_may_be_a_valu
 def test_an_infinite_number_is_no_decimal(tmp_path: Path) -> None:
     draft = drafted(tmp_path, t=[{"n": n, "ratio": "inf" if n == 2 else n / 4} for n in range(8)])
     assert "ratio" not in draft.declaration.tables["t"].columns
-    assert "ratio is 'inf', which is not decimal(2)" in said(draft, "type")
+    assert "ratio is 'inf', which is not a decimal(2)" in said(draft, "type")
 
 
 @pytest.mark.parametrize("years", [(1949, 2019), (1, 2), (1066, 1945), (9999, 1)])

@@ -41,4 +41,4 @@ def test_every_answer_is_of_a_state_that_was(engine: str, server: Server) -> Non
 
 def test_calls_of_any_kind_end_in_errors_of_ours_or_in_a_model() -> None:
     found = calls(4)
-    assert found.wrong == [] and found.done["accepted"] > 5 and found.done["refused"] > 20
+    assert found.wrong == [] and found.done["accepted"] > 2 and found.done["refused"] > 8

@@ -270,7 +270,11 @@ def test_the_query_can_be_read_before_it_is_asked(hollowmere: Path) -> None:
         ]
         == "duckdb"
     )
-    for engine, word in (("postgresql", "no address"), ("memory", "there is no query to show"), ("oven", "Unknown engine oven")):
+    for engine, word in (
+        ("postgresql", "no address"),
+        ("memory", "there is no query to show"),
+        ("oven", "Unknown engine oven"),
+    ):
         refused = run("sql", hollowmere, "--values", "revenue", "--engine", engine)
         assert refused.exit_code == 2 and word in refused.output.replace("\n", " "), refused.output
 

@@ -135,7 +135,7 @@ def test_notes_tell_what_is_hidden_and_what_a_share_is_of(shared_stall: relatum.
     grid = shared_stall.pivot("product.product top 1 with others", values="quantity, s: share(quantity of row)")
     texts = " ".join(note.text for note in grid.notes)
     assert "2 members of product.product other than the largest are counted in others" in texts
-    assert "A share of the row is 1 here" in texts
+    assert "A share of the row is always 1 here" in texts
     hidden = shared_stall.pivot("product.product top 1", values="quantity").notes
     assert any("are not shown, but count in totals" in note.text for note in hidden)
     blank = shared_stall.pivot("product.product top 2 by quantity[back 1 year]", values="quantity")
@@ -194,7 +194,7 @@ def test_a_grid_is_asked_again_opened_closed_and_turned(shared_stall: relatum.Mo
         ("total", 15),
     ]
     for wrong, reason in ((lambda: grid.open("nothing"), "is not a closed member"), (lambda: grid.again(row="x"), "has no part row"),
-                          (lambda: grid.close(depth=3), "depth is 1 to 2"), (lambda: grid.close("fruit"), "as open"),
+                          (lambda: grid.close(depth=3), "depth must be 1 to 2"), (lambda: grid.close("fruit"), "as open"),
                           (lambda: shared_stall.pivot("product.kind", values="quantity").open("fruit"), "No field of this grid is closed")):  # fmt: skip
         with pytest.raises(relatum.RelatumError, match=reason):
             wrong()

@@ -86,11 +86,11 @@ def test_limits_of_a_model_hold_are_saved_and_compared(tmp_path: Path) -> None:
     assert relatum.open(tmp_path / "m.toml").declaration == model.declaration
     assert run("pivot", tmp_path / "m.toml", "--rows", "t.b", "--values", "v", "--limit-cells", "10").exit_code == 2
     refused = run("edit", tmp_path / "m.toml", "measure", "w", "1", "--limit-rows", "3")
-    assert refused.exit_code == 2 and "has 40 rows; the limit is 3 rows of a table" in refused.stderr
+    assert refused.exit_code == 2 and "has 40 rows; the limit is 3 (rows of a table)" in refused.stderr
     (tmp_path / "m.toml").write_text(text.replace("cells = 45", "rows = 39"))
     with pytest.raises(
         relatum.LimitError,
-        match=r"has 40 rows; the limit is 39 rows of a table\.\nRaise it with rows = NUMBER under \[limits\] in the model, or --limit-rows",
+        match=r"has 40 rows; the limit is 39 \(rows of a table\)\.\nRaise it with rows = NUMBER under \[limits\] in the model, or --limit-rows",
     ):
         relatum.open(tmp_path / "m.toml")
 

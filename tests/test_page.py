@@ -57,7 +57,7 @@ def test_it_shows_what_the_grid_shows_and_asks_nobody(driver: WebDriver, page: P
     grid = nursery.pivot(**ASKED, style=[{"value": "orders", "when": "orders > 100", "mark": "▲"}])
     assert opened.lines() == shown(grid)
     assert opened.find("//h1").text == "nursery: revenue (thousands), margin_rate, orders"
-    assert "no price" in opened.find("//footer").text and "orders > 100" in opened.find("//footer").text
+    assert "no matching price" in opened.find("//footer").text and "orders > 100" in opened.find("//footer").text
     assert opened.errors() == []
     assert page.read_text().count("http") == page.read_text().count("http-equiv") + page.read_text().count(
         "http://www.w3.org"

@@ -150,9 +150,7 @@ def test_a_foreign_table_is_told(server: Server) -> None:
     ],
 )  # fmt: skip
 def test_an_address_reaches_the_driver_as_it_was_looked_at(said: str) -> None:
-    with pytest.raises(
-        relatum.SourceError, match=r"which a model file may not|Invalid address|cannot be reached"
-    ):
+    with pytest.raises(relatum.SourceError, match=r"which a model file may not|Invalid address|cannot be reached"):
         relatum.Model().add_table("t", f"postgresql://127.0.0.1:1/{said}", part="t")
     with pytest.raises(relatum.SourceError, match="must not contain them"):
         relatum.Model().add_table("t", "postgresql://127.0.0.1:1/x?%75ser=me", part="t")

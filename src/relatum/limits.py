@@ -176,7 +176,7 @@ def refuse_above(name: str, count: int, what: str, fix: str = "") -> None:
     """
     most = limit(name)
     if count > most:
-        raise LimitError(f"{what}; the limit is {_shown(name, most)} {LIMITS[name].bounds}.", fix=_ways(name, fix))
+        raise LimitError(f"{what}; the limit is {_shown(name, most)} ({LIMITS[name].bounds}).", fix=_ways(name, fix))
 
 
 def refuse_late() -> None:
@@ -205,7 +205,7 @@ def refuse_memory(need: int, what: str) -> None:
     most = limit("memory")
     if need > most // 8 and (used := resident()) + need > most:
         raise LimitError(
-            f"{what} takes {_shown('memory', need)} of memory, {_shown('memory', used)} are in use; "
+            f"{what} takes {_shown('memory', need)} of memory, and {_shown('memory', used)} are in use; "
             f"the limit is {_shown('memory', most)}.",
             fix=_ways("memory", "Ask for less, or filter first."),
         )
@@ -216,7 +216,7 @@ def refuse_full() -> None:
     most, used = limit("memory"), resident()
     if used > most:
         raise LimitError(
-            f"This takes more memory than it may: {_shown('memory', used)} are in use; "
+            f"This takes more memory than allowed: {_shown('memory', used)} in use; "
             f"the limit is {_shown('memory', most)}.",
             fix=_ways("memory", "Ask for less, or filter first."),
         )
@@ -231,7 +231,7 @@ def too_much(what: str, used: int) -> LimitError:
     """The error for what takes more memory than it may."""
     most = limit("memory")
     return LimitError(
-        f"{what} takes more memory than it may: {_shown('memory', max(used, 1))} so far; the limit is "
+        f"{what} takes more memory than allowed: {_shown('memory', max(used, 1))} so far; the limit is "
         f"{_shown('memory', most)}.",
         fix=_ways("memory", "Ask for less, or filter first."),
     )

@@ -19,6 +19,7 @@ from relatum.data.arrow import arrow_type
 from relatum.data.table import TableData
 from relatum.data.types import BOOLEAN, INTEGER, TEXT, Kind, Type
 from relatum.errors import SourceError
+from relatum.language.rules import an
 from relatum.limits import refuse_above
 from relatum.sources import texts
 from relatum.sources.arrow import table_data, told_apart
@@ -336,7 +337,7 @@ def _explain(path: Path, content: Any, layout: _Layout, stated: Stated) -> None:
                     continue
                 if not texts.converts(value, stated.types[name]):
                     raise SourceError(
-                        f"{name} is {value!r}, which is not {stated.types[name]}.",
+                        f"{name} is {value!r}, which is not {an(stated.types[name])}.",
                         path=path,
                         line=start,
                         fix="Correct the value, or the column's type in the model; "

@@ -38,9 +38,9 @@ def one_select(query: str, dialect: str, shown: str) -> Any:
     >>> one_select("select 1) as x; copy product to 'x'; --", "duckdb", "shop.duckdb")
     Traceback (most recent call last):
     ...
-    relatum.errors.SourceError: shop.duckdb: The query is no SELECT that can be read: Invalid expression / Unexpected token
+    relatum.errors.SourceError: shop.duckdb: The query is not a valid SELECT: Invalid expression / Unexpected token
     A query is one SELECT. Put anything else in a database view.
-    """  # noqa: E501 - what it says is one line
+    """
     sqlglot = driver("sqlglot")
     fix = "A query is one SELECT. Put anything else in a database view."
     if "\0" in query or len(query) > _LONGEST:
@@ -52,7 +52,7 @@ def one_select(query: str, dialect: str, shown: str) -> Any:
         said = re.sub(r" for <class .*", "", first_line(error).partition(". Line")[0]).rstrip(".")
         raise SourceError(f"The query is not a valid SELECT: {said}", path=shown, fix=fix) from None
     if len(statements) != 1:
-        what = f"is {len(statements)} statements" if statements else "says nothing"
+        what = f"is {len(statements)} statements" if statements else "is empty"
         raise SourceError(f"The query {what}.", path=shown, fix=fix)
     (statement,) = statements
     exp = sqlglot.exp
