@@ -2,6 +2,8 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 export PIP_DISABLE_PIP_VERSION_CHECK := 1
+# Tests start many processes: each would compile every module again.
+export PYTHONDONTWRITEBYTECODE :=
 
 .PHONY: demo check unit test test-spark docs page benchmark clean
 

@@ -7,8 +7,6 @@ import json
 import re
 from collections.abc import Callable
 from dataclasses import dataclass, field
-
-from msgspec.structs import replace
 from datetime import date, datetime, timedelta
 from pathlib import Path
 from random import Random
@@ -16,6 +14,7 @@ from typing import Any
 
 import openpyxl
 import pyarrow.parquet as pq
+from msgspec.structs import replace
 
 import relatum
 from relatum.demo.write import write_demo

@@ -170,8 +170,8 @@ def _loss_note(loss: Loss, columns: list[str]) -> Note:
         case LostLookup(source, lookup, _, rows):
             return Note(
                 "lookup",
-                f"{counted(rows, 'row')} of {quoted(source)} {agreeing(rows, 'has', 'have')} no matching {quoted(lookup)}"
-                f" ({', '.join(columns)}) and {agreeing(rows, 'is', 'are')} left out.",
+                f"{counted(rows, 'row')} of {quoted(source)} {agreeing(rows, 'has', 'have')} no matching "
+                f"{quoted(lookup)} ({', '.join(columns)}) and {agreeing(rows, 'is', 'are')} left out.",
             )
         case LostCondition(source, lookup, condition, rows):
             return Note(
