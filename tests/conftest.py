@@ -20,9 +20,21 @@ from relatum.demo.write import write_demo
 from relatum.model.declaration import EngineChoice
 
 LINES = 4_000
+#: Tests that need a server, a browser or processes of their own, or take long: ``make unit`` leaves them out.
+OUTSIDE = frozenset(
+    "agreement as_they_are bounds casts charts chosen draft endurance engine_types engine_values engines explain faults grids media "
+    "notebook page pages random_checks random_looks random_models register site state streams trust walls wheel".split()
+)
 #: What a person's own state is for the tests: none of it is left.
 _STATE = tempfile.TemporaryDirectory(prefix="relatum-state-")
 os.environ["XDG_STATE_HOME"] = _STATE.name
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Mark the tests that ``make unit`` leaves out."""
+    for item in items:
+        if item.path.stem.removeprefix("test_") in OUTSIDE or "server" in getattr(item, "fixturenames", ()):
+            item.add_marker(pytest.mark.outside)
 
 
 @pytest.fixture(scope="session")

@@ -153,7 +153,7 @@ class Contexts(Tables):
             case KeepWhereClause() | KeepBestClause():
                 return self._keep(context, change)
             case CalendarClause(step, on):
-                return replace(context, steps=(*context.steps, (on.parts[0] if on else "", step)))
+                return replace(context, steps=(*context.steps, (on.parts[0] if on else "", step, frozenset())))
             case PinEdgeClause(edge, name):
                 return replace(context, pinned=(*context.pinned, (edge, *name.parts)))
             case PinNoMatchClause(name):
@@ -231,12 +231,8 @@ class Contexts(Tables):
         return self._drop_steps(replace(left, pinned=pinned), lambda other: other not in touched)
 
     def _drop_steps(self, context: Context, dropped: Callable[[str], bool]) -> Context:
-        steps = tuple(
-            (name, step)
-            for name, step in context.steps
-            if not (dropped(name) if name else all(dropped(each) for each in self.calendars))
-        )
-        return replace(context, steps=steps)
+        gone = frozenset(filter(dropped, self.calendars))
+        return replace(context, steps=tuple((name, step, before | gone) for name, step, before in context.steps))
 
     def _keep(self, context: Context, change: KeepWhereClause | KeepBestClause) -> Context:
         grain = change.grain.parts
@@ -353,9 +349,9 @@ class Contexts(Tables):
     def steps_of(self, table: str, context: Context) -> dict[str, list[Step]]:
         found = self.calendars_of(table, context)
         result: dict[str, list[Step]] = {}
-        for name, change in context.steps:
+        for name, change, gone in context.steps:
             name = name or (found[0] if found else "")
-            if name in found:
+            if name in found and name not in gone:
                 result.setdefault(name, []).append(change)
         return result
 
@@ -417,7 +413,7 @@ class Contexts(Tables):
             for calendar, steps in self.steps_of(source, context).items():
                 dates, periods = self.dates_filter(calendar, steps, context, source, ends)
                 left = context.without(lambda each, periods=periods: each in periods).plus(dates)
-                rest = tuple(pair for pair in context.steps if (pair[0] or calendar) != calendar)
+                rest = tuple(each for each in context.steps if (each[0] or calendar) != calendar)
                 context = replace(left, steps=rest)
         return context
 

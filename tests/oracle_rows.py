@@ -92,7 +92,7 @@ class Context:
     """What a formula is worked out under."""
 
     filters: tuple[Filter, ...] = ()
-    steps: tuple[tuple[str, CalendarStep], ...] = ()
+    steps: tuple[tuple[str, CalendarStep, frozenset[str]], ...] = ()
     pinned: tuple[tuple[str, str, str], ...] = ()
     rows: tuple[tuple[str, int, object], ...] = ()
     members: tuple[tuple[tuple[str, str], Any], ...] = ()

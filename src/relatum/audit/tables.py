@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
-import pyarrow.compute as pc
 
 from relatum.audit.finding import Finding, listed_keys, nulls_of
+from relatum.data import compute as pc
 from relatum.data.buffers import array_values
 from relatum.data.days import day_of
 from relatum.model.names import column_name, quoted, split_name

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import pydoc
 import shutil
 import sys
 import textwrap
@@ -221,6 +220,8 @@ def paged(out: Any, draw: Callable[[Any], None]) -> None:
         return
     # Colours are passed on, and what fits one screen after all is just shown.
     os.environ.setdefault("LESS", "-RFX")
+    import pydoc
+
     pydoc.pager(text)
 
 

@@ -124,8 +124,9 @@ def pivot(
     --values "revenue, rate: margin / net_revenue" --where "customer.region = 'North'"
     """
     import relatum
+    from relatum.present.extent import Extent
     from relatum.present.grid import NOTELESS, PICTURES, TIDY
-    from relatum.present.text import Extent, print_grid
+    from relatum.present.text import print_grid
 
     text = format == "text" if out is None else out.suffix.lower() not in TIDY
     with_totals = text if totals is None else totals

@@ -8,9 +8,9 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 from numpy.typing import NDArray
 
+from relatum.data import compute as pc
 from relatum.data.buffers import array_values, fixed_array, in_one_piece, positions_array, texts_array
 from relatum.data.columns import Array, Column, boolean_column, exact_column, float_column, text_column
 from relatum.data.days import MICROSECONDS_A_DAY

@@ -6,10 +6,10 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 from msgspec import Struct
 from numpy.typing import NDArray
 
+from relatum.data import compute as pc
 from relatum.data.buffers import array_values, positions_array
 from relatum.data.types import Kind, Type
 

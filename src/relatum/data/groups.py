@@ -35,6 +35,14 @@ class Links(Struct, frozen=True, eq=False):
         return owners, self.targets[positions]
 
 
+def distinct(values: Array) -> Array:
+    """The distinct numbers among some, ascending: ``np.unique`` without all that it loads when it is first called."""
+    ordered = np.sort(values)
+    if not len(ordered):
+        return ordered
+    return ordered[np.concatenate(([True], ordered[1:] != ordered[:-1]))]
+
+
 def spread_ranges(starts: Array, counts: Array, order: Array | None = None) -> tuple[Array, Array]:
     """Ranges written out: for each element the number of its range, and its position (looked up in ``order``)."""
     owners = np.repeat(np.arange(len(counts)), counts)

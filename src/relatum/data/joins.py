@@ -7,7 +7,7 @@ from msgspec import Struct
 
 from relatum.data import vectors as v
 from relatum.data.columns import Array, Column, narrow_codes
-from relatum.data.groups import Links
+from relatum.data.groups import Links, distinct
 from relatum.data.keys import Keys, comparable, paired, rank_of, refuse_duplicates, without_nulls
 from relatum.model.declaration import Relationship
 
@@ -119,7 +119,7 @@ def _found(wanted: Array, keys: Array, slots: int, rows: Array) -> Array:
 
 def _latest(many: list[Column], one: list[Column]) -> Array:
     """Rows whose other columns are equal and whose last column is the latest that is not after the one wanted."""
-    steps = np.unique(_known_values(one[-1]))
+    steps = distinct(_known_values(one[-1]))
     many_step = np.searchsorted(steps, many[-1].values, side="right") - 1
     many_step = np.where(v.known(many[-1]), many_step, -1)
     one_step = without_nulls(np.searchsorted(steps, one[-1].values), one[-1])
@@ -127,7 +127,7 @@ def _latest(many: list[Column], one: list[Column]) -> Array:
         group = Keys(np.zeros(len(many[0]), np.int64), np.zeros(len(one[0]), np.int64), 1)
     else:
         group = paired(many[:-1], one[:-1])
-    known = np.unique(group.one[group.one >= 0])
+    known = distinct(group.one[group.one >= 0])
     many_group, one_group = rank_of(known, group.many), rank_of(known, group.one)
     width = max(len(steps), 1)
     usable = (one_group >= 0) & (one_step >= 0)

@@ -8,9 +8,9 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 from msgspec import Struct, field
 
+from relatum.data import compute as pc
 from relatum.data.buffers import array_values, in_one_piece
 from relatum.data.columns import Array, Column, exact_column
 from relatum.data.days import MICROSECONDS_A_DAY

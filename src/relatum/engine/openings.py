@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 from numpy.typing import NDArray
 
+from relatum.data import compute as pc
 from relatum.data.buffers import array_values
 from relatum.data.columns import Members
 from relatum.plan.nodes import Closing

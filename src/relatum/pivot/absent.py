@@ -7,8 +7,8 @@ from collections.abc import Iterable, Iterator
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from relatum.data import compute as pc
 from relatum.data.columns import Members
 from relatum.data.types import TEXT
 from relatum.language.expression import Apply, Choices, ColumnValue, Constant, Expression, inner_of

@@ -6,11 +6,11 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 from msgspec import Struct
 from msgspec.structs import replace
 from numpy.typing import NDArray
 
+from relatum.data import compute as pc
 from relatum.data import vectors as v
 from relatum.data.arrow import column_to_arrow
 from relatum.data.buffers import array_values, fixed_array

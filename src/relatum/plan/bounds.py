@@ -170,16 +170,16 @@ class Bounder:
         ModelError
             Several calendars reach the table, and a change does not say which it means.
         """
-        found = self.catalog.calendars(source)
+        reaching = self.catalog.calendars(source)
         steps: dict[str, list[Step]] = {}
-        for calendar, step in self.context.steps:
-            if not calendar and len(found) > 1:
+        for calendars, step in self.context.steps:
+            found = [name for name in reaching if not calendars or name in calendars]
+            if len(found) > 1:
                 raise ModelError(
                     f"{' and '.join(map(quoted, found))} both reach {quoted(source)}.",
                     fix=f"Name the calendar to move along: … on {quoted(found[0])}.",
                 )
-            name = calendar or next(iter(found), "")
-            if name in found:
+            for name in found:
                 steps.setdefault(name, []).append(step)
         return steps
 
@@ -257,7 +257,7 @@ class Bounder:
                 dates = self._date_set(calendar, steps, periods, source, ())
                 kept = tuple(each for each in context.filters if each not in periods)
                 moved = Filter("dates", calendar, None, ByDates(dates))
-                rest = tuple(pair for pair in context.steps if (pair[0] or calendar) != calendar)
+                rest = tuple(pair for pair in context.steps if pair[0] and calendar not in pair[0])
                 context = replace(context, filters=(*kept, moved), steps=rest)
         return context, consumed
 

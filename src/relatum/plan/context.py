@@ -111,12 +111,13 @@ class Context(Immutable, frozen=True):
     """Everything that bears on a formula where it is.
 
     ``rows`` are the tables with a current row and the key that holds it, innermost last, ``columns`` those of grains.
-    ``names`` gives the plan's number of each ``let`` name in scope.
+    ``names`` gives the plan's number of each ``let`` name in scope. ``steps`` are calendar changes, each with the
+    calendars that it may move along: none stands for any.
     """
 
     filters: tuple[Filter, ...] = ()
     opened: Opened = field(default_factory=Opened)
-    steps: tuple[tuple[str, Step], ...] = ()
+    steps: tuple[tuple[tuple[str, ...], Step], ...] = ()
     edges: tuple[PinnedEdge, ...] = ()
     rows: tuple[tuple[str, int], ...] = ()
     columns: tuple[tuple[tuple[str, str], int], ...] = ()
@@ -193,7 +194,7 @@ def changed(
             case KeepWhere() | KeepBest():
                 context = context.with_filters([keep(change, context)])
             case MoveDates(step, calendar):
-                context = replace(context, steps=(*context.steps, (calendar, step)))
+                context = replace(context, steps=(*context.steps, ((calendar,) if calendar else (), step)))
             case _:
                 assert_never(change)
     return context, added
@@ -294,11 +295,13 @@ def _upstream(catalog: Catalog, context: Context, table: str) -> set[str]:
 
 
 def _drop_steps(context: Context, dropped: Callable[[str], bool], catalog: Catalog) -> Context:
-    """Calendar changes go with the filters of their calendar."""
-    calendars = [name for name in catalog.declaration.tables if catalog.is_calendar(name)]
-    steps = tuple(
-        (calendar, step)
-        for calendar, step in context.steps
-        if not (dropped(calendar) if calendar else calendars and all(dropped(each) for each in calendars))
-    )
-    return replace(context, steps=steps)
+    """Calendar changes go with the filters of their calendar; one that names none stays for the calendars left."""
+    every = tuple(name for name in catalog.declaration.tables if catalog.is_calendar(name))
+    steps = []
+    for calendars, step in context.steps:
+        left = tuple(name for name in calendars or every if not dropped(name))
+        if len(left) == len(calendars or every):
+            steps.append((calendars, step))
+        elif left:
+            steps.append((left, step))
+    return replace(context, steps=tuple(steps))

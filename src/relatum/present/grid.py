@@ -25,11 +25,11 @@ from relatum.pivot.request import Names, Request
 from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Result
 from relatum.pivot.turning import changed, turned, with_closed, with_open
 from relatum.plan.notes import Note
+from relatum.present.extent import SCREEN, WHOLE, Extent, TextLayout
 from relatum.present.markdown import grid_markdown
 from relatum.present.pictures import picture_bytes
 from relatum.present.sheet import writers_of
 from relatum.present.tables import arrow_bytes, csv_text, json_text, parquet_bytes, write_as
-from relatum.present.text import SCREEN, WHOLE, TextLayout, grid_text
 from relatum.wording import suggestion
 
 #: Endings of files that hold the tidy table; of these, and of pictures, that have no place for notes.
@@ -180,7 +180,7 @@ class Grid:
         return self.result.notes
 
     def __str__(self) -> str:
-        return grid_text(self.result)
+        return self._text(None, SCREEN)
 
     __repr__ = __str__
 
@@ -188,6 +188,11 @@ class Grid:
         from relatum.present.html import grid_html  # noqa: PLC0415 - needed in a notebook alone
 
         return grid_html(self.result)
+
+    def _text(self, width: int | None, extent: Extent) -> str:
+        from relatum.present.text import grid_text  # noqa: PLC0415 - rich is not needed to ask a model
+
+        return grid_text(self.result, width, extent)
 
     def to_text(self, width: int = 100, *, layout: TextLayout = "columns") -> str:
         """The grid as plain text, at most ``width`` characters wide where its columns allow.
@@ -199,7 +204,7 @@ class Grid:
         layout : str
             ``columns`` (a column for each row field) or ``nested`` (one for all, deeper members further in).
         """
-        return grid_text(self.result, width, replace(SCREEN, layout=layout))
+        return self._text(width, replace(SCREEN, layout=layout))
 
     # -- drawn --------------------------------------------------------------------------------------------------------
 
@@ -364,7 +369,7 @@ class Grid:
                 ".json": lambda: self.to_json(totals=totals) + "\n",
                 ".parquet": lambda: parquet_bytes(self.to_arrow(totals)),
                 ".arrow": lambda: arrow_bytes(self.to_arrow(totals)),
-                ".txt": lambda: grid_text(self.result, 200, WHOLE) + "\n",
+                ".txt": lambda: self._text(200, WHOLE) + "\n",
                 ".md": self.to_markdown,
                 ".xlsx": lambda: self._workbook(rows_behind),
                 ".html": lambda: self.to_html(prepare=prepare),

@@ -3,12 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from rich.console import Console
-from rich.table import Table
-from rich.text import Text
 
 from relatum import markup
 from relatum.arguments import checked
@@ -16,9 +13,11 @@ from relatum.data.arrow import python_values
 from relatum.pivot.members import Found
 from relatum.pivot.turning import NO_MATCH
 from relatum.present.numbers import formatter
-from relatum.present.printed import printed
 from relatum.present.sheet import code_names
 from relatum.wording import counted, visible
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 #: So many members are shown in a notebook.
 _MOST_IN_HTML = 60
@@ -81,6 +80,8 @@ class MemberList:
         return f"{text}; {left:,} not shown" + (f", all without {what}" if len(self) - missing <= shown else "")
 
     def __str__(self) -> str:
+        from relatum.present.printed import printed  # noqa: PLC0415 - rich is not needed to ask a model
+
         return printed(lambda console: print_members(self, console), 100)
 
     __repr__ = __str__
@@ -91,6 +92,9 @@ class MemberList:
 
 def print_members(members: MemberList, console: Console, most: int | None = 200) -> None:
     """Print members: the condition, each with its rows (those without marked by a dash), how many there are."""
+    from rich.table import Table  # noqa: PLC0415 - as above
+    from rich.text import Text  # noqa: PLC0415 - as above
+
     found = members.found
     caption = Text.assemble((visible(found.model), "bold"), f"  members of {visible(found.axis.name)}")
     caption.append(f"\nwhere {found.where}" if found.where else "\nno filters", style="cyan" if found.where else "dim")

@@ -5,7 +5,6 @@ from __future__ import annotations
 import shutil
 from collections.abc import Sequence
 from itertools import groupby
-from typing import Literal
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -15,6 +14,7 @@ from rich.table import Table
 from rich.text import Text
 
 from relatum.pivot.result import Result
+from relatum.present.extent import SCREEN, Extent
 from relatum.present.looks import PLAIN_LOOK, SHADE_LETTERS, Look, Told
 from relatum.present.numbers import Writer
 from relatum.present.paint import Mode
@@ -26,27 +26,6 @@ _SHOWN_COLUMNS = 60
 #: Names of members and headings of values are shortened to so many characters; where room is short, names to fewer.
 _WIDEST, _NARROWEST, _HEADING = 32, 7, 16
 _GAP = 2
-
-
-TextLayout = Literal["columns", "nested"]
-
-
-class Extent(Struct, frozen=True):
-    """How much of a grid is shown: rows, and notes; None for all. The rest is counted, and ``more`` says how to see it.
-
-    A ``whole`` grid is not cut anywhere, however wide it is. ``layout`` puts row fields in columns of their own, or
-    ``nested`` into one, deeper members further in.
-    """
-
-    rows: int | None = 200
-    notes: int | None = 3
-    more: str = "grid.notes"
-    whole: bool = False
-    layout: TextLayout = "columns"
-
-
-SCREEN = Extent()
-WHOLE = Extent(None, None, whole=True)
 
 
 class _Column(Struct):

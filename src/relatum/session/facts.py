@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from typing import Any, Protocol
 
 import numpy as np
-import pyarrow.compute as pc
 from msgspec import Struct
 
+from relatum.data import compute as pc
 from relatum.data import vectors as v
 from relatum.data.arrow import python_values
 from relatum.data.buffers import array_values

@@ -11,10 +11,10 @@ from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
-import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 from msgspec import Struct
 
+from relatum.data import compute as pc
 from relatum.data.arrow import arrow_type
 from relatum.data.table import TableData
 from relatum.data.types import BOOLEAN, INTEGER, TEXT, Kind, Type

@@ -10,7 +10,6 @@ from typing import Any
 
 import pyarrow as pa
 import pyarrow.ipc as paipc
-import pyarrow.parquet as pq
 
 from relatum.data.arrow import type_of
 from relatum.data.table import TableData
@@ -89,6 +88,8 @@ def missing_file(path: Path) -> MissingSourceError:
 
 def read_parquet(path: Path, stated: Stated) -> TableData:
     """A Parquet file; a column is read when it is first needed."""
+    import pyarrow.parquet as pq  # noqa: PLC0415 - slow to load, and not every model has such a file
+
     metadata = _footer(path)
     schema = metadata.schema.to_arrow_schema()
     texts = [field.name for field in schema if type_of(field.type) == TEXT and pa.types.is_string(field.type)]
@@ -114,6 +115,8 @@ def read_parquet(path: Path, stated: Stated) -> TableData:
 
 def _footer(path: Path) -> Any:
     """What a Parquet file says at its end, once its counts of rows go together."""
+    import pyarrow.parquet as pq  # noqa: PLC0415 - as above
+
     metadata = pq.read_metadata(path)
     rows = sum(metadata.row_group(group).num_rows for group in range(metadata.num_row_groups))
     if rows != metadata.num_rows:

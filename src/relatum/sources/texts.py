@@ -7,8 +7,8 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from relatum.data import compute as pc
 from relatum.data.arrow import arrow_type, column_to_arrow
 from relatum.data.buffers import array_values, in_one_piece
 from relatum.data.columns import Array, exact_column

@@ -8,10 +8,10 @@ from typing import Any, assert_never
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 from msgspec import Struct
 from msgspec.structs import replace
 
+from relatum.data import compute as pc
 from relatum.data.arrow import column_to_arrow, python_values
 from relatum.data.days import day_of, moment_of
 from relatum.data.types import Kind

@@ -9,8 +9,8 @@ from typing import Any, assert_never
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from relatum.data import compute as pc
 from relatum.data import vectors as v
 from relatum.data.arrow import column_to_arrow
 from relatum.data.buffers import array_values, texts_array

@@ -6,8 +6,8 @@ from collections.abc import Callable
 from typing import Any
 
 import numpy as np
-import pyarrow.compute as pc
 
+from relatum.data import compute as pc
 from relatum.data import vectors as v
 from relatum.data.buffers import array_values, positions_array, texts_array
 from relatum.data.columns import Array, Column, exact_column, text_column
@@ -457,8 +457,8 @@ KERNELS: dict[str, Kernel] = {
     "power": _float_function(np.power),
     "least": _extreme("<="),
     "greatest": _extreme(">="),
-    "upper": _on_texts(pc.utf8_upper),
-    "lower": _on_texts(pc.utf8_lower),
+    "upper": _on_texts(lambda texts: pc.utf8_upper(texts)),
+    "lower": _on_texts(lambda texts: pc.utf8_lower(texts)),
     "trim": _on_texts(lambda texts: pc.utf8_trim(texts, characters=" ")),
     "substring": _substring,
     "length": _text_length,

@@ -6,8 +6,8 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from relatum.data import compute as pc
 from relatum.data.arrow import column_from_arrow
 from relatum.data.buffers import array_values, fixed_array, in_one_piece
 from relatum.data.columns import Array, Column, Members

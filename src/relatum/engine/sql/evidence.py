@@ -7,9 +7,9 @@ from typing import Any, Protocol
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 from sqlglot import exp
 
+from relatum.data import compute as pc
 from relatum.data.buffers import array_values
 from relatum.data.columns import Array, Column
 from relatum.data.types import TEXT

@@ -7,8 +7,8 @@ from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from relatum.data import compute as pc
 from relatum.errors import SourceError
 from relatum.limits import limit
 from relatum.sources.apart.process import Apart, Refused

@@ -8,8 +8,8 @@ from decimal import Decimal
 from typing import Any
 
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from relatum.data import compute as pc
 from relatum.data.types import MAX_SCALE
 from relatum.errors import SourceError
 from relatum.limits import time_left, too_late
