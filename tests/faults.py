@@ -91,7 +91,7 @@ FAULTS = [
     Fault("a table has no rows", write("sales.csv", b"product_id,quantity\n"), "sales has no rows, so its columns are read as text"),
     Fault("a table of stated types has no rows", both(write("sales.csv", b"product_id,quantity\n"), add('[table.sales.column.quantity]\ntype = "integer"\n')), "has no rows", code=1),
     Fault("a number is too large", edit("sales.csv", "P2,3", "P2,9223372036854775807"), "does not fit in 64 bits", ("pivot", "shop.toml", "--values", "revenue")),
-    Fault("a value does not fit its type", add('[table.sales.column.product_id]\ntype = "integer"\n'), "is not integer"),
+    Fault("a value does not fit its type", add('[table.sales.column.product_id]\ntype = "integer"\n'), "is not an integer"),
     # questions
     Fault("a value is none", lambda folder: None, "There is no measure turnover", ("pivot", "shop.toml", "--values", "turnover")),
     Fault("an axis is not a column", lambda folder: None, "no column kind", ("pivot", "shop.toml", "--values", "revenue", "--rows", "product.kind")),

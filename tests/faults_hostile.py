@@ -300,7 +300,7 @@ HOSTILE = [
     Fault("a query that reads any file", source(asked("duckdb", "select * from read_text('/etc/hostname')"), duck()), "file system operations are disabled"),
     Fault("a query that reads any file by its name", source(asked("duckdb", "select * from '/etc/hostname'"), duck()), "rejected the query"),
     Fault("a query that writes", source(asked("duckdb", "create table x as select 1"), duck()), "not a SELECT but CREATE"),
-    Fault("a query that fetches code", source(asked("duckdb", "install httpfs"), duck()), "no SELECT"),
+    Fault("a query that fetches code", source(asked("duckdb", "install httpfs"), duck()), "not a SELECT"),
     Fault("a query that changes settings", source(asked("duckdb", "set enable_external_access = true"), duck()), "not a SELECT but SET"),
     Fault("a query of nothing", source(asked("sqlite", "-- nothing"), lite()), "The query is empty"),
     Fault("a query of 300,000 characters", source(asked("sqlite", "select " + "1 + " * 75_000 + "1"), lite()), "The query is not SQL"),

@@ -127,7 +127,7 @@ def test_a_hidden_column_is_in_no_list_and_in_every_formula(shop: Path) -> None:
 
 REFUSED = [
     (["column", "product.price"], "Nothing to set"), (["column", "product.nothing", "--label", "x"], "no column nothing"), (["column", "price", "--label", "x"], "Write table.column"),
-    (["column", "sales.product", "--type", "date"], "which is not date"), (["table", "sales", "--key", "quantiti"], "Did you mean quantity"), (["table", "sales", "--label", "x"], "is not a role"),
+    (["column", "sales.product", "--type", "date"], "which is not a date"), (["table", "sales", "--key", "quantiti"], "Did you mean quantity"), (["table", "sales", "--label", "x"], "is not a role"),
     (["calendar", "days", "--to", "2024-12-31"], "has no range"), (["calendar", "days", "--from", "soon", "--to", "2024-12-31"], "which is not a date"),
     (["control", "revenue", "abc"], "is not a value"), (["control", "revenue", '"5"'], "Give a number, without quotes"), (["control", "revenue", "5", "--at", "product.product = 3"], "but product.product is a text"),
     (["control", "revenue", "5", "--at", "product.product is null"], "a value for each column"), (["pivot", "wares", "--rows", "product.x", "--values", "revenue"], "no column x"),

@@ -139,11 +139,11 @@ def test_notes_tell_what_is_hidden_and_what_a_share_is_of(shared_stall: relatum.
     hidden = shared_stall.pivot("product.product top 1", values="quantity").notes
     assert any("are not shown, but count in totals" in note.text for note in hidden)
     blank = shared_stall.pivot("product.product top 2 by quantity[back 1 year]", values="quantity")
-    assert any("No member of product.product has a value to be ranked by" in note.text for note in blank.notes)
+    assert any("No member of product.product has a value to rank by" in note.text for note in blank.notes)
     shut = shared_stall.pivot(
         "product.kind closed, product.product", values="s: sole(sales.quantity)[pin last calendar.date]"
     )
-    assert any("all values lie deeper" in note.text for note in shut.notes) or told(shut)
+    assert any("at a deeper level" in note.text for note in shut.notes) or told(shut)
     there = shared_stall.pivot("product.product open ('yew'), customer.customer", values="quantity")
     assert any("are not shown under product.product: 'yew'" in note.text for note in there.notes)
 

@@ -70,7 +70,7 @@ FAULTS = [
     ('key = "product"', 'key = "produkt"', 11, "has no column produkt.\nDid you mean product?"),
     ('order_by = "price"', 'order_by = "prize"', 14, "has no column prize"),
     ('order_by = "price"', 'type = "number"', 14, "'number' is not a type"),
-    ('order_by = "price"', 'type = "date"', None, "product is 'fig', which is not date"),
+    ('order_by = "price"', 'type = "date"', None, "product is 'fig', which is not a date"),
     ('formula = "price > 10"', 'formula = "prize > 10"', 17, "no column prize"),
     ('formula = "price > 10"', 'formula = "sum(price)"', 17, "with its table: product.price"),
     ('formula = "price > 10"', 'formula = "sales.quantity"', 17, "does not match a row of sales"),
