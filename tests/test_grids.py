@@ -194,7 +194,7 @@ def test_a_grid_is_asked_again_opened_closed_and_turned(shared_stall: relatum.Mo
         ("total", 15),
     ]
     for wrong, reason in ((lambda: grid.open("nothing"), "is not a closed member"), (lambda: grid.again(row="x"), "has no part row"),
-                          (lambda: grid.close(depth=3), "depth must be 1 to 2"), (lambda: grid.close("fruit"), "as open"),
+                          (lambda: grid.close(depth=3), "depth must be 1 to 2"), (lambda: grid.close("fruit"), "is not open"),
                           (lambda: shared_stall.pivot("product.kind", values="quantity").open("fruit"), "No field of this grid is closed")):  # fmt: skip
         with pytest.raises(relatum.RelatumError, match=reason):
             wrong()

@@ -108,3 +108,14 @@ def test_a_notebook_runs(hollowmere: Path, tmp_path: Path, path: Path) -> None:
 
 def test_there_is_a_notebook() -> None:
     assert NOTEBOOKS
+
+
+def test_a_chart_a_formula_and_a_check_show_themselves(nursery: relatum.Model) -> None:
+    figure = nursery.pivot("category.department", values="revenue").chart("bars")
+    assert figure._repr_png_().startswith(b"\x89PNG")
+    page = Page(nursery.formula("growth(revenue over 1 year)")._repr_html_())
+    assert page.tables[0][0] == ["aggregate", "over", "looks up", "filtered by"]
+    assert "revenue / revenue[back 1 year] - 1" in " ".join(page.texts) and "rows of sales" in page.tables[0][1]
+    findings = Page(nursery.check()._repr_html_()).tables[0]
+    assert findings[0] == ["", "about", "finding", "effect", "fix"]
+    assert any("Add the missing rows to product" in line[-1] for line in findings[1:])

@@ -51,7 +51,7 @@ class Report(Struct, frozen=True):
 
     def __str__(self) -> str:
         lines = [
-            " ".join(filter(None, [f"{each.severity}: {each.subject}", each.text, each.effect]))
+            " ".join(filter(None, [f"{each.severity}: {each.subject}", each.text, each.effect, each.fix]))
             for each in self.findings
         ]
         return visible_lines("\n".join([self.model, *lines, self.summary]))
@@ -62,11 +62,12 @@ class Report(Struct, frozen=True):
                 markup.Text(each.severity, bold=each.severity == "problem"),
                 each.subject,
                 markup.Text(each.text, prose=True),
-                markup.Text(each.effect or each.fix, prose=True),
+                markup.Text(each.effect, prose=True),
+                markup.Text(each.fix, prose=True),
             ]
             for each in self.findings
         ]
-        shown = [markup.table([["", "about", "found", "what it means, or what to do"]], rows)] if rows else []
+        shown = [markup.table([["", "about", "finding", "effect", "fix"]], rows)] if rows else []
         return markup.block(markup.line(f"{self.model}: {self.summary}", bold=True), *shown)
 
 

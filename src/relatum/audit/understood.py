@@ -8,6 +8,7 @@ from typing import assert_never
 from msgspec import Struct
 from msgspec.structs import replace
 
+from relatum import markup
 from relatum.data.types import NULL
 from relatum.errors import ModelError
 from relatum.language.catalog import Catalog
@@ -83,6 +84,19 @@ class Reading(Struct, frozen=True):
             lines.append(f"    filtered by: {', '.join(each.filtered_by) or 'nothing'}")
         lines += ["  plan:", *(f"    {line}" for line in self.plan.splitlines())]
         return visible_lines("\n".join(lines))
+
+    def _repr_html_(self) -> str:
+        lines: list[markup.Row] = [
+            [each.text, each.over, "; ".join(each.lookups), ", ".join(each.filtered_by) or "nothing"]
+            for each in self.aggregates
+        ]
+        heads = ["aggregate", "over", "looks up", "filtered by"]
+        return markup.block(
+            markup.line(self.formula, bold=True),
+            *([markup.line(f"short for {self.expansion}", faint=True)] if self.expansion else []),
+            markup.line(f"type: {self.type}", faint=True),
+            *([markup.table([heads], lines)] if lines else []),
+        )
 
 
 def read_formula(session: Session, text: str) -> Reading:

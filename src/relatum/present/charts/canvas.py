@@ -21,7 +21,7 @@ from relatum.present.charts.frame import Frame, Series
 from relatum.present.charts.options import ChartOptions
 from relatum.present.numbers import Writer
 from relatum.present.paint import FONT, SIZE, colours_of
-from relatum.present.pictures import DRAWN, drawable
+from relatum.present.pictures import DRAWN, drawable, picture_bytes
 
 #: Room around the plot, and for each line of text above and below it, in inches.
 _EDGE, _LINE = 0.22, 0.21
@@ -90,6 +90,13 @@ class _Ticks(Formatter):
         return self.write.ticks([float(each) for each in values])
 
 
+class Picture(Figure):
+    """A figure that shows itself in a notebook, whether or not a backend for notebooks is in use."""
+
+    def _repr_png_(self) -> bytes:
+        return picture_bytes(self, ".png")
+
+
 @contextmanager
 def canvas(
     frame: Frame, whole: Frame, options: ChartOptions, size: tuple[float, float], texts: Sequence[str]
@@ -99,7 +106,7 @@ def canvas(
     colours = colours_of(theme, options.mode)
     fonts, note = fonts_for(texts, theme.font or FONT)
     with rc_context({**DRAWN, "font.family": fonts, "svg.fonttype": "path", "hatch.linewidth": 0.7}):
-        figure = Figure(figsize=options.size or size, facecolor=colours.page, layout=None)
+        figure = Picture(figsize=options.size or size, facecolor=colours.page, layout=None)
         made = Canvas(frame, whole, options, figure, colours, (theme.size or SIZE) * 0.85)
         if note:
             made.notes.append(note)
