@@ -16,8 +16,8 @@ import relatum
 from conftest import make_stall, run
 from relatum.model.graph import Edge, Graph, Node, graph_of
 from relatum.present.diagram import Diagram, layout
+from relatum.present.diagram.edges import BROAD, NARROW, Place, Route, band, label_places, route_of
 from relatum.present.diagram.layout import HEAD
-from relatum.present.diagram.lines import BROAD, NARROW, Place, Route, band, label_places, route_of
 
 
 def random_graph(seed: int) -> Graph:

@@ -19,7 +19,7 @@ from draft_awkward import AWKWARD
 from draft_data import DEMO, LIBRARY, LIBRARY_SQL, SCHEMAS, Schema, demo_links, score, sense, write_csv
 from draft_middle import MIDDLE
 from postgres import Server
-from relatum.drafting import Draft
+from relatum.face.drafting import Draft
 
 
 def active(draft: Draft, kind: str) -> dict[str, str]:

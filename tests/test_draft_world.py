@@ -14,8 +14,8 @@ import pytest
 import relatum
 from conftest import run
 from draft_data import write_csv
-from relatum.drafting import Draft
 from relatum.drafts.words import is_beginning, is_measured, looks_like_key, plain_name, role_in
+from relatum.face.drafting import Draft
 from relatum.wording import percent
 
 NAMES = [

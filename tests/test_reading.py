@@ -22,8 +22,8 @@ from hypothesis import given
 
 import relatum
 from relatum.data.arrow import python_values
+from relatum.data.date_patterns import date_pattern, moments_of
 from relatum.data.moments import wall_clock
-from relatum.data.written import date_pattern, moments_of
 
 
 def read(tmp_path: Path, text: str | bytes, name: str = "t.csv", zone: str = "UTC", **settings: Any) -> relatum.Model:

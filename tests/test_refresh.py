@@ -19,7 +19,7 @@ import relatum
 from conftest import run
 from relatum.data.arrow import python_values
 from relatum.session import reading
-from relatum.sources import place
+from relatum.sources import read as place
 
 MODEL = """relatum = 1
 [table.sales]

@@ -8,12 +8,8 @@ from typing import TYPE_CHECKING, Any
 from relatum.version import __version__
 
 if TYPE_CHECKING:
-    from relatum.api import Model
-    from relatum.api import open_model as open
-    from relatum.api import refresh_file as refresh
-    from relatum.audit.cell.place import OTHERS
+    from relatum.audit.cell.location import OTHERS
     from relatum.audit.check import Report
-    from relatum.drafting import draft
     from relatum.errors import (
         ArgumentError,
         DataError,
@@ -25,7 +21,11 @@ if TYPE_CHECKING:
         SourceError,
         ValueOverflowError,
     )
-    from relatum.explaining import Explanation
+    from relatum.face.drafting import draft
+    from relatum.face.explaining import Explanation
+    from relatum.face.model import Model
+    from relatum.face.model import open_model as open
+    from relatum.face.model import refresh_file as refresh
     from relatum.limits import limited
     from relatum.pivot.turning import NO_MATCH
     from relatum.present.grid import Grid
@@ -66,17 +66,17 @@ _LAZY = {
     "RequestError": ("relatum.errors", "RequestError"),
     "SourceError": ("relatum.errors", "SourceError"),
     "ValueOverflowError": ("relatum.errors", "ValueOverflowError"),
-    "Explanation": ("relatum.explaining", "Explanation"),
+    "Explanation": ("relatum.face.explaining", "Explanation"),
     "Grid": ("relatum.present.grid", "Grid"),
-    "Model": ("relatum.api", "Model"),
+    "Model": ("relatum.face.model", "Model"),
     "Report": ("relatum.audit.check", "Report"),
-    "draft": ("relatum.drafting", "draft"),
-    "OTHERS": ("relatum.audit.cell.place", "OTHERS"),
+    "draft": ("relatum.face.drafting", "draft"),
+    "OTHERS": ("relatum.audit.cell.location", "OTHERS"),
     "NO_MATCH": ("relatum.pivot.turning", "NO_MATCH"),
     "limited": ("relatum.limits", "limited"),
     "listening": ("relatum.progress", "listening"),
-    "open": ("relatum.api", "open_model"),
-    "refresh": ("relatum.api", "refresh_file"),
+    "open": ("relatum.face.model", "open_model"),
+    "refresh": ("relatum.face.model", "refresh_file"),
 }
 
 

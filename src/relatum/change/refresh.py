@@ -25,7 +25,7 @@ from relatum.progress import told
 from relatum.session.reading import Whereabouts, load_table, load_tables, reload_tables
 from relatum.session.session import Session
 from relatum.sources.fingerprint import FileState, has_grown
-from relatum.sources.place import GROWING
+from relatum.sources.read import GROWING
 from relatum.sources.texts import converts
 from relatum.wording import counted, listed, sample_text, visible_lines
 

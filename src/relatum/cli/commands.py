@@ -86,7 +86,7 @@ def _limit_options() -> list[click.Option]:
 def _on_engine(function: Callable[..., None]) -> Callable[..., None]:
     @functools.wraps(function)
     def elsewhere(engine: str | None = None, timing: bool = False, **given: Any) -> None:
-        from relatum.session.place import asked_of
+        from relatum.session.engine_choice import asked_of
 
         start = time.perf_counter()
         with asked_of(engine) as connections:

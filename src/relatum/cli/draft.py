@@ -11,7 +11,7 @@ from relatum.cli.commands import PATH, Format, command, format_option
 from relatum.cli.output import console, listing, print_json, refuse_over_data, tell
 
 if TYPE_CHECKING:
-    from relatum.drafting import Draft
+    from relatum.face.drafting import Draft
 
 
 @command

@@ -12,7 +12,7 @@ from relatum.cli.commands import command, model_file
 from relatum.cli.output import console, tell
 
 if TYPE_CHECKING:
-    from relatum.api import Model
+    from relatum.face.model import Model
 
 about_option = click.option("--about", metavar="TEXT", help="What it means.")
 label_option = click.option("--label", metavar="TEXT", help="The heading in grids.")
@@ -331,7 +331,7 @@ def hierarchy(file: Path, name: str, levels: tuple[str, ...], about: str | None,
 @dry_run_option
 def control(file: Path, measure: str, equals: str, at: str, tolerance: float, dry_run: bool) -> None:
     """Add or replace a control total."""
-    from relatum.audit.cell.place import values_in
+    from relatum.audit.cell.location import values_in
 
     def change(model: Model) -> object:
         where = values_in(at)

@@ -61,8 +61,8 @@ def explain(
     --against "calendar.year = 2023"
     """
     import relatum
-    from relatum.audit.cell.place import members_in
-    from relatum.explaining import as_mapping, print_explanation
+    from relatum.audit.cell.location import members_in
+    from relatum.face.explaining import as_mapping, print_explanation
     from relatum.present.tables import write_table
 
     model = relatum.open(file)

@@ -13,11 +13,11 @@ from numpy.typing import NDArray
 from relatum.data import compute as pc
 from relatum.data.buffers import array_values, fixed_array, in_one_piece, positions_array, texts_array
 from relatum.data.columns import Array, Column, boolean_column, exact_column, float_column, text_column
+from relatum.data.date_patterns import ISO, dates_of
 from relatum.data.days import MICROSECONDS_A_DAY
 from relatum.data.moments import PER_SECOND, SECONDS_A_DAY, refuse_far_days, refuse_far_moments, wall_clock
 from relatum.data.types import BOOLEAN, DATE, FLOAT, INTEGER, MAX_SCALE, NANOSECONDS, TEXT, TIMESTAMP, Kind, Type
 from relatum.data.types import decimal as decimal_type
-from relatum.data.written import ISO, dates_of
 from relatum.errors import SourceError
 
 _MICROSECONDS = pa.timestamp("us")

@@ -21,7 +21,7 @@ from relatum.sources.content import stem as bare_stem
 from relatum.sources.database.ask import database_tables, is_database, is_server
 from relatum.sources.database.base import DatabaseTable, ForeignKey
 from relatum.sources.datapackage import read_datapackage
-from relatum.sources.place import READERS, WORKBOOKS, Source, files_in, read_source, readable
+from relatum.sources.read import READERS, WORKBOOKS, Source, files_in, read_source, readable
 from relatum.sources.stated import PLAIN, Stated
 from relatum.sources.workbook import workbook_parts
 from relatum.wording import listed, suggestion

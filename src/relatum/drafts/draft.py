@@ -6,8 +6,8 @@ from collections.abc import Mapping, Sequence
 
 from msgspec.structs import replace
 
+from relatum.data.date_patterns import date_pattern, dates_of
 from relatum.data.types import DATE, INTEGER
-from relatum.data.written import date_pattern, dates_of
 from relatum.drafts.collect import LeftOut, Raw
 from relatum.drafts.dates import (
     DateParts,
@@ -45,7 +45,7 @@ from relatum.model.links import parse_link
 from relatum.model.names import column_name, quoted, split_name
 from relatum.progress import told
 from relatum.sources.database.ask import is_database
-from relatum.sources.place import LAZY
+from relatum.sources.read import LAZY
 from relatum.wording import counted
 
 #: A table with this part of the rows of the largest has many.

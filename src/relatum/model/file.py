@@ -46,7 +46,7 @@ from relatum.model.entries import (
     RelationshipEntry,
     TableEntry,
 )
-from relatum.model.lines import KeyPath, key_lines, line_of
+from relatum.model.key_lines import KeyPath, key_lines, line_of
 from relatum.model.links import parse_link
 from relatum.model.looks import (
     FORMAT_WORDS,

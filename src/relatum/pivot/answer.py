@@ -14,7 +14,7 @@ from relatum.pivot.absent import absent_notes
 from relatum.pivot.axes import Resolved, resolve_request
 from relatum.pivot.formats import format_of, measure_of, share_notes
 from relatum.pivot.grains import ordering_of, wanted_of, with_all_others
-from relatum.pivot.lines import line_notes
+from relatum.pivot.line_notes import line_notes
 from relatum.pivot.made_of import FormulaPart
 from relatum.pivot.recipes import RecipeMaker
 from relatum.pivot.request import Request, ValueText

@@ -12,9 +12,9 @@ from msgspec import Struct, field
 from relatum.calendar.generate import generate_calendar
 from relatum.data.arrow import not_read, type_of
 from relatum.data.columns import Column
+from relatum.data.date_patterns import DatePattern, date_pattern, dates_of
 from relatum.data.table import TableData
 from relatum.data.types import NULL, TEXT, Kind, Type, parse_type
-from relatum.data.written import DatePattern, date_pattern, dates_of
 from relatum.errors import ModelError, RelatumError, SourceError
 from relatum.limits import in_force
 from relatum.model.declaration import ColumnSettings, Declaration, EngineChoice, Table
@@ -28,7 +28,7 @@ from relatum.sources.engines.base import Connection
 from relatum.sources.files import PARQUET, plain_file, sentences
 from relatum.sources.fingerprint import Digests, FileState, has_grown, refuse_changed
 from relatum.sources.held import held
-from relatum.sources.place import (
+from relatum.sources.read import (
     GROWING,
     LAZY,
     Source,

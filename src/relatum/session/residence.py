@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 from relatum.data.columns import Column
 from relatum.engine.memory.run import MemoryEngine
@@ -12,6 +12,9 @@ from relatum.plan.engine import Engine
 from relatum.plan.nodes import Derivation
 from relatum.session.facts import AuditFacts, MemoryFacts
 from relatum.sources.engines.base import Connection
+
+if TYPE_CHECKING:
+    from relatum.session.remote import RemoteStore
 
 WorkOut = Callable[[Store, Derivation], Column]
 
@@ -51,11 +54,39 @@ class InMemory:
 IN_MEMORY = InMemory()
 
 
+class OnEngine:
+    """Tables on an engine.
+
+    Parameters
+    ----------
+    connection : Connection
+        The engine.
+    """
+
+    # What writes SQL is heavy and optional: a model in memory starts without it.
+
+    def __init__(self, connection: Connection) -> None:
+        self.connection = connection
+
+    def store(self, tables: Tables, work_out: WorkOut, joins: JoinKeeper | None, former: Store | None) -> Store:
+        """The tables, with facts about them found out once."""
+        from relatum.session.remote import RemoteStore  # noqa: PLC0415 - see above
+
+        return RemoteStore.on(self.connection, tables, work_out, joins, former)
+
+    def engine(self, store: RemoteStore) -> Engine:
+        """The SQL engine."""
+        from relatum.engine.sql.run import SqlEngine  # noqa: PLC0415 - see above
+
+        return SqlEngine(store.warehouse, store)
+
+    def facts(self, store: RemoteStore) -> AuditFacts:
+        """Facts found out by small queries."""
+        from relatum.session.remote_facts import RemoteFacts  # noqa: PLC0415 - see above
+
+        return RemoteFacts(store)
+
+
 def residence_of(connection: Connection | None) -> Residence:
     """Where tables live that an engine holds; in memory where there is none."""
-    if connection is None:
-        return IN_MEMORY
-    # What writes SQL is heavy and optional: a model in memory starts without it.
-    from relatum.session.on_engine import OnEngine  # noqa: PLC0415
-
-    return OnEngine(connection)
+    return IN_MEMORY if connection is None else OnEngine(connection)

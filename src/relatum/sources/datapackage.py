@@ -18,7 +18,7 @@ from relatum.limits import refuse_above
 from relatum.paths import leads_outside
 from relatum.sources.database.base import ForeignKey
 from relatum.sources.files import plain_file
-from relatum.sources.place import files_in
+from relatum.sources.read import files_in
 from relatum.wording import counted, suggestion
 
 #: The types of a Table Schema, and what they are here. Others are left to what the file says.

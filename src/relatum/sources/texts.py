@@ -12,10 +12,10 @@ from relatum.data import compute as pc
 from relatum.data.arrow import arrow_type, column_to_arrow
 from relatum.data.buffers import array_values, in_one_piece
 from relatum.data.columns import Array, exact_column
+from relatum.data.date_patterns import ISO, Moments, moments_of
 from relatum.data.days import FIRST_DAY, LAST_DAY
 from relatum.data.moments import MOST_NANO_DAYS, PER_SECOND, SECONDS_A_DAY
 from relatum.data.types import DATE, NANOSECONDS, TIMESTAMP, Kind, Type
-from relatum.data.written import ISO, Moments, moments_of
 
 #: Floats are whole and next to each other up to here; beyond, one float stands for two whole numbers.
 WIDE = 2.0**53

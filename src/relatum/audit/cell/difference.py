@@ -12,7 +12,7 @@ import numpy as np
 from msgspec import Struct
 from msgspec.structs import replace
 
-from relatum.audit.cell.place import Cell, cell_of
+from relatum.audit.cell.location import Cell, cell_of
 from relatum.audit.cell.records import Contribution, Difference
 from relatum.audit.cell.story import Asked, CellLook
 from relatum.data.arrow import python_values

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from msgspec import Struct
 
-from relatum.audit.cell.place import OTHERS
+from relatum.audit.cell.location import OTHERS
 from relatum.audit.cell.records import FilterTold, Origin
 from relatum.data.days import day_of
 from relatum.model.names import column_name, literal, quoted

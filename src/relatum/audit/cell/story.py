@@ -9,7 +9,7 @@ from msgspec import Struct
 
 from relatum.audit.cell.behind import Behind
 from relatum.audit.cell.filters import FilterTeller, dates_told, member_text
-from relatum.audit.cell.place import Cell, cell_of
+from relatum.audit.cell.location import Cell, cell_of
 from relatum.audit.cell.reasons import reason_of
 from relatum.audit.cell.records import CellStory, Evidence, FilterTold, PartTold
 from relatum.audit.cell.steps import Step, StepMaker

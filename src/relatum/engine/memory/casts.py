@@ -15,9 +15,9 @@ from relatum.data import vectors as v
 from relatum.data.arrow import column_to_arrow
 from relatum.data.buffers import array_values, texts_array
 from relatum.data.columns import Column, exact_column, float_column, sorted_texts
+from relatum.data.date_patterns import moments_of
 from relatum.data.days import day_of
 from relatum.data.types import DATE, FLOAT, INTEGER, TEXT, Kind, Type
-from relatum.data.written import moments_of
 from relatum.engine.memory.rounding import bounded, rounded, rounded_floats
 
 _WHOLE = r"^[+-]?[0-9]+$"

@@ -29,7 +29,7 @@ from relatum.engine.memory.date_sets import DateSets, cell_codes
 from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.groups import Groups
 from relatum.engine.memory.hidden import HiddenSets
-from relatum.engine.memory.inner import pairs_of, refuse_many
+from relatum.engine.memory.member_limit import pairs_of, refuse_many
 from relatum.engine.memory.ranks import RANKING_KERNELS, Members, top_mask
 from relatum.engine.memory.rows import evaluate_tree
 from relatum.engine.memory.scans import Coded, Scanned, Scans, before, bundled, coded, folds_of, row_values, stripped

@@ -15,7 +15,7 @@ from relatum.data.groups import joined, number_groups
 from relatum.engine.memory.evaluate import Evaluator, Found
 from relatum.engine.memory.filters import passes_unmatched
 from relatum.engine.memory.frames import Frame
-from relatum.engine.memory.inner import refuse_many
+from relatum.engine.memory.member_limit import refuse_many
 from relatum.engine.memory.tops import Tops
 from relatum.engine.openings import opened_members
 from relatum.errors import LimitError

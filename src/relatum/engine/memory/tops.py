@@ -14,7 +14,7 @@ from relatum.data.groups import number_groups
 from relatum.engine.memory.evaluate import Evaluator
 from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.hidden import HiddenSets
-from relatum.engine.memory.inner import refuse_many
+from relatum.engine.memory.member_limit import refuse_many
 from relatum.engine.memory.ranks import top_mask, top_ranks
 from relatum.plan.engine import LeftOut, Tied
 from relatum.plan.nodes import GridGrain, Plan, Top

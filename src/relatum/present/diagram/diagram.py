@@ -12,7 +12,7 @@ from relatum.arguments import checked
 from relatum.errors import SourceError
 from relatum.model.atomic import write_atomically, write_bytes_atomically
 from relatum.model.graph import Graph
-from relatum.present.diagram.lines import told_of
+from relatum.present.diagram.edges import told_of
 from relatum.present.pictures import picture_bytes
 from relatum.wording import counted, visible
 

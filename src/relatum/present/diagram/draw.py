@@ -9,8 +9,8 @@ from matplotlib.patches import FancyBboxPatch, Polygon, Rectangle
 from matplotlib.text import Text
 
 from relatum.model.graph import Edge, Graph, Node
+from relatum.present.diagram.edges import Route, band, foot, label_places, route_of, said_of
 from relatum.present.diagram.layout import HEAD, ROW, Box, layout
-from relatum.present.diagram.lines import Route, band, foot, label_places, route_of, said_of
 from relatum.present.pictures import DRAWN, drawable
 
 #: Dark and light for each kind of table; its shape tells it too.

@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING, Any, Literal
 import msgspec
 
 from relatum.arguments import checked
-from relatum.changing import in_turn
 from relatum.errors import ModelError
+from relatum.face.changing import in_turn
+from relatum.face.renaming import Renamable
 from relatum.model.declaration import (
     ColumnSettings,
     Control,
@@ -27,7 +28,6 @@ from relatum.model.looks import StyleRule, format_of_words
 from relatum.model.names import column_name, quoted
 from relatum.pivot.request import style_rules
 from relatum.present.numbers import check_column_pattern, check_pattern
-from relatum.renaming import Renamable
 
 if TYPE_CHECKING:
     pass

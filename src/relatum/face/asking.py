@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, Any, Literal, overload
 from msgspec import structs
 
 from relatum.arguments import checked
-from relatum.changing import in_turn
-from relatum.editing import Editable
 from relatum.errors import RequestError
+from relatum.face.changing import in_turn
+from relatum.face.editing import Editable
 from relatum.pivot.answer import answer, query_of
 from relatum.pivot.behind import rows_behind
 from relatum.pivot.members import find_members
@@ -24,7 +24,7 @@ from relatum.session.session import Session
 
 if TYPE_CHECKING:
     from relatum.audit.understood import Reading
-    from relatum.explaining import Explanation
+    from relatum.face.explaining import Explanation
     from relatum.plan.notes import Note
 
 
@@ -265,7 +265,7 @@ class Askable(Editable):
         >>> found.rows.to_pylist()
         [{'row': 1, 'sales.quantity': 2}, {'row': 2, 'sales.quantity': 3}]
         """
-        from relatum.audit.cell.place import with_fields_of
+        from relatum.audit.cell.location import with_fields_of
 
         asked = ask(fields, columns, value, where, keep)
         if len(asked.values) != 1:
@@ -380,7 +380,7 @@ def _explained(
     """The explanation of one value of a request in a cell."""
     from relatum.audit.cell.difference import take_apart
     from relatum.audit.cell.story import Asked, explain_cell
-    from relatum.explaining import Explanation
+    from relatum.face.explaining import Explanation
 
     asked = Asked(request, at, number)
     story = explain_cell(session, asked, listed)

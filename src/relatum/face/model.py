@@ -13,20 +13,20 @@ from msgspec.structs import replace
 
 from relatum import markup
 from relatum.arguments import checked, checked_call
-from relatum.asking import Askable
-from relatum.changing import Changeable
 from relatum.data.moments import check_zone
 from relatum.errors import ModelError, RelatumError
+from relatum.face.asking import Askable
+from relatum.face.changing import Changeable
 from relatum.model.atomic import write_atomically
 from relatum.model.declaration import Declaration, EngineChoice
 from relatum.model.file import read_model
-from relatum.model.lines import key_lines, line_of
+from relatum.model.key_lines import key_lines, line_of
 from relatum.model.names import quoted
 from relatum.pivot.answer import answer
 from relatum.pivot.request import Values, ValueText, ask
 from relatum.present.numbers import check_locale, check_patterns
 from relatum.session.cache import Cache
-from relatum.session.place import chosen_engine, engine_of_model, said_address, with_engine
+from relatum.session.engine_choice import chosen_engine, engine_of_model, said_address, with_engine
 from relatum.session.reading import Whereabouts, load_tables, relative_source, source_path
 from relatum.session.session import Session
 
@@ -34,8 +34,8 @@ if TYPE_CHECKING:
     from relatum.audit.check import Report
     from relatum.change.compare import Comparison
     from relatum.change.refresh import Refreshed
+    from relatum.face.reporting import ReportPage
     from relatum.present.diagram import Diagram
-    from relatum.reporting import ReportPage
 
 # What looks into a model is imported where it is asked for: a pivot starts without it.
 
@@ -229,8 +229,8 @@ class Model(Askable):
         >>> "<strong>good</strong>" in model.report("week").text
         True
         """
+        from relatum.face.reporting import report_page
         from relatum.model.file import read_report
-        from relatum.reporting import report_page
 
         if isinstance(name, str):
             found, called = self.declaration.report(name), name

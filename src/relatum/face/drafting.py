@@ -9,7 +9,6 @@ from pathlib import Path
 from msgspec import structs
 
 from relatum import markup
-from relatum.api import Model
 from relatum.arguments import checked, checked_call
 from relatum.audit.tables import hierarchy_findings
 from relatum.data.moments import check_zone
@@ -21,6 +20,7 @@ from relatum.drafts.pivots import named_apart, pivot_proposals, with_pivots
 from relatum.drafts.proposals import Proposal
 from relatum.drafts.text import draft_text
 from relatum.errors import ModelError, RelatumError
+from relatum.face.model import Model
 from relatum.model.atomic import write_atomically
 from relatum.model.declaration import Declaration, frozen
 from relatum.model.names import split_name

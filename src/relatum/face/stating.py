@@ -8,9 +8,9 @@ from typing import Any
 from msgspec import structs
 
 from relatum.arguments import checked
-from relatum.changing import in_turn
-from relatum.dressing import Dressable
 from relatum.errors import ModelError
+from relatum.face.changing import in_turn
+from relatum.face.dressing import Dressable
 from relatum.model.declaration import ColumnSettings, frozen
 from relatum.model.file import as_texts
 from relatum.model.names import quoted, split_name

@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING
 from msgspec import structs
 
 from relatum.arguments import checked
-from relatum.changing import in_turn
 from relatum.data.table import TableData
+from relatum.face.changing import in_turn
+from relatum.face.stating import Statable
 from relatum.model.declaration import Declaration, Table
 from relatum.session.session import Session
-from relatum.stating import Statable
 
 if TYPE_CHECKING:
     from relatum.change.impact import Dependant, Impact

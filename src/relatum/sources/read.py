@@ -18,7 +18,7 @@ from relatum.sources.database.ask import is_database, read_database
 from relatum.sources.delimited import read_csv, read_csv_tail
 from relatum.sources.files import PARQUET, plain_file, read_ipc, read_parquet, sentences
 from relatum.sources.held import held, led_away
-from relatum.sources.lines import read_lines, read_lines_tail
+from relatum.sources.json_lines import read_lines, read_lines_tail
 from relatum.sources.stacked import stacked
 from relatum.sources.stated import Stated
 from relatum.sources.workbook import read_workbook

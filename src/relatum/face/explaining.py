@@ -14,7 +14,7 @@ from rich.text import Text
 from relatum import markup
 from relatum.arguments import checked
 from relatum.audit.cell.filters import member_text
-from relatum.audit.cell.place import OTHERS
+from relatum.audit.cell.location import OTHERS
 from relatum.audit.cell.records import CellStory, Difference, Evidence, PartTold
 from relatum.data.types import FLOAT, INTEGER, Type, decimal
 from relatum.errors import RequestError
@@ -161,7 +161,7 @@ class Explanation:
         RequestError
             Two cells were not compared, or their difference has no parts.
         """
-        from relatum.present.charts.draw import Steps  # noqa: PLC0415 - needed where it is drawn
+        from relatum.present.charts.draw import Steps
 
         story = self.story
         difference = story.difference

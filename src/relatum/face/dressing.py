@@ -11,8 +11,8 @@ import msgspec
 from msgspec import structs
 
 from relatum.arguments import checked
-from relatum.changing import Changeable, in_turn
 from relatum.errors import ModelError
+from relatum.face.changing import Changeable, in_turn
 from relatum.limits import read_limits
 from relatum.model.declaration import ColumnSettings, frozen
 from relatum.model.file import read_theme, theme_of
