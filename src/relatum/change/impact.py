@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import Literal
 
 from msgspec import Struct
 
@@ -21,6 +22,12 @@ from relatum.session.session import Session
 from relatum.wording import listed, suggestion, visible_lines
 
 
+#: The kinds of things that a model has.
+Kind = Literal[
+    "table", "column", "relationship", "measure", "hierarchy", "control", "pivot", "report", "part", "setting"
+]
+
+
 class Thing(Struct, frozen=True):
     """Something in a model. ``name`` is how a person writes it: ``sales``, ``sales.quantity``, a link, ``control 2``.
 
@@ -29,7 +36,7 @@ class Thing(Struct, frozen=True):
     order.
     """
 
-    kind: str
+    kind: Kind
     name: str
 
     def __str__(self) -> str:
@@ -39,7 +46,7 @@ class Thing(Struct, frozen=True):
 class Dependant(Struct, frozen=True):
     """Something that depends on another. ``path`` leads from it, step by step, to the thing asked about."""
 
-    kind: str
+    kind: Kind
     name: str
     effect: str
     path: tuple[str, ...]
@@ -57,7 +64,7 @@ class Impact(Struct, frozen=True):
     """
 
     thing: str
-    kind: str
+    kind: Kind
     breaks: tuple[Dependant, ...]
     changes: tuple[Dependant, ...]
 
@@ -95,12 +102,13 @@ def find_thing(declaration: Declaration, columns: dict[str, list[str]], name: st
         return Thing("report", name)
     parts = split_name(name)
     if len(parts) == 1:
-        for kind, known in (
+        named: tuple[tuple[Kind, Iterable[str]], ...] = (
             ("table", declaration.tables),
             ("measure", declaration.measures),
             ("hierarchy", declaration.hierarchies),
             ("pivot", declaration.pivots),
-        ):
+        )
+        for kind, known in named:
             if parts[0] in known:
                 return Thing(kind, quoted(parts[0]))
     if len(parts) == 2 and parts[1] in columns.get(parts[0], ()):

@@ -38,7 +38,7 @@ _IDENT = re.compile(r'"(?:[^"]|"")+"|[^\W\d]\w*')
 class Mention(Struct, frozen=True):
     """A name in a formula: of a table, of a measure, or of a column of ``table``; ``span`` is that name alone."""
 
-    kind: str
+    kind: Literal["table", "column", "measure", "hierarchy", "pivot"]
     table: str
     name: str
     span: Span

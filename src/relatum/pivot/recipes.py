@@ -154,8 +154,21 @@ class RecipeMaker(Struct):
                 return self._steps(inner)
             case Aggregate() | InContext():
                 return self._aggregate(expression)
-            case _:
+            case (
+                Constant()
+                | Choices()
+                | ColumnValue()
+                | NoMatch()
+                | Apply()
+                | Ranked()
+                | Narrowed()
+                | LetIn()
+                | LetValue()
+                | Slot()
+            ):
                 return "its formula does not add up over members"
+            case _:
+                assert_never(expression)
 
     def _aggregate(self, expression: Aggregate | InContext) -> list[Any] | str:
         inner: Expression = expression
