@@ -215,6 +215,16 @@ def test_a_hostile_text_is_a_text_in_every_file(tmp_path: Path, text: str) -> No
     )
 
 
+@pytest.mark.parametrize(
+    ("against", "said"),
+    [("back 1 year", "the year before"), ("Back 2 months", "2 months before"), ("back 1 fiscal_year", "the fiscal year before"), ("ignoring calendar", "(ignoring calendar)")],
+)  # fmt: skip
+def test_a_figure_says_what_it_is_compared_with(hollowmere: Path, against: str, said: str) -> None:
+    model = relatum.open(hollowmere)
+    model.add_report("compared", [{"figures": ["revenue"], "against": against, "where": "calendar.month = '2024-05'"}])
+    assert f"{said}</dd>" in model.report("compared").text
+
+
 def test_a_report_has_its_parts_and_prints(hollowmere: Path, nursery: relatum.Model, tmp_path: Path) -> None:
     out = tmp_path / "year.html"
     result = run("report", hollowmere, "year", "--out", out)
@@ -222,6 +232,7 @@ def test_a_report_has_its_parts_and_prints(hollowmere: Path, nursery: relatum.Mo
     text = out.read_text()
     now, before = (nursery.evaluate("revenue", where=f"calendar.year = {year}") for year in (2024, 2023))
     assert f"€{round(now / 1000):,}" in text and f"({100 * (now / before - 1):+.1f}%)".replace("-", "−") in text
+    assert text.count("the year before</dd>") == 5
     for heading in (
         "Hollowmere in 2024",
         "Where the change came from",

@@ -21,7 +21,6 @@ from relatum.model.routes import Route
 from relatum.session.session import Session
 from relatum.wording import listed, suggestion, visible_lines
 
-
 #: The kinds of things that a model has.
 Kind = Literal[
     "table", "column", "relationship", "measure", "hierarchy", "control", "pivot", "report", "part", "setting"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Sequence
 from typing import Any
 
@@ -53,13 +54,25 @@ def figures_of(result: Result, against: str) -> list[Figure]:
 def _moved(write: Writer, percent: Writer, now: Any, before: Any, against: str) -> str:
     """How a figure moved: the difference, and for what is not a share how much that is of what it was."""
     if not all(is_number(each) and math.isfinite(each) for each in (now, before)):
-        return f"nothing to compare with: {against}"
+        return f"no value to compare with {_since(against)}"
     change = now - before
     sign = "▲" if change > 0 else "▼" if change < 0 else "·"
     if write.format.pattern.endswith("%"):
-        return f"{sign} {_signed(100 * change)} points, from {write(before)} ({against})"
+        return f"{sign} {_signed(100 * change)} points, from {write(before)} {_since(against)}"
     share = f" ({percent(float(change) / abs(float(before)))})" if before else ""
-    return f"{sign} {'+' if change > 0 else ''}{write(change)}{share} from {write(before)} ({against})"
+    return f"{sign} {'+' if change > 0 else ''}{write(change)}{share} from {write(before)} {_since(against)}"
+
+
+_BACK = re.compile(r"back (\d+) (year|quarter|month|week|day|fiscal_year|fiscal_quarter)s?", re.IGNORECASE)
+
+
+def _since(against: str) -> str:
+    """What a figure is compared with, after its value: ``the year before``, or the brackets as they are written."""
+    moved = _BACK.fullmatch(against.strip())
+    if moved is None:
+        return f"({against})"
+    unit = moved[2].lower().replace("_", " ")
+    return f"the {unit} before" if moved[1] == "1" else f"{moved[1]} {unit}s before"
 
 
 def _signed(points: Any) -> str:
