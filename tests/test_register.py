@@ -6,18 +6,22 @@ import re
 import shutil
 import subprocess
 import sys
+from decimal import Decimal
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pytest
 
 import relatum
+from postgres import Server
 from relatum.data import vectors as v
 from relatum.engine.memory import aggregates, kernels
 from relatum.engine.memory.aggregates import AGGREGATE_KERNELS, Folded, Folds
 from relatum.engine.memory.folds import Extreme
-from relatum.language import register
+from relatum.engine.sql import scalars
+from relatum.language import register, rules
 from relatum.language.register import AGGREGATES, RANKINGS, SCALARS, AggregateFunction, refuse_missing
 from relatum.language.rules import float_of
 
@@ -49,6 +53,37 @@ def test_an_aggregate_added_in_one_place_works_everywhere(monkeypatch: pytest.Mo
     assert lines == [(4.0, 4.0, 4.0), (0.0, 0.0, 0.0), (6.0, 11.0, 6.0)]
     with pytest.raises(relatum.FormulaError, match="extent"):
         model.evaluate("extent(distinct t.v)")
+
+
+def added_by_recipe(patch: pytest.MonkeyPatch) -> None:
+    """The function of the architecture's first recipe, added as the page says."""
+    page = (ROOT / "docs" / "architecture.md").read_text(encoding="utf-8")
+    names: dict[str, Any] = {
+        **vars(register), "whole": rules.whole, "np": np, "Column": v.Column, "bigint": scalars.bigint, "call": scalars.call
+    }  # fmt: skip
+    exec(page.partition("**Add a function of one row or cell.**")[2].partition("```py\n")[2].partition("```")[0], names)
+    patch.setitem(register.SCALARS, "sign", names["record"])
+    patch.setitem(kernels.KERNELS, "sign", names["kernel"])
+    patch.setitem(scalars.FORMS, "sign", names["form"])
+
+
+@pytest.mark.parametrize("engine", ["memory", "duckdb", "postgresql"])
+def test_a_function_added_by_the_recipe_works_on_every_engine(
+    engine: str, server: Server, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    added_by_recipe(monkeypatch)
+    numbers = pa.array([Decimal("-2.5"), Decimal("0.0"), Decimal("7.0"), None], pa.decimal128(9, 1))
+    with relatum.Model(engine=server.address if engine == "postgresql" else engine) as model:
+        model.add_table("t", pa.table({"k": ["a", "b", "c", "d"], "x": numbers, "n": [-3, 0, 9, 9]}))
+        grid = model.pivot("t.k", values="x: sum(sign(t.x)), n: sum(sign(t.n)), all: sign(sum(t.x))").to_arrow()
+        assert [tuple(line.values()) for line in grid.to_pylist()] == [
+            ("a", -1, -1, -1),
+            ("b", 0, 0, 0),
+            ("c", 1, 1, 1),
+            ("d", None, 1, None),
+        ]
+    with pytest.raises(TypeError, match="differ in sign"):
+        refuse_missing("SQL", [(SCALARS, {name: form for name, form in scalars.FORMS.items() if name != "sign"})])
 
 
 def test_an_engine_that_lacks_a_kernel_says_so() -> None:

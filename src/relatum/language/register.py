@@ -396,8 +396,12 @@ SHORTHANDS = _SHORTHANDS
 SHORTHAND_NAMES = frozenset(each.name for each in _SHORTHANDS)
 #: The functions that put a value into bands or periods, with how they are written.
 BAND, PERIOD = "band", "period"
+
+
 #: The scalar functions that are written name(…).
-CALLABLE = frozenset(name for name, record in SCALARS.items() if record.called)
+def is_callable(name: str) -> bool:
+    """Whether a function of one row or cell is written as this name and arguments in brackets."""
+    return name in SCALARS and SCALARS[name].called
 
 
 def aggregates_called(name: str) -> list[AggregateFunction]:
@@ -413,7 +417,16 @@ def aggregating(name: str) -> bool:
 def known_functions() -> list[str]:
     """Every name that can be before a bracket."""
     called = dict.fromkeys(record.called for record in AGGREGATES.values() if record.called)
-    return [*CALLABLE, CAST, BAND, PERIOD, *called, *RANKINGS, *sorted(SHORTHAND_NAMES), NARROWED.name]
+    return [
+        *filter(is_callable, SCALARS),
+        CAST,
+        BAND,
+        PERIOD,
+        *called,
+        *RANKINGS,
+        *sorted(SHORTHAND_NAMES),
+        NARROWED.name,
+    ]
 
 
 def refuse_missing(engine: str, tables: Iterable[tuple[Mapping[str, object], Mapping[str, object]]]) -> None:

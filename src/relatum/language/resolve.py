@@ -35,7 +35,6 @@ from relatum.language.parse import parse_condition, parse_formula
 from relatum.language.reader import Reader, Scope
 from relatum.language.register import (
     BAND,
-    CALLABLE,
     NARROWED,
     OTHER_NAMES,
     PERIOD,
@@ -47,6 +46,7 @@ from relatum.language.register import (
     Form,
     Ranking,
     aggregates_called,
+    is_callable,
     known_functions,
 )
 from relatum.language.resolve_changes import ChangeReader
@@ -316,7 +316,7 @@ class FormulaReader(Reader):
             return self.apply(PERIOD_KERNELS[node.word], [self.resolve(node.arguments[0], scope)], node.span)
         if node.function in SHORTHAND_NAMES:
             return self._shorthand(node, scope)
-        if node.function in CALLABLE:
+        if is_callable(node.function):
             extra = node.of or node.by or node.weight or node.over or node.among or next(iter(node.per), None)
             if node.distinct or extra is not None:
                 raise self.error(
