@@ -262,7 +262,7 @@ def main() -> None:
     while (short and number == 0) or time.monotonic() < end:
         for reader in readers:
             number += 1
-            said, done = guarded(reader, number, 6 if short else 100)
+            said, done = guarded(reader, number, 3 if short else 100)
             counts[reader] += done
             if said:
                 print(f"{reader}: {said}: /tmp/relatum-fuzz-{reader.replace(' ', '-')}-{number}.bin", flush=True)

@@ -92,7 +92,10 @@ def awkward(engine: Any) -> tuple[relatum.Model, relatum.Model]:
     return here, there
 
 
-@pytest.fixture(scope="module", params=["duckdb", "postgresql"])
+@pytest.fixture(
+    scope="module",
+    params=[pytest.param(kind, marks=pytest.mark.xdist_group(f"values {kind}")) for kind in ("duckdb", "postgresql")],
+)
 def pair(request: pytest.FixtureRequest) -> Iterator[tuple[relatum.Model, relatum.Model]]:
     engine: Any = request.param
     if engine == "postgresql":
