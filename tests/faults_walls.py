@@ -94,7 +94,7 @@ WALLS = [
     Fault("a source of an engine outside the folder", both(on_engine(DUCK, 'source = "../out.duckdb"\npart = "sales"'), NOTHING), "lies outside the model's folder"),
     Fault("a Spark elsewhere", on_engine('kind = "spark", address = "spark://there:7077"'), "names its own Spark server"),
     Fault("a Spark on a cluster", on_engine('kind = "spark", address = "yarn"'), "names its own Spark server"),
-    Fault("an engine that is no database", both(on_engine('kind = "duckdb", address = "in.duckdb"'), write("in.duckdb", b"nothing" * 99)), "This database cannot be read"),
+    Fault("an engine that is not a database", both(on_engine('kind = "duckdb", address = "in.duckdb"'), write("in.duckdb", b"nothing" * 99)), "This database cannot be read"),
     Fault("an engine that is a folder", both(on_engine('kind = "duckdb", address = "in.duckdb"'), lambda folder: (folder / "in.duckdb").mkdir()), "This is a folder, not a file"),
     # queries
     *(Fault(f"a query that {what}", asks(query, kind), says) for what, query, kind, says in [

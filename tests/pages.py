@@ -109,7 +109,7 @@ def function_tables() -> str:
             if "(" in record.signature and name != "in"
         ],
         "Written for another formula": [
-            (each.signature, f"{each.about} It stands for `{each.stands_for}`.") for each in SHORTHANDS
+            (each.signature, f"{each.about} Short for `{each.stands_for}`.") for each in SHORTHANDS
         ],
         "Operators": [
             (record.signature, record.about)

@@ -191,7 +191,7 @@ def _print_measures(out: Any, found: Overview) -> None:
         lines.add_row(Text(visible(measure.name), style="bold"), formula, measure.format)
         for part in measure.parts:
             name = Text("  " * part.depth + part.name, style="" if part.formula else "dim")
-            shown = "told above" if part.again and part.formula else part.formula or part.what
+            shown = "shown above" if part.again and part.formula else part.formula or part.what
             lines.add_row(name, Text(shown, style="" if part.formula and not part.again else "dim"), "")
     out.print(lines)
 

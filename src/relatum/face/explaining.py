@@ -240,9 +240,9 @@ def print_explanation(explanation: Explanation, console: Console) -> None:
     style = "bold green" if story.result is not None else "bold"
     console.print(Text.assemble((visible(story.model), "bold"), f"  {story.value} ", (shown, style)))
     console.print(Text(f"at {explanation.cell_text(story.cell)}", style="cyan"))
-    for word, text in (("where", story.where), ("keep", story.keep), ("stands for", story.expansion)):
+    for word, text in (("where", story.where), ("keep", story.keep), ("short for", story.expansion)):
         if text:
-            console.print(Text(f"{word} {text}", style="cyan" if word != "stands for" else "dim"))
+            console.print(Text(f"{word} {text}", style="cyan" if word != "short for" else "dim"))
     if story.reason:
         console.print(Text(f"no value, {story.reason}: {story.because}", style="yellow"))
     _print_formula(explanation, console)
@@ -389,7 +389,7 @@ def explanation_html(explanation: Explanation) -> str:
         markup.line(f"{story.value} {shown}", bold=True),
         markup.line(f"at {explanation.cell_text(story.cell)}", faint=True),
     ]
-    for word, text in (("where", story.where), ("keep", story.keep), ("stands for", story.expansion)):
+    for word, text in (("where", story.where), ("keep", story.keep), ("short for", story.expansion)):
         parts += [markup.line(f"{word} {text}", faint=True)] if text else []
     parts += [markup.line(f"no value, {story.reason}: {story.because}", bold=True)] if story.reason else []
     parts.append(_formula_html(explanation))

@@ -153,7 +153,7 @@ _SCALARS = (
     Scalar("/", "a / b", 2, 2, float_of, "Quotient, always a float; null when b is zero."),
     Scalar("%", "a % b", 2, 2, widest, "Remainder, with the sign of a; null when b is zero."),
     Scalar("negate", "-a", 1, 1, widest, "The number with its sign changed."),
-    Scalar("||", "a || b", 2, 2, joined, "Two texts joined; whole numbers are written out."),
+    Scalar("||", "a || b", 2, 2, joined, "Two texts joined; whole numbers become text."),
     Scalar("=", "a = b", 2, 2, compared, "Equal."),
     Scalar("<>", "a <> b", 2, 2, compared, "Not equal; != is the same."),
     Scalar("<", "a < b", 2, 2, compared, "Less."),
@@ -165,7 +165,7 @@ _SCALARS = (
     Scalar("not", "not a", 1, 1, truth, "The condition does not hold; null stays null."),
     Scalar("in", "a in (b, …)", 2, None, compared, "Equal to one of the list.", null="own", strict="never"),
     Scalar("like", "a like 'pattern'", 2, 2, pattern, "Text matches: % is any text, _ any one character."),
-    Scalar("is_null", "a is null", 1, 1, any_to_truth, "There is no value.", null="own", strict="never"),
+    Scalar("is_null", "a is null", 1, 1, any_to_truth, "The value is null.", null="own", strict="never"),
     Scalar(
         "case",
         "case when c then a … else b end",
@@ -214,13 +214,13 @@ _SCALARS = (
     Scalar("power", "power(x, y)", 2, 2, float_of, "x to the power of y."),
     Scalar("least", "least(a, b, …)", 1, None, first_of, "The smallest argument; null if any is null."),
     Scalar("greatest", "greatest(a, b, …)", 1, None, first_of, "The greatest argument; null if any is null."),
-    Scalar("upper", "upper(t)", 1, 1, texts, "Text in capitals."),
-    Scalar("lower", "lower(t)", 1, 1, texts, "Text in small letters."),
-    Scalar("trim", "trim(t)", 1, 1, texts, "Text without blanks at its ends."),
+    Scalar("upper", "upper(t)", 1, 1, texts, "Text in upper case."),
+    Scalar("lower", "lower(t)", 1, 1, texts, "Text in lower case."),
+    Scalar("trim", "trim(t)", 1, 1, texts, "Text without spaces at its ends."),
     Scalar(
         "substring", "substring(t, start, length)", 2, 3, slice_of, "Part of a text; the first character is number 1."
     ),
-    Scalar("length", "length(t)", 1, 1, length, "How many characters a text has."),
+    Scalar("length", "length(t)", 1, 1, length, "Number of characters in a text."),
     Scalar("year", "year(d)", 1, 1, date_part, "Year of a date."),
     Scalar("quarter", "quarter(d)", 1, 1, date_part, "Quarter of a date, 1 to 4."),
     Scalar("month", "month(d)", 1, 1, date_part, "Month of a date, 1 to 12."),
@@ -236,11 +236,11 @@ _SCALARS = (
         1,
         3,
         date_of,
-        "The day of a timestamp; date(y, m, d) makes a date, null where there is none.",
+        "The date of a timestamp; date(y, m, d) builds a date, or null if there is no such date.",
         null="own",
     ),
-    Scalar("band_by", "band(x by 10)", 2, 2, banded, "The band of one width that a number lies in, as text."),
-    Scalar("band_at", "band(x at 0, 10, 100)", 2, None, banded, "The band between edges that a number lies in."),
+    Scalar("band_by", "band(x by 10)", 2, 2, banded, "The band of equal width that a number falls in, as text."),
+    Scalar("band_at", "band(x at 0, 10, 100)", 2, None, banded, "The band between edges that a number falls in."),
     Scalar(BAND_EDGE, "", 1, 1, edge_of, "The lower edge of a band, by which bands are ordered."),
     Scalar("period_month", "period(d by month)", 1, 1, period_text, "The month of a date: '2024-05'."),
     Scalar("period_quarter", "period(d by quarter)", 1, 1, period_text, "The quarter of a date: '2024-Q2'."),
@@ -251,7 +251,7 @@ _SCALARS = (
         2,
         2,
         cast_to,
-        "The value as integer, decimal(2), float, text or date; null where it does not fit.",
+        "The value as integer, decimal(2), float, text or date; null if it does not fit.",
     ),
 )
 
@@ -275,22 +275,18 @@ _AGGREGATES = (
     ),
     AggregateFunction("min", "min", "min(x)", "plain", orderable, "Smallest value.", merge="extreme"),
     AggregateFunction("max", "max", "max(x)", "plain", orderable, "Greatest value.", merge="extreme"),
-    AggregateFunction("median", "median", "median(x)", "plain", float_of, "The value in the middle."),
-    AggregateFunction(
-        "count", "count", "count(x)", "plain", _integer, "How many values there are.", empty="zero", merge="sum"
-    ),
+    AggregateFunction("median", "median", "median(x)", "plain", float_of, "The median."),
+    AggregateFunction("count", "count", "count(x)", "plain", _integer, "Number of values.", empty="zero", merge="sum"),
     AggregateFunction(
         "count_distinct",
         "count",
         "count(distinct x)",
         "distinct",
         _integer,
-        "How many different values there are.",
+        "Number of distinct values.",
         empty="zero",
     ),
-    AggregateFunction(
-        "count_rows", "count", "count(table)", "table", _integer, "How many rows there are.", merge="sum"
-    ),
+    AggregateFunction("count_rows", "count", "count(table)", "table", _integer, "Number of rows.", merge="sum"),
     AggregateFunction("stddev", "stddev", "stddev(x)", "plain", float_of, "Standard deviation of a sample."),
     AggregateFunction("variance", "variance", "variance(x)", "plain", float_of, "Variance of a sample."),
     AggregateFunction(
@@ -305,7 +301,7 @@ _AGGREGATES = (
         "percentile(0.9 of x)",
         "fraction",
         float_of,
-        "The value below which that part of the values lies, interpolated.",
+        "The value below which that fraction of the values falls, interpolated.",
     ),
     AggregateFunction(
         "first", "first", "first(x by y)", "by", orderable, "The value of x where y is smallest.", ties="row order"
@@ -340,14 +336,14 @@ _RANKINGS = (
         "rank",
         "rank(x among product)",
         _integer,
-        "The place of the current member among the visible ones: 1 is the largest x, ties share the better place.",
+        "Rank of the current member among the visible ones: 1 is the largest x, ties share the better rank.",
         "never",
     ),
     Ranking(
         "running",
         "running(x among product by y desc)",
         widest,
-        "The sum of x over the members up to and with the current one, in the order of y.",
+        "Sum of x over the members up to and including the current one, in the order of y.",
         "always",
     ),
     Ranking(
@@ -367,14 +363,14 @@ _RANKINGS = (
 )
 
 _SHORTHANDS = (
-    Shorthand("share", "share(x of total)", "x / x[ignoring axes]", "The part that x is of the grid's total."),
+    Shorthand("share", "share(x of total)", "x / x[ignoring axes]", "x as a share of the grid's total."),
     Shorthand(
-        "share", "share(x of parent)", "x / x[ignoring innermost]", "The part of the innermost row field's total."
+        "share", "share(x of parent)", "x / x[ignoring innermost]", "x as a share of the innermost row field's total."
     ),
-    Shorthand("share", "share(x of row)", "x / x[ignoring columns]", "The part of the row's total."),
-    Shorthand("share", "share(x of column)", "x / x[ignoring rows]", "The part of the column's total."),
-    Shorthand("growth", "growth(x over 1 year)", "x / x[back 1 year] - 1", "By which part x has grown since then."),
-    Shorthand("change", "change(x over 1 month)", "x - x[back 1 month]", "By how much x has changed since then."),
+    Shorthand("share", "share(x of row)", "x / x[ignoring columns]", "x as a share of the row's total."),
+    Shorthand("share", "share(x of column)", "x / x[ignoring rows]", "x as a share of the column's total."),
+    Shorthand("growth", "growth(x over 1 year)", "x / x[back 1 year] - 1", "Relative growth of x since then."),
+    Shorthand("change", "change(x over 1 month)", "x - x[back 1 month]", "Change of x since then."),
 )
 
 #: ``narrowed`` asks of the context alone, and is settled before anything runs.
@@ -384,7 +380,7 @@ NARROWED = Scalar(
     1,
     1,
     lambda _: BOOLEAN,
-    "Whether an axis or a filter bears on the column.",
+    "Whether an axis or a filter restricts the column.",
     null="own",
     strict="never",
 )
