@@ -73,15 +73,15 @@ class HeadingError(SourceError):
 
 
 class MissingSourceError(SourceError):
-    """Data that is not there: no such file, no such table of a database or workbook."""
+    """Missing data: no such file, or no such table in a database or workbook."""
 
 
 class ChangedDataError(SourceError):
-    """Data of an engine that is not any more what it was when it was looked at."""
+    """Data on an engine that has changed since it was read."""
 
 
 class ModelError(RelatumError, ValueError):
-    """A model that does not hold together: an unknown name, a wrong type, two routes between two tables."""
+    """An invalid model: an unknown name, a wrong type, two routes between two tables."""
 
 
 class DataError(RelatumError, ValueError):
@@ -109,7 +109,7 @@ class FormulaError(RelatumError, ValueError):
 
 
 class RequestError(RelatumError, ValueError):
-    """A request that cannot be asked: an unknown column on an axis, two values with one label, too many cells."""
+    """An invalid request: an unknown column on an axis, two values with the same label, too many cells."""
 
 
 class LimitError(SourceError, RequestError):
@@ -117,7 +117,7 @@ class LimitError(SourceError, RequestError):
 
 
 class ArgumentError(ModelError, RequestError, TypeError):
-    """An argument of a call that is not what the call takes. The error names it, says what came and what is wanted."""
+    """An argument that a call does not accept. The error names it, quotes the value and says what was expected."""
 
 
 class ValueOverflowError(RelatumError, OverflowError):

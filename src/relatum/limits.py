@@ -104,7 +104,7 @@ def _number(name: str, word: object) -> int:
 
 @contextmanager
 def limited(**limits: int | str) -> Iterator[None]:
-    """Have other limits than a model states inside the block.
+    """Use other limits than the model's inside the block.
 
     Parameters
     ----------

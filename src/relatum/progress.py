@@ -15,7 +15,7 @@ _listener: ContextVar[Listener | None] = ContextVar("listener", default=None)
 
 @contextmanager
 def listening(listener: Listener) -> Iterator[None]:
-    """Have ``listener(what, done, total)`` called while long work goes on inside the block.
+    """Call ``listener(what, done, total)`` during long work inside the block.
 
     Examples
     --------

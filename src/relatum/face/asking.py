@@ -60,20 +60,19 @@ class Askable(Editable):
         where : str, optional
             A condition on columns.
         keep : str or list of str, optional
-            Which members to keep, by what they are worth: ``customer where revenue > 1000``, ``top 10 product by
-            revenue``.
+            Which members to keep, by their values: ``customer where revenue > 1000``, ``top 10 product by revenue``.
         saved : str, optional
-            A saved pivot's name; parts given beside it replace its own.
+            The name of a saved pivot; parts given with it replace its own.
         totals : bool
-            Work out subtotals and grand totals too, each as the formula in the coarser cell; True unless said.
+            Also compute subtotals and grand totals, each as the formula in the coarser cell (default: True).
         show_empty : bool
-            Show members without rows too.
+            Also show members without rows.
         values_on : str, optional
-            ``rows`` puts the values' labels there; they are on columns unless said.
+            ``rows`` puts the values' labels on rows (default: on columns).
         cell_limit : int
-            Refuse grids with more combinations than this; 1,000,000 unless said.
+            Refuse grids with more combinations than this (default: 1,000,000).
         style : list of mappings, optional
-            Rules for how cells look, in the words of ``style`` in the model file: ``{"value": "revenue", "when":
+            Rules for how cells look, with the keys of ``style`` in the model file: ``{"value": "revenue", "when":
             "revenue < 0", "colour": "bad", "mark": "▼"}``, ``{"value": "revenue", "bar": True}``.
 
         Returns
@@ -86,7 +85,7 @@ class Askable(Editable):
         RequestError, FormulaError
             Something named is not there, or the grid has too many cells.
         ModelError
-            There is no saved pivot of that name.
+            Unknown saved pivot.
         DataError
             A relationship that is needed contradicts the data.
         ValueOverflowError
@@ -143,7 +142,7 @@ class Askable(Editable):
         saved: str = "",
         totals: bool | None = None,
     ) -> str:
-        """The query that answers a pivot on the engine that holds the tables.
+        """The query that answers a pivot on the model's engine.
 
         Parameters
         ----------
@@ -153,7 +152,7 @@ class Askable(Editable):
         Returns
         -------
         str
-            SQL of that engine, laid out to be read; formulas are in it as comments.
+            Formatted SQL for that engine, with the formulas as comments.
 
         Raises
         ------
@@ -173,19 +172,19 @@ class Askable(Editable):
         return query_of(self._session, request)
 
     def members(self, column: str, where: str | None = None, *, value: str = "", like: str = "") -> MemberList:
-        """The members of a column, each with its rows of the facts: what to choose a filter's value from.
+        """List the members of a column with their row counts in each fact: the values to choose a filter from.
 
         Parameters
         ----------
         column : str
             ``table.column``, or a formula as on an axis.
         where : str, optional
-            A condition on columns: members without rows under it are listed, and told.
+            A condition on columns; members without rows under it are listed and marked.
         value : str, optional
             A measure or formula to show instead of rows.
         like : str, optional
-            Only members whose text has this part, or fits this pattern (``%`` any text, ``_`` any one character);
-            capitals do not matter.
+            Only members that contain this text, or match this pattern (``%`` any text, ``_`` any one
+            character); case is ignored.
 
         Returns
         -------
@@ -220,28 +219,28 @@ class Askable(Editable):
         along: str = "",
         listed: int = 5,
     ) -> Explanation:
-        """Why a cell is what it is: its filters, its formula part by part, the rows behind it.
+        """Explain why a cell has its value: its filters, its formula part by part, the rows behind it.
 
-        Everything told is worked out by the plan that answers the grid which the cell is of.
+        The explanation comes from the same plan that answers the cell's grid.
 
         Parameters
         ----------
         value : str
             A measure or formula.
         at : mapping, optional
-            The cell: fields and their members. None is the member null, ``relatum.NO_MATCH`` the rows whose lookup
-            found nothing, ``relatum.OTHERS`` the members beside the best.
+            The cell: fields and their members. None is the null member, ``relatum.NO_MATCH`` the rows without a match,
+            ``relatum.OTHERS`` the members left out by a top.
         where, keep : optional
             The filters of the request, as of :meth:`pivot`.
         fields, columns : str or list of str, optional
             The fields of the axes where they have options (``product.plant top 5 with others``), and those that are
             on columns; the fields of ``at`` are on rows unless named.
         against : mapping, optional
-            Other members of some of the fields: the difference to that cell is taken apart.
+            Other members for some of the fields: explains the difference to that cell.
         along : str, optional
-            By whose members; the column that tells most unless given.
+            The column to divide the difference by (default: the one that explains most).
         listed : int
-            So many rows behind each aggregate are listed; ``rows`` has all.
+            The number of rows to list behind each aggregate; ``rows`` has all of them.
 
         Returns
         -------
@@ -251,7 +250,7 @@ class Askable(Editable):
         Raises
         ------
         RequestError, FormulaError
-            The value, a field or a member is not there; there is no difference.
+            The value, a field or a member does not exist, or there is no difference.
 
         Examples
         --------
@@ -276,7 +275,7 @@ class Askable(Editable):
 
     @in_turn
     def keep_pivot(self, name: str, grid: Grid, *, about: str = "", replace: bool = False) -> None:
-        """Save what a grid was asked, as a pivot of the model.
+        """Save a grid's request as a pivot in the model.
 
         Parameters
         ----------
@@ -287,7 +286,7 @@ class Askable(Editable):
         about : str
             What it is for.
         replace : bool
-            Take the place of the saved pivot of this name.
+            Replace the saved pivot of this name.
 
         Raises
         ------
@@ -314,7 +313,7 @@ class Askable(Editable):
     ) -> tuple[Any, tuple[Note, ...]]: ...
 
     def evaluate(self, formula: str, where: str | None = None, *, notes: bool = False) -> Any:
-        """The one value of a formula: int, Decimal, float, str, bool, date, datetime, or None where it has none.
+        """The single value of a formula: int, Decimal, float, str, bool, date, datetime, or None if it has none.
 
         Parameters
         ----------
@@ -323,7 +322,7 @@ class Askable(Editable):
         where : str, optional
             A condition.
         notes : bool
-            Give a tuple of the value and its notes: why there is no value, and which rows were left out.
+            Return a tuple of the value and its notes: why there is no value, and which rows were left out.
 
         Raises
         ------
@@ -346,7 +345,7 @@ class Askable(Editable):
         return (found.scalar(), found.notes) if notes else found.scalar()
 
     def formula(self, text: str) -> Reading:
-        """How a formula is understood: its type, and for each aggregate its rows, lookups and filters.
+        """Show how a formula is understood: its type, and for each aggregate its rows, lookups and filters.
 
         Raises
         ------

@@ -144,7 +144,7 @@ def draft(*data: str | os.PathLike[str], name: str = "model", timezone: str = "U
     name : str
         What the model is called.
     timezone : str
-        The time zone, as ``Europe/Berlin``, on whose clocks moments that know their zone are read.
+        The time zone, such as ``Europe/Berlin``, that timestamps with a zone are converted to.
     **frames : frame
         Frames by table name.
 

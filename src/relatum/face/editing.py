@@ -72,8 +72,8 @@ class Editable(Renamable):
         columns : mapping of str to mapping, optional
             Settings of columns: ``type`` (``integer``, ``decimal(2)``, ``float``, ``text``, ``boolean``, ``date``,
             ``timestamp``), ``label``, ``order_by`` (the column that its members are sorted by), ``about``, ``heading``
-            (its name in the source), ``pattern`` (how dates are written), ``null`` (the texts that mean null in it),
-            ``format`` (how its members are written), ``hidden`` (formulas can name it, and no list for people has it).
+            (its name in the source), ``pattern`` (the format of its dates), ``null`` (the texts that mean null),
+            ``format`` (how its members are formatted), ``hidden`` (leave it out of lists; formulas can still use it).
             Of a derived table: formulas by name.
         about : str, optional
             What one row is.
@@ -84,22 +84,22 @@ class Editable(Renamable):
         part : str, optional
             The sheet or named table of a workbook, or the table of a database.
         query : str, optional
-            What to ask the database instead.
+            A query to read from the database instead.
         null : str or list of str, optional
-            The texts that mean null, as ``NA`` and ``-``.
+            The texts that mean null, such as ``NA`` and ``-``.
         footer : int
-            How many lines at the end of a text file are not rows.
+            The number of lines at the end of a text file that are not rows.
         headings : str
-            ``numbered``: equal headings get a number, ``price`` and ``price_2``; without it they are an error.
+            ``numbered``: repeated headings get a number, ``price`` and ``price_2``; otherwise they are an error.
         replace : bool
-            Take the place of the table of this name, whose derived columns stay.
+            Replace the table of this name; its derived columns stay.
 
         Raises
         ------
         SourceError
             The data cannot be read.
         ModelError
-            The name is taken, or a column named is not there.
+            The name is taken, or a named column does not exist.
 
         Examples
         --------
@@ -169,10 +169,10 @@ class Editable(Renamable):
         week_starts : str
             The day on which weeks start, as ``monday``.
         through : str or date, optional
-            Where the data ends, for calendar changes: a date column, as ``sales.sold_on``, or a date. Unless given, the
-            last date of the table that is asked.
+            Where the data ends, for calendar changes: a date column, such as ``sales.sold_on``, or a date (default: the
+            last date of the fact table).
         replace : bool
-            Take the place of the table of this name.
+            Replace the table of this name.
 
         Raises
         ------
@@ -206,7 +206,7 @@ class Editable(Renamable):
         labels: Mapping[str, str] | None = None,
         replace: bool = False,
     ) -> None:
-        """Add the rows of a table under another name, with relationships of its own.
+        """Add a role: the rows of a table under another name, with its own relationships.
 
         Parameters
         ----------
@@ -215,11 +215,11 @@ class Editable(Renamable):
         role_of : str
             The table whose rows it uses.
         label : str, optional
-            What is before its columns' headings in a grid; its name unless given.
+            The prefix of its columns' headings in a grid (default: its name).
         labels : mapping of str to str, optional
-            Headings of columns, where another one is wanted.
+            Other headings for some of its columns.
         replace : bool
-            Take the place of the table of this name.
+            Replace the table of this name.
 
         Raises
         ------
@@ -241,25 +241,25 @@ class Editable(Renamable):
         about: str = "",
         replace: bool = False,
     ) -> None:
-        """Add a table worked out from the model, as ``add_table(name, per=…, columns=…)`` does.
+        """Add a table computed from the model, as ``add_table(name, per=…, columns=…)`` does.
 
         Parameters
         ----------
         name : str
             What formulas call it.
         per : str or list of str
-            The grain's columns, as ``category.category``; they keep their column names.
+            The grain's columns, such as ``category.category``; they keep their column names.
         columns : mapping of str to str
             Formulas by name. Rows in which every one is null are left out.
         about : str, optional
             What one row is.
         replace : bool
-            Take the place of the table of this name.
+            Replace the table of this name.
 
         Raises
         ------
         ModelError, FormulaError
-            The name is taken, a column is not there, or a formula cannot be understood.
+            The name is taken, a column does not exist, or a formula cannot be understood.
 
         Examples
         --------
@@ -302,22 +302,22 @@ class Editable(Renamable):
             The many side, ``->``, the one side: ``sales.product_id -> product.product_id``; several columns as
             ``budget.(region, month) -> region_month.(region, month)``. One to one is ``<->``, many to many ``>-<``.
         direction : str
-            ``down`` (unless given): filters travel from the one side to the many side. ``both``: back as well.
-            ``off``: the relationship only answers lookups. Many to many: ``left``, ``right`` or ``both``, where filters
-            travel to.
+            ``down`` (default): filters travel from the one side to the many side. ``both``: back as well.
+            ``off``: the relationship is used only for lookups. Many to many: ``left``, ``right`` or
+            ``both``, where filters travel to.
         match : str
-            ``equal``, or ``as_of``: the last column finds the latest value that is not after it.
+            ``equal``, or ``as_of``: the last column matches the latest value that is not after it.
         level : bool
-            The one side's columns are a level of that table, not its key: months of a calendar, say.
+            The one side's columns are a level of that table, not its key, such as the months of a calendar.
         standby : bool
             The relationship is used only where a formula says ``via``.
         replace : bool
-            Take the place of the relationship between the same columns.
+            Replace the relationship between the same columns.
 
         Raises
         ------
         ModelError
-            A name is not there, or the relationship opens a second route between two tables.
+            A name does not exist, or the relationship opens a second route between two tables.
         DataError
             The one side is not unique, or the two ends can never match.
 
@@ -348,7 +348,7 @@ class Editable(Renamable):
         order_by: str = "",
         replace: bool = False,
     ) -> None:
-        """Add a column worked out for each row of a table, from its own columns and those it looks up.
+        """Add a column computed for each row of a table from its own columns and those it looks up.
 
         Parameters
         ----------
@@ -361,7 +361,7 @@ class Editable(Renamable):
         about : str, optional
             What it means.
         label : str, optional
-            What heads it in grids; its name unless said.
+            Its heading in grids (default: its name).
         format : str, optional
             How its members are written: a number or date pattern.
         order_by : str, optional
@@ -418,7 +418,7 @@ class Editable(Renamable):
         unrelated : str
             What it is by a column that nothing relates it to: ``blank``, or ``repeat`` for the same value throughout.
         label : str, optional
-            What heads it in grids; its name unless said.
+            Its heading in grids (default: its name).
         style : list of mappings, optional
             Rules for how its cells look, as :meth:`pivot` takes them.
         replace : bool

@@ -118,8 +118,8 @@ class Explanation:
         Raises
         ------
         RequestError
-            The value is not a measure or is null; the cell cannot be said by columns that equal values; or the value
-            depends on the axes, and a control has none.
+            The value is not a measure or is null; the cell is not described by columns that equal values; or the value
+            depends on the axes.
         """
         story = self.story
         measure = story.parts[0]

@@ -44,19 +44,19 @@ if TYPE_CHECKING:
 class Model(Askable):
     """Tables, relationships, derived columns and measures, with their data.
 
-    Every edit is checked at once against the model and the data. A refused edit raises an error and leaves the model
-    as it was.
+    Each edit is checked immediately against the model and the data. A refused edit raises an error and leaves the
+    model unchanged.
 
     Parameters
     ----------
     name : str
-        What the model is called in results.
+        The model's name in results.
     locale : str
-        Language and country for numbers, as ``en_GB``.
+        Language and country for numbers, such as ``en_GB``.
     currency : str
-        The currency code that a ``¤`` in a number format stands for, as ``EUR``.
+        The currency code for ``¤`` in a number format, such as ``EUR``.
     timezone : str
-        The time zone, as ``Europe/Berlin``, on whose clocks moments that know their zone are read.
+        The time zone, such as ``Europe/Berlin``, that timestamps with a zone are converted to.
 
     Examples
     --------
@@ -88,7 +88,7 @@ class Model(Askable):
 
     @classmethod
     def of(cls, declaration: Declaration, whereabouts: Whereabouts) -> Model:
-        """The model of a declaration, its data read from wherever it says.
+        """The model of a declaration, with its data read from the sources it names.
 
         Raises
         ------
@@ -108,9 +108,9 @@ class Model(Askable):
         return model
 
     def close(self) -> None:
-        """Let go of the engine that holds the tables, where one does: what was sent to it is dropped there.
+        """Close the connection to the engine, if there is one. Tables sent to it are dropped.
 
-        A model is closed when a ``with`` block ends, too.
+        A ``with`` block closes the model at its end.
 
         Examples
         --------
@@ -162,12 +162,12 @@ class Model(Askable):
     # -- looking into it ----------------------------------------------------------------------------------------------
 
     def check(self, value: str = "") -> Report:
-        """Audit the model, its data and its controls.
+        """Check the model, its data and its control totals.
 
         Parameters
         ----------
         value : str, optional
-            The measure that says what rows without an owner are worth; the first one in a currency unless given.
+            The measure that shows what unmatched rows hold (default: the first one in a currency).
 
         Raises
         ------
@@ -187,7 +187,7 @@ class Model(Askable):
         return check_session(self._session, value)
 
     def refresh(self) -> Refreshed:
-        """Read the sources again: of a file that has grown only the new lines, of one that is the same nothing.
+        """Read the sources again: only the new lines of a file that has grown, nothing of one that is unchanged.
 
         Where the data as it is now cannot be used (a file or a column that the model needs is gone), the model stays as
         it was, and the result says what broke.
@@ -195,7 +195,7 @@ class Model(Askable):
         Returns
         -------
         Refreshed
-            What changed: files, rows, columns, members, and what each measure was and is worth.
+            What changed: files, rows, columns, members, and the old and new value of each measure.
         """
         from relatum.change.refresh import refresh, state_of
 
@@ -207,19 +207,19 @@ class Model(Askable):
         return found
 
     def report(self, name: str | os.PathLike[str]) -> ReportPage:
-        """A report, worked out: key figures, charts, tables and text on one page.
+        """Build a report: key figures, charts, tables and text on one page.
 
         Parameters
         ----------
         name : str or path
-            The name of a report of the model; a path names a TOML file that holds one alone.
+            The name of a report in the model, or the path of a TOML file with just a report.
 
         Raises
         ------
         ModelError
-            There is no such report, or the file cannot be read.
+            Unknown report, or the file cannot be read.
         RelatumError
-            A part cannot be worked out; the error says which.
+            A part cannot be evaluated; the error says which.
 
         Examples
         --------
@@ -241,7 +241,10 @@ class Model(Askable):
         return report_page(called, found, self.declaration, self.pivot, asked, self.diagram)
 
     def diagram(self) -> Diagram:
-        """The star, drawn: ``save("star.svg")`` writes it as SVG, PNG or Mermaid text, a notebook shows it."""
+        """Draw the tables and relationships.
+
+        ``save("star.svg")`` writes SVG, PNG or Mermaid text; a notebook shows it.
+        """
         from relatum.model.graph import graph_of
         from relatum.present.diagram import Diagram
 
@@ -251,19 +254,19 @@ class Model(Askable):
     # -- files --------------------------------------------------------------------------------------------------------
 
     def save(self, path: str | os.PathLike[str], *, allow_outside: bool = False) -> None:
-        """Write the model as a TOML file; where there is one already, its comments and order are kept.
+        """Write the model as a TOML file. Comments and order of an existing file are kept.
 
         Parameters
         ----------
         path : path
-            The file. It is replaced in one step, or left as it was.
+            The file. It is replaced in one step or not at all.
         allow_outside : bool
-            Write sources that lie outside the file's folder too.
+            Allow sources outside the file's folder.
 
         Raises
         ------
         ModelError
-            A table came as a frame, which no file can name, or its source lies outside the file's folder.
+            A table is a frame in memory, or its source is outside the file's folder.
         """
         from relatum.model.save import write_model
 
@@ -288,12 +291,12 @@ class Model(Askable):
         Returns
         -------
         tuple of str
-            The tables that are left out: a Data Package describes files alone.
+            The tables left out: a Data Package describes only files.
 
         Raises
         ------
         ModelError
-            The ending is another one; no table is a file, or one lies outside the descriptor's folder.
+            Another file ending; no table comes from a file; or one is outside the descriptor's folder.
         """
         from relatum.sources.export import create_tables, datapackage
 
@@ -313,14 +316,14 @@ class Model(Askable):
         )
 
     def compare(self, other: Model, values: Values = ()) -> Comparison:
-        """What another model has differently: what it says, and which numbers came out otherwise.
+        """Compare with another model: what is defined differently, and which numbers differ.
 
         Parameters
         ----------
         other : Model
             The later one.
         values : str, list of str, or mapping
-            Measures or formulas to compare, beside the controls of both; every measure that both have unless given.
+            Measures or formulas to compare, along with the controls of both (default: every measure both have).
 
         Raises
         ------
@@ -425,10 +428,10 @@ def open_model(
     allow_outside : bool
         Allow sources outside the file's folder.
     cache : bool
-        Keep what is read of large files in the folder ``.relatum`` beside the model, so that it opens at once the next
-        time. That folder can be deleted at any time.
+        Cache large files in the folder ``.relatum`` beside the model, so that it opens quickly the next time. The
+        folder can be deleted at any time.
     verify : bool
-        Read every source as a whole to see whether it has changed, whatever the system says of it.
+        Read every source in full to see whether it has changed, instead of trusting file metadata.
     engine : str or EngineChoice, optional
         Where the tables live and requests are answered: ``"memory"``, ``"duckdb"``, ``"postgresql"`` or ``"spark"``,
         or an address of one of these (``"shop.duckdb"``, ``"postgresql://localhost/shop"``); what the file says unless

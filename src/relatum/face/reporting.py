@@ -33,14 +33,14 @@ from relatum.progress import told
 
 @checked
 class ReportPage:
-    """A report, worked out: in a notebook it shows itself, :meth:`save` writes it.
+    """A finished report: a notebook shows it, :meth:`save` writes it.
 
     Parameters
     ----------
     title : str
         What heads it.
     text : str
-        The page, as HTML: one file without script, with nothing fetched from anywhere, ready for print.
+        The page, as HTML: one file without scripts that loads nothing from the network, ready for printing.
     """
 
     def __init__(self, title: str, text: str) -> None:

@@ -131,7 +131,7 @@ class Statable(Dressable):
         null : str or list of str, optional
             The texts that mean null.
         footer : int, optional
-            How many lines at the end of a text file are not rows.
+            The number of lines at the end of a text file that are not rows.
         calendar : bool, optional
             Its key is a date, and formulas can move along it.
 

@@ -50,7 +50,7 @@ def write_model(declaration: Declaration, path: Path, sources: Mapping[str, str]
     declaration : Declaration
         What to write.
     path : Path
-        The file. It is replaced in one step, or left as it was.
+        The file. It is replaced in one step or not at all.
     sources : mapping of str to str
         Each table's source as it must be in this file.
     """

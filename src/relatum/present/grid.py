@@ -80,7 +80,7 @@ class Grid:
         Raises
         ------
         RequestError, FormulaError
-            There is no such part, or it cannot be understood.
+            Unknown part, or one that cannot be understood.
 
         Examples
         --------
@@ -94,7 +94,7 @@ class Grid:
         return self._with(changed(self.result.request, parts))
 
     def open(self, *members: Any) -> Grid:
-        """Show what is deeper under members that are closed.
+        """Open members that are closed.
 
         Parameters
         ----------
@@ -105,17 +105,17 @@ class Grid:
         Raises
         ------
         RequestError
-            A member is not closed, or not there.
+            A member is not closed, or does not exist.
         """
         return self._with(with_open(self.result, members))
 
     def close(self, *members: Any, depth: int | None = None) -> Grid:
-        """Show members without what is deeper.
+        """Close members.
 
         Parameters
         ----------
         *members
-            The members to close. Without any, all are closed but for the first row field.
+            The members to close. Without any, all but the first row field are closed.
         depth : int
             How many row fields stay open, instead of one.
 
@@ -139,14 +139,14 @@ class Grid:
         along: str = "",
         listed: int = 5,
     ) -> Any:
-        """Why a cell of this grid is what it is.
+        """Explain why a cell of this grid has its value.
 
         Parameters
         ----------
         at : mapping, optional
-            The fields of the grid and the members of the cell; what is not named is totalled over.
+            Fields of the grid and members of the cell; the cell is the total over fields not named.
         value : str, optional
-            The label of the value; the first one unless given.
+            The label of the value (default: the first one).
         against, along, listed : optional
             As of :meth:`relatum.Model.explain`.
 
@@ -158,7 +158,7 @@ class Grid:
         Raises
         ------
         RequestError
-            The value, a field or a member is not there.
+            The value, a field or a member does not exist.
         """
         labels = [each.label for each in self.result.values]
         if value and value not in labels:
@@ -216,8 +216,8 @@ class Grid:
         kind : str, optional
             ``bars``, ``stacked``, ``shares`` (to 100 %), ``lines``, ``areas``, ``points`` (two values), ``heat``,
             ``panels`` (a small chart for each), ``ranked`` (bars in order with their cumulative share), ``steps`` (of
-            a change between two members of a column field), ``table`` (a small line in each row). Chosen by sense
-            unless given; :meth:`chart_choice` says which, and why.
+            a change between two members of a column field), ``table`` (a small line in each row). By default one that
+            fits is chosen; :meth:`chart_choice` says which, and why.
         **options
             ``value``, ``labels``, ``colour``, ``target``, ``title``, ``mode``, ``size``: see
             :class:`relatum.present.charts.options.ChartOptions`.
@@ -230,12 +230,12 @@ class Grid:
         Raises
         ------
         RequestError
-            There are too many marks, the grid has not what the chart needs, or an option is none.
+            There are too many marks, the grid lacks what the chart needs, or an option is invalid.
         """
         return self.drawn(kind, options)[0]
 
     def chart_choice(self) -> Any:
-        """Which chart fits the grid, and why; printing it tells both."""
+        """Which chart fits the grid, and why; printing it shows both."""
         from relatum.present.charts.choose import choose  # noqa: PLC0415 - as below
 
         return choose(self.result)
@@ -259,7 +259,7 @@ class Grid:
         Parameters
         ----------
         totals : bool
-            Add subtotals and totals, told by a boolean column ``table.column:total`` for each field.
+            Add subtotals and totals, marked by a boolean column ``table.column:total`` for each field.
         """
         return self.result.to_arrow(totals)
 
@@ -323,7 +323,7 @@ class Grid:
         prepare: Names = (),
         **options: Any,
     ) -> str:
-        """Write the whole grid to a file, in the way that its ending names; it is replaced in one step.
+        """Write the whole grid to a file in the format of its ending. The file is replaced in one step.
 
         Parameters
         ----------
@@ -331,9 +331,9 @@ class Grid:
             Ending in ``.csv``, ``.json``, ``.parquet`` or ``.arrow``: the tidy table. In ``.txt``, ``.md``,
             ``.xlsx`` or ``.html``: the grid as shown.
         totals : bool
-            Subtotals and totals too; in the grid as shown they are anyway.
+            Include subtotals and totals; the grid as shown always has them.
         rows_behind : bool
-            In a workbook, add the rows that sums are over, and make these sums formulas over them.
+            In a workbook, add the rows behind sums, and make the sums formulas over them.
         prepare : str or list of str
             For ``.html``: as :meth:`to_html` takes it.
         chart, **options
@@ -342,12 +342,12 @@ class Grid:
         Returns
         -------
         str
-            Which chart was drawn and why, with what is to be noted of it; empty for other files.
+            Which chart was drawn and why, with its notes; empty for other files.
 
         Raises
         ------
         RequestError
-            The ending is another one.
+            Another file ending.
         """
         target = Path(path)
         told: list[str] = []
@@ -388,17 +388,18 @@ class Grid:
         return grid_markdown(self.result)
 
     def to_html(self, path: str | os.PathLike[str] | None = None, *, prepare: Names = ()) -> str:
-        """The grid as a page: one file for a browser, with nothing fetched from anywhere.
+        """The grid as a page: one file for a browser that loads nothing from the network.
 
-        In it members open and close, lines are ordered by any column, members are chosen from lists; a chart follows.
-        Totals over chosen members are put together from parts that add up, or are struck out, and say why.
+        Members open and close, lines can be sorted by any column, and members can be chosen from lists; a
+        chart follows. Totals over chosen members are computed from parts that add up, or are struck out
+        with the reason.
 
         Parameters
         ----------
         path : path, optional
-            Where it is written, too.
+            Also write it to this file.
         prepare : str or list of str
-            Columns by whose members the grid is worked out beforehand, so that one of them can be chosen in the page.
+            Columns for whose members the grid is computed in advance, so that one can be chosen in the page.
 
         Raises
         ------
@@ -417,10 +418,10 @@ class Grid:
         return text
 
     def to_csv(self, path: str | os.PathLike[str] | None = None, *, totals: bool = False, guarded: bool = True) -> str:
-        """The tidy table as CSV text, numbers in full and without grouping; with a ``path`` it is written there too.
+        """The tidy table as CSV text, with full numbers without grouping; a ``path`` also writes it to a file.
 
-        An apostrophe is before a text that begins as a formula does (``=``, ``+``, ``-``, ``@``), so that no
-        program in which the file is opened works it out; ``guarded=False`` leaves it as it is.
+        A text that looks like a formula (``=``, ``+``, ``-``, ``@``) gets an apostrophe in front, so that no program
+        that opens the file evaluates it; ``guarded=False`` leaves it out.
         """
         text = csv_text(self.to_arrow(totals), guarded)
         if path is not None:
@@ -430,7 +431,7 @@ class Grid:
     def to_json(self, path: str | os.PathLike[str] | None = None, *, totals: bool = False) -> str:
         """The tidy table as JSON: filters, notes and a list of records; decimals are numbers, written in full.
 
-        With a ``path`` it is written there too.
+        A ``path`` also writes it to a file.
         """
         text = self._json(totals)
         if path is not None:

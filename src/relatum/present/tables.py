@@ -68,7 +68,7 @@ def write_table(table: Any, path: Path) -> None:
     Raises
     ------
     RequestError
-        The ending is another one.
+        Another file ending.
     """
     write_as(
         path,

@@ -24,7 +24,7 @@ class Stated(Struct, frozen=True):
     zone : str
         The time zone on whose clocks moments that know their zone are read.
     footer : int
-        How many lines at the end of a text file are not rows.
+        The number of lines at the end of a text file that are not rows.
     numbered : bool
         Equal headings are told apart by a number.
     member : str

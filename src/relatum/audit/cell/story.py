@@ -96,7 +96,7 @@ def explain_cell(session: Session, asked: Asked, most: int | None = 5) -> CellSt
     Raises
     ------
     RequestError, FormulaError
-        The value, a field or a member is not there.
+        The value, a field or a member does not exist.
     """
     look = CellLook(session, asked)
     session = look.session

@@ -15,21 +15,21 @@ _HOLE = re.compile(r"\{([^{}]+)\}")
 
 
 class ChartOptions(Struct, frozen=True):
-    """Options of a chart; empty ones are chosen by sense.
+    """Options of a chart; empty ones are chosen automatically.
 
     Parameters
     ----------
     value : str
-        The label of the value that is drawn; the first one unless given.
+        The label of the value to draw (default: the first one).
     labels : str
         What is on each mark: a template with labels of values in braces, ``"{revenue} · {share}"``; ``none`` for
-        nothing. Unless given, the value where there is room.
+        nothing. By default, the value where there is room.
     colour : str
         The label of a value whose numbers colour the marks.
     target : str
         The label of a value that is drawn as a mark on each bar.
     title : str
-        What is above; the values unless given.
+        The title (default: the values).
     mode : str
         ``light`` or ``dark``.
     size : tuple of float
