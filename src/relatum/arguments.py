@@ -30,9 +30,9 @@ _Check = Callable[[Any, int], Any]
 
 #: Lists and dictionaries nest so deep at most.
 _DEEPEST = 30
-#: A text of more characters is none that a call takes.
+#: No call takes a text of more characters.
 _LONGEST = 64 << 20
-#: A whole number of more bits is none that a call takes: a float has no more either.
+#: No call takes a whole number of more bits: a float has no more either.
 _WIDEST = 1100
 _SHOWN = reprlib.Repr()
 _SHOWN.maxstring = _SHOWN.maxother = 60
@@ -83,7 +83,7 @@ def _looking(call: _Call, shown: str, *, method: bool) -> _Call:
             else:
                 bound.arguments[name] = _plain(known[name], name, given, shown)
         carry_out = getattr(type(arguments[0]), "_carry_out", None) if method else None
-        # A generator goes on after this: what is done inside is carried out for itself.
+        # A generator goes on after this: what happens inside it is carried out separately.
         if carry_out is None or own.__name__ == "__init__" or inspect.isgeneratorfunction(own):
             return call(*bound.args, **bound.kwargs)
         return carry_out(arguments[0], own.__name__, lambda: call(*bound.args, **bound.kwargs))
@@ -253,7 +253,7 @@ def _any_of(checks: Sequence[_Check]) -> _Check:
                 return check(given, depth)
             except _Wrong as wrong:
                 wanted.append(str(wrong))
-        # What it comes closest to says what is wrong with it.
+        # The closest match explains best what is wrong.
         raise _Wrong(" or ".join(dict.fromkeys(wanted)))
 
     return look

@@ -59,7 +59,7 @@ class RelatumError(Exception):
         return f"{self.reason}\n{self.fix}" if self.fix else self.reason
 
     def locate(self, path: Path | str, line: int | None) -> None:
-        """Say in which file, and on which line of it, the fault is, unless that is known already."""
+        """Add the file and line of the fault, unless they are known already."""
         if self.path is None:
             self.path, self.line = path, line
 
@@ -89,7 +89,7 @@ class DataError(RelatumError, ValueError):
 
 
 class FormulaError(RelatumError, ValueError):
-    """A formula that cannot be understood, with the exact stretch of text that is at fault.
+    """A formula that cannot be understood, with the exact part of the text that is wrong.
 
     ``owner`` is what the formula belongs to (``measure revenue``), ``text`` the formula, ``span`` the stretch.
     """

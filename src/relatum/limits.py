@@ -32,7 +32,7 @@ class Limit(Struct, frozen=True):
     example: str = "NUMBER"
 
 
-#: Every limit by name; ``memory`` is half of what is there.
+#: Every limit by name; ``memory`` is half of the machine's memory.
 LIMITS = {
     "rows": Limit("rows of a table", 4_000_000_000),
     "columns": Limit("columns of a table", 20_000),
@@ -187,7 +187,7 @@ def refuse_late() -> None:
 
 
 def time_left() -> float:
-    """How many seconds what is asked now may still take."""
+    """How many more seconds the current request may take."""
     ends = _ends.get()
     return limit("time") if ends is None else max(ends - time.monotonic(), 0.0)
 
@@ -201,7 +201,7 @@ def too_late(what: str) -> LimitError:
 
 
 def refuse_memory(need: int, what: str) -> None:
-    """Raise a LimitError where so many bytes more than are in use would be above the memory that may be used."""
+    """Raise a LimitError if this many more bytes would exceed the memory that may be used."""
     most = limit("memory")
     if need > most // 8 and (used := resident()) + need > most:
         raise LimitError(
@@ -223,7 +223,7 @@ def refuse_full() -> None:
 
 
 def memory_left() -> int:
-    """How many bytes what is asked now may still take."""
+    """How many more bytes the current request may use."""
     return max(limit("memory") - resident(), 0)
 
 
@@ -251,7 +251,7 @@ def _used() -> int:
 
 @cache
 def _at_start() -> int:
-    """What was in use when it was first asked: a notebook may hold much that is none of ours."""
+    """The memory in use at the first call: a notebook may already hold much that is not ours."""
     return _used()
 
 

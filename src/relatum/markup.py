@@ -12,7 +12,7 @@ _CELL = f"padding:.15em .7em;border:0;border-bottom:{_LINE};background:none;colo
 
 
 class Text(Struct, frozen=True):
-    """One cell: its text, and how it stands out."""
+    """One cell: its text, and its emphasis."""
 
     text: str
     number: bool = False

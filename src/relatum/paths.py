@@ -32,7 +32,7 @@ def kind_of(path: Path) -> str:
 
 
 def is_named_by(name: str, pattern: str) -> bool:
-    """Whether a pattern stands for a file's name: ``*`` for any characters, everything else for itself.
+    """Whether a pattern matches a file's name: ``*`` matches any characters, everything else itself.
 
     Examples
     --------

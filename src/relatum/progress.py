@@ -1,4 +1,4 @@
-"""How far long work has come, told to whoever listens; nothing is drawn here."""
+"""Progress of long work, reported to a listener; nothing is drawn here."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from contextvars import ContextVar
 from typing import TypeVar
 
 T = TypeVar("T")
-#: Told what is under way, how much of it is done, and how much there is (0 where nobody knows).
+#: Called with what is going on, how much of it is done, and how much there is (0 for unknown).
 Listener = Callable[[str, int, int], None]
 _listener: ContextVar[Listener | None] = ContextVar("listener", default=None)
 
@@ -31,7 +31,7 @@ def listening(listener: Listener) -> Iterator[None]:
 
 
 def tell_step(what: str, done: int = 0, total: int = 0) -> None:
-    """Say what is under way."""
+    """Report what is going on."""
     listener = _listener.get()
     if listener is not None:
         listener(what, done, total)

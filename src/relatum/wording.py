@@ -1,4 +1,4 @@
-"""Sentences for people: the nearest name, lists and counts, a formula with carets under what is meant."""
+"""Sentences for people: the nearest name, lists and counts, a formula with carets under the part in question."""
 
 from __future__ import annotations
 
@@ -107,7 +107,7 @@ def first_line(error: Exception) -> str:
     return said.splitlines()[0][:300] if said else type(error).__name__
 
 
-#: What a terminal would obey or be turned by, and what is shown for it: one character each, so that widths stay.
+#: Characters that a terminal would obey, and what is shown for each: one character, so that widths stay.
 _MARKS = (
     {code: 0x2400 + code for code in range(32)}
     | {0x7F: 0x2421}
@@ -120,7 +120,7 @@ _MARKS_BUT_LINES = {code: mark for code, mark in _MARKS.items() if code not in (
 
 
 def visible(text: str) -> str:
-    """A text that comes from data or a file as a terminal may have it: what is not a text in it is there as a mark.
+    """A text from data or a file, safe for a terminal: control characters become visible marks.
 
     Examples
     --------

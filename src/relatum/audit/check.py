@@ -31,7 +31,7 @@ class Report(Struct, frozen=True):
 
     @property
     def ok(self) -> bool:
-        """Whether there is no problem; doubts and remarks do not count as one."""
+        """Whether there are no problems; doubts and remarks do not count."""
         return not self.problems
 
     @property

@@ -57,7 +57,7 @@ class TableOverview(Struct, frozen=True):
 
 
 class RelationshipOverview(Struct, frozen=True):
-    """One relationship, told the same way whichever end was named first.
+    """One relationship, described the same way whichever end was named first.
 
     ``cardinality`` is ``1 : n``, ``1 : 1`` or ``n : n``; ``filters`` says from where to where filters travel;
     ``rows`` are those of the many side and ``matched`` how many of them find a row.
@@ -74,7 +74,7 @@ class RelationshipOverview(Struct, frozen=True):
 
     @property
     def coverage(self) -> float | None:
-        """The share of the many side's rows that find a row; None where there are none."""
+        """The share of the many side's rows that find a row; None without rows."""
         return self.matched / self.rows if self.rows else None
 
 
@@ -103,7 +103,7 @@ class MeasureOverview(Struct, frozen=True):
 
 
 class Overview(Struct, frozen=True):
-    """A model, or the part of it that a name stands for."""
+    """A model, or the part of it that a name refers to."""
 
     model: str
     tables: tuple[TableOverview, ...]
@@ -202,7 +202,7 @@ def _table(session: Session, name: str) -> TableOverview:
                 column,
                 str(session.catalog.columns(name)[column]),
                 known.stored,
-                # The rows of a role are those of its table: they take no memory of their own.
+                # The rows of a role are those of its table: they take no memory.
                 0 if table.role_of else known.bytes,
                 known.nulls,
                 known.members,
@@ -227,7 +227,7 @@ def _relationship(session: Session, relationship: Relationship) -> RelationshipO
     many, one = relationship.many, relationship.one
     order = list(session.declaration.tables)
     if relationship.kind != "many_to_one" and order.index(many.table) > order.index(one.table):
-        # Where neither end is the many side, the order of the tables says which is told first.
+        # Where neither end is the many side, the order of the tables says which comes first.
         many, one = one, many
     cardinality = {"many_to_one": "1 : n", "one_to_one": "1 : 1", "many_to_many": "n : n"}[relationship.kind]
     match = "level" if relationship.level else "as of" if relationship.match == "as_of" else ""

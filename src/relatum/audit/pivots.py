@@ -13,7 +13,7 @@ from relatum.session.session import Session
 
 
 def pivot_findings(session: Session) -> Iterator[Finding]:
-    """A problem for each saved pivot that names what is not there, or cannot be read."""
+    """A problem for each saved pivot that names something missing, or cannot be read."""
     for name, saved in session.declaration.pivots.items():
         try:
             resolve_request(session, request_of(saved, {}))

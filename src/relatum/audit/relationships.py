@@ -23,7 +23,7 @@ _UNTIL = frozenset("to until end ends thru through expires expiry".split())
 
 
 def relationship_findings(session: Session, relationship: Relationship, money: Money) -> Iterator[Finding]:
-    """What is to be said of one relationship."""
+    """The findings about one relationship."""
     hop = hops_of(relationship)[0]
     try:
         if hop.reach:
@@ -150,7 +150,7 @@ def _with_worth(text: str, count: int, worth: str) -> str:
 
 
 def _outside(session: Session, calendar: End, lost: Lost, rows: int) -> str:
-    """Where rows are dated, if all of them lie before or after a calendar."""
+    """Where rows are dated, if all of them are before or after a calendar."""
     days = session.store.column(calendar.table, calendar.columns[-1])
     said = []
     for (count, extreme), word, limit in zip(lost.days, ("before", "after"), (days.lower, days.upper), strict=True):

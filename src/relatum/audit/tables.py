@@ -20,7 +20,7 @@ _MOST_TEXTS = 200_000
 
 
 def table_findings(session: Session, name: str) -> Iterator[Finding]:
-    """What is to be said of one table by itself."""
+    """The findings about one table by itself."""
     declaration = session.declaration
     table = declaration.tables[name]
     if table.role_of:

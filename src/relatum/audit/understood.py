@@ -54,7 +54,7 @@ from relatum.wording import visible_lines
 
 
 class AggregateReading(Struct, frozen=True):
-    """One aggregate: the text, the rows it is worked out over, the lookups of its columns, and who filters it."""
+    """One aggregate: its text, the rows it is computed over, the lookups of its columns, and what filters it."""
 
     text: str
     over: str
@@ -134,7 +134,7 @@ _NO_AGGREGATE = Aggregate("", (), "", NULL)
 
 
 def aggregate_uses(expression: Expression) -> Iterator[Use]:
-    """Every aggregate of a formula, nested ones included, with what is around it.
+    """Every aggregate of a formula, nested ones included, with its surroundings.
 
     A part that is twice in the same surroundings, as measures do that name one another, is told once.
     """

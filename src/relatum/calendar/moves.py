@@ -168,7 +168,7 @@ def _shifted(dates: Dates, sets: Sets, unit: Unit, number: int) -> Sets:
     same_day = target_start + (dates.days - start)
     places = np.where(same_day < target_stop, _places(dates.days, same_day), -1)
     distinct, numbers = np.unique(months, return_inverse=True)
-    # A month that lies wholly in the set moves as a whole, its last days with it; other dates keep their day number.
+    # A month that is wholly in the set moves as a whole, its last days included; other dates keep their day number.
     held = np.zeros((len(sets), len(distinct)), np.int64)
     rows, columns = np.nonzero(sets)
     np.add.at(held, (rows, numbers[columns]), 1)

@@ -10,7 +10,7 @@ Unit = Literal["year", "quarter", "month", "week", "day", "fiscal_year", "fiscal
 
 
 class Shift(Immutable, frozen=True):
-    """``back`` and ``forward``: every date moved by so many units; back by a negative number."""
+    """``back`` and ``forward``: every date moved by a number of units, negative for back."""
 
     number: int
     unit: Unit
@@ -27,7 +27,7 @@ class Before(Immutable, frozen=True):
 
 
 class Trailing(Immutable, frozen=True):
-    """``trailing``: so many units that end with the set's last date."""
+    """``trailing``: a number of units that end with the set's last date."""
 
     number: int
     unit: Unit

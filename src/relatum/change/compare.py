@@ -63,7 +63,7 @@ class Difference(Struct, frozen=True):
 
 
 class Moved(Struct, frozen=True):
-    """A value that two models give differently. ``before`` and ``after`` are values, or why there is none."""
+    """A value that differs between two models. ``before`` and ``after`` are values, or why there is none."""
 
     name: str
     before: Any
@@ -145,7 +145,7 @@ def compare_declarations(before: Declaration, after: Declaration) -> tuple[Diffe
 
 
 def _renamed_tables(before: Declaration, after: Declaration) -> dict[str, str]:
-    """The tables that have another name for the same source or, where there is none, for the same settings."""
+    """Tables under another name for the same source or, without one, for the same settings."""
     found: dict[str, str] = {}
     new = {name: each for name, each in after.tables.items() if name not in before.tables}
     for name, each in before.tables.items():
@@ -196,7 +196,7 @@ def _following(declaration: Declaration, renames: Mapping[str, str]) -> dict[str
 
 
 def _normal(pivot: SavedPivot) -> SavedPivot:
-    """A saved pivot with its texts laid out alike: a list of several fields says what one text of them does."""
+    """A saved pivot with its texts in one form: a list of fields means the same as one text of them."""
 
     def texts(parts: tuple[str, ...]) -> tuple[str, ...]:
         return tuple(" ".join(each.split()) for part in parts for each in split_list(part))
@@ -218,7 +218,7 @@ def _named(things: Mapping[str, T]) -> dict[str, T]:
 
 
 def _ordered(relationship: Relationship) -> Relationship:
-    """A relationship told the same way whichever end was named first."""
+    """A relationship described the same way whichever end was named first."""
     if relationship.kind == "many_to_one" or str(relationship.many) <= str(relationship.one):
         return relationship
     direction = {"left": "right", "right": "left"}.get(relationship.direction, relationship.direction)
@@ -248,7 +248,7 @@ def _mapping(kind: str, before: Mapping[str, Any], after: Mapping[str, Any]) -> 
 
 
 def _parts(report: str, before: Sequence[ReportPart], after: Sequence[ReportPart]) -> Iterator[Difference]:
-    """What changed in the parts of a report, which have no names: those that are most alike are the same."""
+    """What changed in the parts of a report, which have no names: the most similar ones are taken as the same."""
     said, wanted = ([msgspec.to_builtins(each) for each in side] for side in (before, after))
     for old, new in aligned(said, wanted, lambda _, one, other: bool(one == other)):
         if new is None:
@@ -273,7 +273,7 @@ def _columns(before: Table, after: Table) -> Iterator[Difference]:
             if old is not before.columns or each.what not in ("added", "removed"):
                 yield each
             elif split_name(each.name)[1] not in {*before.derived} ^ {*after.derived}:
-                # A column of which nothing is stated is there all the same; a derived one is told of as a whole.
+                # A column without stated properties exists all the same; a derived one is reported as a whole.
                 sides = [side.get(each.name, ColumnSettings()) for side in own]
                 for setting, was, now in _settings(*sides):
                     yield Difference("changed", "column", each.name, setting, was, now)

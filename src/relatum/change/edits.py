@@ -76,7 +76,7 @@ def renamed(dependencies: Dependencies, name: str, new: str) -> Declaration:
 
 
 def _labelled(declaration: Declaration, role: str, column: str, label: str) -> Declaration:
-    """The declaration in which a role calls a column by a label of its own: its name is that of the table it shows."""
+    """The declaration in which a role labels a column: the label's table name is that of the role."""
     described = declaration.tables[role]
     settings = {**described.columns, column: replace(described.columns.get(column, ColumnSettings()), label=label)}
     changed = replace(described, columns=frozen(settings))
@@ -154,7 +154,7 @@ class _Names:
         return self.columns.get((table, name), name)
 
     def path(self, text: str) -> str:
-        """``table.column`` as written in settings; what is no such name stays as it is."""
+        """``table.column`` as written in settings; anything else stays unchanged."""
         parts = split_name(text)
         if len(parts) != 2:
             return text

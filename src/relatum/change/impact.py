@@ -82,7 +82,7 @@ class Impact(Struct, frozen=True):
 
 
 def find_thing(declaration: Declaration, columns: dict[str, list[str]], name: str) -> Thing:
-    """The thing that a name stands for.
+    """The thing that a name refers to.
 
     Raises
     ------
@@ -183,7 +183,7 @@ class Dependencies:
         return Known(self.columns, self.declaration.measures, self.declaration.hierarchies)
 
     def find(self, name: str) -> Thing:
-        """The thing that a name stands for; a ModelError where there is none."""
+        """The thing that a name refers to; raises a ModelError if there is none."""
         return find_thing(self.declaration, self.columns, name)
 
     def impact(self, name: str) -> Impact:
@@ -218,7 +218,7 @@ class Dependencies:
             if lost in through
         ]
         order = ["column", "measure", "table", "hierarchy", "setting", "relationship", "control", "pivot", "part"]
-        # The parts of a report have no names: they are told in the order in which they are.
+        # The parts of a report have no names: they are reported in their order.
         places = {each.name: place for place, each in enumerate(self.needs) if each.kind == "part"}
         breaks.sort(key=lambda each: (order.index(each.kind), places.get(each.name, 0) if each.kind == "part" else 0))
         return Impact(thing.name, thing.kind, tuple(breaks), tuple(changes))

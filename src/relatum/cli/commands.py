@@ -29,7 +29,7 @@ _METAVARS = {"count": "NUMBER", "size": "SIZE", "time": "TIME"}
 
 
 class Command(click.Command):
-    """A command whose help lists the limits in a section of their own, and starts with one line in lists."""
+    """A command whose help lists the limits in a separate section, and whose first line appears in lists."""
 
     def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """Write the options, then the limits."""

@@ -48,7 +48,7 @@ def _print(found: Impact) -> None:
     for each in found.breaks:
         path = " <- ".join(each.path[1:])
         lines.add_row(Text("breaks", style="bold red"), each.kind, each.name, Text(path, style="dim"))
-    # Many measures lose the same filter: they are told together.
+    # Many measures lose the same filter: they are reported together.
     together: dict[tuple[str, str], list[str]] = {}
     for each in found.changes:
         together.setdefault((each.kind, each.effect), []).append(each.name)

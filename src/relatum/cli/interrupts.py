@@ -8,7 +8,7 @@ import threading
 import time
 
 INTERRUPTED = 128 + signal.SIGINT
-#: So many seconds work has to stop of itself, once it was told to.
+#: How many seconds work may take to stop by itself after an interrupt.
 _GRACE = 0.6
 
 

@@ -72,12 +72,12 @@ def run() -> int:
         with errors_as_sentences():
             app()
     except SystemExit as left:
-        # Whoever read the help has gone: rich leaves with 1.
+        # The reader of the help has gone: rich exits with 1.
         code = CLEAN if isinstance(left.__context__, BrokenPipeError) else left.code
     except click.exceptions.Exit as left:
         code = left.exit_code
     try:
-        # What is still to be written is written here: at the very end an error could not be told.
+        # Buffered output is written here: an error at interpreter exit could not be reported.
         with errors_as_sentences():
             sys.stdout.flush()
     except click.exceptions.Exit as left:

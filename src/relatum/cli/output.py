@@ -43,7 +43,7 @@ def errors_as_sentences() -> Iterator[None]:
         complain(str(error))
         raise click.exceptions.Exit(UNREADABLE) from None
     except BrokenPipeError:
-        # Whoever read our output has gone, as head does: nothing is wrong, and nothing more can be written.
+        # The reader of our output has gone, as with head: nothing is wrong, and nothing more can be written.
         silence(sys.stdout)
         raise click.exceptions.Exit(CLEAN) from None
     except OSError as error:
@@ -84,7 +84,7 @@ def progress_shown() -> Iterator[None]:
 
 
 class _Bar:
-    """A bar that comes up once work has gone on for a moment, even where the last that was said of it is long ago."""
+    """A bar that appears once work has gone on for a moment, even if its last report was long ago."""
 
     def __init__(self) -> None:
         self.started = time.monotonic()
@@ -126,7 +126,7 @@ class _Bar:
             self.progress.start()
 
     def close(self) -> None:
-        """Take the bar away: whatever is said next is alone."""
+        """Remove the bar, so that the next output has a clean line."""
         with self.lock:
             if self.timer is not None:
                 self.timer.cancel()
@@ -199,7 +199,7 @@ def print_json(value: Any) -> None:
 
 
 def console() -> Any:
-    """A rich console on standard output; as wide as the terminal, 100 columns where there is none."""
+    """A rich console on standard output; as wide as the terminal, 100 columns without one."""
     from relatum.present.printed import Terminal
 
     _bar.close()
@@ -208,7 +208,7 @@ def console() -> Any:
 
 
 def paged(out: Any, draw: Callable[[Any], None]) -> None:
-    """Draw on a console; what is longer than an interactive terminal is handed to its pager."""
+    """Draw on a console; output longer than an interactive terminal goes to its pager."""
     if not out.is_terminal:
         draw(out)
         return
@@ -265,7 +265,7 @@ def refuse_over_data(out: Path, data: Sequence[str]) -> None:
     from relatum.errors import ModelError
 
     for each in map(Path, data):
-        # A model may well lie in the folder of its data.
+        # A model may be in the folder of its data.
         files = [path for path in each.iterdir() if path.suffix != ".toml"] if each.is_dir() else [each]
         if any(path.is_file() and _holds(path, out) for path in files):
             raise ModelError(

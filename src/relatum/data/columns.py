@@ -16,7 +16,7 @@ from relatum.data.types import Kind, Type
 Array = NDArray[Any]
 _INTEGERS = (np.int8, np.int16, np.int32, np.int64)
 _UNSIGNED = (np.uint8, np.uint16, np.uint32)
-#: Whole numbers whose range is at most this many times their count are told apart by a table rather than by sorting.
+#: Whole numbers whose range is at most this many times their count are grouped by a table rather than by sorting.
 _TABLE_FACTOR = 4
 
 
@@ -62,7 +62,7 @@ class Column(Struct, frozen=True, eq=False):
 
 
 class Members(Struct, frozen=True, eq=False):
-    """A column told apart into members.
+    """A column encoded as members.
 
     ``codes`` gives each row its member's position in ``values``, which are distinct, sorted and without null.
     The code ``null`` stands for null and ``no_match``, the last, for rows whose lookup found nothing.

@@ -131,7 +131,7 @@ def date_pattern(pattern: str, locale: str = "en") -> DatePattern:
                 fix=f"Known letters: {', '.join(_LETTERS)}. Put words in single quotes.",
             )
         seen[name] = at
-        # Digits that stand side by side are told apart by their count alone.
+        # Adjacent digits are distinguished by their count alone.
         beside = any(0 <= each < len(pieces) and pieces[each].group(1) for each in (at - 1, at + 1))
         group, named = _matched(letter, name, len(text), locale, beside)
         months |= named if name == "M" else {}

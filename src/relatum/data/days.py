@@ -17,7 +17,7 @@ def day_number(day: date) -> int:
 
 
 def day_of(number: int) -> date:
-    """The date so many days after 1 January 1970."""
+    """The date a number of days after 1 January 1970."""
     return EPOCH + timedelta(days=int(number))
 
 
@@ -27,5 +27,5 @@ def moment_number(moment: datetime) -> int:
 
 
 def moment_of(number: int) -> datetime:
-    """The moment so many microseconds after the beginning of 1970."""
+    """The moment a number of microseconds after the beginning of 1970."""
     return EPOCH_MOMENT + timedelta(microseconds=int(number))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from contextlib import AbstractContextManager
 from decimal import Context, Decimal, localcontext
 
-#: Enough for the greatest float, written out, and for what is after its point.
+#: Enough for the greatest float, written out, with its decimals.
 _DIGITS = 420
 
 
@@ -37,5 +37,5 @@ def difference(one: object, other: object) -> Decimal | None:
 
 
 def is_number(value: object) -> bool:
-    """Whether a value is a number: a truth is none."""
+    """Whether a value is a number: a boolean is not."""
     return isinstance(value, int | float | Decimal) and not isinstance(value, bool)

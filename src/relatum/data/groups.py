@@ -78,7 +78,7 @@ def joined(left: Sequence[Array], right: Sequence[Array], sizes: Sequence[int]) 
 
 
 def places_of(wanted: Sequence[Array], among: Sequence[Array], sizes: Sequence[int]) -> Array:
-    """For each combination of codes the position of one that equals it among others; -1 where there is none."""
+    """For each combination of codes the position of an equal one among others; -1 if there is none."""
     own, other, groups = _numbers_of(wanted, among, sizes)
     place = np.full(groups, -1, np.int64)
     place[other] = np.arange(len(other))
@@ -122,7 +122,7 @@ def number_groups(keys: Sequence[Array], sizes: Sequence[int], rows: int) -> tup
 
 
 def in_order(keys: Sequence[Array], sizes: Sequence[int], rows: int) -> Array:
-    """The rows ordered by the first key, then the next; rows that are alike keep their order."""
+    """The rows ordered by the first key, then the next; equal rows keep their order."""
     distinct, numbers = number_groups(keys, sizes, rows)
     if len(distinct) < rows:
         return np.argsort(numbers, kind="stable")

@@ -15,7 +15,7 @@ from relatum.errors import ModelError, SourceError
 SECONDS_A_DAY = 86_400
 #: How many of an Arrow unit a second has.
 PER_SECOND = {"s": 1, "ms": 10**3, "us": 10**6, "ns": 10**9}
-#: Nanoseconds since 1970 fit 64 bits for so many days.
+#: For how many days nanoseconds since 1970 fit 64 bits.
 MOST_NANO_DAYS = 106_751
 #: The first second of the year 1, and the first after the year 9999.
 _FIRST, _END = FIRST_DAY * SECONDS_A_DAY, (LAST_DAY + 1) * SECONDS_A_DAY

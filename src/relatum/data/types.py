@@ -86,7 +86,7 @@ def parse_type(text: str) -> Type:
 
 
 def common_type(types: Sequence[Type]) -> Type | None:
-    """The one type that values of all these types can be compared and mixed in; None where there is none."""
+    """The one type in which values of all these types can be compared and mixed; None if there is none."""
     known = [type_ for type_ in types if type_ != NULL]
     if not known:
         return NULL

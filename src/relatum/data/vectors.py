@@ -60,7 +60,7 @@ def there(column: Column) -> NDArray[np.bool_]:
 
 
 def sort_keys(column: Column, descending: bool) -> tuple[Array, NDArray[np.bool_]]:
-    """Whole numbers that sort as the values do, ascending, and where there is none: null comes last either way."""
+    """Whole numbers that sort as the values do, ascending, and which values are null: null comes last either way."""
     known = there(column)
     _, places = np.unique(column.values, return_inverse=True)
     return np.where(known, -places if descending else places, 0), ~known
@@ -88,7 +88,7 @@ def float_sum(values: Iterable[float]) -> float:
 
 
 def finite(values: Array, nulls: Nulls) -> Column:
-    """A float vector; what is no finite number is not a value."""
+    """A float vector; infinities and NaN become null."""
     values = np.asarray(values, dtype=np.float64)
     if values.ndim == 0:
         bad = not np.isfinite(values)
@@ -104,7 +104,7 @@ def truth(values: Any, nulls: Nulls = None) -> Column:
 
 
 def whole_type(lower: int, upper: int) -> Any:
-    """The integer type to compute in when results lie within these bounds."""
+    """The integer type to compute in for results within these bounds."""
     return np.int32 if _INT32_LOWEST <= lower and upper <= _INT32_HIGHEST else np.int64
 
 
@@ -136,7 +136,7 @@ def exact(operation: Arithmetic, type_: Type, left: Column, right: Column, nulls
             )
         lower, upper = max(lower, LOWEST), min(upper, HIGHEST)
         if nulls is not None:
-            # What is where there is no value means nothing, but lies within the bounds.
+            # Placeholders of nulls mean nothing, but are within the bounds.
             values = np.where(nulls, min(max(lower, 0), upper), values)
     return Column(type_, values, nulls, None, lower, upper)
 

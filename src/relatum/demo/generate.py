@@ -150,7 +150,7 @@ def _category_table() -> pa.Table:
 
 
 def _price_table(goods: _Range) -> pa.Table:
-    # A step at which nothing changed is no row of a price list.
+    # A step at which nothing changed is not a row of a price list.
     changed = np.ones(goods.prices.shape, np.bool_)
     changed[:, 1:] = goods.prices[:, 1:] != goods.prices[:, :-1]
     product, step = np.nonzero(changed)

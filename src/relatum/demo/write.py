@@ -88,7 +88,7 @@ def _refuse_other(folder: Path) -> None:
 
 
 def _changed(folder: Path) -> str:
-    """What a demo would be written over that is not as a demo was written; nothing where there is no such."""
+    """The files a demo would overwrite that have changed since a demo was written."""
     model = folder / MODEL_FILE
     if not model.exists():
         return "other files"

@@ -99,7 +99,7 @@ class _Draft(Making):
                 self._without(table, sure, [name for name in marked if name not in sure])
 
     def _without(self, table: TableProfile, nulls: Mapping[str, tuple[str, ...]], undecided: Sequence[str]) -> None:
-        """Take texts for null, and look at the columns again: numbers and dates are what is left."""
+        """Read texts as null, and look at the columns again: only numbers and dates may remain."""
         data = table.raw.read(nulls)
         for name in nulls:
             table.columns[name] = ColumnProfile(table.name, name, data.column(name))
@@ -115,7 +115,7 @@ class _Draft(Making):
         """Dates written as text, codes that look like numbers, money read as floats."""
         for table in self.tables.values():
             for name, type_ in table.raw.types.items():
-                # What a text file would be read as without being told is anybody's guess.
+                # Without a declared type, how a text file is read is a guess.
                 if name in table.columns and not _typed(table.raw.source.address):
                     self._set(table.name, name, type=type_)
             for name, column in list(table.columns.items()):
@@ -415,7 +415,7 @@ class _Draft(Making):
                     self._add("type", where, f"{where} is text", 0.95, said)
 
     def _own_foreign_keys(self) -> list[Proposal]:
-        """What the source declares to point to another row of its own table."""
+        """The columns that the source declares to point to another row of the same table."""
         found = []
         for table in self.tables.values():
             for each in table.raw.foreign_keys:
@@ -450,7 +450,7 @@ class _Draft(Making):
 
 
 def draft_model(raws: list[Raw], left_out: list[LeftOut], name: str, timezone: str) -> Drafted:
-    """Propose a model of raw tables: what is likely is declared, what is not is among the proposals."""
+    """Propose a model of raw tables: what is likely is declared, the rest is listed as proposals."""
     draft = _Draft(raws, name, timezone)
     steps = (
         draft.find_names,

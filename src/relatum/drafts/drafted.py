@@ -46,7 +46,7 @@ def demoted(drafted: Drafted, kind: str, subject: str, doubt: str) -> Drafted:
 
 
 def retyped(drafted: Drafted, table: str, column: str, doubt: str) -> Drafted:
-    """The draft in which a column has no type of its own, since its source does not hold it."""
+    """The draft in which a column has no declared type, since its source does not have the column."""
     described = drafted.declaration.tables[table]
     bare = replace(described.columns[column], type="", pattern="")
     settings = {name: each for name, each in {**described.columns, column: bare}.items() if each != ColumnSettings()}

@@ -22,7 +22,7 @@ _DIGITS = re.compile(r"\d+\Z")
 _MONTH = re.compile(r"\d{4}-(?:0[1-9]|1[0-2])\Z")
 _QUARTER = re.compile(r"\d{4}-Q[1-4]\Z")
 _SAMPLE = 20_000
-#: What people write where there is no value.
+#: What people write for a missing value.
 _MARKERS = frozenset("NA N/A n/a na #N/A NULL null Null None nan NaN \\N - -- . .. ? (null) missing unknown".split())
 _NUMBER = re.compile(r"\s*[-+]?(\d+(\.\d*)?|\.\d+)([eE][-+]?\d+)?\s*\Z")
 _DAY = re.compile(r"\d{4}-\d{2}-\d{2}([T ].*)?\Z")
@@ -65,7 +65,7 @@ class ColumnProfile:
 
     @property
     def unique(self) -> bool:
-        """Whether every row has a value of its own."""
+        """Whether every row has a different value."""
         return self.rows > 0 and self.nulls == 0 and self.distinct == self.rows
 
     @cached_property
@@ -205,7 +205,7 @@ class ColumnProfile:
 
     @property
     def largest(self) -> float:
-        """The largest of its numbers, apart from their sign; 0 where there are none."""
+        """The largest absolute value of its numbers; 0 if there are none."""
         if self.type.kind is Kind.FLOAT:
             return float(np.abs(self.column.values).max(initial=0.0))
         return float(max(abs(self.column.lower), abs(self.column.upper)) / 10**self.type.scale)

@@ -41,7 +41,7 @@ _NAMING = (Kind.INTEGER, Kind.TEXT, Kind.DATE)
 _NAMING_TOGETHER = (*_NAMING, Kind.TIMESTAMP)
 #: Among fewer keys, half that find nothing are no accident.
 _ENOUGH = 100
-#: A name match below this is no evidence by itself; so much is one that says who of some people does something.
+#: A name match below the first score is not evidence by itself; a column that names a person's role has the second.
 _WEAK, _STAFF = 0.6, 0.8
 
 
@@ -116,7 +116,7 @@ def relate_columns(tables: DraftTables) -> list[Proposal]:
 
 
 def _worth_reading(tables: DraftTables, proposal: Proposal, many: ColumnProfile, one: ColumnProfile) -> bool:
-    """Whether a person wants to know of it: not that two tables both have phone numbers, or number their rows alike."""
+    """Whether a person wants to know: not that two tables both have phone numbers, or both number their rows."""
     if proposal.confidence >= LIKELY:
         return True
     numbered = proposal.kind == "aside" and tables.keys.get(many.table) == (many.name,)
@@ -195,7 +195,7 @@ def _judged(
             return 0.7, f"{one.table} is about {narrower}, and small numbers match almost anything"
         if share >= 0.9:
             return (0.99 if share >= 0.98 and is_key else 0.93), missing
-        # Keys that are called alike on both sides mean the same, even where many of them are not there. Numbers one
+        # Keys with the same name on both sides mean the same, even if many of them are missing. Numbers one
         # after the other are found anywhere: nearly every row must be pointed to as well.
         sure = many.type.kind is Kind.TEXT or not _dense(one) or found.members >= 0.9 * one.distinct
         alike = score >= 0.95 and is_key and sure and not narrower and found.total >= _ENOUGH
@@ -266,7 +266,7 @@ def _comparable(many: ColumnProfile, one: ColumnProfile) -> bool:
 
 
 def between_facts(tables: DraftTables, found: Sequence[Proposal]) -> Iterator[Proposal]:
-    """The proposals, those to a table whose key is nothing but keys of others in doubt: it is a fact of its own.
+    """The proposals; those to a table whose key consists of other tables' keys become doubts: it is a fact itself.
 
     Rows of two facts about the same players and clubs find each other by those; they meet at what both look up.
     """
@@ -368,7 +368,7 @@ def relate_roles(tables: DraftTables, found: Sequence[Proposal]) -> Iterator[Pro
 
 
 def relate_selves(tables: DraftTables) -> Iterator[Proposal]:
-    """Columns that point to another row of their own table: a manager among employees, a parent among groups."""
+    """Columns that point to another row of the same table: the manager of an employee, the parent of a group."""
     for table in tables.tables:
         key = tables.keys.get(table.name, ())
         one = table.columns[key[0]] if len(key) == 1 else None

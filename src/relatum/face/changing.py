@@ -55,7 +55,7 @@ class _Batch(Struct):
 
 @checked
 class Changeable:
-    """A model whose declaration can be replaced by another, once that is checked.
+    """A model whose declaration can be replaced by another one that has been checked.
 
     Edits of several threads take turns. Questions go on meanwhile, each over the state it began with.
     """
@@ -88,7 +88,7 @@ class Changeable:
         """Find out again what is known of the tables on the engine."""
         here = {name: data for name, data in self._session.sources.items() if not isinstance(data, RemoteTable)}
         declaration = self._session.declaration
-        # What was sent there, and what is known of it, is kept: it is told by the data itself.
+        # What was sent there, and what is known about it, is kept: the data itself is the key.
         self._session = self._session.changed(declaration, load_tables(declaration, self._whereabouts, here))
 
     @property

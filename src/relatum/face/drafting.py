@@ -210,7 +210,7 @@ def _opened(declaration: Declaration, whereabouts: Whereabouts, known: Mapping[s
 
 
 def _without(drafted: Drafted, error: RelatumError, whereabouts: Whereabouts) -> Drafted:
-    """The draft without what an error is about; the error itself where that is nothing that was drafted."""
+    """The draft without the part that an error is about; raises the error if nothing drafted caused it."""
     match error.place:
         case ("table", str(table), *_) if table in drafted.declaration.tables:
             return _retyped(drafted, table, error, whereabouts)

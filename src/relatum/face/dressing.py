@@ -28,7 +28,7 @@ class Dressable(Changeable):
 
     @in_turn
     def dress(self, theme: str | os.PathLike[str] | Mapping[str, Any]) -> None:
-        """Give the model a theme: fonts, sizes and colours of everything that is drawn of it.
+        """Give the model a theme: fonts, sizes and colours for everything drawn from it.
 
         Parameters
         ----------
@@ -86,7 +86,7 @@ class Dressable(Changeable):
         colours: Mapping[str, str] | None = None,
         style: Sequence[Mapping[str, Any]] | None = None,
     ) -> None:
-        """Say how a column's members look wherever they are drawn; what is not given stays as it is.
+        """Set how a column's members look wherever they are drawn; properties not given stay unchanged.
 
         Parameters
         ----------

@@ -449,7 +449,7 @@ class Editable(Renamable):
 
     @in_turn
     def hierarchy(self, name: str, levels: Sequence[str], *, about: str = "", replace: bool = False) -> None:
-        """Add a hierarchy: columns from coarse to fine. On an axis, its name stands for all of them.
+        """Add a hierarchy: columns from coarse to fine. On an axis, its name means all of them.
 
         Parameters
         ----------

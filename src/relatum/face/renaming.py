@@ -123,7 +123,7 @@ class Renamable(Statable):
 
 
 def _followed(session: Session, after: Declaration, data: Mapping[str, TableData]) -> dict[str, TableData]:
-    """The data at hand under the names that columns have after a renaming; what is worked out is left to be so."""
+    """The data under the names that columns have after a renaming; derived columns are computed again later."""
     followed = {}
     for (_, before), (name, table) in zip(session.declaration.tables.items(), after.tables.items(), strict=True):
         if table.role_of or table.per:

@@ -51,7 +51,7 @@ class ReportPage:
         return f"<Report {self.title}: {len(self.text):,} characters of HTML>"
 
     def _repr_html_(self) -> str:
-        # In a frame of its own its style does not reach into the notebook.
+        # A separate frame keeps its styles out of the notebook.
         style = "width:100%;height:46em;border:1px solid rgba(128,128,128,.4)"
         title, text = escape(self.title), escape(self.text)
         return f'<iframe sandbox title="{title}" srcdoc="{text}" style="{style}"></iframe>'

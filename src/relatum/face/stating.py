@@ -1,4 +1,4 @@
-"""Edits of what is stated of a table or column that is there: its key, types, labels, what is null, what is hidden."""
+"""Edits of existing tables and columns: keys, types, labels, texts that mean null, what is hidden."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ class Statable(Dressable):
         format: str | None = None,
         hidden: bool | None = None,
     ) -> None:
-        """State something of a column; what is not given stays as it is, and an empty text takes it back.
+        """Set properties of a column; those not given stay unchanged, and an empty text removes one.
 
         Parameters
         ----------
@@ -116,7 +116,7 @@ class Statable(Dressable):
         footer: int | None = None,
         calendar: bool | None = None,
     ) -> None:
-        """State something of a table; what is not given stays as it is, and an empty text or list takes it back.
+        """Set properties of a table; those not given stay unchanged, and an empty text or list removes one.
 
         Parameters
         ----------

@@ -26,7 +26,7 @@ class Catalog(Struct, frozen=True, eq=False):
     routes: RouteMap
     determines: Determines
     is_period: Callable[[str, str], bool]
-    #: Members that are in an order of their own, such as weekdays, by their table and column.
+    #: Members with their own order, such as weekdays, by table and column.
     listed: Mapping[ColumnKey, tuple[str, ...]] = field(default_factory=dict)
     #: Derived columns whose members are bands.
     banded: frozenset[ColumnKey] = frozenset()
@@ -70,7 +70,7 @@ class Catalog(Struct, frozen=True, eq=False):
         return self.types[self.declaration.rows_of(table)]
 
     def shown(self, table: str) -> list[str]:
-        """The columns of a table that people are told of."""
+        """The columns of a table that are shown to people."""
         return [each for each in self.columns(table) if not self.declaration.settings(table, each).hidden]
 
     def lookup(self, start: str, table: str, column: str) -> Route | None:

@@ -39,7 +39,7 @@ class Choices(Immutable, frozen=True):
 
 
 class ColumnValue(Immutable, frozen=True):
-    """The current row's value of a column of its own table, or of one that it looks up.
+    """The current row's value of a column of its own table, or of a table that it looks up.
 
     ``route`` is how it is looked up, known once the formula's context is.
     """
@@ -76,7 +76,7 @@ class Apply(Immutable, frozen=True):
 
 
 class Grain(Immutable, frozen=True):
-    """What a formula is worked out per: the rows of a table, or the values of columns (pairs of table and column)."""
+    """What a formula is evaluated per: the rows of a table, or the values of columns (pairs of table and column)."""
 
     table: str = ""
     columns: tuple[tuple[str, str], ...] = ()
@@ -330,7 +330,7 @@ class LetValue(Immutable, frozen=True):
 
 
 class Slot(Immutable, frozen=True):
-    """A value that a plan works out elsewhere: ``node`` is the plan's own record of it."""
+    """A value that a plan computes elsewhere: ``node`` is the plan's own record of it."""
 
     aside: ClassVar[tuple[str, ...]] = ("span",)
 
@@ -413,7 +413,7 @@ def formulas_of(change: Change) -> tuple[Expression, ...]:
 
 
 def columns_in(expression: Expression) -> tuple[ColumnValue | NoMatch, ...]:
-    """Every column that an expression reads from its own current row; aggregates have rows of their own.
+    """Every column that an expression reads from its own current row; aggregates have their own rows.
 
     A part that is shared is looked at once.
     """

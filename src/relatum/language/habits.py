@@ -15,7 +15,7 @@ _COLUMN = rf"{_NAME}(?:\s*\.\s*{_NAME})?"
 
 
 class Habit(Struct, frozen=True):
-    """One way to write that is not ours: a pattern of it, what stands in its place here, and why.
+    """One way of writing that is not ours: its pattern, what to write here instead, and why.
 
     ``starts`` are the kinds of text in which it is looked for.
     """

@@ -195,7 +195,7 @@ def _in_name(text: str, name: Name, known: Known, home: str, lets: frozenset[str
 
 
 def respelled(text: str, found: list[Mention], spelling: Callable[[Mention], str | None]) -> str:
-    """The text with mentions spelled anew; ``spelling`` gives None for one that stays as it is."""
+    """The text with mentions respelled; ``spelling`` returns None for one that stays unchanged."""
     for mention in sorted(found, key=lambda each: -each.span.start):
         new = spelling(mention)
         if new is not None:

@@ -97,7 +97,7 @@ def _at_members(reader: NumberReader, node: Call, scope: Scope) -> Syntax:
     if len(over.parts) == 1:
         return first
     reader.column(over)
-    # No formula can write these: the name hides no other, and the word stands for no table.
+    # No formula can write these: the name hides no other, and the word names no table.
     member, row = Name(("\0member",), over.span), Name(("row",), Span(over.span.start, over.span.start))
     aside = IgnoringClause((row,), over.span)
     at = Changed(first, (aside, PinClause(over, (member,), over.span)), first.span)
@@ -145,7 +145,7 @@ def _counts_rows(expression: Expression) -> bool:
 
 
 def number_of(expression: Expression) -> Fraction | None:
-    """The number that an expression is everywhere; None where it is none."""
+    """The number that an expression equals everywhere; None if it is not constant."""
     if isinstance(expression, Constant) and expression.type.numeric and isinstance(expression.value, int | float):
         return Fraction(expression.value) / Fraction(10**expression.type.scale)
     return None

@@ -131,7 +131,7 @@ def _parsed(text: str, start: str) -> Any:
 
 
 def _formulas_of(tree: Any) -> Iterator[Syntax]:
-    """The formulas of what was parsed: a formula, a condition, or a part of a request."""
+    """The formulas in a parsed text: a formula, a condition, or a part of a request."""
     match tree:
         case Condition(formula):
             yield formula
@@ -155,7 +155,7 @@ def _parser() -> Lark:
 
 
 def _tables_file() -> str | bool:
-    """Where lark keeps the tables of the grammar, which take longer to work out than most requests to answer."""
+    """Where lark keeps the tables of the grammar, which take longer to compute than most requests to answer."""
     home = os.environ.get("XDG_CACHE_HOME")
     try:
         folder = (Path(home) if home else Path.home() / ".cache") / "relatum"
@@ -181,7 +181,7 @@ def build_parser(grammar: str, **options: Any) -> Lark:
 
 
 def _keyword(token: Token) -> Token:
-    # Keywords ignore case, names do not: so a keyword is told from a name here rather than by a pattern.
+    # Keywords ignore case, names do not: so keywords are recognised here rather than by a pattern.
     lower = token.value.lower()
     return Token.new_borrow_pos(lower.upper(), token.value, token) if lower in KEYWORDS else token
 
@@ -358,7 +358,7 @@ class _Builder(RequestBuilder, Transformer[Token, Any]):
         return Literal(token.type == "TRUE", BOOLEAN, span)
 
 
-#: What can be taken from a date or moment, each a function of its own.
+#: Parts of a date or moment, each with its function.
 _PARTS = ("year", "quarter", "month", "week", "day", "weekday", "hour", "minute", "second")
 
 
@@ -480,7 +480,7 @@ def _syntax_error(error: UnexpectedInput, text: str, owner: str, what: str) -> F
 
 
 def _habit(token: Token, before: str) -> str:
-    """What to write for a thing that other languages have, told by the token and the text before it."""
+    """What to write for something from other languages, recognised by the token and the text before it."""
     if token.type == "STAR" and re.search(r"\bcount\s*\(\s*\Z", before, re.IGNORECASE):
         return "count needs a table or a value: count(table)."
     kept = re.search(r"\bkeep\s+(?:top|bottom)\s+\d+\s+[^\[\],]+\Z", before, re.IGNORECASE)

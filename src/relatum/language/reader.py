@@ -1,4 +1,4 @@
-"""What every reader of a formula needs: finding tables and columns, saying what is wrong where."""
+"""What every reader of a formula needs: finding tables and columns, reporting errors at their place."""
 
 from __future__ import annotations
 
@@ -59,7 +59,7 @@ class Reader:
     # -- names --------------------------------------------------------------------------------------------------------
 
     def table(self, node: Name) -> str:
-        """The table that a name of one part stands for."""
+        """The table that a name of one part refers to."""
         name = node.parts[0]
         tables = self.catalog.declaration.tables
         if name not in tables or len(node.parts) > 1:
@@ -68,7 +68,7 @@ class Reader:
         return name
 
     def column(self, node: Name) -> tuple[str, str]:
-        """The table and column that a name of two parts stands for."""
+        """The table and column that a name of two parts refers to."""
         if len(node.parts) != 2:
             raise self.error("Expected a column.", node.span, "Write table.column.")
         table, column = node.parts

@@ -48,7 +48,7 @@ from relatum.language.rules import (
 CAST = "cast"
 #: What plans order bands by; no formula can name it.
 BAND_EDGE = "band_edge"
-#: What dates are put into periods by: the functions that ``period(d by UNIT)`` stands for.
+#: The functions that put dates into periods, for which ``period(d by UNIT)`` is short.
 PERIOD_KERNELS = {"year": "year", "quarter": "period_quarter", "month": "period_month", "week": "period_week"}
 
 
@@ -138,7 +138,7 @@ class Ranking(Struct, frozen=True):
 
 
 class Shorthand(Struct, frozen=True):
-    """A function that stands for another formula, and is exactly what that is."""
+    """A function that is short for another formula, and exactly equal to it."""
 
     name: str
     signature: str
@@ -406,7 +406,7 @@ def aggregates_called(name: str) -> list[AggregateFunction]:
 
 
 def aggregating(name: str) -> bool:
-    """Whether a function has rows or members of its own, so that a name alone is not a column of the row around it."""
+    """Whether a function has its own rows or members, so that a bare name is not a column of the row around it."""
     return name in RANKINGS or name == NARROWED.name or name in SHORTHAND_NAMES or bool(aggregates_called(name))
 
 

@@ -1,4 +1,4 @@
-"""Resolving what is in square brackets."""
+"""Resolving square brackets."""
 
 from __future__ import annotations
 
@@ -226,7 +226,7 @@ class ChangeReader:
         return Pin(value.table, value.column, self._part(value, condition, source), source)
 
     def _at_members(self, name: Name, node: Syntax, scope: Scope) -> tuple[Grain, Expression]:
-        """A grain, and a formula worked out at each of its members."""
+        """A grain, and a formula computed at each of its members."""
         grain = self.reader.grain((name,))
         rows = (*scope.rows, grain.table) if grain.table else scope.rows
         inner = replace(scope.within("cell"), rows=rows, columns=(*scope.columns, *grain.columns))

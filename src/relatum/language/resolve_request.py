@@ -1,4 +1,4 @@
-"""Resolving what is in a request: the formulas of axes and their order, and the request's own keeps."""
+"""Resolving a request: the formulas of axes and their order, and the request's own keeps."""
 
 from __future__ import annotations
 

@@ -29,7 +29,7 @@ class TypeProblem(Exception):
         super().__init__(reason)
         self.position = position
         self.reason = reason
-        #: What to do; ``{x}`` in it stands for the text of the argument at ``about``.
+        #: What to do; ``{x}`` in it is replaced by the text of the argument at ``about``.
         self.fix = fix
         self.about = position if about is None else about
 

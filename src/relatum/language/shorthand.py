@@ -32,7 +32,7 @@ def ways_of(function: str) -> str:
 
 
 def expanded(node: Call) -> Syntax:
-    """The formula that a shorthand stands for."""
+    """The formula that a shorthand is short for."""
     (value,) = node.arguments
     span = node.span
     if node.function == "share":

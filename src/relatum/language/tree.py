@@ -206,7 +206,7 @@ class Let(Struct, frozen=True):
 
 
 class Over(Struct, frozen=True):
-    """``part over table``: a part of a condition with the table whose rows it is asked of."""
+    """``part over table``: a part of a condition with the table whose rows it tests."""
 
     part: Syntax
     table: Name

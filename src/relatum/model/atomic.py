@@ -57,7 +57,7 @@ def write_bytes_atomically(path: Path, data: bytes) -> None:
 
 
 def note_source(path: Path) -> None:
-    """Note who may read a source: what this process writes anew may be read by no others."""
+    """Note who may read a source: whatever this process writes may not be readable by anyone else."""
     global _readers
     with suppress(OSError):
         _readers &= stat.S_IMODE(path.stat().st_mode) | 0o600
@@ -92,7 +92,7 @@ def written_aside(path: Path, prefix: str = "") -> Iterator[Path]:
 
 
 def drop_unfinished() -> None:
-    """Take out what is half-written: for a process that is about to end."""
+    """Remove half-written files: for a process that is about to end."""
     for name in list(_unfinished):
         with suppress(OSError):
             os.unlink(name)  # noqa: PTH108 - another thread may be at it

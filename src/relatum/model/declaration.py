@@ -187,7 +187,7 @@ class Control(Struct, frozen=True):
 
 
 class Hierarchy(Struct, frozen=True):
-    """Columns from coarse to fine, ``table.column`` each; on an axis its name stands for all of them."""
+    """Columns from coarse to fine, each as ``table.column``; on an axis the hierarchy's name means all of them."""
 
     name: str
     levels: tuple[str, ...]
@@ -245,7 +245,7 @@ class Declaration(Struct, frozen=True):
         return self.table(name).role_of or name
 
     def label(self, table: str, column: str) -> str:
-        """What a column is called in a grid; of a role, so that no two roles of one table are called alike."""
+        """A column's heading in a grid; for a role it includes the role, so that no two roles share a heading."""
         described, owner = self.tables[table], self.tables[self.rows_of(table)]
         own = described.columns.get(column)
         if own is not None and own.label:

@@ -63,7 +63,7 @@ from relatum.paths import kind_of, leads_outside
 from relatum.wording import counted, first_line, suggestion
 
 Entry = TypeVar("Entry", bound=msgspec.Struct)
-#: A key of very many dotted parts takes a reader of TOML hours, and is none that a person wrote.
+#: A key of very many dotted parts takes a TOML reader hours, and no person writes one.
 _DOTS = 100
 _NAME = r"""(?:[\w-]+|"[^"\n]*"|'[^'\n]*')"""
 _DOTTED = re.compile(rf"(?<![\w-])(?:{_NAME}[ \t]*\.[ \t]*){{{_DOTS}}}")

@@ -210,7 +210,7 @@ USUAL = Theme()
 
 
 def check_theme(theme: Theme) -> None:
-    """Raise a ModelError for a colour that is none, or a size or width that nothing could be drawn in."""
+    """Raise a ModelError for an invalid colour, or a size or width in which nothing could be drawn."""
     for mode in ("light", "dark"):
         for name, colour in msgspec.structs.asdict(getattr(theme, mode)).items():
             for each in (colour,) if isinstance(colour, str) else colour:

@@ -18,7 +18,7 @@ KEYWORDS = frozenset(
 )
 
 
-#: What stands for the end of a line within a name, so that a formula, a link and a message that name it are one line.
+#: Shown for a line end within a name, so that formulas, links and messages that contain the name stay on one line.
 LINE_END = "\u240a"
 
 
@@ -46,7 +46,7 @@ def column_name(table: str, column: str) -> str:
 
 
 def cannot_be_used(table: str, column: str, why: str) -> str:
-    """The sentence for a column that is there and is not read."""
+    """The sentence for a column that exists but is not read."""
     return f"{column_name(table, column)} cannot be used, since {why}."
 
 
@@ -77,7 +77,7 @@ _PART = re.compile(r'\s*(?:"((?:[^"]|"")+)"|([^\s".,()<>:=-][^\s".,()<>:=]*?))\s
 
 
 def split_name(text: str) -> tuple[str, ...]:
-    """The parts of a dotted name, double quotes undone; an empty tuple when the text is no such name."""
+    """The parts of a dotted name without double quotes; an empty tuple if the text is not such a name."""
     parts: list[str] = []
     at = 0
     while True:

@@ -16,9 +16,9 @@ from msgspec import Struct, field
 
 from relatum.model.toml_text import Item, Key, KeyPath, Statement, Value, placed, statements
 
-#: Whether what a file says is what is wanted, though it is said in other words; the key that says it is given.
+#: Whether a file already says what is wanted, though in other words; called with the key in question.
 Same = Callable[[str, Any, Any], bool]
-#: Entries under these have names of their own: one that is gone and one that is new may be one that was renamed.
+#: Entries under these are named: one that is gone and one that is new may be a single one that was renamed.
 _NAMED = frozenset(("table", "measure", "hierarchy", "pivot", "report", "column", "derived", "columns"))
 #: So much of an entry must be the same for it to be taken for a renamed or changed one.
 _ALIKE = 0.5
@@ -26,7 +26,7 @@ _ESCAPES = {"\b": "\\b", "\t": "\\t", "\f": "\\f", "\r": "\\r", "\\": "\\\\"}
 
 
 class Pair(Struct):
-    """A key with its value: a statement of its own, or one of an inline table."""
+    """A key with its value: a separate statement, or part of an inline table."""
 
     keys: tuple[Key, ...]
     value: Value
@@ -194,7 +194,7 @@ class _Rewriter:
         return self.statements[number].stop
 
     def _above(self, number: int) -> int:
-        """The first of the comments right above a statement; the statement itself where there are none."""
+        """The first of the comments directly above a statement, or the statement itself."""
         while number and self.statements[number - 1].kind == "comment" and number - 1 not in self.removed:
             number -= 1
         return number
@@ -204,7 +204,7 @@ class _Rewriter:
             self.removed.update(range(self._above(number), number + 1))
 
     def _drop_removed(self) -> None:
-        """Take out what is removed, with the empty lines that would be left over."""
+        """Delete removed entries, with the empty lines that would be left over."""
         blank = [each.kind == "blank" for each in self.statements]
         count = len(self.statements)
         for number in sorted(self.removed):
@@ -308,7 +308,7 @@ class _Rewriter:
             self._insert(at, text, beside[-1] if beside else Node(()))
 
     def _dotted(self, node: Node) -> tuple[int, str] | None:
-        """Where tables of a table are written as dotted keys: their last statement, and what is before names."""
+        """Where tables of a table are written as dotted keys: their last statement, and the prefix of names."""
         inner = [each for each in node.children.values() if isinstance(each, Node)]
         numbers = [number for each in inner for number in self._numbers(each) if number not in self.removed]
         if (
@@ -322,7 +322,7 @@ class _Rewriter:
         return numbers[-1], self.text[last.start : last.keys[above].start]
 
     def _heading(self, path: KeyPath, value: Mapping[str, Any], array: bool) -> str:
-        """An entry under a heading of its own, and the tables inside it under theirs."""
+        """An entry under its own heading, and the tables inside it under theirs."""
         names = [name for name in path if isinstance(name, str)]
         inner: Any = tomlkit.table()
         for key, each in value.items():
@@ -359,7 +359,7 @@ class _Rewriter:
             self.edits.append((value.start, value.stop, self._scalar(value, said, wanted)))
 
     def _scalar(self, value: Value, said: Any, wanted: Any) -> str:
-        """A value in the form of the one whose place it takes: on several lines if that is, with the same quotes."""
+        """A value in the form of the one it replaces: on several lines if that was, with the same quotes."""
         raw = self.text[value.start : value.stop]
         if not isinstance(said, str) or not isinstance(wanted, str):
             return toml(wanted)
@@ -452,7 +452,7 @@ class _Rewriter:
 
 
 def _begin(item: Item) -> int:
-    """Where an item itself begins, behind what is before it."""
+    """Where an item itself begins, after the trivia before it."""
     return item.keys[0].start if item.keys else item.value.start
 
 
@@ -462,7 +462,7 @@ def _begin(item: Item) -> int:
 def aligned(said: Sequence[Any], wanted: Sequence[Any], same: Same) -> list[tuple[int | None, int | None]]:
     """Which entry of a list is which of another, in the other's order: those that are gone have no place there.
 
-    Entries that are the same are found first; of those between them the ones that are most alike belong together.
+    Equal entries are paired first; of those between them the most similar are paired.
     """
     keys: list[Any] = []
 
@@ -487,7 +487,7 @@ def aligned(said: Sequence[Any], wanted: Sequence[Any], same: Same) -> list[tupl
 def _most_alike(
     said: Sequence[Any], wanted: Sequence[Any], old: range, new: range
 ) -> list[tuple[int | None, int | None]]:
-    """Entries that are at the same place, or are alike enough, taken for each other in order."""
+    """Entries at the same place, or similar enough, paired in order."""
     if len(old) == len(new):
         return list(zip(old, new, strict=True))
     found: list[tuple[int | None, int | None]] = []
@@ -562,7 +562,7 @@ def toml(value: Any) -> str:
 
 
 def new_text(wanted: Mapping[str, Any]) -> str:
-    """A text that says what is wanted, where there is none before."""
+    """A text for a file that does not exist yet."""
     document = tomlkit.document()
     for name, value in wanted.items():
         document[name] = toml_item(value, name)
@@ -570,7 +570,7 @@ def new_text(wanted: Mapping[str, Any]) -> str:
 
 
 def toml_item(value: Any, name: str = "") -> Any:
-    """A value as the file shows it: a calendar on one line, entries of a list each under a heading of its own."""
+    """A value as the file shows it: a calendar on one line, each entry of a list under its own heading."""
     if isinstance(value, dict):
         if set(value) >= {"from", "to"} or _in_one_line(name):
             inline = tomlkit.inline_table()

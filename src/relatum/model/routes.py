@@ -92,7 +92,7 @@ class RouteMap:
                 self.filters(Place(table))
 
     def opening(self, opened: Opened) -> RouteMap:
-        """The routes with more relationships opened; only what is asked of them is checked."""
+        """The routes with more relationships opened; only routes that are asked for are checked."""
         if opened == self.opened:
             return self
         if opened not in self._variants:

@@ -146,7 +146,7 @@ def _calendar_entry(span: CalendarRange) -> CalendarEntry:
 
 
 def _column_entry(table: Table, name: str, settings: ColumnSettings) -> ColumnEntry:
-    """What is said of a column; of a derived one without what is beside its formula."""
+    """The properties set for a column; for a derived one only its formula."""
     beside = table.derived[name].stated if name in table.derived else ()
     own = replace(settings, **dict.fromkeys(beside, ""))
     return ColumnEntry(
@@ -204,7 +204,7 @@ def plain_lists(value: Any) -> Any:
 
 
 def _says_the_same(key: str, said: Any, wanted: Any) -> bool:
-    """Whether a file says what is wanted in other words, so that it is left as it is."""
+    """Whether a file already says what is wanted in other words, so that it can stay unchanged."""
     if key == "link":
         return _identity({key: said}) == _identity({key: wanted})
     if not key and isinstance(said, dict) and isinstance(wanted, dict) and ("link" in said or "measure" in said):

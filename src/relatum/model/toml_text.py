@@ -1,4 +1,4 @@
-"""A TOML text as statements that know their place: what is edited changes there, and all else stays to the byte."""
+"""A TOML text as statements that know their place: edits change only their place; the rest keeps every byte."""
 
 from __future__ import annotations
 

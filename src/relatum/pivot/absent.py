@@ -18,14 +18,14 @@ from relatum.session.session import Session
 from relatum.wording import counted
 
 _NEAREST = 3
-#: Of a longer list, the first so many that are absent are told apart; the rest are counted.
+#: How many absent members of a long list are named; the rest are counted.
 _TOLD = 5
 #: Among more members than this, only those that differ by case are looked for.
 _COMPARED = 20_000
 
 
 def absent_notes(session: Session, expressions: Iterable[Expression]) -> list[Note]:
-    """A note for each text that a column is compared with and that is none of its members, with the nearest ones."""
+    """A note for each text that a column is compared with but does not contain, with the nearest members."""
     told: dict[tuple[str, str], dict[str, None]] = {}
     for column, texts in _compared(expressions):
         known = session.store.members(column.table, column.column).values.dictionary

@@ -121,7 +121,7 @@ class _Finder:
         return PartBehind(at, worth[0] if worth else None)
 
     def tables(self) -> tuple[TableBehind, ...]:
-        """The tables, each with its rows, what is read of them, and the members that they belong to."""
+        """The tables, each with its rows, the columns read, and the members that they belong to."""
         return tuple(self._table(*each) for each in self.found)
 
     def _table(self, table: str, rows: Array, evidence: Evidence, read: Sequence[Expression]) -> TableBehind:

@@ -1,4 +1,4 @@
-"""Which grains a request works out: every prefix of each axis that has a line, with what orders it."""
+"""Which grains a request computes: every prefix of each axis that has a line, with what orders it."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from relatum.plan.nodes import Closing
 
 
 class _Part(Struct, frozen=True):
-    """The part of a grain that lies on one axis."""
+    """The part of a grain on one axis."""
 
     keys: tuple[int, ...]
     others: frozenset[int] = frozenset()
@@ -68,7 +68,7 @@ def wanted_of(resolved: Resolved, show_empty: bool, cell_limit: int) -> Wanted:
 
 
 def with_all_others(resolved: Resolved) -> Resolved:
-    """A request whose tops all work out the members that they hide, as others."""
+    """A request whose tops all compute the members that they hide, as others."""
     fields = tuple(replace(each, others=each.others or each.best is not None) for each in resolved.fields)
     return replace(resolved, fields=fields)
 
@@ -80,7 +80,7 @@ def ordering_of(resolved: Resolved, at: int) -> tuple[Ordered, ...]:
 
 
 def _order(grains: list[GrainWanted], keys: tuple[int, ...], orders: tuple[Expression, ...]) -> None:
-    """Have the grain of one axis's fields alone worked out, with what its members are ordered by."""
+    """Request the grain of one axis's fields alone, with what its members are ordered by."""
     for number, each in enumerate(grains):
         if each.keys == keys and not each.others and not each.unopened:
             grains[number] = replace(each, orders=orders)
@@ -89,7 +89,7 @@ def _order(grains: list[GrainWanted], keys: tuple[int, ...], orders: tuple[Expre
 
 
 def _reach(resolved: Resolved, axis: range) -> int:
-    """How many fields of an axis are worked out: up to and with the first that is closed throughout."""
+    """How many fields of an axis are computed: up to and including the first that is closed throughout."""
     return next((number for number, key in enumerate(axis, 1) if resolved.head(key).closed), len(axis))
 
 

@@ -82,11 +82,11 @@ def _not_there_notes(resolved: Resolved, found: Answer) -> list[Note]:
     return notes
 
 
-# -- closed members whose values lie deeper ---------------------------------------------------------------------------
+# -- closed members whose values are deeper ---------------------------------------------------------------------------
 
 
 def _deeper_notes(resolved: Resolved, wanted: Wanted, found: Answer) -> list[Note]:
-    """A note where a closed member is not shown because all its values lie deeper than it is worked out.
+    """A note where a closed member is not shown because all its values are deeper than the computed levels.
 
     A sum that has a value deeper has one in the coarser cell; only where that is not sure is the whole grid looked at.
     """

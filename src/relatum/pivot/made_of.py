@@ -12,7 +12,7 @@ from relatum.session.session import Session
 
 
 class FormulaPart(Struct, frozen=True):
-    """A measure (its ``table`` is empty) or a column that a formula names, so many steps down.
+    """A measure (its ``table`` is empty) or a column that a formula names, at a depth.
 
     ``formula`` is empty for a column of the data; ``again`` says that the part was told before.
     """
@@ -30,7 +30,7 @@ class FormulaPart(Struct, frozen=True):
 
 
 def formula_parts(session: Session, formula: str) -> Iterator[FormulaPart]:
-    """The parts of a formula, each followed by its own parts where it is told first."""
+    """The parts of a formula, each followed by its own parts the first time."""
     declaration = session.declaration
     known = Known({table: session.catalog.columns(table) for table in declaration.tables}, declaration.measures)
     told: set[tuple[str, str]] = set()

@@ -43,7 +43,7 @@ class Found(Struct, frozen=True, eq=False):
     present: NDArray[np.bool_]
 
     def to_arrow(self) -> Any:
-        """A tidy Arrow table: the member, whether it is no match, its counts or value, and whether it is there."""
+        """A tidy Arrow table: the member, whether it is no match, its counts or value, and whether it has rows."""
         members = self.axis.members
         known = self.codes < members.null
         empty = not len(members.values)
@@ -103,7 +103,7 @@ def find_members(session: Session, column: str, where: str = "", value: str = ""
 
 
 def _counts(session: Session, column: str) -> tuple[ValueText, ...]:
-    """The rows of each fact that a column filters; of its own table where it filters none."""
+    """The rows of each fact that a column filters, or of its own table if it filters none."""
     resolved = resolve_request(session, Request(ask(rows=column).rows, (), (ValueText("one", "1"),)))
     field = resolved.fields[0].field
     catalog, declaration = resolved.session.catalog, session.declaration
@@ -145,7 +145,7 @@ def _matching(axis: Axis, codes: Array, like: str) -> Array:
 
 
 def _taken(column: Column, places: Array) -> Column:
-    """The values at places, null where there is none."""
+    """The values at places; null for a place without one."""
     missing = places < 0
     if not len(column):
         blank, nulls = np.zeros(len(places), column.values.dtype), np.ones(len(places), np.bool_)

@@ -71,7 +71,7 @@ class RecipeMaker(Struct):
     parts: list[Part] = field(default_factory=list)
 
     def recipe(self, expression: Expression) -> Recipe:
-        """The recipe of a value; where there is none, why."""
+        """The recipe of a value, or why it has none."""
         found = self._steps(expression)
         beside, innermost = self._beside(expression)
         if isinstance(found, str):

@@ -87,7 +87,7 @@ class Value(Struct, frozen=True):
 
 
 class CellRule(Struct, frozen=True):
-    """A style rule for the cells of a value: its number, and that of the condition worked out beside the values."""
+    """A style rule for the cells of a value: its number, and the number of the condition computed with the values."""
 
     rule: StyleRule
     value: int
@@ -95,7 +95,7 @@ class CellRule(Struct, frozen=True):
 
 
 class Recipe(Struct, frozen=True):
-    """How a value is worked out from parts that add up over members.
+    """How a value is computed from parts that add up over members.
 
     ``steps`` is a tree of lists: ``["part", number]``, ``["number", value]`` or an operation with its arguments; empty
     where there is none, for the ``reason``. ``fields`` are the positions of the fields over whose members all of its
@@ -121,7 +121,7 @@ class Recipe(Struct, frozen=True):
         return bool(self.steps) and self.sums and _linear(self.steps)
 
     def with_numbers(self, numbers: Mapping[int, int]) -> Recipe:
-        """The recipe with its parts numbered anew."""
+        """The recipe with its parts renumbered."""
         return replace(self, steps=_renumbered(self.steps, numbers))
 
 
@@ -179,7 +179,7 @@ class MemberRule(Struct, frozen=True, eq=False):
 
 
 class Layout(Struct, frozen=True, eq=False):
-    """The grid as shown: member codes of each row and column; TOTAL, OTHERS and BELOW where there is no member.
+    """The grid as shown: member codes of each row and column, or TOTAL, OTHERS or BELOW.
 
     ``cells`` has for each row and column the number of its cell, -1 where there is none.
     """
@@ -306,7 +306,7 @@ class Result(Struct, frozen=True, eq=False):
         return number_groups(columns, sizes, len(codes))[1]
 
     def _sorted_by(self, lines: Array, keys: Sequence[int]) -> list[Array]:
-        """What lines that have the outer members alike are sorted by, down to the member of the innermost field."""
+        """What lines with the same outer members are sorted by, down to the member of the innermost field."""
         axis = self.axes[self.fields[keys[-1]]]
         own = lines[:, self.fields[keys[-1]]]
         total = -1 if axis.total == "before" else _LAST

@@ -127,7 +127,7 @@ class Bounder:
                 case _:
                     assert_never(each.by)
         own = {match for each, match in matches if not _implied(each, match, matches)}
-        # The same filters in another order leave the same rows: one order, so that they are worked out once.
+        # The same filters in another order leave the same rows: with one order they are computed once.
         bounds = Bounds(
             source,
             tuple(sorted(own, key=lambda match: (match.key, match.table, match.column, str(match.route)))),
@@ -247,7 +247,7 @@ class Bounder:
         return tuple(ends)
 
     def carried_out(self, sources: Iterable[str]) -> tuple[Context, set[Filter]]:
-        """The context for what is inside an aggregate whose own tables carry calendar changes out."""
+        """The context inside an aggregate whose own tables carry out calendar changes."""
         context = self.context
         consumed: set[Filter] = set()
         for source in sources:

@@ -126,7 +126,7 @@ class PlanMaker:
         self._take_keeps()
 
     def plan(self, derivations: Derivations) -> tuple[Plan, list[Note]]:
-        """The plan, and what is to be noted."""
+        """The plan, and its notes."""
         wanted, catalog = self.wanted, self.catalog
         notes = list(self.notes)
         grains: list[GridGrain] = []
@@ -224,7 +224,7 @@ def compile_rows(catalog: Catalog, table: str, column: str, expression: Expressi
     """A derived column as a formula: its cells are the rows of a table, held by key 0."""
     compiler = Compiler(catalog, (Field(table),))
     if is_plain(expression):
-        # Nothing is aggregated: the expression is worked out on the rows as they are.
+        # Nothing is aggregated: the expression is computed on the rows as they are.
         formula = Formula(attached(expression, table, catalog))
     else:
         formula, _ = compiler.formula(expression, Context().with_row(catalog, table, 0, "row"))

@@ -1,4 +1,4 @@
-"""Filter context: the filters under which a formula is worked out, and how brackets change them."""
+"""Filter context: the filters under which a formula is evaluated, and how brackets change them."""
 
 from __future__ import annotations
 

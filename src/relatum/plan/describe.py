@@ -98,7 +98,7 @@ class _Writer:
         return f"#{self.numbers.setdefault(node, len(self.numbers) + 1)}"
 
     def step(self, node: PlanNode, indent: str) -> Iterator[str]:
-        """One step and those that it needs; a step that was told before is named only."""
+        """One step and those that it needs; a step that was shown before is only named."""
         head = f"{indent}{self.number(node)}"
         if node in self.told:
             yield f"{head} as above"

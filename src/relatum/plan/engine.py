@@ -123,7 +123,7 @@ class LeftOut(Struct, frozen=True, eq=False):
 
 
 class Answer(Struct, frozen=True, eq=False):
-    """What an engine gives back: cells of each grain, the members of each axis field, and what was left out.
+    """What an engine returns: cells of each grain, the members of each axis field, and what was left out.
 
     ``opened`` tells, for each field that a closing of the plan is about, which of its members are open.
     """
@@ -136,7 +136,7 @@ class Answer(Struct, frozen=True, eq=False):
 
 
 class RowsFound(Struct, frozen=True, eq=False):
-    """Rows that an aggregate is over: how many, and what tells some of them apart, in the order they are told."""
+    """Rows that an aggregate is over: how many, and what identifies some of them, in the order they are listed."""
 
     count: int
     rows: Array
@@ -158,7 +158,7 @@ class Evidence(Protocol):
         ...
 
     def rows(self, node: Aggregation, most: int | None) -> RowsFound:
-        """The rows that an aggregation is over, at most so many told apart: as they are; of a median or percentile
+        """The rows that an aggregation is over, the first ones listed: as they are; for a median or percentile
         those in the middle first.
         """
         ...
@@ -180,7 +180,7 @@ class Evidence(Protocol):
         ...
 
     def members(self, visible: Visible, formulas: Sequence[Formula], most: int | None, drops: bool) -> NamedMembers:
-        """The members that the cell sees, and formulas at each of them, at most so many; with ``drops`` those alone at
+        """The members that the cell sees, and formulas at each of the first ones; with ``drops`` only those at
         which the first formula has a value.
         """
         ...
@@ -190,7 +190,7 @@ class Evidence(Protocol):
         ...
 
     def kept(self, kept: Kept | Hidden, most: int) -> tuple[int, list[str]]:
-        """How many members the cell keeps, or that are hidden in it, and what the first so many are called."""
+        """How many members the cell keeps, or hides, and the names of the first ones."""
         ...
 
 

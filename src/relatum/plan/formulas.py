@@ -1,4 +1,4 @@
-"""From resolved formulas in their contexts to plan nodes; every result carries what was found out on the way."""
+"""From resolved formulas in their contexts to plan nodes; every result carries the findings on the way."""
 
 from __future__ import annotations
 
@@ -158,7 +158,7 @@ class Compiler:
         """This compiler, for cells of the grain that these filters of axes make."""
         if axes != self._axes:
             self._axes = axes
-            # Which axis members are in force is told by grain; keys are numbered alike, so that grains share nodes.
+            # The grain says which axis members apply; keys are numbered the same way, so that grains share nodes.
             self._done, self._kept, self._used = {}, {}, Counter()
         return self
 
@@ -238,7 +238,7 @@ class Compiler:
         numbers, values, findings = [], [], []
         for number, value in zip(expression.numbers, expression.values, strict=True):
             formula, found = self.formula(value, context)
-            # One number for one formula: what is named twice is worked out once.
+            # One number for one formula: what is named twice is computed once.
             plan_number = self._names.setdefault(formula, len(self._names))
             context = context.named(number, plan_number)
             numbers.append(plan_number)

@@ -224,7 +224,7 @@ class Named(Immutable, frozen=True):
 
 
 class Naming(Immutable, frozen=True):
-    """Formulas worked out and named, then another that may use them."""
+    """Formulas computed and named, then another that may use them."""
 
     numbers: tuple[int, ...]
     values: tuple[Formula, ...]
@@ -235,7 +235,7 @@ PlanNode = Aggregation | Nested | RankedAmong | KeyColumn | Named | Naming
 
 
 class Formula(Immutable, frozen=True):
-    """An expression whose ``Slot`` holds what a plan works out; ``inputs`` are all of these, each once.
+    """An expression whose ``Slot`` holds what a plan computes; ``inputs`` are all of these, each once.
 
     ``keys`` are the keys of cells that its value depends on, ``names`` the ``let`` values. ``strict`` says that it
     has no value where none of its aggregates has one.

@@ -1,4 +1,4 @@
-"""Notes: something true about a result that its reader should know, found while planning or told by an engine."""
+"""Notes: facts about a result that its reader should know, found while planning or reported by an engine."""
 
 from __future__ import annotations
 

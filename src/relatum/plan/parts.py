@@ -70,7 +70,7 @@ def _carriers(expression: Expression, new: frozenset[int]) -> list[Aggregation] 
 
 
 def only_aggregation(node: Nested) -> Aggregation | None:
-    """The one aggregate that a ``per`` works out, where a member with a value is sure to be visible."""
+    """The one aggregate that a ``per`` computes, where a member with a value is certain to be visible."""
     if not node.drops or node.conditions:
         return None
     (argument,) = node.arguments

@@ -51,9 +51,9 @@ def candidates(node: PlanNode, keys: tuple[int, ...]) -> Candidates:
     """Combinations among which are all where a node has a value."""
     match node:
         case Aggregation(bounds=bounds):
-            # What is pinned only takes rows away, and so does what is kept, where it differs from cell to cell.
+            # Pins only remove rows, and so do keeps that differ from cell to cell.
             same = tuple(kept for kept in bounds.kept if not kept_keys(kept) and not kept_names(kept))
-            # A key that bears on it through what is kept alone says nothing of its rows: any member may go with any.
+            # A key that affects it only through keeps says nothing about its rows: any member may go with any.
             free = frozenset[int]().union(*map(kept_keys, bounds.kept))
             return _with_rows(replace(node, bounds=replace(bounds, kept=same, pinned=())), keys, free)
         case Naming(body=body):

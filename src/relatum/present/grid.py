@@ -241,7 +241,7 @@ class Grid:
         return choose(self.result)
 
     def drawn(self, kind: str | None, options: Mapping[str, Any]) -> Any:
-        """The chart, with the choice of its kind, and what is to be noted of it; see :meth:`chart`."""
+        """The chart, the choice of its kind, and notes about it; see :meth:`chart`."""
         from relatum.present.charts.choose import checked  # noqa: PLC0415 - matplotlib is heavy
         from relatum.present.charts.draw import draw  # noqa: PLC0415 - as above
         from relatum.present.charts.options import ChartOptions  # noqa: PLC0415 - as above

@@ -1,4 +1,4 @@
-"""What each cell of a grid looks like, by the style rules that hold in it; and what a reader is told of them."""
+"""What each cell of a grid looks like under the style rules that apply to it, and the legend of those rules."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from relatum.pivot.result import Result
 from relatum.present.numbers import Writer
 from relatum.present.paint import MODES, Mode, Paint, colours_of, mixed, paint, series
 
-#: Shades are drawn in so many steps, and so many letters stand in for them where there is no colour.
+#: The number of steps of a shade, and the letters used for them where there is no colour.
 SHADES, SHADE_LETTERS = 64, "ABCDE"
 
 

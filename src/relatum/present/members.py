@@ -51,7 +51,7 @@ class MemberList:
         return self.to_arrow().__arrow_c_stream__(requested_schema)
 
     def lines(self, most: int | None = None) -> tuple[list[str], list[tuple[list[str], bool]]]:
-        """The headings, and for each member its texts and whether it is there; at most so many members.
+        """The headings, and for each member its texts and whether it has rows; only the first members.
 
         Those that have rows come before those that have none.
         """

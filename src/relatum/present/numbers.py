@@ -75,7 +75,7 @@ def check_format(pattern: str, label: str, duration: bool = False) -> None:
 
 
 def check_pattern(pattern: str, measure: str, duration: bool = False) -> None:
-    """Raise a ModelError for a text that is not a number pattern, and no date pattern either."""
+    """Raise a ModelError for a text that is neither a number pattern nor a date pattern."""
     if duration:
         if not _TIME.fullmatch(pattern):
             raise _bad_pattern(pattern, measure, "a duration uses d, h, mm and ss, for example h:mm")
@@ -277,7 +277,7 @@ def usual_pattern(type_: Type, largest: Decimal) -> str:
 
 
 def _power(scale: str, largest: Decimal, locale: str) -> int:
-    """The power of ten that a scale stands for; the automatic one leaves at most five digits before the point."""
+    """The power of ten of a scale; the automatic one leaves at most five digits before the point."""
     if scale != "automatic":
         return SCALES[scale] if scale else 0
     powers = [power for power in sorted(_compact(locale)) if largest.scaleb(-power) < 100_000]

@@ -99,7 +99,7 @@ def paint(colour: str, theme: Theme) -> Paint:
 
 
 def series(theme: Theme, number: int) -> Paint:
-    """The colour of the so-and-so many-th series."""
+    """The colour of a series by its number."""
     every = [colours_of(theme, mode).series for mode in MODES]
     return Paint(*(each[number % len(each)] for each in every))
 

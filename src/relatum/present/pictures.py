@@ -9,12 +9,12 @@ from typing import Any
 from relatum.wording import visible
 
 DOTS_PER_INCH = 130
-#: Fonts have no signs for the marks of controls: one stands for all.
+#: Fonts have no glyphs for the marks of control characters: one glyph is used for all.
 _ONE_MARK = dict.fromkeys(range(0x2400, 0x2422), 0xFFFD)
 
 
 def drawable(text: str) -> str:
-    """A text out of data as a picture may have it: what is no sign, or turns the rest around, is as a mark.
+    """A text from data, safe to draw: control and direction characters become visible marks.
 
     Examples
     --------
@@ -27,7 +27,7 @@ def drawable(text: str) -> str:
 
 #: A text of more signs has no place in a picture.
 _LONGEST = 300
-#: How every picture is drawn: the same drawing has the same names inside each time, and a text is no mathematics.
+#: Settings of every picture: the same drawing gets the same ids each time, and ``$`` in a text is not mathematics.
 DRAWN: Any = {"svg.hashsalt": "relatum", "text.parse_math": False}
 
 

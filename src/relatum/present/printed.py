@@ -1,4 +1,4 @@
-"""A console whose terminal takes what is in data for text, and what is printed there as a text."""
+"""A console that prints texts from data safely, and the printed output as text."""
 
 from __future__ import annotations
 
@@ -21,11 +21,11 @@ class Terminal(Console):
         return super().render_str(one_line(text), **said)
 
     def on_broken_pipe(self) -> None:
-        """Whoever read what is printed has gone: that is told to the command, which knows what to do."""
+        """The reader of the output has gone: raised to the command, which knows what to do."""
         raise BrokenPipeError
 
     def render(self, renderable: Any, options: Any = None) -> Iterable[Segment]:
-        """The pieces of what is printed."""
+        """The pieces of the printed output."""
         if isinstance(renderable, Text) and not renderable.plain.isprintable():
             renderable = renderable.copy()
             renderable.plain = visible_lines(renderable.plain)
@@ -35,6 +35,6 @@ class Terminal(Console):
 def printed(prints: Callable[[Console], None], width: int) -> str:
     """What a function prints, as plain lines without blanks at their ends."""
     buffer = io.StringIO()
-    # In a notebook rich would show what is printed there, and leave the buffer empty.
+    # In a notebook rich would show the output itself, and leave the buffer empty.
     prints(Terminal(file=buffer, width=width, color_system=None, highlight=False, markup=False, force_jupyter=False))
     return "\n".join(line.rstrip() for line in buffer.getvalue().splitlines())

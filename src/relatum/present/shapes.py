@@ -16,12 +16,12 @@ from relatum.present.numbers import Writer
 
 _CORE = re.compile(r"\d(?:.*\d)?", re.DOTALL)
 _SAMPLE = Decimal("1234567.89")
-#: A spreadsheet keeps so many digits of a number.
+#: The digits that a spreadsheet keeps of a number.
 SHEET_DIGITS = 15
 
 
 class Shape(Struct, frozen=True):
-    """How numbers are put together: what is before and after them, their digits, their separators.
+    """How numbers are written: prefix and suffix, digits, separators.
 
     ``power`` is the power of ten that they are divided by, ``percent`` the one that they are multiplied by; ``least``
     and ``most`` are the digits after the point, ``whole`` the fewest before it, ``significant`` how many digits count,
@@ -114,7 +114,7 @@ def sheet_number(write: Writer, value: Any, mark: str = "") -> SheetNumber | Non
     places = None
     with exactly():
         if shape.significant and exact:
-            # No code rounds to tens or hundreds: the cell holds what is shown.
+            # No format code rounds to tens or hundreds, so the cell holds the rounded number.
             rounded, _ = write.rounded(exact.scaleb(-write.power))
             if rounded.scaleb(write.power) != exact and rounded.adjusted() - shape.significant + 1 > 0:
                 exact = rounded.scaleb(write.power)

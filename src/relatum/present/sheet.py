@@ -30,7 +30,7 @@ CLOSED, OPEN = "▸ ", "▾ "
 
 
 class Label(Struct, frozen=True):
-    """One cell of a head: its text and what it stands for; ``again`` says that the line before it has the same.
+    """One cell of a head: its text and its meaning; ``again`` says that the line before it has the same one.
 
     ``code`` is the member's, where it stands for one.
     """
@@ -210,7 +210,7 @@ def band_text(text: str, locale: str) -> str:
 
 
 def member_called(result: Result, text: str) -> Any:
-    """The member of a closed field that is shown so; as it is named from Python.
+    """The member of a closed field that is shown with this text, as it is named from Python.
 
     Raises
     ------
@@ -274,7 +274,7 @@ class NestedLine(Struct, frozen=True):
 
 
 def nested(sheet: Sheet, attributes: Sequence[bool]) -> tuple[NestedLine, ...]:
-    """The rows of a sheet with their heads in one column: a member heads what is deeper, with its own total.
+    """The rows of a sheet with their heads in one column: a member comes above its deeper members, with its total.
 
     Parameters
     ----------
@@ -307,7 +307,7 @@ def nested(sheet: Sheet, attributes: Sequence[bool]) -> tuple[NestedLine, ...]:
 
 
 def _path(labels: Sequence[Label], attributes: Sequence[bool]) -> list[Label]:
-    """The heads of a line from the outermost to the one that it is about; a total is about what is totalled."""
+    """The heads of a line from the outermost to its own; a total's own head is the member that is totalled."""
     path: list[Label] = []
     for number, label in enumerate(labels):
         attribute = number < len(attributes) and attributes[number]

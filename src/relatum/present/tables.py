@@ -83,7 +83,7 @@ def write_table(table: Any, path: Path) -> None:
 
 
 def write_as(path: Path, what: str, writers: dict[str, Callable[[], str | bytes]]) -> None:
-    """Write a file with the writer of its ending; ``what`` begins the sentence where there is none."""
+    """Write a file with the writer for its ending; ``what`` begins the message if there is none."""
     write = writers.get(path.suffix.lower())
     if write is None:
         raise RequestError(

@@ -23,7 +23,7 @@ from relatum.present.sheet import EMPTY, NOTHING, Cell, Kind, Label, Line, heade
 from relatum.wording import counted, visible
 
 _SHOWN_COLUMNS = 60
-#: Names of members and headings of values are shortened to so many characters; where room is short, names to fewer.
+#: The most characters of a member's name or a value's heading; names get fewer where space is short.
 _WIDEST, _NARROWEST, _HEADING = 32, 7, 16
 _GAP = 2
 
@@ -40,7 +40,7 @@ class _Column(Struct):
         return max([self.least, *(cell_len(line) for line in [*self.heading, *(cell.plain for cell in self.cells)])])
 
     def named_within(self, width: int) -> _Column:
-        """The column with names and heading of at most so many characters."""
+        """The column with its names and heading shortened to a number of characters."""
         cells = [Text(shortened(cell.plain, width), style=cell.style) for cell in self.cells]
         return replace(self, heading=[shortened(line, width) for line in self.heading], cells=cells)
 
@@ -49,13 +49,13 @@ class _Column(Struct):
         return max((cell.cell_len for cell in self.cells), default=0)
 
     def headed_within(self, width: int) -> _Column:
-        """The column with a heading of at most so many characters, or as wide as its values are."""
+        """The column with its heading shortened to a number of characters, or to the width of its values."""
         widest = max(width, self.widest_cell)
         return replace(self, heading=[shortened(line, widest) for line in self.heading])
 
 
 def shortened(name: str, width: int) -> str:
-    """A name of at most so many columns, less its middle where it has more: both its ends tell it from others."""
+    """A name shortened to a width by cutting its middle: its ends distinguish it from others."""
     if cell_len(name) <= width:
         return name
     tail = (width - 1) // 3
@@ -87,7 +87,7 @@ def print_grid(result: Result, console: Console, extent: Extent = SCREEN) -> Non
 
 
 def _fitting(labels: list[_Column], values: list[_Column], room: int) -> tuple[list[_Column], list[_Column]]:
-    """Labels and values for a width: names are shortened, all alike, until they leave room for every value.
+    """Labels and values for a width: all names are shortened equally until every value fits.
 
     Headings of values share what is left, and get no less than a few words.
     """
@@ -124,7 +124,7 @@ def _caption(result: Result, writers: Sequence[Writer]) -> Text:
 def _columns(
     result: Result, extent: Extent, marks: _Marks
 ) -> tuple[list[_Column], list[_Column], list[bool], str, tuple[Told, ...]]:
-    """Columns of row heads and of values, which rows are totals, what is left out, and what looks mean."""
+    """Columns of row heads and values, which rows are totals, what is left out, and the legend."""
     widths = result.theme.widths
     sheet = sheet_of(result, extent.rows, None if extent.whole else _SHOWN_COLUMNS)
     cells: list[tuple[Cell, ...]]
@@ -186,7 +186,7 @@ _STYLES: dict[Kind, str] = {
 
 #: The colours of terminals that stand for the words of a theme.
 _WORDS = {"good": "green", "bad": "red", "notable": "yellow", "faint": "dim"}
-#: A bar is so many characters wide; its ends are eighths of one.
+#: The width of a bar in characters; its end is drawn in eighths of one.
 _BAR, _EIGHTHS = 8, " ▏▎▍▌▋▊▉█"
 
 

@@ -216,7 +216,7 @@ class _GridSheet:
         return replace(style, bold=bold, colour=colour, fill=fill)
 
     def _fold(self) -> None:
-        """Levels as outline groups: what is deeper folds into the total above or below it."""
+        """Levels as outline groups: deeper lines fold into the total above or below them."""
         rows = [_depth(line, self.result.axes[: self.result.row_count]) for line in self.sheet.rows]
         tops = [_depth(line, self.result.axes[self.result.row_count :]) for line in self.sheet.columns]
         for number, depth in enumerate(rows):
@@ -402,7 +402,7 @@ class _Formulas:
         total = listed.range("part", number)
         if not members:
             return f"SUM({total})"
-        # A product with what is true sums the rows of the members, which are named by number: no text is compared.
+        # A product with booleans sums the rows of the members, which are named by number: no text is compared.
         criteria = "*".join(f"({listed.range('member', at)}={code})" for at, code in members.items())
         return f"SUMPRODUCT({criteria}*{total})"
 

@@ -117,7 +117,7 @@ def member_of(path: Path, wanted: str = "") -> str:
 
 
 def without_footer(content: Any, lines: int) -> Any:
-    """The content without so many lines at its end; lines that are blank do not count."""
+    """The content without a number of lines at its end; blank lines do not count."""
     data = memoryview(content)
     end = len(data)
     for _ in range(lines):

@@ -172,7 +172,7 @@ def _listed(value: str | Sequence[str]) -> tuple[str, ...]:
 def package_document(
     name: str, resources: Sequence[Resource], types: Mapping[str, Mapping[str, Type]]
 ) -> dict[str, Any]:
-    """A descriptor as plain data, from what is known of each table.
+    """A descriptor as plain data, from the known facts about each table.
 
     Parameters
     ----------

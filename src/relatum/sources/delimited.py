@@ -1,4 +1,4 @@
-"""CSV files: what parts their fields, what their columns are, and what is wrong with them in which line."""
+"""CSV files: their separator, their columns, and what is wrong with them on which line."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ _BLANK = "\0blank"
 
 
 class _Layout(Struct, frozen=True):
-    """How a CSV file is laid out: its columns, the lines of its heading, and what is between its fields."""
+    """How a CSV file is laid out: its columns, the lines of its heading, and its separator."""
 
     names: tuple[str, ...]
     heading_lines: int
@@ -68,7 +68,7 @@ def read_csv_tail(path: Path, start: int, stated: Stated, former: Mapping[str, T
     content = content_of(path)
     heading = memoryview(content[:_HEAD]).tobytes().index(b"\n") + 1
     tail = pa.py_buffer(content.slice(0, heading).to_pybytes() + content.slice(start).to_pybytes())
-    # Rows whose moments say their zone are under others that do, or the column is none of moments.
+    # If the new rows have a zone and the former ones do not, or the other way round, it is not a column of moments.
     known = memoryview(content[: min(start, _HEAD)]).tobytes()
     first = pa.py_buffer(known[: known.rindex(b"\n") + 1])
     times = [name for name, type_ in former.items() if type_.kind in (Kind.DATE, Kind.TIMESTAMP)]
@@ -198,7 +198,7 @@ class _Sheet:
     def _has_rows(self) -> bool:
         head = memoryview(self.content)[:_HEAD].tobytes()
         rest = re.split(rb"\r\n|\n|\r", head, maxsplit=self.layout.heading_lines)
-        # A heading longer than what is looked at says nothing of what comes after it.
+        # A heading longer than the part read says nothing about what comes after it.
         return len(self.content) > _HEAD or (len(rest) > self.layout.heading_lines and bool(rest[-1].strip()))
 
     def texts(self, names: Collection[str]) -> dict[str, Any]:
@@ -224,7 +224,7 @@ class _Sheet:
         return found
 
     def _looked_at(self, name: str, array: Any) -> tuple[Any, str]:
-        """A column as what it is once its values are looked at, and what is to be said of it."""
+        """A column as its values show it to be, and the findings about it."""
         type_ = array.type
         if pa.types.is_string(type_):
             return texts.moments(array, self.stated.zone)

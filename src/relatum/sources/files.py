@@ -28,7 +28,7 @@ PARQUET = (".parquet", ".parq", ".pq")
 
 @contextmanager
 def sentences(path: Path) -> Iterator[None]:
-    """Turn what goes wrong while a file is read into a SourceError that says what is wrong with the file."""
+    """Turn errors while a file is read into a SourceError that says what is wrong with the file."""
     try:
         yield
     except PermissionError:
@@ -41,7 +41,7 @@ def sentences(path: Path) -> Iterator[None]:
         ) from None
 
 
-#: What readers raise where the bytes of a file are not what they must be. A size that is none is memory that is none.
+#: What readers raise for a file with wrong bytes: an absurd size in it can look like a lack of memory.
 _DAMAGE = (pa.ArrowException, OSError, UnicodeDecodeError, OverflowError)
 
 
@@ -70,7 +70,7 @@ def plain_file(path: Path) -> Path:
 
 
 def read_bytes(path: Path) -> Any:
-    """All that a file holds, as a buffer of its own: one that is mapped would end the process if it were cut short."""
+    """A file's content as a buffer in memory: a mapped one would end the process if the file were cut short."""
     refuse_memory(path.stat().st_size, str(path))
     with pa.OSFile(os.fspath(path)) as file:
         return file.read_buffer()

@@ -1,4 +1,4 @@
-"""What a file holds, told by its content: whether it is the same, has grown, or is another."""
+"""Recognises a file by its content: whether it is the same, has grown, or is a different one."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from relatum.progress import tell_step
 _BLOCK = 1 << 22
 #: A file changed less than this many nanoseconds before it was looked at may change again without its time telling.
 _TOO_NEW = 2_000_000_000
-#: A file of at most so many bytes is looked at as a whole each time; of a larger one so many blocks of so many bytes.
+#: Files up to this size are read whole each time; of larger ones a number of blocks of a size.
 _SMALL = 1 << 20
 _SAMPLES, _SAMPLE = 32, 4096
 
@@ -43,7 +43,7 @@ class FileState(Struct, frozen=True):
 
 
 class Known(msgspec.Struct, frozen=True):
-    """What was found out about a file: what the system said of it, when that was, and digests of some of it and all."""
+    """What is known about a file: its system entry, when that was read, and digests of parts of it and all of it."""
 
     told: tuple[int, int, int, int]
     looked: int
@@ -95,7 +95,7 @@ class Digests:
 
 
 def _sampled(path: Path, size: int) -> str:
-    """A digest of blocks that lie evenly over a file, its first and last bytes among them."""
+    """A digest of blocks spread evenly over a file, its first and last bytes included."""
     found = blake2b(digest_size=20)
     with path.open("rb") as file:
         for number in range(_SAMPLES):

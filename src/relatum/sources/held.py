@@ -1,4 +1,4 @@
-"""A file that was opened in its folder: what is read of it later is that file, whatever its name leads to then."""
+"""A file opened in its folder: later reads are of that file, whatever its name leads to by then."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from pathlib import Path, PosixPath
 
 from relatum.errors import MissingSourceError, SourceError
 
-#: Where the system has a name for what is open.
+#: Where the system names open files.
 _OPEN = Path("/proc/self/fd")
 
 
@@ -70,7 +70,7 @@ def _stepped(handle: int, name: str, kind: int) -> int:
 
 
 def led_away(path: Path) -> SourceError:
-    """The error for a file that lies outside the model's folder."""
+    """The error for a file outside the model's folder."""
     return SourceError(
         "This link leads outside the model's folder.",
         path=path,

@@ -26,7 +26,7 @@ from relatum.wording import first_line
 #: Brackets within brackets that are read.
 _DEEPEST = 64
 _BLOCK = 1 << 24
-#: What is looked at in a line: brackets, and texts in which they are none.
+#: What matters in a line: brackets, and texts, in which they do not count.
 _MARKS = re.compile(rb'"(?:[^"\\]|\\.)*"|[\[\]{}]')
 
 
@@ -46,7 +46,7 @@ def read_lines_tail(path: Path, start: int, stated: Stated, former: Mapping[str,
     if times:
         known = memoryview(content[: min(start, _BLOCK)]).tobytes()
         first = pa.py_buffer(known[: known.rindex(b"\n") + 1])
-        # Rows whose moments say their zone are under others that do, or the column is none of moments.
+        # If the new rows have a zone and the former ones do not, or the other way round, it is not a column of moments.
         if _zoned(path, first, times) != _zoned(path, tail, times):
             return None
     return grown(lambda types: _read(path, tail, stated.typed(types)), stated.types, former, quoted=True)

@@ -98,7 +98,7 @@ def read_source(source: Source, folder: Path, stated: Stated, within: Path | Non
 
 
 def _here(path: Path, within: Path | None) -> Path:
-    """A plain file, held open; one that is none is told where it is read."""
+    """A plain file, held open; anything else raises where it is read."""
     return held(path, within) if kind_of(path) == "file" else path
 
 

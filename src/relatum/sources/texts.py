@@ -17,13 +17,13 @@ from relatum.data.days import FIRST_DAY, LAST_DAY
 from relatum.data.moments import MOST_NANO_DAYS, PER_SECOND, SECONDS_A_DAY
 from relatum.data.types import DATE, NANOSECONDS, TIMESTAMP, Kind, Type
 
-#: Floats are whole and next to each other up to here; beyond, one float stands for two whole numbers.
+#: Up to here every whole number is a float; beyond, one float represents two whole numbers.
 WIDE = 2.0**53
 _ISO = re.compile(ISO.expression)
 
 
 def moments(texts: Any, zone: str) -> tuple[Any, str]:
-    """An array of texts as dates or moments where all of them are; else the texts, and what is to be said of them."""
+    """An array of texts as dates or moments if all of them are; otherwise the texts, and a remark about them."""
     first = next((each for each in texts[:1000].to_pylist() if each is not None), "")
     if not _ISO.match(first):
         return texts, ""

@@ -32,7 +32,7 @@ _WIDE = "whole numbers of more than 64 bits: read as text, because a float canno
 _LARGEST = 10**300
 #: So many times the size of its parts, unpacked, a workbook takes in memory.
 _SPREAD = 8
-#: Blank columns between others, up to so many, are laid out and counted.
+#: The most blank columns between others that are laid out and counted.
 _GAP = 64
 #: A cell with a formula and no value, and where the cells of a workbook are.
 _UNWORKED = re.compile(
@@ -105,7 +105,7 @@ def read_workbook(path: Path, part: str, stated: Stated) -> TableData:
 
 
 def _opened(path: Path) -> tuple[Any, dict[str, list[str]]]:
-    """A workbook's values, and by sheet the cells of formulas that no program has worked out."""
+    """A workbook's values, and by sheet the cells with formulas that no program has computed."""
     try:
         with zipfile.ZipFile(path) as archive:
             size = sum(each.file_size for each in archive.infolist())
@@ -213,7 +213,7 @@ def _filled(rows: Sequence[_Row]) -> tuple[_Row, ...]:
 
 
 def _found(rows: list[list[Any]], told: list[str]) -> Part:
-    """The table on a sheet: titles above its heading, blank columns and what is below it are left out."""
+    """The table on a sheet: titles above its heading, blank columns and anything below it are left out."""
     widths = [sum(value is not None for value in row) for row in rows]
     usual = max(widths[: 4 * _SEARCHED], default=0)
     # The heading is the first row that is about as full as the rows below, and all text.

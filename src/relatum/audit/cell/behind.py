@@ -30,7 +30,7 @@ from relatum.plan.slots import formula_of
 from relatum.session.session import Session
 from relatum.wording import agreeing, counted
 
-#: Of a count of rows, which names no column, so many columns are listed.
+#: How many columns are listed for a count of rows, which names no column.
 _SHOWN_COLUMNS = 6
 
 
@@ -135,7 +135,7 @@ class Behind(Struct, frozen=True):
         arrays = [column_to_arrow(each) for each in (*(column for _, column in found.names), *found.values)]
         text = step.text if not isinstance(step.expression, Aggregate) else step.expression.text
         filters = () if step.counted is None else told_filters(self.seen, step.counted, step.filters)
-        # Where a count has no value (nothing relates what it counts), what is listed comes to none either, not to 0.
+        # Where a count has no value (nothing relates what it counts), the list comes to no value either, not to 0.
         counted = isinstance(node, Nested) and value is not None
         shown = folded(node.function, found.values[0]) if counted else None
         return Evidence(
@@ -176,7 +176,7 @@ def folded(function: str, column: Column) -> Any:
         total = v.float_sum(known.tolist())
         if math.isfinite(total):
             return total / len(known) if function == "avg" else total
-        # Too large for a float, as the engine has it; the average of what is too large may be none too large.
+        # Too large for a float, as in the engine; the average of a sum that is too large may still fit.
         return float(sum(map(Fraction, known.tolist())) / len(known)) if function == "avg" else None
     far = max(abs(int(known.min())), abs(int(known.max()))) * len(known) >= 1 << 62
     whole = sum(known.tolist()) if far else int(known.sum(dtype=np.int64))

@@ -29,11 +29,11 @@ from relatum.pivot.turning import NO_MATCH
 from relatum.plan.compile import GrainWanted, Wanted
 from relatum.session.session import Session
 
-#: Columns with more members than this do not tell at a glance what moved; those with up to so many do so best.
+#: A column with more members than the first number does not show at a glance what moved; up to the second is best.
 _MOST_MEMBERS, _FEW_MEMBERS = 500, 12
 #: How much a column is preferred that people already look at, and one that hardly repeats, as an address does.
 _LOOKED_AT, _HARDLY_REPEATS = 2.0, 0.1
-#: So many columns of lookups are tried.
+#: How many columns of lookups are tried.
 _MOST_COLUMNS = 24
 
 
@@ -224,7 +224,7 @@ def _fact(expression: Expression) -> str:
 
 
 class _Parts(Struct, frozen=True):
-    """What each member did, and how much these differ from all having moved alike, against how many they are.
+    """What each member contributed, and how uneven the moves are, relative to the number of members.
 
     Of a quotient, ``divided`` are the numbers above and below the line, before and after.
     """
@@ -317,7 +317,7 @@ def _multiplied(expression: Expression) -> Iterator[Expression]:
 
 
 def _factors(split: _Split, before: Any, after: Any) -> tuple[Contribution, ...]:
-    """A difference as what quantity, mix and price did, and what is new and gone, exactly: these add up to it.
+    """A difference split into quantity, mix, price, new and gone members; the parts add up to it exactly.
 
     Over the members that have a quantity before and after: quantity at their old average price; mix, that other shares
     of the quantity went to dear and to cheap members, at their old prices; price, that each member's own average price

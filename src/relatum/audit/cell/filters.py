@@ -24,7 +24,7 @@ _ORDER = ("request", "axis", "keep", "where", "pin", "member", "row", "dates")
 
 
 class FilterPlan(Struct, frozen=True):
-    """A filter to be told, with the counts of rows before and after it as formulas."""
+    """A filter to report, with the counts of rows before and after it as formulas."""
 
     text: str
     origin: Origin
@@ -33,7 +33,7 @@ class FilterPlan(Struct, frozen=True):
 
 
 class FilterTeller:
-    """Plans what is told of the filters on one aggregate's rows.
+    """Plans the report on the filters of one aggregate's rows.
 
     Parameters
     ----------
@@ -48,7 +48,7 @@ class FilterTeller:
         self.names = names
 
     def plan(self, table: str, context: Context) -> tuple[Formula, list[FilterPlan]]:
-        """The count of all rows of a table, and its filters in the order in which they are told."""
+        """The count of all rows of a table, and its filters in the order in which they are shown."""
         catalog = self.probe.catalog.opening(context.opened)
         bounder = Bounder(self.probe.catalog, context)
         moved = bounder.calendars(table)

@@ -145,7 +145,7 @@ def _told(resolved: Resolved, key: int, code: int, others: bool) -> Any:
 
 
 def code_of(session: Session, resolved: Resolved, key: int, member: Any) -> int:
-    """The code of a member of a field; a RequestError where there is none."""
+    """The code of a member of a field; raises a RequestError if there is none."""
     field = resolved.head(key).field
     members = session.store.members(field.table, field.column)
     if member is NO_MATCH:

@@ -1,4 +1,4 @@
-"""Why a cell has no value: the one reason, found along the parts without which there is none."""
+"""Why a cell has no value: the one reason, found along the parts that it needs."""
 
 from __future__ import annotations
 

@@ -12,7 +12,7 @@ from relatum.data.vectors import float_sum
 from relatum.model.looks import Format
 
 Origin = Literal["request", "row", "column", "formula", "current row"]
-#: Why a cell has no value: the first of these that is true of a part without which there is none.
+#: Why a cell has no value: the first of these that is true of a part it needs.
 Reason = Literal[
     "",
     "no rows",

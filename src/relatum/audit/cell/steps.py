@@ -72,7 +72,7 @@ class StepMaker:
     steps: list[Step] = field(default_factory=list)
 
     def walk(self, expression: Expression, context: Context, depth: int = 0) -> int:
-        """Add the steps of an expression; the number of its own."""
+        """Add the steps of an expression, and return the number of the last one."""
         number = len(self.steps)
         formula, findings = self.probe.formula(expression, context)
         name = self.names.get(id(expression), "")
@@ -173,7 +173,7 @@ class StepMaker:
 
 
 def change_text(change: Change) -> str:
-    """A change of context as it is written, or as the shorthand that it comes from stands for it."""
+    """A change of context as it is written, or as the shorthand for which it was written."""
     match change:
         case MoveDates(step, calendar):
             return f"{step_text(step)} on {quoted(calendar)}" if calendar else step_text(step)

@@ -1,4 +1,4 @@
-"""An explanation made: the cell found, its formula walked, every part worked out by the plan that answers the grid."""
+"""An explanation made: the cell found, its formula walked, every part computed by the plan that answers the grid."""
 
 from __future__ import annotations
 
@@ -108,7 +108,7 @@ def explain_cell(session: Session, asked: Asked, most: int | None = 5) -> CellSt
     behind = Behind(session, seen, look.probe.plan().fields)
     found: dict[int, Evidence] = {}
     for number, step in enumerate(maker.steps):
-        # What is twice in a formula is told once.
+        # What occurs twice in a formula is shown once.
         twin = next((other for other in found if _same(maker.steps[other], step)), None)
         one = behind.of(step, values[number], most) if twin is None else found[twin]
         if one is not None:

@@ -28,7 +28,7 @@ class RowNumber(Immutable, frozen=True):
     """The number of a row."""
 
 
-#: What a scan works out for each row: a row expression, or a code that stands for what the row has.
+#: What a scan computes for each row: a row expression, or a code for a member.
 RowValue = Expression | MemberCode | RowNumber
 
 

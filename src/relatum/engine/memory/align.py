@@ -13,7 +13,7 @@ from relatum.engine.memory.aggregates import null_column
 
 
 def aligned(groups: list[Array], cells: list[Array], sizes: Sequence[int], values: Column, size: int) -> Column:
-    """A value for each cell, null where there is no such group."""
+    """A value for each cell; null for cells without such a group."""
     if not cells:
         place = np.zeros(size, np.int64) if len(values) else np.full(size, -1, np.int64)
         return taken_at(values, place)

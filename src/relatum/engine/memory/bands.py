@@ -46,7 +46,7 @@ def _float_bands(values: Array, step: int, scale: int, nulls: v.Nulls) -> Array:
     with np.errstate(over="ignore", invalid="ignore"):
         guess = np.floor(values * unit / step)
     known = True if nulls is None else ~nulls
-    # An edge of so many digits has one nearest float.
+    # Beyond this a float and its edges are no longer exact.
     if np.any(np.abs(guess * step) >= v.FLOAT_EXACT, where=known):
         raise ValueOverflowError(
             "A float has too many digits for these band edges.", fix="Use wider bands, or cast it first."
@@ -65,7 +65,7 @@ def band_at(arguments: list[Column], type_: Type) -> Column:
         values = v.floats(column)
     else:
         unit = 10**column.type.scale
-        # A number is at or above an edge where it is so above the next number of its own digits.
+        # A number is at or above an edge exactly if it is at or above the next number with its own digits.
         limits = np.array([min(max(math.ceil(edge * unit), v.LOWEST), v.HIGHEST) for edge in edges], np.int64)
         values = column.values.astype(np.int64)
     places = np.searchsorted(limits, np.asarray(values).reshape(-1), side="right")

@@ -30,7 +30,7 @@ _EXACT = 2.0**53
 
 
 def cast(arguments: list[Column], type_: Type) -> Column:
-    """A vector as another type; null stays null, and is what stands for a value that does not fit."""
+    """A vector as another type; null stays null, and values that do not fit become null."""
     column = arguments[0]
     if column.type == type_:
         return column

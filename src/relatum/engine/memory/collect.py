@@ -69,7 +69,7 @@ def percentile(groups: Array, column: Column, size: int, fraction: float) -> Col
     part = place - below
     with np.errstate(over="ignore"):
         between = low + (high - low) * part
-    # Two values so far apart that their difference is no float are mixed by their shares.
+    # Two values so far apart that their difference is not a finite float are mixed by their shares.
     far = ~np.isfinite(between)
     if far.any():
         between = np.where(far, low * (1 - part) + high * part, between)

@@ -1,4 +1,4 @@
-"""Sets of dates by cell: what is visible under period filters, cut at the end of the data, then moved."""
+"""Sets of dates by cell: the dates visible under period filters, cut at the end of the data, then moved."""
 
 from __future__ import annotations
 

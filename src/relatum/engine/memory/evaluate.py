@@ -121,7 +121,7 @@ class Evaluator:
         return v.spread(evaluate_tree(formula.expression, leaf), frame.size)
 
     def node(self, node: PlanNode, frame: Frame) -> Column:
-        """A node's value for each cell, worked out once for cells that do not differ in what it depends on."""
+        """A node's value for each cell, computed once for cells that agree in what it depends on."""
         match node:
             case Named(number):
                 return frame.names[number]
@@ -150,7 +150,7 @@ class Evaluator:
         return column if numbers is None else column.take(numbers)
 
     def remember(self, node: PlanNode, cells: Frame, values: Column) -> None:
-        """Keep a node's values for all cells in which it has one, so that they are not worked out again."""
+        """Keep a node's values for all cells in which it has one, so that they are not computed again."""
         keys = tuple(cells.codes)
         self._known[node] = keys, [cells.codes[key] for key in keys], values
 
@@ -399,7 +399,7 @@ class Evaluator:
         for node in wanted:
             extra = tuple(match for match in node.bounds.matches if match.key in new)
             outer = tuple(match for match in node.bounds.matches if match.key not in new)
-            # What a member itself decides cannot be told before there are members: more are looked at, none is lost.
+            # What depends on the member cannot be known before there are members: more are read, none is lost.
             kept = tuple(each for each in node.bounds.kept if not kept_keys(each) & new)
             dates = tuple(each for each in node.bounds.dates if not dates_keys(each) & new)
             wide = replace(node, bounds=replace(node.bounds, matches=outer, pinned=(), kept=kept, dates=dates))

@@ -383,7 +383,7 @@ def date_part(part: str, days: Array) -> Array:
 
 
 def _time_kernel(unit: int, size: int) -> Kernel:
-    """A part of the day, in units of so many microseconds, of which the next larger one has ``size``."""
+    """A part of the day, in units of a number of microseconds, of which the next larger unit has ``size``."""
 
     def kernel(arguments: list[Column], type_: Type) -> Column:
         (column,) = arguments

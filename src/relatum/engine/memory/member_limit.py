@@ -8,12 +8,12 @@ from relatum.data.columns import Array
 from relatum.data.groups import joined, pair_count
 from relatum.limits import refuse_above, refuse_late, refuse_memory
 
-#: What a member takes while formulas are worked out for it: its codes, its row numbers, values.
+#: The bytes that a member needs while its formulas are computed: codes, row numbers, values.
 _MEMBER_BYTES = 40
 
 
 def refuse_many(count: int) -> None:
-    """Raise a LimitError for more inner cells than may be worked out at once."""
+    """Raise a LimitError for more inner cells than may be computed at once."""
     refuse_late()
     said = f"A formula would be evaluated for {count:,} members"
     refuse_above("members", count, said, "Use a coarser grain, or filter first.")

@@ -123,7 +123,7 @@ def _running(type_: Type, members: Members) -> Column:
         floats = np.empty(len(order))
         floats[order] = _restarting_floats(amounts.astype(np.float64), starts)[end]
         return v.finite(floats, nulls)
-    # Two limbs: what is above 31 bits, and the rest, so that no sum of either can overflow.
+    # Two limbs: the bits above 31, and the rest, so that neither sum can overflow.
     wide = amounts.astype(np.int64)
     low, high = _restarting(wide & _MASK, starts), _restarting(wide >> _LIMB, starts)
     high = high + (low >> _LIMB)

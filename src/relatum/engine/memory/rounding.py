@@ -16,7 +16,7 @@ from relatum.errors import ValueOverflowError
 
 
 def refuse_where(wrong: Any, nulls: v.Nulls) -> None:
-    """Raise an overflow where a result does not fit; what stands for null does not count."""
+    """Raise an overflow where a result does not fit; placeholders of nulls do not count."""
     if np.any(wrong if nulls is None else wrong & ~nulls):
         raise ValueOverflowError.of_result()
 

@@ -89,7 +89,7 @@ class RowReader:
         self._compiled: dict[Expression, Evaluate] = {}
 
     def compile(self, expression: Expression) -> Evaluate:
-        """A function that gives the expression's values for a chunk; each is worked out once a chunk."""
+        """A function that gives the expression's values for a chunk; each is computed once per chunk."""
         if expression not in self._compiled:
             function = self._build(expression)
 
@@ -140,7 +140,7 @@ class RowReader:
             if len(columns) == 1 and isinstance(one, ColumnValue) and one.type.kind is Kind.TEXT:
                 return self._from_members(expression, one)
         if isinstance(expression, NoMatch):
-            # The row's own table: a real row is none that stands for no match.
+            # The row's own table: a real row never means no match.
             return lambda chunk: v.truth(np.zeros(len(chunk), np.bool_))
         assert isinstance(expression, Apply)
         if _mixes_texts(expression):
@@ -200,7 +200,7 @@ def _slices(column: Column) -> Evaluate:
 
 
 def _mixes_texts(expression: Apply) -> bool:
-    # Dictionaries merged chunk by chunk would give each chunk a dictionary of its own.
+    # Dictionaries merged chunk by chunk would give each chunk its own dictionary.
     arguments = expression.arguments
     texts = [argument for argument in arguments if argument.type.kind is Kind.TEXT]
     varying = any(not isinstance(argument, Constant | Choices) for argument in texts)

@@ -41,7 +41,7 @@ class Argument(Struct, frozen=True, eq=False):
 
 
 class ScanTask(Struct, frozen=True, eq=False):
-    """What one pass over a table works out.
+    """What one pass over a table computes.
 
     ``folds`` are pairs of a fold's kind and the number of its argument, None for rows themselves. With ``keep`` the
     surviving rows' groups and arguments are handed back too.

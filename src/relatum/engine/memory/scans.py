@@ -1,4 +1,4 @@
-"""Scans of the rows that bounds leave visible: grouped by what cells match on, shared where bounds are alike."""
+"""Scans of the rows that bounds leave visible: grouped by what cells match on, shared under equal bounds."""
 
 from __future__ import annotations
 
@@ -82,7 +82,7 @@ class Scanned(Struct, eq=False):
 
 
 class Scans:
-    """Carries out scans for a plan: aggregations whose rows are bounded alike share one.
+    """Carries out scans for a plan: aggregations with the same bounds share one.
 
     Parameters
     ----------
@@ -388,7 +388,7 @@ def before(route: Route) -> Coded:
 
 
 def row_values(aggregation: Aggregation) -> tuple[RowValue, ...]:
-    """What a scan works out on each row for an aggregation."""
+    """What a scan computes on each row for an aggregation."""
     kernel = AGGREGATE_KERNELS[aggregation.function]
     match kernel:
         case Collected():

@@ -217,7 +217,7 @@ class Shown:
         place = {match.key: at for at, match in enumerate(node.bounds.matches)}
         columns = {key: found.groups.codes[place[key]] for key in grain.keys if key in place}
         if codes:
-            # The number of a set of dates stands for the cells that have it: each led there by its own codes.
+            # The number of a set of dates represents the cells that have it, each reached by its own codes.
             at = len(node.bounds.matches)
             numbers, sets = found.cells[at], found.groups.codes[at]
             first = np.zeros(int(numbers.max(initial=0)) + 1, np.int64)

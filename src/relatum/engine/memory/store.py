@@ -114,7 +114,7 @@ class Work:
         return None if found is None else found[1]
 
     def settle(self, stamps: Iterable[object]) -> None:
-        """Take over all that the former store made of what is still there, and let go of that store."""
+        """Take over everything the former store computed that is still valid, and release that store."""
         if self.former is not None:
             current = {id(each) for each in stamps}
             for key, entry in list(self.former.work.entries.items()):
@@ -124,7 +124,7 @@ class Work:
 
 
 class RequestWork(Work):
-    """What one request computes: it keeps what is of columns that it alone has; all else the model keeps."""
+    """What one request computes: it keeps results about its own columns; the model keeps the rest."""
 
     def __init__(self, shared: Work) -> None:
         super().__init__(None)
@@ -173,13 +173,13 @@ class Store:
         self._stamps: Mapping[ColumnKey, object] = {}
 
     def with_tables(self, tables: Tables) -> Store:
-        """A store over more tables; what is computed is shared."""
+        """A store over more tables; results are shared."""
         other = copy(self)
         other.tables = tables
         return other
 
     def with_derivation(self, derivation: Derivation) -> Store:
-        """A store with one derived column more, after all that it reads; what is computed is shared."""
+        """A store with one more derived column, after all that it reads; results are shared."""
         key = (derivation.table, derivation.column)
         other = copy(self)
         other.derivations = {**self.derivations, key: derivation}
@@ -200,7 +200,7 @@ class Store:
         return self
 
     def _stamp_of(self, derivation: Derivation) -> object:
-        """What stands for a derived column: the former one's stamp where it is the same formula over the same data."""
+        """The stamp of a derived column: the former one's if it is the same formula over the same data."""
         key = (derivation.table, derivation.column)
         former = self.work.former
         if former is None or former.derivations.get(key) != derivation:
@@ -218,7 +218,7 @@ class Store:
         )
 
     def stamp(self, table: str, name: str) -> object:
-        """What stands for a column's content: the same object as long as the content is the same."""
+        """The stamp of a column's content: the same object as long as the content is the same."""
         data = self.tables.data[table]
         return data if name in data.types else self._stamps[self.tables.rows_of[table], name]
 
@@ -231,7 +231,7 @@ class Store:
         return (*stamps, *(self.stamp(*each) for each in columns))
 
     def route_stamps(self, route: Route) -> tuple[object, ...]:
-        """What stands for all that a route joins by."""
+        """The stamp of everything that a route joins by."""
         return tuple(stamp for hop in route for stamp in self._hop_stamps(hop))
 
     def rows(self, place: Place) -> int:
@@ -286,7 +286,7 @@ class Store:
         return self.work.keep(key, (self.stamp(owner, name),), lambda: members_of(self.column(owner, name)))
 
     def order(self, table: str, name: str, order: MemberOrder) -> Array:
-        """For each member of a column its place, in an order of its own where it has one; null and no match last."""
+        """The place of each member of a column, in its own order if it has one; null and no match last."""
         owner = self.tables.rows_of[table]
         stamps = (self.stamp(owner, name), *([self.stamp(owner, order.by)] if order.by else []))
         return self.work.keep(("order", owner, name, order), stamps, lambda: self._order(owner, name, order))
@@ -366,7 +366,7 @@ class Store:
             source, target = reversed(ends) if hop.turned else ends
             return self._joined(hop, source, target)
 
-        # What a relationship lets through is no matter of which rows match.
+        # What a relationship lets through does not depend on which rows match.
         related = hop.relationship
         key = (hop.source, hop.target, related and (related.many, related.one, related.match, related.kind), hop.turned)
         return self.work.keep(("index", key), self._hop_stamps(hop), make)

@@ -129,7 +129,7 @@ class Tops:
         return next((top.key for top in self.plan.tops if top.others == key), key)
 
     def _half(self, grain: GridGrain, keys: list[int], found: Mapping[GridGrain, Array]) -> Array:
-        """The combinations of one axis: sets with what is around them, or members that are shown."""
+        """The combinations of one axis: sets with their surroundings, or the members shown."""
         for settled in self.settled:
             if settled.top.others in keys:
                 return np.concatenate([settled.outer, np.arange(len(settled.outer))[:, None]], axis=1)
@@ -152,7 +152,7 @@ class Tops:
 
 
 def _tied(parents: Array, number: int, by: Sequence[tuple[Column, bool]]) -> Tied | None:
-    """That ties let more than so many members of some parents stay: of the best of each, by what they are ranked."""
+    """The note that ties keep more members than asked for, for some parents and their ranking."""
     kept = np.bincount(parents)
     tied = np.flatnonzero(kept > number)
     if len(tied) != 1:
@@ -163,7 +163,7 @@ def _tied(parents: Array, number: int, by: Sequence[tuple[Column, bool]]) -> Tie
 
 
 def _projected(found: Mapping[GridGrain, Array], keys: tuple[int, ...]) -> Array:
-    """The combinations of some keys that lie in those of any grain."""
+    """The combinations of some keys contained in those of any grain."""
     parts = [np.zeros((0, len(keys)), np.int64)]
     for grain, codes in found.items():
         if set(keys) <= set(grain.keys):

@@ -54,7 +54,7 @@ def _plain(value: Decimal) -> str:
 
 
 def band_at(dialect: Dialect, arguments: list[Value], type_: Type) -> Sql:
-    """The band between edges that a number lies in."""
+    """The band between edges that contains a number."""
     value, edges = arguments[0], [_edge_of(each) for each in arguments[1:]]
     shown = [_plain(edge) for edge in edges]
     names = [f"below {shown[0]}", *(f"{one} to {other}" for one, other in itertools.pairwise(shown))]
@@ -74,7 +74,7 @@ def decimal_constant(value: Decimal) -> Sql:
 
 
 def band_by(dialect: Dialect, arguments: list[Value], type_: Type) -> Sql:
-    """The band of one width that a number lies in."""
+    """The band of one width that contains a number."""
     value, width = arguments
     step, scale = int(width.constant or 1), width.type.scale
     if value.type.kind is Kind.FLOAT:
@@ -100,7 +100,7 @@ def band_by(dialect: Dialect, arguments: list[Value], type_: Type) -> Sql:
 
 
 def _scaled(value: Sql, scale: int) -> Sql:
-    """Whole numbers read as decimals of so many digits."""
+    """Whole numbers read as decimals with a number of digits."""
     if not scale:
         return value
     return cast(

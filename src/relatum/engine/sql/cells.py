@@ -176,7 +176,7 @@ class Reading:
 
 
 class Beside(Protocol):
-    """Works out what depends on other members of a cell, and what is to be noted of those left out."""
+    """Computes what depends on other members of a cell, and the notes on those left out."""
 
     def ranked(self, node: RankedAmong, frame: Frame) -> Groups:
         """The figures of current members among those that cells see."""
@@ -245,7 +245,7 @@ class Cells:
         if kept == frozenset(frame.keys) and not frame.names and not frame.present:
             return frame
         if not kept:
-            # A frame without cells asks nothing; that one cell is looked at nevertheless is no matter.
+            # A frame without cells asks for nothing; reading one cell anyway does no harm.
             return self.one()
         if (frame.name, kept) not in self._projected:
             own = {key: frame.keys[key] for key in sorted(kept)}
@@ -516,14 +516,14 @@ def entry_columns(seen: Seen) -> tuple[list[Sql], tuple[tuple[Entry, KeyColumn],
 
 
 def typed(value: Value) -> Value:
-    """A value whose type the database knows, too: a null of no type is one of the type that stands for it."""
+    """A value of a type that the database also knows: an untyped null gets the type that represents it."""
     if value.type.kind is Kind.NULL:
         return Value(null(TEXT), value.type)
     return value
 
 
 def is_fixed(bounds: Bounds) -> bool:
-    """Whether the rows that cells see can be told without knowing the cells."""
+    """Whether the rows that cells see can be known without knowing the cells."""
     return all(map(_is_free, bounds.kept)) and all(map(_dates_fixed, bounds.dates))
 
 

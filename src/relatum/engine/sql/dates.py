@@ -1,4 +1,4 @@
-"""Sets of dates as relations: what is visible under period filters, cut at the end of the data, then moved."""
+"""Sets of dates as relations: the dates visible under period filters, cut at the end of the data, then moved."""
 
 from __future__ import annotations
 
@@ -45,7 +45,7 @@ from relatum.plan.nodes import Bounds, Calendar, DateSet
 
 _MONTHS = {"month": 1, "quarter": 3, "year": 12, "fiscal_quarter": 3, "fiscal_year": 12}
 _EPOCH, _MONTHS_BEFORE = "1970-01-01", 12 * 1970
-#: Weeks before 1970 have numbers above 0, too, when so many days are added: a multiple of 7.
+#: Days added so that weeks before 1970 get positive numbers as well: a multiple of 7.
 _AHEAD = 7 * 200_000
 #: What the dates of a calendar are called: the date, its day since 1970, its month since year 0, its day of the month.
 _COLUMNS = ("d", "n", "m", "f")
@@ -70,7 +70,7 @@ class Dates:
         self._calendars: dict[str, str] = {}
 
     def relation(self, dates: DateSet, place: Place) -> SetRelation:
-        """The relation of a set of dates: dates, or the members of a level that they lie in."""
+        """The relation of a set of dates: the dates, or the members of a level that contain them."""
         name, cells = self._visible(dates)
         calendar = self._calendar(dates.calendar)
         for step in dates.steps:

@@ -39,7 +39,7 @@ class Dialect(ABC):
     """
 
     name = ""
-    #: Where it is told to work out once what a query reads twice: within it, or before it is asked.
+    #: How it is made to compute once what a query reads twice: within the query, or before it.
     keeps: Literal["within", "before"] = "within"
     #: Whether floats are also summed divided by 2 ** 64, for averages whose sum is too large.
     sums_small = False
@@ -86,11 +86,11 @@ class Dialect(ABC):
         return self.part("SECOND", moment)
 
     def days_between(self, later: Sql, earlier: Sql) -> Sql:
-        """How many days lie between two dates."""
+        """The number of days between two dates."""
         return bigint(minus(later, earlier))
 
     def moved(self, day: Sql, days: Sql) -> Sql:
-        """A date so many days later."""
+        """A date moved by a number of days."""
         return plus(day, cast(days, exp.DataType.build("INT")))
 
     def first_of_month(self, year: Sql, month: Sql) -> Sql:
@@ -144,7 +144,7 @@ class Dialect(ABC):
         return binary(exp.Like, value, text(pattern))
 
     def finite(self, value: Sql) -> Sql:
-        """A float, or null where it is none that counts."""
+        """A float, or null if it is not finite."""
         return case([(call("ISFINITE", value), value.copy())])
 
     def float_remainder(self, left: Sql, right: Sql) -> Sql:
@@ -311,12 +311,12 @@ class PostgreSql(Dialect):
         return exp.Escape(this=binary(exp.Like, value, text(pattern)), expression=text(""))
 
     def finite(self, value: Sql) -> Sql:
-        """A float, or null where it is none that counts."""
+        """A float, or null if it is not finite."""
         none = [double(text(each)) for each in ("NaN", "Infinity", "-Infinity")]
         return case([(negated(exp.In(this=value, expressions=none)), value.copy())])
 
     def float_remainder(self, left: Sql, right: Sql) -> Sql:
-        """What is left of a division of floats, worked out of their shortest decimals."""
+        """The remainder of a division of floats, computed from their shortest decimals."""
         return double(binary(exp.Mod, self.shortest(left), self.shortest(right)))
 
     def smallest(self, value: Sql, type_: Type, largest: bool) -> Sql:
@@ -356,11 +356,11 @@ class Spark(Dialect):
         return bigint(call("SECOND", moment))
 
     def days_between(self, later: Sql, earlier: Sql) -> Sql:
-        """How many days lie between two dates."""
+        """The number of days between two dates."""
         return bigint(call("DATE_DIFF", later, earlier))
 
     def moved(self, day: Sql, days: Sql) -> Sql:
-        """A date so many days later."""
+        """A date moved by a number of days."""
         return call("DATE_ADD", day, cast(days, exp.DataType.build("INT")))
 
     def next_month(self, day: Sql) -> Sql:
@@ -393,7 +393,7 @@ class Spark(Dialect):
         return binary(exp.Like, value, text(pattern.replace("\\", "\\\\")))
 
     def finite(self, value: Sql) -> Sql:
-        """A float, or null where it is none that counts."""
+        """A float, or null if it is not finite."""
         below = exp.LT(this=call("ABS", value.copy()), expression=double(text("Infinity")))
         return case([(exp.And(this=negated(call("ISNAN", value)), expression=below), value.copy())])
 

@@ -170,7 +170,7 @@ class SqlEvidence:
         return parts, Seen(rows, start)
 
     def rows(self, node: Aggregation, most: int | None) -> RowsFound:
-        """The rows that an aggregation is over: how many, and the first of them as they are told."""
+        """The rows that an aggregation is over: how many, and the first of them as they are listed."""
         parts, seen = self._seen(node)
         counted = self._asked(parts, seen.rows.select(aliased(exp.Count(this=exp.Star()), "n")))
         parts, seen = self._seen(node)
@@ -188,7 +188,7 @@ class SqlEvidence:
         return RowsFound(int(counted.column("n")[0].as_py()), _row_numbers(found))
 
     def _from_middle(self, node: Aggregation, rows: Rows, seen: Seen, order: Sequence[Sql]) -> Sql:
-        """How far a row's value lies from the middle, in places."""
+        """How far a row's value is from the middle, in places."""
         value = rows.value(node.arguments[0], rows.reader(seen.start)).sql
         by = [exp.Ordered(this=value, nulls_first=False), *(each.copy() for each in order)]
         place = exp.Window(this=call_window("ROW_NUMBER"), order=exp.Order(expressions=by))

@@ -1,4 +1,4 @@
-"""Aggregates that share one pass over the rows: those whose rows are bounded alike, by what cells tell them apart.
+"""Aggregates that share one pass over the rows: those with the same bounds, split by what distinguishes cells.
 
 The rows are grouped once, as finely as the finest of them needs; the rest are put together from these groups.
 """
@@ -22,7 +22,7 @@ from relatum.plan.nodes import Aggregation, DateSet, Hidden, Kept, Match
 
 
 class _Coded(Struct, frozen=True):
-    """Something that every row has: a member of ``table.column`` along a route, or where there is none its row."""
+    """Something every row has: a member of ``table.column`` along a route, or its row number."""
 
     route: Route
     table: str

@@ -1,4 +1,4 @@
-"""What aggregates leave out of a table's rows, counted by queries of their own."""
+"""What aggregates leave out of a table's rows, counted by separate queries."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ class Counted(Immutable, frozen=True):
     judged: Restriction | None = None
 
     def losses(self, rows: int) -> Iterator[Loss]:
-        """What is to be told, of so many rows."""
+        """What is to be reported, and about how many rows."""
         if not rows:
             return
         if self.judged is not None:

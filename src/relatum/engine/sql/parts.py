@@ -52,7 +52,7 @@ class Parts:
 
     #: The column of intervals that says when a row of an ``as_of`` lookup is replaced.
     until = "__until"
-    #: The column that tells the rows of a relation of ours apart.
+    #: The column that identifies the rows of one of our relations.
     row_column = "__row"
 
     def __init__(self, sheet: Sheet, tables: Tables, dialect: Dialect, worker: Worker) -> None:
@@ -68,7 +68,7 @@ class Parts:
         self._derived: dict[tuple[str, str], str] = {}
         self._tables: dict[str, StoredTable] = {}
         self._quiet = 0
-        #: Every aggregate over rows that was worked out.
+        #: Every aggregate over rows that was computed.
         self.aggregated: dict[Aggregation, None] = {}
         #: Tables whose rows were looked at, with the conditions on them.
         self.looked_at: dict[tuple[str, tuple[Restriction, ...]], None] = {}
@@ -83,7 +83,7 @@ class Parts:
             self.remarks.append((loss, select))
 
     def work_out(self, node: Aggregation) -> None:
-        """Take down that an aggregate is worked out."""
+        """Record that an aggregate is computed."""
         if not self._quiet:
             self.aggregated[node] = None
 

@@ -200,7 +200,7 @@ class Rankings:
 
 
 def cells_of(parts: Parts, fields: Sequence[Field]) -> Cells:
-    """What works out the nodes of a plan, whole."""
+    """The evaluator of a plan's nodes."""
     cells = Cells(parts, fields)
     cells.beside = Rankings(cells)
     return cells

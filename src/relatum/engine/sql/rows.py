@@ -53,7 +53,7 @@ from relatum.language.expression import (
 from relatum.model.routes import Hop, Place, Route
 from relatum.plan.nodes import Match
 
-#: Derived columns with more parts than this are worked out once, not written out wherever they are read.
+#: Derived columns with more parts than this are computed once, not written out wherever they are read.
 _LONG = 60
 
 
@@ -103,7 +103,7 @@ class Rows:
         self._found: dict[tuple[str, Route], At] = {}
         self._derived: dict[tuple[str, str, str], Value] = {}
         self._frame_rows: dict[tuple[int, str], At] = {}
-        #: Rows that columns of what is read from lead to, by what they are called.
+        #: Rows reached through columns of the source, by name.
         self.anchors: dict[str, At] = {}
 
     @classmethod
@@ -114,7 +114,7 @@ class Rows:
         return cls(parts, alias, parts.stored(table).relation(alias)), At(alias, Place(table))
 
     def select(self, *columns: Sql, distinct: bool = False, grouped: int = 0) -> exp.Select:
-        """The SELECT of some columns; grouped by the first so many."""
+        """The SELECT of some columns, grouped by the first ones."""
         query = exp.Select(expressions=list(columns) or [aliased(number(1), "one")])
         query.set("from_", exp.From(this=self.source))
         if self.joins:
@@ -256,7 +256,7 @@ class Rows:
         if is_plain(expression) and _size(expression) <= _LONG:
             value = self.value(expression, self.reader(At(at.alias, Place(derivation.table), at.probe, at.copied)))
             if at.probe is not None:
-                # A constant part has a value where there is no row, and the column has none.
+                # A constant part has a value even without a row, where the column has none.
                 value = Value(case([(is_there(at.probe()), value.sql)]), value.type, value.wide)
             return value
         relation = self.parts.derived(derivation)

@@ -169,7 +169,7 @@ class SqlEngine:
         return SqlEvidence(self, plan, cell)
 
     def parts(self, dialect: Dialect | None = None) -> Parts:
-        """What a query is made of; what is looked at one by one has room for every number."""
+        """What a query is made of; values that are computed one by one have room for every number."""
         return Parts(Sheet(self.tables.names()), self.tables, dialect or self.database.dialect.roomy, Worker())
 
     def asked(self, sheet: Sheet, select: exp.Select | exp.Union) -> Any:

@@ -350,7 +350,7 @@ def _date(dialect: Dialect, arguments: list[Value], type_: Type) -> Sql:
 
 
 def _date_of(dialect: Dialect, year: Sql, month: Sql, number_of_day: Sql) -> Sql:
-    """The date of year, month and day; null where there is none."""
+    """The date with a year, month and day; null if there is no such date."""
     inside = all_of(
         [
             exp.Between(this=closed(year), low=number(1), high=number(9999)),

@@ -103,7 +103,7 @@ class Sheet:
         return table
 
     def statement(self, select: exp.Select | exp.Union, dialect: Dialect) -> Statement:
-        """A SELECT with all parts that it reads before it; what is read twice is worked out once."""
+        """A SELECT preceded by all parts that it reads; what is read twice is computed once."""
         made = {part.name: part.make() for part in self._parts.values()}
         uses = Counter(_read_by(select))
         # A part is read by those that come after it.

@@ -61,7 +61,7 @@ class Tables(Protocol):
         ...
 
     def derived_table(self, table: str) -> tuple[Plan, Mapping[str, Type]] | None:
-        """A table that a plan works out, with the types of its columns in order."""
+        """A table that a plan computes, with the types of its columns in order."""
         ...
 
     def unmatched(self, hop: Hop) -> bool:

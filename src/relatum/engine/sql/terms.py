@@ -177,7 +177,7 @@ def sql_type(type_: Type) -> exp.DataType:
 
 
 def decimal_type(width: int, scale: int) -> exp.DataType:
-    """The type of decimals of so many digits."""
+    """The decimal type with a number of digits."""
     sizes = [exp.DataTypeParam(this=exp.Literal.number(size)) for size in (width, scale)]
     return exp.DataType(this=exp.DataType.Type.DECIMAL, expressions=sizes)
 
@@ -229,7 +229,7 @@ def constant(value: int | float | str | bool | None, type_: Type) -> Sql:
 
 
 def _moment_text(value: int, scale: int) -> str:
-    """A moment, counted in units of 6 digits of a second and so many more, as text."""
+    """A moment, counted in microseconds or finer units, as text."""
     unit = 10 ** (6 + scale)
     days, within = divmod(value, 86_400 * unit)
     seconds, part = divmod(within, unit)

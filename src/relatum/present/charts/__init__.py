@@ -1,1 +1,1 @@
-"""Charts of grids: what is drawn is chosen, laid out and drawn here, with matplotlib."""
+"""Charts of grids: chosen, laid out and drawn here, with matplotlib."""

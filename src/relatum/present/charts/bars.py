@@ -18,7 +18,7 @@ from relatum.present.charts.options import mark_texts
 from relatum.present.numbers import formatter
 from relatum.present.paint import mixed
 
-#: Labels of more characters, or more members, lie beside horizontal bars.
+#: Longer labels, or more members, ask for horizontal bars.
 LONG, MANY = 10, 12
 #: Negative bars are hatched: their colour alone does not tell them.
 NEGATIVE = "////"
@@ -74,7 +74,7 @@ def draw_bars(made: Canvas, mode: str) -> Any:
 
 
 def draw_second(made: Canvas, plot: Any, flat: bool, one: Series) -> None:
-    """Another value over the same categories, on an axis of its own: a line over time, else a mark for each one."""
+    """Another value over the same categories, on its own axis: a line over time, otherwise a mark for each."""
     frame = made.frame
     other = plot.twiny() if flat else plot.twinx()
     made.dress(other)
@@ -141,7 +141,7 @@ def _shades(made: Canvas, one: Series) -> list[str]:
 
 
 def shades_of(made: Canvas, beside: Series) -> list[str]:
-    """A colour for each number of a value, from its lowest to its highest, told in the legend."""
+    """A colour for each number of a value, from its lowest to its highest, explained in the legend."""
     low, high = ends_of(beside.numbers)
     ends = mixed(made.colours.low, "#a06a00", 0.45), mixed(made.colours.high, "#00484b", 0.45)
     span = (high - low) or 1.0
@@ -155,7 +155,7 @@ def shades_of(made: Canvas, beside: Series) -> list[str]:
 
 
 def ends_of(numbers: Any) -> tuple[float, float]:
-    """The least and the greatest of some numbers; 0 and 1 where there is none."""
+    """The least and the greatest of some numbers; 0 and 1 if there are none."""
     known = numbers[np.isfinite(numbers)]
     return (float(known.min()), float(known.max())) if len(known) else (0.0, 1.0)
 
@@ -210,7 +210,7 @@ def _inches(made: Canvas, plot: Any, width: float) -> float:
 
 
 def _targets_of(made: Canvas, one: Series) -> list[float]:
-    """Where the targets of a series lie, below every number where there are none."""
+    """The targets of a series; below every number where there is none."""
     if not made.options.target:
         return [-math.inf] * len(one.cells)
     beside = beside_of(made, one, made.whole.value_number(made.options.target))
@@ -261,7 +261,7 @@ def _finish(made: Canvas, plot: Any, flat: bool, mode: str) -> None:
 
 
 def outer_labels(made: Canvas, plot: Any, flat: bool, places: Any) -> None:
-    """The second level of a nested axis: each outer member once, beside all that lie in it."""
+    """The second level of a nested axis: each outer member once, beside all members inside it."""
     categories = made.frame.categories
     if not any(each.outer for each in categories):
         return
@@ -332,7 +332,7 @@ def draw_ranked(made: Canvas, whole: float | None) -> None:
 
 
 def _shares(made: Canvas, plot: Any, shares: Any, beside: str) -> None:
-    """A line of shares of a whole, added up from the first on, on an axis of its own."""
+    """A line of cumulative shares of a whole, on its own axis."""
     frame = made.frame
     right = plot.twinx()
     made.dress(right)
@@ -384,7 +384,7 @@ def draw_steps(made: Canvas, names: Sequence[str], numbers: Sequence[float], tex
     low, high = float(edges.min()), float(edges.max())
     inner = np.concatenate([ends[:-1], [numbers[-1]]])
     floor = float(inner.min())
-    # Small steps between large totals would not be seen: the totals are cut short, and that is told.
+    # Small steps between large totals would not be seen: the axis starts above zero, and a note says so.
     if low > 0 and floor - (high - floor) * 0.6 > 0 and (high - floor) < high * 0.35:
         cut = floor - (high - floor) * 0.6
         (plot.set_xlim if long else plot.set_ylim)(cut, high + (high - cut) * 0.14)

@@ -1,4 +1,4 @@
-"""The figure that a chart is drawn on: its fonts, colours, heads, and what is told below it."""
+"""The figure that a chart is drawn on: its fonts, colours, headings and notes."""
 
 from __future__ import annotations
 
@@ -115,7 +115,7 @@ def canvas(
 
 
 def _surround(made: Canvas) -> None:
-    """Title and filters above, legend and notes below; the plot gets what is left."""
+    """Title and filters above, legend and notes below; the plot gets the rest."""
     figure = made.figure
     width, height = figure.get_size_inches()
     top = 0.06 if made.options.bare else _EDGE

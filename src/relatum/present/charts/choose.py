@@ -94,7 +94,7 @@ def _whole(frame: Frame) -> bool:
 
 
 def checked(kind: str) -> Kind:
-    """A kind by its name; a RequestError where there is none of that name."""
+    """A kind by its name; raises a RequestError if there is none."""
     for each in KINDS:
         if kind == each:
             return each

@@ -53,7 +53,7 @@ class Steps(Struct, frozen=True):
 def draw(
     result: Result, kind: Kind | None, options: ChartOptions, asker: Asker
 ) -> tuple[Figure, Choice, tuple[str, ...]]:
-    """A grid as a figure, with the choice of its kind and what is to be noted about it.
+    """A grid as a figure, with the choice of its kind and the notes about it.
 
     Parameters
     ----------
@@ -132,12 +132,12 @@ def _drawn(whole: Frame, options: ChartOptions, kind: Kind) -> Frame:
     return of_values(whole, alike)
 
 
-#: Charts that a second value can be drawn on, on an axis of its own.
+#: Charts on which a second value can be drawn, on its own axis.
 _TAKES_SECOND: tuple[Kind, ...] = ("bars", "stacked", "lines", "areas")
 
 
 def _beside(whole: Frame, frame: Frame, options: ChartOptions, kind: Kind) -> list[int]:
-    """The values that the marks of a chart do not show, where nothing is said of which it is to show."""
+    """The values that the marks of a chart leave out when no value was chosen."""
     if options.value:
         return []
     shown = {each.value for each in frame.series}

@@ -38,12 +38,12 @@ class Category(Struct, frozen=True):
 
     @property
     def outer(self) -> str:
-        """What it lies in, as one text."""
+        """The outer members, as one text."""
         return " / ".join(self.labels[:-1])
 
 
 class Series(Struct, frozen=True, eq=False):
-    """The marks of one colour: a number for each category, NaN where there is none, and the cells as written.
+    """The marks of one colour: a number for each category (NaN for none), and the cells as written.
 
     ``member`` is what it is of, empty where there are no columns; its name says the value too, where there are several.
     """
@@ -93,7 +93,7 @@ class Frame(Struct, frozen=True, eq=False):
         return labels.index(label)
 
 
-#: More cells are not looked at: no chart can be read that has so many marks, by far.
+#: The most cells that are considered: no chart with anything like this many marks can be read.
 _MOST_CELLS = 50_000
 
 
@@ -193,7 +193,7 @@ def _category(line: Line, axes: Sequence[Axis], depth: int | None = None) -> Cat
 
 def _marked(label: Label) -> str:
     text = label.text.lstrip(CLOSED + OPEN)
-    # A longer name would leave no room for what is drawn.
+    # A longer name would leave no room for the plot.
     return drawable(label.look.marked(text if len(text) <= _LONGEST else f"{text[:_LONGEST]}…"))
 
 
@@ -209,7 +209,7 @@ def _number(cell: Cell) -> float:
     return number
 
 
-#: Beyond this the distances between numbers on a scale are none that floats hold.
+#: Beyond this, floats cannot hold the distances between numbers on a scale.
 _LARGEST = 1e150
 
 
@@ -218,7 +218,7 @@ def is_time(axis: Axis) -> bool:
     return axis.period in _PERIODS or axis.members.values.type.kind in (Kind.DATE, Kind.TIMESTAMP)
 
 
-#: Along an axis every so-and-so many-th period can be named: those at which people count.
+#: Along an axis, periods are named at these intervals, which people are used to.
 _STEPS = {
     "month": (1, 2, 3, 6, 12, 24, 36, 60, 120, 240),
     "quarter": (1, 2, 4, 8, 12, 20, 40, 80),

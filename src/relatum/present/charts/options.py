@@ -49,7 +49,7 @@ class ChartOptions(Struct, frozen=True):
 
 
 def check_options(options: ChartOptions, frame: Frame) -> None:
-    """Raise a RequestError for an option that names a value the grid has not, or a mode or size that is none."""
+    """Raise a RequestError for an option that names a value the grid does not have, or an invalid mode or size."""
     for label in (options.value, options.colour, options.target, *_HOLE.findall(options.labels)):
         if label and label != "none":
             frame.value_number(label)

@@ -25,7 +25,7 @@ class Diagram:
     """A drawing of a model: as a picture (SVG, PNG, PDF) or as Mermaid text.
 
     A crow's foot is the many end of a line, a bar the one end. A line is broad where filters come from and narrow
-    where they go; a dashed one stands by, a dotted one only answers lookups.
+    where they end; a dashed one is on standby, a dotted one only answers lookups.
     """
 
     def __init__(self, graph: Graph) -> None:

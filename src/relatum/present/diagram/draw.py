@@ -77,7 +77,7 @@ def _box(axes: Any, box: Box) -> None:
     head.set_clip_path(shape)
     axes.add_patch(head)
     if node.kind == "fact":
-        # A fact is on a broad foot: what is added up.
+        # A fact table has a broad base: it is what gets added up.
         axes.add_patch(Rectangle((box.x, box.y + box.height - 0.045), box.width, 0.045, fc=dark, ec="none", zorder=4))
     _head_text(axes, box)
     for at, column in enumerate(node.columns):
@@ -98,7 +98,7 @@ def _head_text(axes: Any, box: Box) -> None:
 
 
 def _shape(node: Node, box: Box, light: str, dark: str) -> Any:
-    """A fact has corners, a lookup is round, a calendar has its corners cut, what is derived a broken edge."""
+    """A fact has square corners, a lookup round ones, a calendar cut ones; a derived table has a dashed edge."""
     style: dict[str, Any] = {"fc": light, "ec": dark, "lw": 1.2, "zorder": 3}
     if node.role_of:
         style["ls"] = (0, (4, 2))
@@ -168,7 +168,7 @@ def _direction(axes: Any, edge: Edge, route: Route, colour: str) -> None:
 
 
 def _legend_of(graph: Graph) -> list[tuple[str, str]]:
-    """What is told below: only what the diagram has."""
+    """The legend: only what the diagram contains."""
     kinds = {node.kind for node in graph.nodes}
     found = [(kind, kind, kind in kinds) for kind in ("fact", "lookup", "calendar", "derived", "alone")]
     ends = {mark for edge in graph.edges for mark in edge.ends}

@@ -86,7 +86,7 @@ def _bent(start: Point, stop: Point, leaves: int, arrives: int) -> list[Point]:
 
 
 def band(route: Route, filters: str) -> list[Point]:
-    """The outline of a line that is broad where filters come from and narrow where they go.
+    """The outline of a line that is wide where filters start and narrow where they end.
 
     Parameters
     ----------

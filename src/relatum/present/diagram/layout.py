@@ -13,7 +13,7 @@ ROW, HEAD, _WIDE, _GAP, _ALLEY = 0.22, 0.34, 1.75, 0.34, 1.75
 _LETTER = 0.082
 #: In a column of more tables than this, the rest goes to the other side or further out.
 _TALL = 9
-#: Screens are so many times wider than high; so many columns of lookups on a side are tried, the most first.
+#: How much wider than high a screen is; the columns of lookups to try on each side, the most first.
 _SCREEN, _FAR = 1.9, (50, 3, 2, 1)
 #: What takes room in a column: a table, or the lane of a relationship (by number) that passes.
 _Slot = str | tuple[int, int]
@@ -120,7 +120,7 @@ def _placed(graph: Graph, furthest: int) -> Placement:
 
 
 def _roles_beside(nodes: dict[str, Node], slots: list[_Slot]) -> list[_Slot]:
-    """A column in which each role stands right below the table that it is a role of."""
+    """A column in which each role is directly below its table."""
     roles = [slot for slot in slots if isinstance(slot, str) and nodes[slot].role_of in slots]
     found: list[_Slot] = []
     for slot in slots:
@@ -149,7 +149,7 @@ def _neighbours(graph: Graph) -> dict[str, set[str]]:
 
 
 def _turned_back(step: int, furthest: int) -> int:
-    """The column of a table so many steps out: a chain turns back after the furthest, and again after the first."""
+    """The column for a table at a number of steps: a chain turns back after the furthest, and again after the first."""
     place = (step - 1) % (2 * furthest)
     return place + 1 if place < furthest else 2 * furthest - place
 
@@ -196,7 +196,7 @@ def _offset(nodes: dict[str, Node], edge: Edge, slot: _Slot) -> float:
 
 
 def _ordered(near: _Near, columns: dict[int, list[_Slot]]) -> dict[int, list[_Slot]]:
-    """Each column in an order that lets few lines cross: by the mean place of what is related in other columns.
+    """Each column in an order with few crossing lines: by the mean place of related tables in other columns.
 
     Columns are put in order in turn, again and again, and the order with the fewest crossings is kept (Sugiyama,
     Tagawa, Toda: Methods for visual understanding of hierarchical system structures, 1981).

@@ -40,7 +40,7 @@ from relatum.present.sheet import (
     writers_of,
 )
 
-#: So many members of a field are listed, so many cells prepared, and so many hidden members of a grid told.
+#: The most members of a field that are listed, cells that are prepared, and hidden members that are named.
 MOST_MEMBERS, MOST_CELLS, MOST_HIDDEN = 2_000, 300_000, 100_000
 #: A script's numbers are exact up to here; larger ones go as text.
 _SAFE = 1 << 53
@@ -382,7 +382,7 @@ def _hidden(result: Result) -> dict[int, list[tuple[list[int], list[int] | None]
 
 
 def _unmarked(text: str) -> str:
-    """A member without the sign that it is closed or open: a page has signs of its own, where there is more to see."""
+    """A member without its open or closed sign: a page draws its own signs."""
     return text.removeprefix(CLOSED).removeprefix(OPEN)
 
 
@@ -409,7 +409,7 @@ def _marks(result: Result, paths: Sequence[tuple[int, ...]], *, rows: bool) -> d
 
 
 def _nested_paths(lines: Sequence[NestedLine]) -> list[tuple[int, ...]]:
-    """The members that each line lies in, from the outermost to its own; labels of values are none."""
+    """The members that contain each line, from the outermost to its own; labels of values do not count."""
     stack: list[tuple[int, ...]] = [()]
     found = []
     for line in lines:
@@ -422,7 +422,7 @@ def _nested_paths(lines: Sequence[NestedLine]) -> list[tuple[int, ...]]:
 
 
 def _value_of(line: NestedLine, several: bool) -> int:
-    """Which value a line of values on rows is of; -1 where it is none's."""
+    """The number of the value on each line when values are on rows; -1 on lines without one."""
     cell = next((cell for cell in line.cells or () if cell.there), None)
     return (-1 if cell is None else cell.number) if several else 0
 

@@ -52,7 +52,7 @@ def figures_of(result: Result, against: str) -> list[Figure]:
 
 
 def _moved(write: Writer, percent: Writer, now: Any, before: Any, against: str) -> str:
-    """How a figure moved: the difference, and for what is not a share how much that is of what it was."""
+    """How a figure moved: the difference and, except for shares, its percentage of the former value."""
     if not all(is_number(each) and math.isfinite(each) for each in (now, before)):
         return f"no value to compare with {_since(against)}"
     change = now - before

@@ -21,7 +21,7 @@ MOST_LINES = 200
 
 
 class Section(Struct, frozen=True):
-    """One part of a report: its heading, and what is below it, as HTML."""
+    """One part of a report: its heading and content as HTML."""
 
     heading: str
     body: str

@@ -1,1 +1,1 @@
-"""Databases in files, read by a process of their own: one that takes too long or too much is ended."""
+"""Databases in files, read by a separate process, which is ended when it takes too long or too much memory."""

@@ -1,4 +1,4 @@
-"""DuckDB as the process of its own asks it, shut off from every file that is not named and from extensions."""
+"""DuckDB as the separate process asks it, shut off from every unnamed file and from extensions."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _ROWS = 1 << 17
 
 
 class DuckdbFile:
-    """DuckDB in memory, with a file of its own attached, and Parquet files that may be read.
+    """DuckDB in memory, with its file attached, and Parquet files that may be read.
 
     Parameters
     ----------
@@ -36,10 +36,10 @@ class DuckdbFile:
 
     def __init__(self, path: str, allowed: list[str], memory: int, folder: str) -> None:
         config: Any = {**_SHUT, "memory_limit": f"{memory}MiB", "temp_directory": folder}
-        # A database of its own, beside which the file is read: a process may open one file several times.
+        # A separate database beside the file: a process may open one file several times.
         self._connection = duckdb.connect(":memory:", config=config)
         if path:
-            # Under the name that views in it know it by, where it has one of its own.
+            # Under the name by which views inside it know it.
             stem = Path(path).stem
             name = '"' + ("data" if stem.lower() in _TAKEN else stem).replace('"', '""') + '"'
             self._connection.execute(f"attach {_text(path)} as {name} (type duckdb, read_only)")

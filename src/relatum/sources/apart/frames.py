@@ -12,9 +12,9 @@ import pyarrow.ipc as paipc
 
 #: A frame's kind, and how many bytes follow.
 HEAD = struct.Struct("<cQ")
-#: What is in a frame: what is asked or told as JSON, a piece of an Arrow stream, the end of one, an error as JSON.
+#: What a frame holds: a question or answer as JSON, a piece of an Arrow stream, its end, an error as JSON.
 SAID, PIECE, END, FAILED = b"S", b"P", b"E", b"F"
-#: Pieces are gathered up to so many bytes.
+#: Pieces are gathered up to this many bytes.
 _PIECE = 1 << 20
 
 
@@ -37,13 +37,13 @@ class Outgoing:
         return len(piece)
 
     def flush(self) -> None:
-        """Send what was gathered."""
+        """Send the gathered pieces."""
         if self._pieces:
             self._write(framed(PIECE, b"".join(self._pieces)))
             self._pieces, self._size = [], 0
 
     def close(self) -> None:
-        """Send what is left."""
+        """Send the rest."""
         self.flush()
         self.closed = True
 

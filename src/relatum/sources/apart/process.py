@@ -21,7 +21,7 @@ import pyarrow.ipc as paipc
 from relatum.limits import memory_left, time_left, too_late, too_much
 from relatum.sources.apart.frames import END, FAILED, HEAD, SAID, said, send_batches
 
-#: After so many seconds without a word the process is looked at.
+#: After how many seconds of silence the process is checked.
 _LOOK = 0.05
 #: Processes that nobody uses now, each to be used again; those of another process are not ours.
 _idle: list[_Process] = []
@@ -29,7 +29,7 @@ _idle_lock = threading.Lock()
 
 #: Makes something of a schema and of the batches that come.
 Gather = Callable[[Any, Any], Any]
-#: What is to be known of an answer, and what was made of it.
+#: What is needed from an answer, and what was made of it.
 Answer = tuple[dict[str, Any], Any]
 
 
@@ -154,7 +154,7 @@ class _Incoming(io.RawIOBase):
         return True
 
     def read(self, size: int = -1) -> bytes:
-        """Up to so many bytes: fewer only at the end."""
+        """Up to a number of bytes; fewer only at the end."""
         pieces, left = [], size
         while left and self._more():
             piece = self._held[:left]
@@ -171,7 +171,7 @@ class _Incoming(io.RawIOBase):
         return bool(self._held)
 
     def finish(self) -> None:
-        """Read what is left, so that the next answer is the next."""
+        """Read the rest, so that the next answer starts afresh."""
         while self._more():
             self._held = memoryview(b"")
 
@@ -186,7 +186,7 @@ def _frame(process: _Process, question: _Question) -> tuple[bytes, bytes]:
 
 
 class Apart:
-    """A database that a process of its own reads: opened when it is first asked, anew where that process was ended.
+    """A database read by a separate process: opened at the first question, and again after that process was ended.
 
     Parameters
     ----------
@@ -206,7 +206,7 @@ class Apart:
         self._ending: Any = None
         self._lock = threading.RLock()
         self._closed = False
-        #: How often it was opened: what was sent before is gone.
+        #: How often it was opened: tables sent before the last opening are gone.
         self.opened = 0
 
     def open(self) -> None:
@@ -223,7 +223,7 @@ class Apart:
                 return
             self._end()
             self._process = _taken()
-            # Where nobody closes it, it is ended with this; until then it is no part of what is forgotten.
+            # If nobody closes it, it ends with this object; until then it is not garbage.
             self._ending = weakref.finalize(self, self._process.end)
             self.opened += 1
             self._asked({"call": "open", "kind": self._kind, "options": self._options})

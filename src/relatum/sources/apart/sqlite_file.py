@@ -1,4 +1,4 @@
-"""A file of SQLite as the process of its own asks it: opened so that nothing but reading it is possible."""
+"""An SQLite file as the separate process asks it: opened so that it can only be read."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ import pyarrow as pa
 _ROWS = 100_000
 #: So many seconds another program may go on writing before the file is refused.
 _PATIENCE = 5.0
-#: A journal is looked at so often, with so many seconds in between, before it was left behind.
+#: How often a journal is looked at, and the seconds in between, before it counts as left behind.
 _LOOKS, _PAUSE = 20, 0.02
 _READING = frozenset({sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_RECURSIVE})
 #: The only settings that may be asked for: what the file declares of its tables.
@@ -59,7 +59,7 @@ class SqliteFile:
         self._connection.setlimit(sqlite3.SQLITE_LIMIT_ATTACHED, 0)
         for setting in ("query_only = on", "trusted_schema = off", "cell_size_check = on"):
             self._connection.execute(f"pragma {setting}")
-        # All that is asked of it is asked of one state.
+        # All queries see one state.
         self._connection.execute("begin")
         self._begin_reading()
         self._connection.set_authorizer(_allowed)
@@ -118,7 +118,7 @@ def _state(path: str) -> tuple[int, int, int]:
 
 
 def _refuse_cut_short(path: str, header: bytes) -> None:
-    """Raise for a file with fewer pages than its header says: what is not there would read as no rows."""
+    """Raise for a file with fewer pages than its header says: missing pages would read as no rows."""
     page = int.from_bytes(header[16:18], "big")
     pages = int.from_bytes(header[28:32], "big") if header[24:28] == header[92:96] else 0
     if os.stat(path).st_size < pages * (page if page != 1 else 1 << 16):  # noqa: PTH116

@@ -64,7 +64,7 @@ class _Worker:
             _, size = HEAD.unpack(head)
             question = json.loads(self._asked.read(size))
             self._questions.put((question, self._rows() if question.get("rows") else None))
-        # Whoever asked has gone, perhaps while a question is worked on: nothing is left behind.
+        # The asking process has gone, perhaps during a question: leave nothing behind.
         shutil.rmtree(self._folder, ignore_errors=True) if self._folder else None
         os._exit(0)
 

@@ -11,7 +11,7 @@ from relatum.errors import SourceError
 _PARAMETERS = frozenset({"application_name", "connect_timeout", "sslmode", "target_session_attrs"})
 #: A password is never sent as it is: whoever wrote the file would read it.
 _ALWAYS = {"require_auth": "!password", "connect_timeout": "10"}
-#: Several hosts with their ports, a database, settings. What the driver reads in another way than this is none.
+#: Several hosts with their ports, a database, settings. Anything the driver would read differently is refused.
 _ADDRESS = re.compile(
     r"(?:postgresql|postgres)://(?P<hosts>[A-Za-z0-9._:,\[\]-]*)(?:/(?P<base>[^/?#&=\s]*))?(?:\?(?P<said>[^?#]*))?",
     re.IGNORECASE,

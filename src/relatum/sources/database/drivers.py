@@ -10,7 +10,7 @@ from relatum.errors import SourceError
 
 
 def driver(module: str, extra: str = "databases") -> Any:
-    """A package that reads databases; ``extra`` is the group of packages of ours that brings it.
+    """A package that reads databases; ``extra`` is our optional group that installs it.
 
     Raises
     ------

@@ -18,7 +18,7 @@ from relatum.sources.database.drivers import needed
 
 
 def open_duckdb(path: Path) -> Database:
-    """An open file of DuckDB, read by a process of its own.
+    """An open DuckDB file, read by a separate process.
 
     Raises
     ------
@@ -34,7 +34,7 @@ def open_duckdb(path: Path) -> Database:
 
 
 def duckdb_apart(path: Path | None, allowed: Iterable[str], folder: str, shown: str, extra: str = "databases") -> Apart:
-    """DuckDB in a process of its own: ``path`` is its file, ``allowed`` are other files that it may read, ``folder`` is
+    """DuckDB in a separate process: ``path`` is its file, ``allowed`` are other files that it may read, ``folder`` is
     where it puts rows aside.
 
     It may use less than the limit of memory: what it does not count itself is counted from outside.

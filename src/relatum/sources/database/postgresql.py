@@ -82,14 +82,14 @@ class _PostgreSQL(Database):
         self._begun = self._whole
 
     def end(self, *, failed: bool = False) -> None:
-        """End the transaction, unless more is to be asked of the state that it sees."""
+        """End the transaction, unless more queries need the state that it sees."""
         if failed or not self._whole:
             self._begun = False
             self.connection.rollback()
 
     @contextmanager
     def one_state(self) -> Iterator[None]:
-        """Have all that is asked inside the block asked of one state, where none of it fails."""
+        """Run all queries inside the block on one state of the database, as long as none fails."""
         self._whole = True
         try:
             yield

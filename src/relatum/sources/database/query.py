@@ -1,4 +1,4 @@
-"""What a model may ask a database: one SELECT, told by a parser of SQL before the database sees it."""
+"""What a model may ask a database: one SELECT, checked by an SQL parser before the database sees it."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from relatum.errors import SourceError
 from relatum.sources.database.drivers import driver
 from relatum.wording import first_line
 
-#: A query of more characters than this is none that a person wrote.
+#: No person writes a query of more characters than this.
 _LONGEST = 200_000
 
 
@@ -69,7 +69,7 @@ def one_select(query: str, dialect: str, shown: str) -> Any:
 
 
 def written(tree: Any, dialect: str) -> str:
-    """A query as it is sent: rewritten from what was looked at, without comments."""
+    """A query as it is sent: written again from the checked tree, without comments."""
     text: str = tree.sql(dialect=dialect, comments=False)
     return text
 

@@ -19,7 +19,7 @@ from relatum.wording import counted, first_line
 
 
 def open_sqlite(path: Path) -> Database:
-    """An open file of SQLite, read by a process of its own.
+    """An open SQLite file, read by a separate process.
 
     It is locked as SQLite locks what it reads; one that another program keeps busy, or has left half written, is
     refused.
@@ -66,7 +66,7 @@ class _SQLite(Database):
         return [each if each.fault else self._pointing(each, bare) for each in bare.values()]
 
     def _bare(self, name: str) -> DatabaseTable:
-        """A table with its columns and key; what is wrong with it, where it is a view that is broken."""
+        """A table with its columns and key, or the fault of a broken view."""
         try:
             columns = self._pragma("table_info", name)
         except SourceError as error:

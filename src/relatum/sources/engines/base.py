@@ -19,7 +19,7 @@ from relatum.sources.database.base import gathered, refusal
 from relatum.sources.database.drivers import driver
 from relatum.sources.database.query import one_select
 
-#: The column that numbers the rows of what is sent where an engine numbers none.
+#: The column that numbers the rows of a sent table, for engines that do not number rows.
 ROW = "relatum_row"
 
 
@@ -28,7 +28,7 @@ Source = Callable[[str], Any]
 
 
 class Relation(Struct, frozen=True, eq=False):
-    """Something that an engine reads: a table, a query or files there, or what was sent to it.
+    """Something that an engine reads: a table, a query or files there, or a table sent to it.
 
     Parameters
     ----------
@@ -92,7 +92,7 @@ class Connection(ABC):
 
     @property
     def opened(self) -> int:
-        """How often it has been opened: what was sent before is gone."""
+        """How often it has been opened: tables sent before the last opening are gone."""
         return 1
 
     @abstractmethod
@@ -129,7 +129,7 @@ class Connection(ABC):
 
     @abstractmethod
     def close(self) -> None:
-        """Let go of it; what was sent is dropped."""
+        """Release it; sent tables are dropped."""
 
     def files(self, paths: Sequence[Path], shown: str) -> Relation:
         """Parquet files that the engine reads by itself.
@@ -162,14 +162,14 @@ class Connection(ABC):
         return table
 
     def answered_after(self, kept: Sequence[tuple[str, str]], statement: str) -> Any:
-        """The answer to a SELECT that reads others, which are worked out once before. Raises as ``answered`` does."""
+        """The answer to a SELECT that reads others, which are computed once before. Raises as ``answered`` does."""
         raise AssertionError(
             f"a query says to {self.kind} itself what is worked out once: {[name for name, _ in kept]}"
         )
 
     @property
     def asked(self) -> bool:
-        """Whether a request of this thread is being answered: all of it is asked of one state, where there is such."""
+        """Whether a request of this thread is being answered: all its queries see one state, where states exist."""
         return self._asked_by == threading.get_ident()
 
     @contextmanager
@@ -191,7 +191,7 @@ class Connection(ABC):
                 self._asked_by = None
 
     def state(self) -> Hashable:
-        """What tells one state of its tables from another, as far as it can be told; None where nothing is."""
+        """What distinguishes one state of its tables from another, as far as known; None if nothing does."""
         return None
 
     def has_changed(self) -> bool:
@@ -220,7 +220,7 @@ class Connection(ABC):
             self._counts[id(relation)] = relation, int(table.column(0)[0].as_py())
         return self._counts[id(relation)][1]
 
-    # -- what every engine's SQL has alike ----------------------------------------------------------------------------
+    # -- what the SQL of every engine shares ---------------------------------------------------------------------------
 
     def _named(self, *names: str) -> Source:
         """A table by its name, after those of what it is in."""

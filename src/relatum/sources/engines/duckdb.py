@@ -1,4 +1,4 @@
-"""DuckDB in a process beside this one: a file of its own, Parquet files, and what is sent to it."""
+"""DuckDB in a process beside this one: its file, Parquet files, and sent tables."""
 
 from __future__ import annotations
 
@@ -56,7 +56,7 @@ class DuckDbConnection(Connection):
 
     @property
     def opened(self) -> int:
-        """How often it has been opened: what was sent before is gone."""
+        """How often it has been opened: tables sent before the last opening are gone."""
         return self._reopened + self._apart.opened
 
     def state(self) -> Hashable:
@@ -110,7 +110,7 @@ class DuckDbConnection(Connection):
     def files(self, paths: Sequence[Path], shown: str) -> Relation:
         """Parquet files."""
         if not set(paths) <= set(self._allowed):
-            # What may be read is settled when a database is opened: it is opened anew, and what was sent is sent anew.
+            # What may be read is fixed when a database is opened: it is opened again, and tables are sent again.
             self._allowed.update(dict.fromkeys(paths))
             self.renew()
             self._seen = self.state()
@@ -151,7 +151,7 @@ class DuckDbConnection(Connection):
         return Relation(name, rows.schema, self._named(name), self._row)
 
     def close(self) -> None:
-        """Close the database; what was sent goes with it."""
+        """Close the database; sent tables are dropped."""
         self.closed = True
         self._apart.close()
         shutil.rmtree(self._folder, ignore_errors=True)
@@ -167,7 +167,7 @@ class DuckDbConnection(Connection):
     def _relation(
         self, shown: str, source: Source, row: Callable[[str], Any] | None = None, *, of_files: bool = False
     ) -> Relation:
-        """A table, view, query or files, with what is read as something else than it is there."""
+        """A table, view, query or files, with the columns that are read as another type than theirs."""
         try:
             told, table = self._told(self._no_rows_of(source))
         except LimitError:

@@ -69,7 +69,7 @@ class PostgreSqlConnection(Connection):
 
     @contextmanager
     def request(self) -> Iterator[None]:
-        """Answer a request inside the block: all that it asks is asked of one state of the server."""
+        """Answer a request inside the block: all its queries see one state of the server."""
         with super().request(), self._database.one_state():
             yield
 
@@ -79,7 +79,7 @@ class PostgreSqlConnection(Connection):
         return str(found["state"])
 
     def _state_after(self, own: int) -> Hashable:
-        """The state now, where a transaction of ours is all that was written since another; that one otherwise."""
+        """The state now, if one of our own transactions is all that was written since another state; else that one."""
         now = self.state()
         return now if int(str(now).split(":")[1]) == own + 1 else self._seen
 
@@ -211,7 +211,7 @@ class PostgreSqlConnection(Connection):
         return exp.Paren(this=exp.Add(this=pages, expression=parts[1]))
 
     def close(self) -> None:
-        """Close the connection; what was sent goes with it."""
+        """Close the connection; tables sent over it are dropped."""
         self.closed = True
         with suppress(self._adbc.Error):
             self._closing()

@@ -28,14 +28,14 @@ from relatum.sources.files import parquet_columns
 from relatum.sources.fingerprint import states_of
 
 _Made = TypeVar("_Made")
-#: So many seconds Spark has to give up what it is asked.
+#: How many seconds Spark has to cancel a query.
 _PATIENCE = 15.0
-#: After so many it is told again.
+#: Seconds after which the cancellation is sent again.
 _AGAIN = 0.5
 #: Where Spark runs unless a model says so: in processes of this machine, with two workers.
 _HERE = "local[2]"
-#: What makes Spark answer as the language asks it: errors for what does not fit, moments on one clock; and no table
-#: that is a path to a file.
+#: Settings that make Spark answer as the language asks: errors for what does not fit, moments on one clock, and no
+#: table that is a path to a file.
 _SETTINGS = {
     "spark.sql.ansi.enabled": "true",
     "spark.sql.session.timeZone": "UTC",
@@ -79,7 +79,7 @@ class SparkConnection(Connection):
                 path=self.shown,
                 fix="It needs Java 17 or later; the address is that of its master, or local[2] for this machine.",
             ) from None
-        # What it refuses is told here as an error, not written to the terminal too.
+        # What it refuses is raised as an error, not written to the terminal as well.
         logging.getLogger("SQLQueryContextLogger").setLevel(logging.CRITICAL)
         self._views: list[str] = []
         self._files: dict[Path, None] = {}
@@ -87,7 +87,7 @@ class SparkConnection(Connection):
         self._group = f"relatum-{uuid.uuid4().hex[:12]}"
 
     def state(self) -> Hashable:
-        """What the system says of the files that tables name; of tables of its catalogue nothing is told."""
+        """The system entries of the files that tables name; nothing about tables of its catalogue."""
         return states_of(self._files)
 
     def answered(self, statement: str) -> Any:
@@ -105,7 +105,7 @@ class SparkConnection(Connection):
             raise self._told(error) from None
 
     def answered_after(self, kept: Sequence[tuple[str, str]], statement: str) -> Any:
-        """The answer to a SELECT that reads others: these are worked out and left with the workers while it is asked.
+        """The answer to a SELECT that reads others: these are computed and kept by the workers while it runs.
 
         Spark puts a part of a query in wherever it is read: it would read the facts as often, and plan for longer than
         it works.
@@ -161,12 +161,12 @@ class SparkConnection(Connection):
         """Cancel what a thread waits for, and wait until it has ended: a process that ends before it is aborted."""
         ends = time.monotonic() + _PATIENCE
         while worker.is_alive() and time.monotonic() < ends:
-            # Between two steps Spark may miss it: it is told again.
+            # Between two steps Spark may miss it, so it is sent again.
             self._session.sparkContext.cancelJobGroup(self._group)
             worker.join(_AGAIN)
 
     def _begin(self) -> None:
-        """Have what this thread asks belong to what is given up together."""
+        """Put this thread's queries into the group that is cancelled together."""
         self._session.sparkContext.setJobGroup(self._group, "relatum", True)
 
     def _told(self, error: Exception) -> RelatumError:
@@ -247,7 +247,7 @@ class SparkConnection(Connection):
         return to_arrow_schema(frame.schema, timezone="UTC")
 
     def close(self) -> None:
-        """Drop what was sent; Spark itself runs on for as long as this process does."""
+        """Drop sent tables; Spark itself runs on for as long as this process does."""
         self.closed = True
         with suppress(Exception):
             for name in self._views:
