@@ -90,7 +90,7 @@ def test_limits_of_a_model_hold_are_saved_and_compared(tmp_path: Path) -> None:
     (tmp_path / "m.toml").write_text(text.replace("cells = 45", "rows = 39"))
     with pytest.raises(
         relatum.LimitError,
-        match=r"has 40 rows; the limit is 39 \(rows of a table\)\.\nRaise it with rows = NUMBER under \[limits\] in the model, or --limit-rows",
+        match=r"has 40 rows; the limit is 39 \(rows of a table\)\.\nRaise it: rows = NUMBER under \[limits\] in the model, or --limit-rows",
     ):
         relatum.open(tmp_path / "m.toml")
 

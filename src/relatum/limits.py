@@ -196,7 +196,7 @@ def too_late(what: str) -> LimitError:
     """The error for what takes longer than it may."""
     return LimitError(
         f"{what} takes longer than {_shown('time', limit('time'))}.",
-        fix=_ways("time", "Ask for less, or raise the limit."),
+        fix=_ways("time", "Ask for less."),
     )
 
 
@@ -256,8 +256,8 @@ def _at_start() -> int:
 
 
 def _ways(name: str, fix: str) -> str:
-    way = f"Raise it with {name} = {LIMITS[name].example} under [limits] in the model, or --limit-{name}."
-    return f"{fix} {way}" if fix else way
+    way = f"{name} = {LIMITS[name].example} under [limits] in the model, or --limit-{name}."
+    return f"{fix} Or raise the limit: {way}" if fix else f"Raise it: {way}"
 
 
 def _shown(name: str, number: int) -> str:
