@@ -1,4 +1,4 @@
-"""A model nobody wrote: drafted from the nursery's bare files, looked at, checked, and asked.
+"""A model drafted from the bare files of the nursery, reviewed, checked and queried.
 
 Run ``relatum demo hollowmere`` first, then ``python examples/model_from_raw_data.py``.
 """

@@ -101,7 +101,7 @@ WALLS = [
         ("inserts rows", "insert into sales values (1, 2)", "sqlite", "not a SELECT but INSERT"), ("ends in another statement", "select 1 as a; drop table sales", "sqlite", "2 statements"), ("attaches another file", "attach 'x' as y", "sqlite", "not a SELECT but ATTACH"),
         ("copies to a file", "copy sales to 'x'", "duckdb", "not a SELECT but COPY"), ("sets something", "set threads = 1", "duckdb", "not a SELECT but SET"), ("reads a file", "select * from read_csv('/etc/passwd')", "duckdb", "rejected the query"),
         ("reads a file by its name", "select * from '/etc/passwd'", "duckdb", "rejected the query"), ("reads the environment", "select getenv('HOME') as a", "duckdb", "rejected the query"), ("runs a command", "select transform(a) using 'cat' from sales", "duckdb", "not a valid SELECT"),
-        ("loads an extension", "select load_extension('x') as a", "sqlite", "rejected the query"), ("writes a file", "select writefile('x', 'y') as a", "sqlite", "rejected the query"), ("locks rows", "select * from sales for update", "duckdb", "holds LOCK"),
+        ("loads an extension", "select load_extension('x') as a", "sqlite", "rejected the query"), ("writes a file", "select writefile('x', 'y') as a", "sqlite", "rejected the query"), ("locks rows", "select * from sales for update", "duckdb", "contains LOCK"),
         ("asks for what is the database's own", "pragma table_info(sales)", "sqlite", "not a SELECT but PRAGMA"), ("names two columns alike", "select 1 as a, 2 as a", "sqlite", "more than once"), ("is a comment", "-- nothing", "sqlite", "The query is empty"),
     ]),
     Fault("a query that ends in a comment", asks("select product_id, quantity from sales -- all of them"), "No problem", code=0),

@@ -229,7 +229,7 @@ class _Writer:
             case LetValue(number):
                 return f"x{number}"
             case Aggregate() | Ranked() | Narrowed() | InContext() | LetIn():
-                raise AssertionError(f"{expression} is no part of a plan")
+                raise AssertionError(f"{expression} is not part of a plan")
             case _:
                 assert_never(expression)
 

@@ -208,4 +208,4 @@ def _mixes_texts(expression: Apply) -> bool:
 
 
 def _no_leaf(expression: Expression) -> Column:
-    raise AssertionError(f"{expression} is no constant")
+    raise AssertionError(f"{expression} is not constant")

@@ -295,7 +295,7 @@ class Rows:
                     | LetValue()
                     | Slot()
                 ):
-                    raise AssertionError(f"{expression} is no column")
+                    raise AssertionError(f"{expression} is not a column")
                 case _:
                     assert_never(expression)
 

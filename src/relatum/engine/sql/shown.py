@@ -251,7 +251,7 @@ class Shown:
                 case NoMatch():
                     return Value(exp.true(), BOOLEAN)
                 case _:
-                    raise AssertionError(f"{expression} is no column")
+                    raise AssertionError(f"{expression} is not a column")
 
         return rows.value(restriction.part.expression, leaf).sql
 

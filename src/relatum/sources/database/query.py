@@ -64,7 +64,8 @@ def one_select(query: str, dialect: str, shown: str) -> Any:
     )  # fmt: skip
     for node in statement.walk():
         if isinstance(node, changing):
-            raise SourceError(f"The query holds {node.key.upper()}, but may only read.", path=shown, fix=fix)
+            word = "TRANSFORM" if isinstance(node, exp.QueryTransform) else node.key.upper()
+            raise SourceError(f"The query contains {word}, but may only read.", path=shown, fix=fix)
     return statement
 
 
