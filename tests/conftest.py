@@ -33,7 +33,9 @@ os.environ["XDG_STATE_HOME"] = _STATE.name
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Mark the tests that ``make unit`` leaves out."""
     for item in items:
-        if item.path.stem.removeprefix("test_") in OUTSIDE or "server" in getattr(item, "fixturenames", ()):
+        given = item.callspec.params.values() if isinstance(item, pytest.Function) and hasattr(item, "callspec") else ()
+        server = "server" in getattr(item, "fixturenames", ()) or any(each == "postgresql" for each in given)
+        if server or item.path.stem.removeprefix("test_") in OUTSIDE:
             item.add_marker(pytest.mark.outside)
 
 

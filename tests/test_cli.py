@@ -43,6 +43,7 @@ STARTS = [
 ]  # fmt: skip
 
 
+@pytest.mark.outside
 @pytest.mark.parametrize(("command", "without"), STARTS)
 def test_a_command_loads_only_what_it_needs(command: list[str], without: tuple[str, ...], hollowmere: Path) -> None:
     code = (
@@ -194,6 +195,7 @@ app(["check", sys.argv[1]], standalone_mode=False)
 """
 
 
+@pytest.mark.outside
 def test_progress_goes_to_a_terminal_and_nowhere_else(hollowmere: Path) -> None:
     def ask(terminal: bool) -> tuple[str, str]:
         ours, theirs = pty.openpty()
@@ -302,6 +304,7 @@ def test_a_fault_of_our_own_is_no_traceback_either(hollowmere: Path, monkeypatch
     assert "Traceback" not in result.stderr
 
 
+@pytest.mark.outside
 def test_a_reader_that_goes_away_is_no_error(hollowmere: Path) -> None:
     command = (
         f"{sys.executable} -m relatum pivot {hollowmere} --rows sales.order_no --values quantity --format csv | head -1"

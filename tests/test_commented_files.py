@@ -217,6 +217,7 @@ EDITS: dict[str, tuple[Callable[[relatum.Model], None], Callable[[File], str]]] 
 }  # fmt: skip
 
 
+@pytest.mark.outside
 @settings(max_examples=30, deadline=None)
 @given(st.integers(0, 10**9), st.sampled_from(sorted(EDITS)), st.sampled_from(["\n", "\r\n"]))
 def test_what_an_edit_does_not_concern_stays_to_the_byte(

@@ -171,6 +171,7 @@ def test_arrows_of_mermaid(filters: str, standby: bool, arrow: str) -> None:
     assert line.endswith(f"| {right}")
 
 
+@pytest.mark.outside
 def test_in_the_shell(hollowmere: Path, nursery: relatum.Model, tmp_path: Path) -> None:
     for name, start in (("a.svg", b"<?xml"), ("b.png", b"\x89PNG"), ("c.mmd", b"flowchart"), ("d.md", b"```mermaid")):
         result = run("diagram", hollowmere, "-o", tmp_path / name)

@@ -54,6 +54,7 @@ def test_at_the_edge(values: list[Any], type_: pa.DataType | None, formula: str,
         assert got == expected and type(got) is type(expected)
 
 
+@pytest.mark.outside
 @settings(max_examples=200, deadline=None)
 @given(st.decimals(allow_nan=False, allow_infinity=False, min_value=-9, max_value=9, places=18), st.integers(-2, 18))
 def test_decimals_round_as_decimals_do(value: Decimal, digits: int) -> None:

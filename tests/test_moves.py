@@ -36,6 +36,7 @@ CALENDAR = days(date(2022, 11, 20), date(2025, 2, 10))
 KINDS = ["back", "forward", "to_date", "before", "trailing", "whole"]
 
 
+@pytest.mark.outside
 @settings(max_examples=80, deadline=None)
 @given(
     st.integers(0, 10**9), st.sampled_from(KINDS),

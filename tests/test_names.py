@@ -65,6 +65,7 @@ def shop(folder: Path) -> relatum.Model:
     return model
 
 
+@pytest.mark.outside
 def test_random_names_survive_renaming_saving_and_opening(tmp_path: Path) -> None:
     things = [
         "sales.product",

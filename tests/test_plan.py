@@ -42,6 +42,7 @@ def test_equal_requests_give_equal_plans(formula: str) -> None:
     assert plan_of(make_stall(), "product.kind", formula) != first
 
 
+@pytest.mark.outside
 def test_random_plans_are_equal_and_can_be_described() -> None:
     described = refused = 0
     for seed in range(60):
@@ -145,6 +146,7 @@ def test_chains_are_followed_or_refused_with_the_count() -> None:
     assert model.evaluate("chain") == 600
 
 
+@pytest.mark.outside
 def test_a_long_list_is_one_look_up() -> None:
     model = relatum.Model()
     model.add_table(

@@ -273,6 +273,7 @@ def test_what_nobody_used_for_a_month_is_taken_out(cached: Path) -> None:
     assert relatum.open(cached).evaluate("revenue") == expected
 
 
+@pytest.mark.outside
 def test_two_processes_at_once(cached: Path) -> None:
     code = (
         "import sys, relatum; from relatum.session import reading; reading.WORTH_BYTES = 1\n"
