@@ -36,7 +36,7 @@ STEPS = {
 
 
 def written(folder: Path, rows: int, columns: int) -> Path:
-    """The page of a grid of so many rows, in groups of 25, and columns."""
+    """The page of a grid with a number of rows, in groups of 25, and columns."""
     chance = np.random.default_rng(11)
     count = rows * columns
     lines = np.repeat(np.arange(rows), columns)

@@ -77,7 +77,7 @@ def measure(engine: str, folder: Path, runs: int) -> dict[str, Any]:
         answers[query.name] = sorted([*map(str, list(row.values())[:-1]), int(row["value"] or 0)] for row in found)
         if engine == "spark":
             stages[query.name] = _stages(model)
-    # Spark works in processes of its own, which keep what they have taken.
+    # Spark works in separate processes, which keep their memory.
     others = process.children(recursive=True)
     figures = {
         "loaded": loaded,
@@ -120,7 +120,7 @@ def expected(folder: Path) -> dict[str, Any]:
 
 
 def asked(engine: str, folder: Path, runs: int) -> dict[str, Any]:
-    """The figures of an engine, measured in a process of its own."""
+    """The figures of an engine, measured in a separate process."""
     command = [sys.executable, __file__, "--engine", engine, "--measure", str(folder), "--runs", str(runs)]
     done = subprocess.run(command, capture_output=True, text=True, check=False)
     if done.returncode:

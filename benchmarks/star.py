@@ -31,7 +31,7 @@ KEYS = {"dates": ("orderdate", "datekey"), "customer": ("custkey", "custkey"), "
 
 @dataclass(frozen=True)
 class Query:
-    """One question: what is summed, by which columns, under which conditions by table."""
+    """One question: the sum, the columns it is grouped by, and the conditions by table."""
 
     name: str
     value: str

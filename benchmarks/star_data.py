@@ -27,7 +27,7 @@ _PRIORITIES = ("1-URGENT", "2-HIGH", "3-MEDIUM", "4-NOT SPECI", "5-LOW")
 
 
 def make_tables(lines: int, seed: int = 7) -> dict[str, pa.Table]:
-    """All five tables for so many order lines."""
+    """All five tables for a number of order lines."""
     random = np.random.default_rng(seed)
     scale = lines / 6_000_000
     parts = int(200_000 * (1 + max(0.0, np.log2(scale)))) if scale >= 1 else max(200, int(200_000 * scale))

@@ -37,7 +37,7 @@ def on_pre_build(config: Any) -> None:
 
 
 def write_changed(path: Path, content: bytes) -> None:
-    """Write a file that is another one now; what is not is left, so that nothing is built again for it."""
+    """Write a file if its content changed, so that nothing is built again without need."""
     if not path.exists() or path.read_bytes() != content:
         path.write_bytes(content)
 

@@ -113,7 +113,7 @@ def disagreement(case: Case, engine: Any = "memory", keep: Callable[[Star], Any]
 
 @contextmanager
 def refusing() -> Iterator[None]:
-    """What the engine refuses on purpose is no difference."""
+    """A case that the engine refuses on purpose is not a difference."""
     try:
         yield
     except (relatum.FormulaError, relatum.ModelError) as error:
@@ -216,7 +216,7 @@ def alike(one: Any, other: Any) -> bool:
 
 
 def main() -> int:
-    """Run so many random cases and print those that differ."""
+    """Run a number of random cases and print those that differ."""
     count, seed = int(sys.argv[1]), int(sys.argv[2]) if len(sys.argv) > 2 else 0
     engine = sys.argv[3] if len(sys.argv) > 3 else "memory"
     differ = refused = 0

@@ -44,7 +44,7 @@ class Raising:
 
 
 class OddText(str):
-    """A text with a mind of its own."""
+    """A text with special characters."""
 
     def strip(self, *_: Any) -> str:  # type: ignore[override]
         raise ZeroDivisionError
@@ -116,7 +116,7 @@ def methods(thing: object) -> dict[str, Any]:
 
 
 class Calls:
-    """Calls of any kind on models of one folder, and what was wrong with them."""
+    """Calls of any kind on models in one folder, and what was wrong with them."""
 
     def __init__(self, folder: Path, seed: int) -> None:
         self.folder = folder

@@ -22,7 +22,7 @@ _ARGUMENTS = (
 
 @contextmanager
 def chromium(folder: Path) -> Iterator[webdriver.Chrome]:
-    """The browser, with a folder of its own for what it keeps."""
+    """The browser, with a separate folder for its profile."""
     options = Options()
     options.binary_location = "/usr/bin/chromium"
     for each in (*_ARGUMENTS, f"--user-data-dir={folder}"):
@@ -81,11 +81,11 @@ class Opened:
         self.settle()
 
     def settle(self) -> None:
-        """Waits until the page has drawn what was done."""
+        """Waits until the page has been drawn again."""
         self.driver.execute_async_script("requestAnimationFrame(() => requestAnimationFrame(arguments[0]))")
 
     def lines(self) -> list[list[str]]:
-        """The lines in view, as soon as they stay: heads and cells, as they are read; what is struck out in tildes."""
+        """The visible lines, once they are stable: heads and cells as text; struck-out text in tildes."""
         before: list[list[str]] = []
         for _ in range(60):
             self.settle()
@@ -111,7 +111,7 @@ class Opened:
         ]
         for entry in self.driver.get_log("performance"):
             told = json.loads(entry["message"])["message"]
-            # A browser that starts asks for pages of its own.
+            # A starting browser requests pages itself.
             if told["method"] == "Network.requestWillBeSent" and not told["params"]["documentURL"].startswith(
                 "chrome:"
             ):

@@ -20,7 +20,7 @@ from relatum.demo.write import write_demo
 from relatum.model.declaration import EngineChoice
 
 LINES = 4_000
-#: Tests that need a server, a browser or processes of their own, or take long: ``make unit`` leaves them out.
+#: Tests that need a server, a browser or separate processes, or take long: ``make unit`` leaves them out.
 OUTSIDE = frozenset(
     "agreement as_they_are bounds casts charts chosen draft endurance engine_types engine_values engines explain faults grids media "
     "notebook page pages random_checks random_looks random_models register site state streams trust walls wheel".split()
@@ -52,7 +52,7 @@ def nursery(hollowmere: Path) -> relatum.Model:
 
 
 def make_stall(engine: str | EngineChoice = "memory") -> relatum.Model:
-    """A model small enough to work out by hand: six sales, orphans and nulls among them."""
+    """A model small enough to compute by hand: six sales, orphans and nulls among them."""
     model = relatum.Model("stall", locale="en_GB", engine=engine)
     days = [
         date(2024, 1, 30),

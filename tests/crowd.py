@@ -18,7 +18,7 @@ from relatum.model.declaration import EngineChoice
 
 
 class Crowd:
-    """A model, the states in which it was, and what was wrong."""
+    """A model, the states it went through, and what was wrong."""
 
     def __init__(self, engine: str | EngineChoice = "memory") -> None:
         self.model = relatum.Model("crowd", engine=engine)

@@ -57,7 +57,7 @@ def literal(value: Any) -> str:
 
 
 def create(server: Server, schema: str, tables: dict[str, pa.Table]) -> None:
-    """Make tables in a schema of their own."""
+    """Make tables in a separate schema."""
     statements = [f'drop schema if exists "{schema}" cascade; create schema "{schema}"; set search_path = "{schema}"']
     for name, frame in tables.items():
         columns = ", ".join(f'"{each.name}" {SQL.get(str(each.type), "numeric(12, 2)")}' for each in frame.schema)

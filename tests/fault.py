@@ -1,4 +1,4 @@
-"""What a fault is: what is done to a small model and its data, and what the shell must say about it."""
+"""A fault: a change to a small model or its data, and what the shell must say about it."""
 
 from __future__ import annotations
 

@@ -63,7 +63,7 @@ def wild_codes() -> bytes:
 
 
 def no_utf8() -> pa.Array:
-    """Texts that are none."""
+    """Texts that are not ordinary texts."""
     return pa.Array.from_buffers(
         pa.string(), 1, [None, pa.py_buffer(struct.pack("<2i", 0, 2)), pa.py_buffer(b"\xff\xfe")]
     )
@@ -171,7 +171,7 @@ def pipe(name: str) -> Break:
 
 
 def damaged(content: bytes, start: float, stop: float) -> bytes:
-    """Content with a stretch of it, told as parts of the whole, turned around."""
+    """Content with a part of it, given as fractions of the whole, reversed."""
     first, last = int(len(content) * start), int(len(content) * stop)
     return content[:first] + bytes(255 - each for each in content[first:last]) + content[last:]
 

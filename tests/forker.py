@@ -1,4 +1,4 @@
-"""Runs commands one after the other, each in a process of its own that has everything loaded already.
+"""Runs commands one after the other, each in a separate process that has everything loaded already.
 
 A case costs what it costs, not what starting Python does; it is stopped when its time is over, and what it took is told.
 ``Forker`` is the side of the tests; run as a program this file is the side that forks.
@@ -30,7 +30,7 @@ LOADED = (
 
 @dataclass(frozen=True)
 class Outcome:
-    """What a command left with, said, and took: seconds, and megabytes at its peak beside what was loaded before."""
+    """A command's exit code, output, seconds, and peak megabytes beyond what was loaded before."""
 
     exit_code: int
     stdout: str
@@ -40,7 +40,7 @@ class Outcome:
 
     @property
     def ended(self) -> bool:
-        """Whether it came to an end of its own accord: not by a signal, nor because its time was over."""
+        """Whether it ended by itself: neither by a signal nor because its time was over."""
         return self.exit_code >= 0
 
 

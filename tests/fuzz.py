@@ -1,4 +1,4 @@
-"""Files damaged at random, read by each reader: never a dead process, a hang, or an error that is none of ours.
+"""Files damaged at random, read by each reader: never a dead process, a hang, or an error that is not ours.
 
 ``python tests/fuzz.py SECONDS [READER…]`` looks for more than the tests do, and says what it found and in which file.
 """
@@ -170,7 +170,7 @@ def _write_sheet(folder: Path, content: bytes) -> None:
 
 
 def begin(reader: str, folder: Path) -> bytes:
-    """A model over what is to be damaged, and its content as it was."""
+    """A model over the file to be damaged, and the file's original content."""
     make_shop(folder)
     stated, made = READERS[reader]
     content = made(folder)
@@ -189,7 +189,7 @@ def begin(reader: str, folder: Path) -> bytes:
 
 
 def examples(reader: str, number: int, count: int, told: int = -1) -> None:
-    """Read so many damaged files; each is announced before it is read, and is beside the model while it is."""
+    """Read a number of damaged files; each is announced before it is read, and is beside the model meanwhile."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         content = begin(reader, folder)
@@ -216,7 +216,7 @@ def examples(reader: str, number: int, count: int, told: int = -1) -> None:
 
 
 def guarded(reader: str, number: int, count: int) -> tuple[str, int]:
-    """Read so many in a process of its own; what went wrong, or nothing, and how many were read."""
+    """Read a number of them in a separate process; returns what went wrong, if anything, and how many were read."""
     heard, told = os.pipe()
     child = os.fork()
     if not child:

@@ -206,7 +206,7 @@ def _told(grid: Any, count: int) -> Any:
 
 
 def main() -> int:
-    """Run so many random cases and print those that differ."""
+    """Run a number of random cases and print those that differ."""
     count, seed = int(sys.argv[1]), int(sys.argv[2]) if len(sys.argv) > 2 else 0
     differ = refused = 0
     reasons: dict[str, int] = {}

@@ -88,7 +88,7 @@ class Trial:
 
 
 def kill(count: int, seed: int, folder: Path) -> Trial:
-    """Kill so many commands at random moments, the sales changing meanwhile; what went wrong is told."""
+    """Kill a number of commands at random moments while the sales change; report what went wrong."""
     chance = random.Random(seed)
     trial = Trial(folder, [1])
     (folder / "shop.toml").write_text(MODEL.split("[[control]]")[0], encoding="utf-8")

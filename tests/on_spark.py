@@ -21,7 +21,7 @@ from test_engine_values import AGGREGATED, CONDITIONS, ROW_FORMULAS, alike, awkw
 from test_engines import FORMULAS, NAMES, cookbook_on
 from test_formulas import same
 
-# What Java and its bridge leave open is no matter of ours.
+# Resources that Java and its bridge leave open are not our concern.
 pytestmark = [pytest.mark.filterwarnings("ignore::ResourceWarning"), pytest.mark.filterwarnings("ignore::FutureWarning"),
               pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning"), pytest.mark.filterwarnings("ignore::DeprecationWarning")]  # fmt: skip
 

@@ -285,7 +285,7 @@ class Star(Contexts):
         shown: set[tuple[Any, ...]] = set()
         grains = itertools.product((True, False), repeat=len(fields))
         for kept in sorted(filter(is_grain, grains), key=lambda each: -sum(each)):
-            # A combination in which a shown one of a finer grain lies is shown too.
+            # A combination that contains a shown one of a finer grain is shown too.
             finer = {
                 key for key in shown if all(member is not TOTAL for member, keep in zip(key, kept, strict=True) if keep)
             }
@@ -502,7 +502,7 @@ def is_grain(kept: tuple[bool, ...]) -> bool:
 
 
 def stable_sorted(values: list[Any], key: Callable[[Any], Any], descending: bool) -> list[Any]:
-    """Sorted, those that are alike in the order in which they came."""
+    """Sorted; equal ones keep their order."""
     return sorted(values, key=lambda each: _Down(key(each))) if descending else sorted(values, key=key)
 
 

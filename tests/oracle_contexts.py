@@ -259,7 +259,7 @@ class Contexts(Tables):
         return context.plus(Filter("keep", grain[0], None, lambda row: row[1] in chosen, bears=bears))
 
     def best(self, change: KeepBestClause, values: list[tuple[Any, Any, Context]]) -> list[Any]:
-        """The best members: those with fewer than so many better ones; further parts tell tied ones apart."""
+        """The best members: those with fewer than a number of better ones; further parts break ties."""
         ranked = [
             (member, [self.order_value(each.formula, self.evaluate(each.formula, inner)) for each in change.by])
             for member, value, inner in values

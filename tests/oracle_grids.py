@@ -318,7 +318,7 @@ class Grid:
         return key[number] in (TOTAL, OTHERS) or not self._is_hidden(number, key)
 
     def _covers(self, key: Key, other: Key) -> bool:
-        """Whether another line lies in this one: a hidden member's in that of others, a finer in a coarser one."""
+        """Whether another line is part of this one: a hidden member's of others, a finer one of a coarser one."""
         for number, (mine, theirs) in enumerate(zip(key, other, strict=True)):
             if mine is TOTAL:
                 continue
@@ -361,7 +361,7 @@ class Grid:
         return (0, *keys, self.star.place(*field_.pair, member))
 
     def _told(self, key: Key) -> Key:
-        """A line as it is told: with what is below members that are not opened, and the attributes of its members."""
+        """A line as shown: with everything below unopened members, and the attributes of its members."""
         told: list[Any] = []
         for axis in (True, False):
             below = False

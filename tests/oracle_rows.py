@@ -89,7 +89,7 @@ class Filter:
 
 @dataclass(frozen=True)
 class Context:
-    """What a formula is worked out under."""
+    """The context in which a formula is evaluated."""
 
     filters: tuple[Filter, ...] = ()
     steps: tuple[tuple[str, CalendarStep, frozenset[str]], ...] = ()

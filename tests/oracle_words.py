@@ -1,4 +1,4 @@
-"""The oracle's reading of shorthands: each is the formula that the language says it stands for, put in its place."""
+"""The oracle's reading of shorthands: each is replaced by the formula for which it is short."""
 
 from __future__ import annotations
 

@@ -31,7 +31,7 @@ _FUNCTIONS = re.compile(r"(<!-- functions -->\n).*?(<!-- end of functions -->)",
 
 @dataclass(frozen=True)
 class Example:
-    """One example with what is below it."""
+    """One example with its output."""
 
     kind: str
     source: str
@@ -144,7 +144,7 @@ def beside_the_demo() -> Iterator[None]:
 
 
 def main() -> int:
-    """Write every page anew."""
+    """Write every page again."""
     with beside_the_demo():
         for page in PAGES:
             page.write_text(rewritten(page.read_text("utf-8")), "utf-8")

@@ -1,4 +1,4 @@
-"""A workbook read back as a spreadsheet shows it: number formats drawn, sums over ranges worked out anew."""
+"""A workbook read back as a spreadsheet shows it: number formats applied, sums over ranges computed again."""
 
 from __future__ import annotations
 
@@ -101,7 +101,7 @@ class Book:
         ]
 
     def worked_out(self, formula: str) -> Any:
-        """A formula of sums over ranges, worked out anew from the cells that it names."""
+        """A formula of sums over ranges, computed again from the cells that it names."""
         text = formula.lstrip("=")
         for call in re.findall(r"SUM\([^()]*\)|SUMPRODUCT\((?:\([^()]*\)\*)+[^()]*\)", text):
             text = text.replace(call, f"({self._sum(call)})", 1)

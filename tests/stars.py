@@ -39,7 +39,7 @@ PATTERNS = ("'a%'", "'_'", "'%c%'", "''")
 
 @dataclass(frozen=True)
 class Case:
-    """A star and what is asked of it."""
+    """A star and the requests on it."""
 
     star: Star
     fields: tuple[tuple[str, str], ...]
@@ -77,7 +77,7 @@ def random_question(rnd: random.Random, star: Star, maker: Maker | None = None) 
         # Which combinations of a one-to-one pair occur is a matter of whose rows are looked at.
         fields = tuple(field for field in fields if field[0] != "detail")
     if len(fields) == 3 and (_stands_after_its_key(*fields[1:]) or _stands_after_its_level(star, *fields[1:])):
-        # What is after its key on an axis is its attribute, without totals of its own: whole grids have these.
+        # A column after its key on an axis is an attribute, without its own totals: only whole grids have those.
         fields = (fields[0], fields[2], fields[1])
     formulas = tuple(
         maker.cell(rnd.choice(("num", "num", "num", "text", "date", "bool")), 2) for _ in range(rnd.choice((1, 1, 2)))

@@ -1,4 +1,4 @@
-"""Files read as they are, and what is drawn and written of them."""
+"""Files read as they are, and the outputs made from them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Where questions end, and what state of a database they are asked of."""
+"""The limits at which requests end, and the state of a database that they see."""
 
 from __future__ import annotations
 

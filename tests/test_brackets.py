@@ -1,4 +1,4 @@
-"""Two changes of context in one formula: each has the value that the rules give, worked out by hand."""
+"""Two changes of context in one formula: each has the value that follows from the rules, computed by hand."""
 
 from __future__ import annotations
 
@@ -39,13 +39,13 @@ def shop(engine: str = "memory") -> relatum.Model:
 
 #: A formula, a condition, its value.
 VALUES = [
-    # only: what is pinned before it goes with everything else that it does not name
+    # only: drops earlier pins with everything else that it does not name
     ("sum(s.q)[pin last cal.month]", "", 16), ("sum(s.q)[pin last cal.month, only p]", "", 31),
     ("sum(s.q)[pin last cal.month, only p]", "p.p = 'a'", 13), ("sum(s.q)[pin last cal.month, only cal]", "", 16),
     # ignoring a calendar: a move along any calendar stays as long as one is left to move along
     ("sum(s.q)[back 1 year, ignoring other]", "cal.year = 2024", 3), ("sum(s.q)[back 1 year, ignoring cal, ignoring other]", "cal.year = 2024", 31),
     ("sum(s.q)[back 1 year]", "cal.year = 2024", 3), ("sum(s.q)[back 1 year on cal, ignoring cal]", "cal.year = 2024", 31),
-    # a keep in brackets is no period: what is moved is what was chosen beside it
+    # a keep in brackets is not a period: the move applies to the dates chosen beside it
     ("sum(s.q)[keep top 1 cal.month by sum(s.q), back 1 month]", "cal.year = 2024 and cal.month_of_year = 2", None),
     ("sum(s.q)[keep cal.year where sum(s.q) > 10, back 1 year]", "cal.year = 2024", None),
     # the ties of a keep are formulas too

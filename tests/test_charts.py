@@ -1,4 +1,4 @@
-"""Charts: which is drawn and why, what is on it, and what is refused."""
+"""Charts: which one is drawn and why, what it contains, and what is refused."""
 
 from __future__ import annotations
 

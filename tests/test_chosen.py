@@ -58,7 +58,7 @@ class Choosing:
         return any(self.result.axes[at].table == "calendar" for at in self.chosen)
 
     def where(self, path: Sequence[int] = (), hidden: tuple[int, list[int]] | None = None) -> str:
-        """The condition that leaves what is chosen, under a prepared member, beside some members."""
+        """The condition that keeps the chosen members under a prepared one, except some members."""
         parts = [self.prepared] if self.prepared else []
         for at, (rest, codes) in self.chosen.items():
             there = condition(self.result.axes[at], codes) if codes else "false"
@@ -125,7 +125,7 @@ def random_case(nursery: relatum.Model, chance: random.Random) -> Choosing:
 
 
 def expected(nursery: relatum.Model, case: Choosing, line: Sequence[int], column: Sequence[int], number: int) -> str:
-    """What the engine says of a cell in which others are: the hidden members are told by the page."""
+    """The engine's value of a cell with others: the page says which members are hidden."""
     count = len(case.asked["rows"])
     parts: list[str] = []
     for start, path in ((0, line), (count, column)):

@@ -171,7 +171,7 @@ def less(name: str, text: str) -> str:
 
 
 def more(name: str, text: str) -> str:
-    """A pivot with a value more: on the line, or on a line of its own with the indent and the commas of the rest."""
+    """A pivot with one more value: on the line, or on a separate line with the indent and commas of the rest."""
     if name != "pivot by_kind":
         return text
     line = re.search(r'\n( *)"s: m1 / m0"(,?)( *(?:#[^\n]*)?)\n', text)

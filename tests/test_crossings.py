@@ -1,4 +1,4 @@
-"""Where two parts of the language meet: on every engine that runs here, worked out by hand."""
+"""Where two parts of the language meet: on every engine that runs here, computed by hand."""
 
 from __future__ import annotations
 

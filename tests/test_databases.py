@@ -1,4 +1,4 @@
-"""Tables of real databases: types, keys, queries, and what is said when they are not there."""
+"""Tables of real databases: types, keys, queries, and the messages when they are missing."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Drafts of files as the world sends them: names, markers, roles, dates in parts, what is summed, and that models are."""
+"""Drafts of real-world files: names, null markers, roles, dates in parts, what is summed, and valid models."""
 
 from __future__ import annotations
 

@@ -45,7 +45,7 @@ def shop(tmp_path: Path) -> Path:
     return tmp_path / "m.toml"
 
 
-#: A command, what is told on standard error, what changes, and what is in the file after it.
+#: A command, its standard error, its changes, and part of the file afterwards.
 EDITS: list[tuple[list[str], list[str], str, str]] = [
     (["rename", "sales.quantity", "pieces"], ["rewrites measure revenue", "rewrites measure double", "rewrites control 1"], "renamed  column sales.quantity to sales.pieces", "sum(sales.pieces * product.price)"),
     (["rename", "revenue", "turnover"], ["rewrites measure double"], "renamed  measure revenue to turnover", 'formula = "2 * turnover"'),

@@ -1,4 +1,4 @@
-"""Columns of every type that an engine has are read there as memory reads them; what no cell can hold is said."""
+"""Columns of every type of an engine are read as in memory; what no cell can hold is reported."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from postgres import Server
 from relatum.model.declaration import EngineChoice
 from test_engines import KINDS
 
-#: Types of columns, each with two values: what is handed out as one thing and counted or compared there as another.
+#: Types of columns, each with two values: those that an engine returns as one thing and compares as another.
 ODD_TYPES = {
     "duckdb": [
         ("mood", "'sad'", "'glad'"), ("uuid", "'f0000000-0000-0000-0000-00000000002a'", "'00000000-0000-0000-0000-00000000002b'"),

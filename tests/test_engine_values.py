@@ -63,7 +63,7 @@ ROW_FORMULAS = [
     "case when i > 0 then 'up' when i < 0 then 'down' else t end", "case when b then d end", "case when t like 'a%' then 1 else 0 end",
 ]  # fmt: skip
 
-#: Conditions, each counted as the rows that it holds for and told row by row.
+#: Conditions, each counted over the rows for which it holds, and listed row by row.
 CONDITIONS = [
     "i = i2", "i <> i2", "i < d", "d >= f", "f > 0.5", "t < t2", "t <= 'a'", "t = 'A'", "t <> ''", "day < day2", "day = date '2024-02-29'", "date(at) > day", "b", "not b", "b = true",
     "b and i > 0", "b or i > 0", "not (i > 0 and d > 0)", "i in (1, 7, 99)", "i in (1, null)", "t in ('a', 'A', '')", "d in (2.5, 0.01)", "i not in (0, 1)",

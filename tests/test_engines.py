@@ -1,4 +1,4 @@
-"""Models whose tables live on an engine: the same answers as in memory, told the same way, and nothing written there."""
+"""Models whose tables are on an engine: the same answers and notes as in memory, and nothing written there."""
 
 from __future__ import annotations
 

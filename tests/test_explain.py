@@ -1,4 +1,4 @@
-"""Explanations: what is told of a cell is what the grid says, whatever the model; and each kind of cell by hand."""
+"""Explanations: they agree with the grid, whatever the model; and each kind of cell by hand."""
 
 from __future__ import annotations
 

@@ -17,7 +17,7 @@ PAGE = (Path(__file__).parent.parent / "docs" / "faults.md").read_text(encoding=
 
 @pytest.fixture(scope="module")
 def forker() -> Iterator[Forker]:
-    """A process that runs each case in one of its own."""
+    """A process that runs each case in a separate one."""
     made = Forker()
     yield made
     made.close()

@@ -1,4 +1,4 @@
-"""How values are written: patterns, units, digits, durations, dates, and what is not a number."""
+"""How values are written: patterns, units, digits, durations, dates, and values that are not numbers."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What formulas are worth: tables of formula and value, worked out by hand."""
+"""The values of formulas: tables of formula and value, computed by hand."""
 
 from __future__ import annotations
 

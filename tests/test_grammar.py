@@ -23,7 +23,7 @@ print("strict")
 
 
 def test_the_grammar_is_strictly_lalr1() -> None:
-    # The checker of colliding terminals lies beside the environment: lark would use it at every start of ours.
+    # The checker of colliding terminals is installed outside the environment, or lark would use it at every start.
     beside = Path(sys.prefix) / "strict"
     result = subprocess.run(
         [sys.executable, "-c", STRICT], capture_output=True, text=True, env={**os.environ, "PYTHONPATH": str(beside)}

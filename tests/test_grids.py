@@ -282,7 +282,7 @@ def test_members_have_the_rows_that_a_grid_counts(seed: int) -> None:
 
 
 def asked_of(case: GridCase) -> tuple[relatum.Model, relatum.Grid] | None:
-    """A random model and the grid that is asked of it; None where that is refused."""
+    """A random model and a grid requested from it; None if it is refused."""
     try:
         model = build(case.star)
         return model, pivoted(model, case.asked)

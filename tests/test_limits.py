@@ -1,4 +1,4 @@
-"""Limits: how they are said, which of them wins, and what is refused."""
+"""Limits: how they are set, which of them wins, and what is refused."""
 
 from __future__ import annotations
 

@@ -54,7 +54,7 @@ def file(tmp_path: Path) -> Path:
 
 
 FAULTS = [
-    # what is replaced, by what, the line of the fault, part of the message
+    # text to replace, its replacement, the line of the fault, part of the message
     ('relatum = 1', 'relatum = 2', 1, "version is 2; this program reads version 1"),
     ('relatum = 1\n', '', 1, "A model begins with relatum = 1"),
     ('name = "stall"', 'name = 7', 2, "name is 7; it must be text in quotes"),

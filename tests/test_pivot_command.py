@@ -1,4 +1,4 @@
-"""``relatum pivot``: what is in the terminal, and what is written to files."""
+"""``relatum pivot``: its output in the terminal and in files."""
 
 from __future__ import annotations
 

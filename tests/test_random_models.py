@@ -1,4 +1,4 @@
-"""Random stars with random formulas: what is renamed, saved, cached, refreshed or compared still gives the same numbers."""
+"""Random stars with random formulas: after renaming, saving, caching, refreshing or comparing, the numbers are the same."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ def question(case: Case, model: relatum.Model, names: dict[str, str] | None = No
 
 
 def asked(case: Case) -> relatum.Model | None:
-    """The star with what is asked as measures; None for a case that the engine refuses on purpose."""
+    """The star with its formulas as measures; None for a case that the engine refuses on purpose."""
     try:
         model = build(case.star)
         for number, formula in enumerate(case.formulas):

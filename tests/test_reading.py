@@ -41,7 +41,7 @@ def column(model: relatum.Model, name: str = "a") -> tuple[str, list[Any]]:
 
 
 D, T, U = date(2024, 5, 17), datetime(2024, 5, 17, 9, 30), datetime(2024, 5, 17, 0, 0)
-#: The values of a column of a CSV file, settings of the table, and what is read.
+#: The values of a column of a CSV file, settings of the table, and the values read.
 TEXTS: list[tuple[str, dict[str, Any], str, list[Any]]] = [
     ("1 NA 3", {}, "text", ["1", "NA", "3"]), ("1 NA 3", {"null": "NA"}, "integer", [1, None, 3]),
     ("1 - . \\N 4", {"null": ["-", ".", "\\N"]}, "integer", [1, None, None, None, 4]),

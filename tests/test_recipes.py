@@ -1,4 +1,4 @@
-"""What a value is put together from: its parts, over which fields they add up, and why there is no recipe."""
+"""Recipes of values: their parts, over which fields they add up, and why there is no recipe."""
 
 from __future__ import annotations
 

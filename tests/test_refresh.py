@@ -178,7 +178,7 @@ def test_grown_lines_read_alone_give_what_the_whole_file_gives(
     fresh.add_table("sales", path)
     mine, theirs = live.session.data["sales"], fresh.session.data["sales"]
     if not found.ok:
-        # A column became something else: that is said, and the rows stay as they were.
+        # A column became something else: that is reported, and the rows stay unchanged.
         retyped = [name for name in mine.types if mine.types[name] != theirs.types[name]]
         assert all(
             f"sales.{name} was {mine.types[name]} and is {theirs.types[name]} now" in str(found) for name in retyped

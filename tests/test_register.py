@@ -1,4 +1,4 @@
-"""One record a function, one class a change: what is added in one place works, what is handled nowhere is found."""
+"""One record for a function, one class for a change: additions in one place work, and gaps are found."""
 
 from __future__ import annotations
 
@@ -94,7 +94,7 @@ def test_an_engine_that_lacks_a_kernel_says_so() -> None:
         refuse_missing("memory", [(RANKINGS, {**RANKINGS, "odd": None})])
 
 
-#: Where changes in square brackets are told apart, and a handler that is taken out there.
+#: Where changes in square brackets are distinguished, and the handler that is removed there.
 HANDLERS = [
     ("language/tree.py", "case ViaClause(side) | BothWaysClause(side):", "case ViaClause(side):"),
     ("language/resolve_changes.py", "            case PinEdgeClause(edge, name):\n                return PinEdge(edge, *reader.column(name), source)\n", ""),

@@ -1,4 +1,4 @@
-"""Relationships on the data: matches, levels, routes, roles, and what is refused."""
+"""Relationships on the data: matches, levels, routes, roles, and refusals."""
 
 from __future__ import annotations
 
@@ -172,7 +172,7 @@ def test_off_answers_lookups_and_passes_no_filter() -> None:
     assert "no relationship leads from many to one" in grid.notes[0].text
     with pytest.raises(relatum.FormulaError, match="does not match a row of far"):
         model.evaluate("max(far.w over many)")
-    # The same table may now be reached by a route of its own.
+    # The same table may now be reached by a separate route.
     model.relate("many.k -> far.v")
     assert model.evaluate("count(many)", "far.w = 'x'") is None
 

@@ -1,4 +1,4 @@
-"""Files and frames: what is read, as which type, and what is refused in which words."""
+"""Files and frames: what is read, as which type, and what is refused with which message."""
 
 from __future__ import annotations
 

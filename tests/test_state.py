@@ -65,7 +65,7 @@ def begin() -> relatum.Model:
 
 
 def told(model: relatum.Model) -> dict[str, Any]:
-    """What a model says of everything in it: values, or why there are none."""
+    """Everything a model answers: values, or why there are none."""
 
     def ask(**request: Any) -> Any:
         try:

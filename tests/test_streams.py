@@ -106,7 +106,7 @@ def test_an_interrupt_ends_work_within_a_second_and_leaves_nothing(tmp_path: Pat
 
 def test_a_library_that_hears_no_interrupt_is_ended(tmp_path: Path) -> None:
     make_shop(tmp_path)
-    # A regular expression that runs for minutes in one step of C: Python cannot be told in between, but for its lock.
+    # A regular expression that runs for minutes in one C call: Python cannot be interrupted meanwhile.
     stuck = "import ctypes, relatum.sources.read as p\np.plain_file = lambda path: ctypes.CDLL(None).sleep(60)"
     start = f"import sys; sys.argv = ['relatum', 'check', 'shop.toml']\n{stuck}\nfrom relatum.start import main; main()"
     process = subprocess.Popen(

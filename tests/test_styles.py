@@ -1,4 +1,4 @@
-"""Style rules, themes and colours: what a cell looks like, told alike everywhere, and legible to every eye."""
+"""Style rules, themes and colours: what a cell looks like, the same in every output, and readable for everyone."""
 
 from __future__ import annotations
 
@@ -182,7 +182,7 @@ EYES = {
 
 
 def seen(colour: str, eye: np.ndarray[Any, Any]) -> Any:
-    """A colour in a space in which equal distances look alike (OKLab)."""
+    """A colour in a perceptually uniform space (OKLab)."""
     parts = np.array([int(colour[at : at + 2], 16) / 255 for at in (1, 3, 5)])
     linear = np.where(parts <= 0.04045, parts / 12.92, ((parts + 0.055) / 1.055) ** 2.4)
     red, green, blue = np.clip(eye @ linear, 0, 1)

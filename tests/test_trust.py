@@ -293,7 +293,7 @@ def test_an_address_names_a_server_and_no_file(said: str) -> None:
 
 
 def outside(folder: Path) -> Path:
-    """A folder beside the model's, with a file that is none of its business."""
+    """A folder beside the model's, with a file that the model must not read."""
     (folder / "away").mkdir()
     (folder / "away" / "secret.csv").write_text("a\n1\n")
     (folder / "here").mkdir()

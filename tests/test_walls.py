@@ -60,7 +60,7 @@ def test_a_draft_takes_what_data_holds_for_text(tmp_path: Path, end: str, where:
 
 # -- queries of a stranger --------------------------------------------------------------------------------------------
 
-#: What acts on a server, runs a text, reads what is its own, or hides that it does.
+#: Queries that act on a server, run a text, read the server's own tables, or hide that they do.
 ACTING = [
     "select lo_create(0) as n", "select lo_unlink(1) as n", "select lo_from_bytea(0, 'x') as n", "select set_config('statement_timeout', '0', false) as n",
     "select set_config('default_transaction_read_only', 'off', false) as n", "select pg_terminate_backend(1) as n", "select pg_cancel_backend(1) as n", "select pg_advisory_lock(1) as n",

@@ -14,7 +14,7 @@ import pytest
 
 from pages import ROOT
 
-#: What is no Python and must be in the wheel all the same.
+#: Files other than Python that must be in the wheel.
 CONTENTS = (
     "language/grammar.lark", "model/schema.json", "demo/nursery.toml", "present/page/page.js", "present/page/page.css",
     "present/page/LICENCES.txt", "py.typed",

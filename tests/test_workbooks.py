@@ -1,4 +1,4 @@
-"""Sheets and named tables: what is taken, what is left out, and that both are said."""
+"""Sheets and named tables: what is read, what is left out, and that both are reported."""
 
 from __future__ import annotations
 

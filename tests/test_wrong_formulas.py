@@ -7,7 +7,7 @@ import pytest
 import relatum
 
 SLIPS = [
-    # what was written, what the carets are under, part of the reason, part of the fix
+    # the text, the part above the carets, part of the reason, part of the fix
     ("", " ", "empty", ""),
     ("sum(sales.quantity", "", "ends too early", "A bracket is not closed"),
     ("sum(sum(sales.quantity", "", "ends too early", "2 brackets are not closed"),
