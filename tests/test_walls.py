@@ -209,7 +209,7 @@ def test_spark_calls_what_it_brings_itself_and_nothing_that_runs() -> None:
         "select reflect('java.lang.System', 'exit', 1)", "select java_method('a', 'b')", "select `reflect`('a', 'b')", "select try_reflect('a', 'b')", "select theirs(a) from t", "select transform(a) using 'cat' from t",
         "from (from t map a using 'cat') select *", "select * from t lateral view theirs(a) x",
     ):  # fmt: skip
-        with pytest.raises(relatum.SourceError, match=r"calls|not a valid SELECT|not a SELECT|holds"):
+        with pytest.raises(relatum.SourceError, match=r"calls|not a valid SELECT|not a SELECT|contains"):
             tree = one_select(query, "spark", "base")
             refuse_unknown(written(tree, "spark"), known, own_names(tree), "base")
     for query in (
