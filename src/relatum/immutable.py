@@ -49,14 +49,14 @@ def as_plain(value: Any) -> Any:
             return value
 
 
-_PARTS: dict[int, Callable[[Any], Any]] = {}
+_PARTS: dict[type[Immutable], Callable[[Any], Any]] = {}
 
 
 def _parts_of(kind: type[Immutable]) -> Callable[[Any], Any]:
-    found = _PARTS.get(id(kind))
+    found = _PARTS.get(kind)
     if found is None:
         names = [name for name in kind.__struct_fields__ if name not in kind.aside]
-        found = _PARTS[id(kind)] = attrgetter(*names) if names else _nothing
+        found = _PARTS[kind] = attrgetter(*names) if names else _nothing
     return found
 
 
