@@ -113,7 +113,7 @@ def test_ends_of_different_types_are_a_problem(tmp_path: Path) -> None:
 
 def test_a_measure_that_compares_with_last_year_is_not_null_everywhere(nursery: relatum.Model) -> None:
     model = relatum.Model.of(nursery.declaration.with_measure(
-        type(nursery.declaration.measures["revenue"])("growth", "revenue / revenue[back 1 year] - 1")), nursery._whereabouts)  # fmt: skip
+        type(nursery.declaration.measures["revenue"])("growth", "revenue / revenue[back 1 year] - 1")), nursery._state.where())  # fmt: skip
     assert model.evaluate("growth") is None
     assert not [each for each in model.check().findings if "growth" in each.subject]
 

@@ -99,7 +99,7 @@ def write_star(case: Case, model: relatum.Model, folder: Path) -> Path:
     declaration = model.declaration
     for name, table in declaration.tables.items():
         data = model.session.data[name]
-        frame = model._whereabouts.frames[name]
+        frame = model._state.where().frames[name]
         assert data.rows == len(frame)  # type: ignore[arg-type]
         pq.write_table(frame, folder / f"{name}.parquet")
         model.add_table(name, folder / f"{name}.parquet", key=table.key, calendar=table.dated, replace=True)

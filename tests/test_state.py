@@ -158,7 +158,7 @@ class Edits(RuleBasedStateMachine):
 
     @invariant()
     def a_fresh_model_says_the_same(self) -> None:
-        fresh = relatum.Model.of(self.model.declaration, self.model._whereabouts)
+        fresh = relatum.Model.of(self.model.declaration, self.model._state.where())
         assert told(self.model) == told(fresh)
 
 

@@ -1,1 +1,1 @@
-"""The live face of a model: asking, explaining, editing, drafting, reporting."""
+"""The live face of a model: asking, explaining, editing, drafting."""

@@ -8,10 +8,8 @@ from typing import TYPE_CHECKING, Any, Literal, overload
 
 from msgspec import structs
 
-from relatum.arguments import checked
 from relatum.errors import RequestError
-from relatum.face.changing import in_turn
-from relatum.face.editing import Editable
+from relatum.face.changing import Stateful, in_turn
 from relatum.pivot.answer import answer, query_of
 from relatum.pivot.behind import rows_behind
 from relatum.pivot.members import find_members
@@ -28,343 +26,348 @@ if TYPE_CHECKING:
     from relatum.plan.notes import Note
 
 
-@checked
-class Askable(Editable):
-    """A model that can be asked."""
+def pivot(
+    model: Stateful,
+    rows: Names | None = None,
+    columns: Names | None = None,
+    values: Values | None = None,
+    where: str | None = None,
+    *,
+    keep: Names | None = None,
+    saved: str = "",
+    totals: bool | None = None,
+    show_empty: bool | None = None,
+    values_on: str | None = None,
+    cell_limit: int | None = None,
+    style: Sequence[Mapping[str, Any]] | None = None,
+) -> Grid:
+    """Ask for values by the members of columns.
 
-    def pivot(
-        self,
-        rows: Names | None = None,
-        columns: Names | None = None,
-        values: Values | None = None,
-        where: str | None = None,
-        *,
-        keep: Names | None = None,
-        saved: str = "",
-        totals: bool | None = None,
-        show_empty: bool | None = None,
-        values_on: str | None = None,
-        cell_limit: int | None = None,
-        style: Sequence[Mapping[str, Any]] | None = None,
-    ) -> Grid:
-        """Ask for values by the members of columns.
+    Parameters
+    ----------
+    rows, columns : str or list of str
+        The fields of each axis, several separated by commas or in a list: ``table.column``, a hierarchy or a
+        formula on rows, each with its options (``by revenue desc``, ``top 5 with others``, ``closed``).
+    values : str, list of str, or mapping
+        Measures or formulas; ``label: formula`` gives one a label, as a mapping of labels to formulas does;
+        ``format '0.0%'`` after it is its number format, ``on rows`` after the last puts the labels there.
+    where : str, optional
+        A condition on columns.
+    keep : str or list of str, optional
+        Which members to keep, by their values: ``customer where revenue > 1000``, ``top 10 product by revenue``.
+    saved : str, optional
+        The name of a saved pivot; parts given with it replace its own.
+    totals : bool
+        Also compute subtotals and grand totals, each as the formula in the coarser cell (default: True).
+    show_empty : bool
+        Also show members without rows.
+    values_on : str, optional
+        ``rows`` puts the values' labels on rows (default: on columns).
+    cell_limit : int
+        Refuse grids with more combinations than this (default: 1,000,000).
+    style : list of mappings, optional
+        Rules for how cells look, with the keys of ``style`` in the model file: ``{"value": "revenue", "when":
+        "revenue < 0", "colour": "bad", "mark": "▼"}``, ``{"value": "revenue", "bar": True}``.
 
-        Parameters
-        ----------
-        rows, columns : str or list of str
-            The fields of each axis, several separated by commas or in a list: ``table.column``, a hierarchy or a
-            formula on rows, each with its options (``by revenue desc``, ``top 5 with others``, ``closed``).
-        values : str, list of str, or mapping
-            Measures or formulas; ``label: formula`` gives one a label, as a mapping of labels to formulas does;
-            ``format '0.0%'`` after it is its number format, ``on rows`` after the last puts the labels there.
-        where : str, optional
-            A condition on columns.
-        keep : str or list of str, optional
-            Which members to keep, by their values: ``customer where revenue > 1000``, ``top 10 product by revenue``.
-        saved : str, optional
-            The name of a saved pivot; parts given with it replace its own.
-        totals : bool
-            Also compute subtotals and grand totals, each as the formula in the coarser cell (default: True).
-        show_empty : bool
-            Also show members without rows.
-        values_on : str, optional
-            ``rows`` puts the values' labels on rows (default: on columns).
-        cell_limit : int
-            Refuse grids with more combinations than this (default: 1,000,000).
-        style : list of mappings, optional
-            Rules for how cells look, with the keys of ``style`` in the model file: ``{"value": "revenue", "when":
-            "revenue < 0", "colour": "bad", "mark": "▼"}``, ``{"value": "revenue", "bar": True}``.
+    Returns
+    -------
+    Grid
+        The values, the filters in force, and notes.
 
-        Returns
-        -------
-        Grid
-            The values, the filters in force, and notes.
+    Raises
+    ------
+    RequestError, FormulaError
+        Something named is not there, or the grid has too many cells.
+    ModelError
+        Unknown saved pivot.
+    DataError
+        A relationship that is needed contradicts the data.
+    ValueOverflowError
+        A value does not fit in 64 bits.
 
-        Raises
-        ------
-        RequestError, FormulaError
-            Something named is not there, or the grid has too many cells.
-        ModelError
-            Unknown saved pivot.
-        DataError
-            A relationship that is needed contradicts the data.
-        ValueOverflowError
-            A value does not fit in 64 bits.
+    Examples
+    --------
+    >>> import pyarrow as pa, relatum
+    >>> model = relatum.Model("stall")
+    >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+    >>> model.measure("quantity", "sum(sales.quantity)")
+    >>> grid = model.pivot("sales.product by quantity desc", values="quantity, share: share(quantity of total)")
+    >>> [record["quantity"] for record in grid.to_arrow(totals=True).to_pylist()]
+    [5, 4, 9]
+    """
+    given: dict[str, Any] = {
+        "rows": rows,
+        "columns": columns,
+        "values": values,
+        "where": where,
+        "keep": keep,
+        "totals": totals,
+        "show_empty": show_empty,
+        "values_on": values_on,
+        "cell_limit": cell_limit,
+        "style": style,
+    }
+    parts = {name: part for name, part in given.items() if part is not None}
+    request = _request(model, saved, parts)
+    for value in request.values:
+        if value.format.pattern:
+            check_format(value.format.pattern, value.label, bool(value.format.duration))
+    session = model._state.session
+    questions = Questions(
+        functools.partial(answer, session),
+        functools.partial(answer, session, with_parts=True),
+        functools.partial(_explained, session),
+        functools.partial(rows_behind, session),
+        functools.partial(find_members, session),
+    )
+    return Grid(questions.asked(request), questions)
 
-        Examples
-        --------
-        >>> import pyarrow as pa, relatum
-        >>> model = relatum.Model("stall")
-        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
-        >>> model.measure("quantity", "sum(sales.quantity)")
-        >>> grid = model.pivot("sales.product by quantity desc", values="quantity, share: share(quantity of total)")
-        >>> [record["quantity"] for record in grid.to_arrow(totals=True).to_pylist()]
-        [5, 4, 9]
-        """
-        given: dict[str, Any] = {
-            "rows": rows,
-            "columns": columns,
-            "values": values,
-            "where": where,
-            "keep": keep,
-            "totals": totals,
-            "show_empty": show_empty,
-            "values_on": values_on,
-            "cell_limit": cell_limit,
-            "style": style,
-        }
-        parts = {name: part for name, part in given.items() if part is not None}
-        request = self._request(saved, parts)
-        for value in request.values:
-            if value.format.pattern:
-                check_format(value.format.pattern, value.label, bool(value.format.duration))
-        session = self._session
-        questions = Questions(
-            functools.partial(answer, session),
-            functools.partial(answer, session, with_parts=True),
-            functools.partial(_explained, session),
-            functools.partial(rows_behind, session),
-            functools.partial(find_members, session),
-        )
-        return Grid(questions.asked(request), questions)
 
-    def _request(self, saved: str, parts: Mapping[str, Any]) -> Request:
-        return request_of(self.declaration.pivot(saved), parts) if saved else ask(**parts)
+def _request(model: Stateful, saved: str, parts: Mapping[str, Any]) -> Request:
+    return request_of(model.declaration.pivot(saved), parts) if saved else ask(**parts)
 
-    def sql(
-        self,
-        rows: Names | None = None,
-        columns: Names | None = None,
-        values: Values | None = None,
-        where: str | None = None,
-        *,
-        keep: Names | None = None,
-        saved: str = "",
-        totals: bool | None = None,
-    ) -> str:
-        """The query that answers a pivot on the model's engine.
 
-        Parameters
-        ----------
-        rows, columns, values, where, keep, saved, totals
-            The request, as for :meth:`pivot`.
+def sql(
+    model: Stateful,
+    rows: Names | None = None,
+    columns: Names | None = None,
+    values: Values | None = None,
+    where: str | None = None,
+    *,
+    keep: Names | None = None,
+    saved: str = "",
+    totals: bool | None = None,
+) -> str:
+    """The query that answers a pivot on the model's engine.
 
-        Returns
-        -------
-        str
-            Formatted SQL for that engine, with the formulas as comments.
+    Parameters
+    ----------
+    rows, columns, values, where, keep, saved, totals
+        The request, as for :meth:`pivot`.
 
-        Raises
-        ------
-        RequestError
-            The tables are in memory, so there is no query to show.
+    Returns
+    -------
+    str
+        Formatted SQL for that engine, with the formulas as comments.
 
-        Examples
-        --------
-        >>> import pyarrow as pa, relatum
-        >>> model = relatum.Model("stall", engine="duckdb")
-        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
-        >>> "SUM" in model.sql("sales.product", values="sum(sales.quantity)")
-        True
-        """
-        given = {"rows": rows, "columns": columns, "values": values, "where": where, "keep": keep, "totals": totals}
-        request = self._request(saved, {name: part for name, part in given.items() if part is not None})
-        return query_of(self._session, request)
+    Raises
+    ------
+    RequestError
+        The tables are in memory, so there is no query to show.
 
-    def members(self, column: str, where: str | None = None, *, value: str = "", like: str = "") -> MemberList:
-        """List the members of a column with their row counts in each fact: the values to choose a filter from.
+    Examples
+    --------
+    >>> import pyarrow as pa, relatum
+    >>> model = relatum.Model("stall", engine="duckdb")
+    >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+    >>> "SUM" in model.sql("sales.product", values="sum(sales.quantity)")
+    True
+    """
+    given = {"rows": rows, "columns": columns, "values": values, "where": where, "keep": keep, "totals": totals}
+    request = _request(model, saved, {name: part for name, part in given.items() if part is not None})
+    return query_of(model._state.session, request)
 
-        Parameters
-        ----------
-        column : str
-            ``table.column``, or a formula as on an axis.
-        where : str, optional
-            A condition on columns; members without rows under it are listed and marked.
-        value : str, optional
-            A measure or formula to show instead of rows.
-        like : str, optional
-            Only members that contain this text, or match this pattern (``%`` any text, ``_`` any one
-            character); case is ignored.
 
-        Returns
-        -------
-        MemberList
-            The members in their order, then null and no match where there are such rows.
+def members(model: Stateful, column: str, where: str | None = None, *, value: str = "", like: str = "") -> MemberList:
+    """List the members of a column with their row counts in each fact: the values to choose a filter from.
 
-        Raises
-        ------
-        RequestError, FormulaError
-            The column, the condition or the value cannot be understood.
+    Parameters
+    ----------
+    column : str
+        ``table.column``, or a formula as on an axis.
+    where : str, optional
+        A condition on columns; members without rows under it are listed and marked.
+    value : str, optional
+        A measure or formula to show instead of rows.
+    like : str, optional
+        Only members that contain this text, or match this pattern (``%`` any text, ``_`` any one
+        character); case is ignored.
 
-        Examples
-        --------
-        >>> import pyarrow as pa, relatum
-        >>> model = relatum.Model("stall")
-        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
-        >>> list(model.members("sales.product", "sales.quantity < 4"))
-        [('fig', 2), ('ivy', None)]
-        """
-        return MemberList(find_members(self._session, column, where or "", value, like))
+    Returns
+    -------
+    MemberList
+        The members in their order, then null and no match where there are such rows.
 
-    def explain(
-        self,
-        value: str,
-        at: Mapping[str, Any] | None = None,
-        where: str | None = None,
-        *,
-        keep: Names = (),
-        fields: Names = (),
-        columns: Names = (),
-        against: Mapping[str, Any] | None = None,
-        along: str = "",
-        listed: int = 5,
-    ) -> Explanation:
-        """Explain why a cell has its value: its filters, its formula part by part, the rows behind it.
+    Raises
+    ------
+    RequestError, FormulaError
+        The column, the condition or the value cannot be understood.
 
-        The explanation comes from the same plan that answers the cell's grid.
+    Examples
+    --------
+    >>> import pyarrow as pa, relatum
+    >>> model = relatum.Model("stall")
+    >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+    >>> list(model.members("sales.product", "sales.quantity < 4"))
+    [('fig', 2), ('ivy', None)]
+    """
+    return MemberList(find_members(model._state.session, column, where or "", value, like))
 
-        Parameters
-        ----------
-        value : str
-            A measure or formula.
-        at : mapping, optional
-            The cell: fields and their members. None is the null member, ``relatum.NO_MATCH`` the rows without a match,
-            ``relatum.OTHERS`` the members left out by a top.
-        where, keep : optional
-            The filters of the request, as of :meth:`pivot`.
-        fields, columns : str or list of str, optional
-            The fields of the axes where they have options (``product.plant top 5 with others``), and those that are
-            on columns; the fields of ``at`` are on rows unless named.
-        against : mapping, optional
-            Other members for some of the fields: explains the difference to that cell.
-        along : str, optional
-            The column to divide the difference by (default: the one that explains most).
-        listed : int
-            The number of rows to list behind each aggregate; ``rows`` has all of them.
 
-        Returns
-        -------
-        Explanation
-            Printing it shows everything.
+def explain(
+    model: Stateful,
+    value: str,
+    at: Mapping[str, Any] | None = None,
+    where: str | None = None,
+    *,
+    keep: Names = (),
+    fields: Names = (),
+    columns: Names = (),
+    against: Mapping[str, Any] | None = None,
+    along: str = "",
+    listed: int = 5,
+) -> Explanation:
+    """Explain why a cell has its value: its filters, its formula part by part, the rows behind it.
 
-        Raises
-        ------
-        RequestError, FormulaError
-            The value, a field or a member does not exist, or there is no difference.
+    The explanation comes from the same plan that answers the cell's grid.
 
-        Examples
-        --------
-        >>> import pyarrow as pa, relatum
-        >>> model = relatum.Model("stall")
-        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
-        >>> model.measure("quantity", "sum(sales.quantity)")
-        >>> found = model.explain("quantity", {"sales.product": "fig"})
-        >>> found.value, [(each.text, each.after) for each in found.filters]
-        (5, [("sales.product = 'fig'", 2)])
-        >>> found.rows.to_pylist()
-        [{'row': 1, 'sales.quantity': 2}, {'row': 2, 'sales.quantity': 3}]
-        """
-        from relatum.audit.cell.location import with_fields_of
+    Parameters
+    ----------
+    value : str
+        A measure or formula.
+    at : mapping, optional
+        The cell: fields and their members. None is the null member, ``relatum.NO_MATCH`` the rows without a match,
+        ``relatum.OTHERS`` the members left out by a top.
+    where, keep : optional
+        The filters of the request, as of :meth:`pivot`.
+    fields, columns : str or list of str, optional
+        The fields of the axes where they have options (``product.plant top 5 with others``), and those that are
+        on columns; the fields of ``at`` are on rows unless named.
+    against : mapping, optional
+        Other members for some of the fields: explains the difference to that cell.
+    along : str, optional
+        The column to divide the difference by (default: the one that explains most).
+    listed : int
+        The number of rows to list behind each aggregate; ``rows`` has all of them.
 
-        asked = ask(fields, columns, value, where, keep)
-        if len(asked.values) != 1:
-            raise RequestError("Only one value can be explained at a time.", fix="Name one measure or formula.")
-        members = dict(at or {})
-        request = with_fields_of(self._session, asked, members)
-        return _explained(self._session, request, 0, members, against, along, listed)
+    Returns
+    -------
+    Explanation
+        Printing it shows everything.
 
-    @in_turn
-    def keep_pivot(self, name: str, grid: Grid, *, about: str = "", replace: bool = False) -> None:
-        """Save a grid's request as a pivot in the model.
+    Raises
+    ------
+    RequestError, FormulaError
+        The value, a field or a member does not exist, or there is no difference.
 
-        Parameters
-        ----------
-        name : str
-            Its name.
-        grid : Grid
-            The grid whose request is saved.
-        about : str
-            What it is for.
-        replace : bool
-            Replace the saved pivot of this name.
+    Examples
+    --------
+    >>> import pyarrow as pa, relatum
+    >>> model = relatum.Model("stall")
+    >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+    >>> model.measure("quantity", "sum(sales.quantity)")
+    >>> found = model.explain("quantity", {"sales.product": "fig"})
+    >>> found.value, [(each.text, each.after) for each in found.filters]
+    (5, [("sales.product = 'fig'", 2)])
+    >>> found.rows.to_pylist()
+    [{'row': 1, 'sales.quantity': 2}, {'row': 2, 'sales.quantity': 3}]
+    """
+    from relatum.audit.cell.location import with_fields_of
 
-        Raises
-        ------
-        ModelError
-            The name is taken.
+    asked = ask(fields, columns, value, where, keep)
+    if len(asked.values) != 1:
+        raise RequestError("Only one value can be explained at a time.", fix="Name one measure or formula.")
+    members = dict(at or {})
+    request = with_fields_of(model._state.session, asked, members)
+    return _explained(model._state.session, request, 0, members, against, along, listed)
 
-        Examples
-        --------
-        >>> import pyarrow as pa, relatum
-        >>> model = relatum.Model("stall")
-        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
-        >>> model.keep_pivot("by_product", model.pivot("sales.product", values="units: sum(sales.quantity)"))
-        >>> model.pivot(saved="by_product").to_arrow().to_pylist()
-        [{'sales.product': 'fig', 'units': 5}, {'sales.product': 'ivy', 'units': 4}]
-        """
-        self._change(self.declaration.with_pivot(saved_as(name, grid.request, about), replacing=replace))
 
-    @overload
-    def evaluate(self, formula: str, where: str | None = None, *, notes: Literal[False] = False) -> Any: ...
+@in_turn
+def keep_pivot(model: Stateful, name: str, grid: Grid, *, about: str = "", replace: bool = False) -> None:
+    """Save a grid's request as a pivot in the model.
 
-    @overload
-    def evaluate(
-        self, formula: str, where: str | None = None, *, notes: Literal[True]
-    ) -> tuple[Any, tuple[Note, ...]]: ...
+    Parameters
+    ----------
+    name : str
+        Its name.
+    grid : Grid
+        The grid whose request is saved.
+    about : str
+        What it is for.
+    replace : bool
+        Replace the saved pivot of this name.
 
-    def evaluate(self, formula: str, where: str | None = None, *, notes: bool = False) -> Any:
-        """The single value of a formula: int, Decimal, float, str, bool, date, datetime, or None if it has none.
+    Raises
+    ------
+    ModelError
+        The name is taken.
 
-        Parameters
-        ----------
-        formula : str
-            A measure's name or a formula.
-        where : str, optional
-            A condition.
-        notes : bool
-            Return a tuple of the value and its notes: why there is no value, and which rows were left out.
+    Examples
+    --------
+    >>> import pyarrow as pa, relatum
+    >>> model = relatum.Model("stall")
+    >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+    >>> model.keep_pivot("by_product", model.pivot("sales.product", values="units: sum(sales.quantity)"))
+    >>> model.pivot(saved="by_product").to_arrow().to_pylist()
+    [{'sales.product': 'fig', 'units': 5}, {'sales.product': 'ivy', 'units': 4}]
+    """
+    model._state.change(model.declaration.with_pivot(saved_as(name, grid.request, about), replacing=replace))
 
-        Raises
-        ------
-        FormulaError, DataError, ValueOverflowError
-            As :meth:`pivot`.
 
-        Examples
-        --------
-        >>> import pyarrow as pa, relatum
-        >>> model = relatum.Model("stall")
-        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
-        >>> model.evaluate("avg(sales.quantity)", where="sales.product = 'fig'")
-        2.5
-        >>> value, notes = model.evaluate("sum(sales.quantity)", where="sales.product = 'pea'", notes=True)
-        >>> [note.text for note in notes]
-        ["No row of sales has sales.product = 'pea'."]
-        """
-        value = ValueText(" ".join(formula.split()), formula)
-        found = answer(self._session, Request((), (), (value,), (where or "").strip()))
-        return (found.scalar(), found.notes) if notes else found.scalar()
+@overload
+def evaluate(model: Stateful, formula: str, where: str | None = None, *, notes: Literal[False] = False) -> Any: ...
 
-    def formula(self, text: str) -> Reading:
-        """Show how a formula is understood: its type, and for each aggregate its rows, lookups and filters.
 
-        Raises
-        ------
-        FormulaError
-            It cannot be understood.
+@overload
+def evaluate(
+    model: Stateful, formula: str, where: str | None = None, *, notes: Literal[True]
+) -> tuple[Any, tuple[Note, ...]]: ...
 
-        Examples
-        --------
-        >>> import pyarrow as pa, relatum
-        >>> model = relatum.Model("stall")
-        >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
-        >>> print(model.formula("max(sales.quantity) + 1").plan)
-        one cell
-          = (#1 + 1)
-            #1 max(sales.quantity) over rows of sales
-        """
-        from relatum.audit.understood import read_formula
 
-        return read_formula(self._session, text)
+def evaluate(model: Stateful, formula: str, where: str | None = None, *, notes: bool = False) -> Any:
+    """The single value of a formula: int, Decimal, float, str, bool, date, datetime, or None if it has none.
+
+    Parameters
+    ----------
+    formula : str
+        A measure's name or a formula.
+    where : str, optional
+        A condition.
+    notes : bool
+        Return a tuple of the value and its notes: why there is no value, and which rows were left out.
+
+    Raises
+    ------
+    FormulaError, DataError, ValueOverflowError
+        As :meth:`pivot`.
+
+    Examples
+    --------
+    >>> import pyarrow as pa, relatum
+    >>> model = relatum.Model("stall")
+    >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+    >>> model.evaluate("avg(sales.quantity)", where="sales.product = 'fig'")
+    2.5
+    >>> value, notes = model.evaluate("sum(sales.quantity)", where="sales.product = 'pea'", notes=True)
+    >>> [note.text for note in notes]
+    ["No row of sales has sales.product = 'pea'."]
+    """
+    value = ValueText(" ".join(formula.split()), formula)
+    found = answer(model._state.session, Request((), (), (value,), (where or "").strip()))
+    return (found.scalar(), found.notes) if notes else found.scalar()
+
+
+def formula(model: Stateful, text: str) -> Reading:
+    """Show how a formula is understood: its type, and for each aggregate its rows, lookups and filters.
+
+    Raises
+    ------
+    FormulaError
+        It cannot be understood.
+
+    Examples
+    --------
+    >>> import pyarrow as pa, relatum
+    >>> model = relatum.Model("stall")
+    >>> model.add_table("sales", pa.table({"product": ["fig", "fig", "ivy"], "quantity": [2, 3, 4]}))
+    >>> print(model.formula("max(sales.quantity) + 1").plan)
+    one cell
+      = (#1 + 1)
+        #1 max(sales.quantity) over rows of sales
+    """
+    from relatum.audit.understood import read_formula
+
+    return read_formula(model._state.session, text)
 
 
 def _explained(

@@ -5,8 +5,10 @@ from __future__ import annotations
 import functools
 import json
 import os
+from collections.abc import Callable
+from contextlib import AbstractContextManager
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 from msgspec.structs import replace
@@ -15,8 +17,8 @@ from relatum import markup
 from relatum.arguments import checked, checked_call
 from relatum.data.moments import check_zone
 from relatum.errors import ModelError, RelatumError
-from relatum.face.asking import Askable
-from relatum.face.changing import Changeable
+from relatum.face import asking, dressing, editing, renaming, stating
+from relatum.face.changing import ModelState
 from relatum.model.atomic import write_atomically
 from relatum.model.declaration import Declaration, EngineChoice
 from relatum.model.file import read_model
@@ -34,14 +36,14 @@ if TYPE_CHECKING:
     from relatum.audit.check import Report
     from relatum.change.compare import Comparison
     from relatum.change.refresh import Refreshed
-    from relatum.face.reporting import ReportPage
     from relatum.present.diagram import Diagram
+    from relatum.present.report.build import ReportPage
 
 # What looks into a model is imported where it is asked for: a pivot starts without it.
 
 
 @checked
-class Model(Askable):
+class Model:
     """Tables, relationships, derived columns and measures, with their data.
 
     Each edit is checked immediately against the model and the data. A refused edit raises an error and leaves the
@@ -84,7 +86,7 @@ class Model(Askable):
         choice = chosen_engine(engine)
         declaration = Declaration(name=name, locale=locale, currency=currency, timezone=timezone, engine=choice)
         whereabouts = with_engine(Whereabouts(allow_outside=True), declaration)
-        super().__init__(Session(declaration, {}, place=whereabouts.engine), whereabouts)
+        self._state = ModelState(Session(declaration, {}, place=whereabouts.engine), whereabouts)
 
     @classmethod
     def of(cls, declaration: Declaration, whereabouts: Whereabouts) -> Model:
@@ -102,10 +104,81 @@ class Model(Askable):
         whereabouts = with_engine(whereabouts, declaration)
         sources = load_tables(declaration, whereabouts)
         session = Session(declaration, sources, joins=whereabouts.cache, place=whereabouts.engine)
-        Changeable.__init__(model, session, whereabouts)
+        model._state = ModelState(session, whereabouts)
         if whereabouts.cache is not None:
             whereabouts.cache.close()
         return model
+
+    # -- its parts: each is a function of a model, in the file of its subject -----------------------------------------
+
+    pivot = asking.pivot
+    evaluate = asking.evaluate
+    members = asking.members
+    explain = asking.explain
+    formula = asking.formula
+    sql = asking.sql
+    keep_pivot = asking.keep_pivot
+
+    add_table = editing.add_table
+    add_calendar = editing.add_calendar
+    add_role = editing.add_role
+    add_derived_table = editing.add_derived_table
+    relate = editing.relate
+    derive = editing.derive
+    measure = editing.measure
+    hierarchy = editing.hierarchy
+    control = editing.control
+
+    column = stating.column
+    table = stating.table
+    rename = renaming.rename
+    remove = renaming.remove
+    impact = renaming.impact
+
+    dress = dressing.dress
+    limit = dressing.limit
+    look = dressing.look
+    add_report = dressing.add_report
+
+    # -- itself -------------------------------------------------------------------------------------------------------
+
+    @property
+    def declaration(self) -> Declaration:
+        """Everything that is stated about the model, as immutable records."""
+        return self._state.declaration
+
+    @property
+    def session(self) -> Session:
+        """The declaration with its data: for tools that look inside."""
+        return self._state.session
+
+    def edits(self) -> AbstractContextManager[None]:
+        """Carry out several edits as one: they are checked once, at the end, and all of them take effect or none.
+
+        Questions inside the block are answered from the state before it. Renaming and removing depend on what comes
+        before them, and so check that first.
+
+        Raises
+        ------
+        RelatumError
+            The model that the edits lead to does not hold together; it stays as it was.
+
+        Examples
+        --------
+        >>> import pyarrow as pa, relatum
+        >>> model = relatum.Model("stall")
+        >>> with model.edits():
+        ...     model.add_table("sales", pa.table({"quantity": [2, 3]}))
+        ...     model.measure("double", "2 * quantity")
+        ...     model.measure("quantity", "sum(sales.quantity)")
+        >>> model.evaluate("double")
+        10
+        """
+        return self._state.edits()
+
+    def _carry_out(self, name: str, work: Callable[[], Any]) -> Any:
+        """Carry out a public call: see :class:`relatum.arguments.checked`."""
+        return self._state.carry_out(name, work)
 
     def close(self) -> None:
         """Close the connection to the engine, if there is one. Tables sent to it are dropped.
@@ -119,8 +192,9 @@ class Model(Askable):
         ...     model.evaluate("1 + 1")
         2
         """
-        if self._whereabouts.engine is not None:
-            self._whereabouts.engine.close()
+        engine = self._state.where().engine
+        if engine is not None:
+            engine.close()
 
     def __enter__(self) -> Model:
         return self
@@ -136,7 +210,7 @@ class Model(Askable):
         )
 
     def _repr_html_(self) -> str:
-        declaration, data = self.declaration, self._session.data
+        declaration, data = self.declaration, self._state.session.data
         tables: list[markup.Row] = [
             [name, markup.Text(f"{data[name].rows:,}", number=True), markup.Text(each.about, prose=True)]
             for name, each in declaration.tables.items()
@@ -184,7 +258,7 @@ class Model(Askable):
         """
         from relatum.audit.check import check_session
 
-        return check_session(self._session, value)
+        return check_session(self._state.session, value)
 
     def refresh(self) -> Refreshed:
         """Read the sources again: only the new lines of a file that has grown, nothing of one that is unchanged.
@@ -199,11 +273,13 @@ class Model(Askable):
         """
         from relatum.change.refresh import refresh, state_of
 
-        with self._turn:
-            before = state_of(self._session)
-            found, session, _ = refresh(self._session.declaration, self._whereabouts, before, self._session.sources)
+        with self._state.turn:
+            before = state_of(self.session)
+            found, session, _ = refresh(
+                self._state.session.declaration, self._state.where(), before, self._state.session.sources
+            )
             if session is not None:
-                self._session = session
+                self._state.session = session
         return found
 
     def report(self, name: str | os.PathLike[str]) -> ReportPage:
@@ -229,15 +305,15 @@ class Model(Askable):
         >>> "<strong>good</strong>" in model.report("week").text
         True
         """
-        from relatum.face.reporting import report_page
         from relatum.model.file import read_report
+        from relatum.present.report.build import report_page
 
         if isinstance(name, str):
             found, called = self.declaration.report(name), name
         else:
             path = Path(name)
             found, called = read_report(path, self.declaration), path.stem
-        asked = functools.partial(answer, self._session)
+        asked = functools.partial(answer, self._state.session)
         return report_page(called, found, self.declaration, self.pivot, asked, self.diagram)
 
     def diagram(self) -> Diagram:
@@ -248,7 +324,7 @@ class Model(Askable):
         from relatum.model.graph import graph_of
         from relatum.present.diagram import Diagram
 
-        rows = {name: data.rows for name, data in self._session.data.items()}
+        rows = {name: data.rows for name, data in self._state.session.data.items()}
         return Diagram(graph_of(self.declaration, rows))
 
     # -- files --------------------------------------------------------------------------------------------------------
@@ -302,12 +378,12 @@ class Model(Askable):
 
         target = Path(path)
         if target.suffix == ".json":
-            described = datapackage(self.declaration, self._session.data, self._sources(target, False))
+            described = datapackage(self.declaration, self._state.session.data, self._sources(target, False))
             write_atomically(target, json.dumps(described, indent=2, ensure_ascii=False) + "\n")
             there = {each["name"] for each in described["resources"]}
             return tuple(name for name in self.declaration.tables if name not in there)
         if target.suffix == ".sql":
-            write_atomically(target, create_tables(self.declaration, self._session.data))
+            write_atomically(target, create_tables(self.declaration, self._state.session.data))
             return ()
         raise ModelError(
             f"Cannot export to files ending in {target.suffix or 'nothing'}.",
@@ -348,7 +424,7 @@ class Model(Askable):
             if values
             else tuple(ValueText(name, quoted(name)) for name in mine.measures if name in theirs.measures)
         )
-        moved, compared = compare_values(self._session, other._session, chosen)
+        moved, compared = compare_values(self._state.session, other._state.session, chosen)
         return Comparison(compare_declarations(mine, theirs), moved, compared)
 
     def _sources(self, target: Path, allow_outside: bool) -> dict[str, str]:
@@ -358,7 +434,7 @@ class Model(Askable):
         sources = {}
         for name, table in self.declaration.tables.items():
             if table.source:
-                file = source_path(table, self._whereabouts)
+                file = source_path(table, self._state.where())
                 sources[name] = table.source if file is None else relative_source(file, target, name, allow_outside)
         return sources
 
