@@ -344,7 +344,7 @@ def refresh(
         problems = tuple(_type_problems(declaration, before, loaded)) if before is not None else ()
         if before is not None and problems:
             return Refreshed(tuple(_column_news(declaration, before, loaded, {})), (), problems), None, None
-        session = Session(declaration, loaded, joins=whereabouts.cache, place=whereabouts.engine)
+        session = Session.of(declaration, loaded, joins=whereabouts.cache, place=whereabouts.engine)
     except RelatumError as error:
         if before is None:
             raise
@@ -414,7 +414,7 @@ def _broken(
 def _as_it_was(declaration: Declaration, whereabouts: Whereabouts, before: State) -> Session:
     """The model over tables with the columns that there were and no rows: enough to know what depends on what."""
     empty = {name: _without_rows(table) for name, table in before.tables.items() if name in declaration.tables}
-    return Session(declaration, load_tables(declaration, whereabouts, empty))
+    return Session.of(declaration, load_tables(declaration, whereabouts, empty))
 
 
 def _without_rows(table: TableState) -> TableData:

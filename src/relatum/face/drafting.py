@@ -204,7 +204,7 @@ def _opened(declaration: Declaration, whereabouts: Whereabouts, known: Mapping[s
         if name in known and not table.null
         if not any(each.type or each.pattern or each.null for each in table.columns.values())
     }
-    session = Session(declaration, load_tables(declaration, whereabouts, plain))
+    session = Session.of(declaration, load_tables(declaration, whereabouts, plain))
     session.verify(declaration.relationships)
     return session
 

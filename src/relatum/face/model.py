@@ -86,7 +86,7 @@ class Model:
         choice = chosen_engine(engine)
         declaration = Declaration(name=name, locale=locale, currency=currency, timezone=timezone, engine=choice)
         whereabouts = with_engine(Whereabouts(allow_outside=True), declaration)
-        self._state = ModelState(Session(declaration, {}, place=whereabouts.engine), whereabouts)
+        self._state = ModelState(Session.of(declaration, {}, place=whereabouts.engine), whereabouts)
 
     @classmethod
     def of(cls, declaration: Declaration, whereabouts: Whereabouts) -> Model:
@@ -103,7 +103,7 @@ class Model:
         model = cls.__new__(cls)
         whereabouts = with_engine(whereabouts, declaration)
         sources = load_tables(declaration, whereabouts)
-        session = Session(declaration, sources, joins=whereabouts.cache, place=whereabouts.engine)
+        session = Session.of(declaration, sources, joins=whereabouts.cache, place=whereabouts.engine)
         model._state = ModelState(session, whereabouts)
         if whereabouts.cache is not None:
             whereabouts.cache.close()
