@@ -15,7 +15,7 @@ from relatum.errors import DataError
 from relatum.model.declaration import End, Relationship
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Hop, Place, hops_of
-from relatum.session.facts import Lost
+from relatum.plan.audit_facts import Lost
 from relatum.session.session import Session
 from relatum.wording import agreeing, counted, listed, percent
 

@@ -10,8 +10,8 @@ from relatum.audit.finding import Finding, listed_keys, nulls_of
 from relatum.data import compute as pc
 from relatum.data.buffers import array_values
 from relatum.data.days import day_of
+from relatum.data.keys import folded
 from relatum.model.names import column_name, quoted, split_name
-from relatum.session.facts import folded
 from relatum.session.session import Session
 from relatum.wording import counted
 

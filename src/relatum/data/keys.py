@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 from msgspec import Struct
@@ -166,3 +167,8 @@ def unmatched_rows(relationship: Relationship, many: Sequence[Column], one: Sequ
     nulls = v.either_null(*left)
     null_keys = 0 if nulls is None else int(np.broadcast_to(nulls, len(left[0])).sum())
     return null_keys, int((~keys_found(left, right)).sum()) - null_keys
+
+
+def folded(texts: Any) -> Any:
+    """Texts without what people do not see: case, blanks around them, blanks in a row."""
+    return pc.utf8_lower(pc.utf8_trim_whitespace(pc.replace_substring_regex(texts, r"\s+", " ")))

@@ -2,21 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, Protocol
 
-from relatum.data.columns import Column
+from relatum.engine.memory.facts import MemoryFacts
 from relatum.engine.memory.run import MemoryEngine
-from relatum.engine.memory.store import JoinKeeper, Store, Tables
+from relatum.engine.memory.store import MemoryStore
+from relatum.engine.store import JoinKeeper, Store, Tables, WorkOut
+from relatum.plan.audit_facts import AuditFacts
 from relatum.plan.engine import Engine
-from relatum.plan.nodes import Derivation
-from relatum.session.facts import AuditFacts, MemoryFacts
 from relatum.sources.engines.base import Connection
 
 if TYPE_CHECKING:
-    from relatum.session.remote import RemoteStore
-
-WorkOut = Callable[[Store, Derivation], Column]
+    from relatum.engine.sql.remote_store import RemoteStore
 
 
 class Residence(Protocol):
@@ -40,13 +37,13 @@ class InMemory:
 
     def store(self, tables: Tables, work_out: WorkOut, joins: JoinKeeper | None, former: Store | None) -> Store:
         """The tables, with everything worked out of them once."""
-        return Store(tables, work_out, joins, former)
+        return MemoryStore(tables, work_out, joins, former)
 
-    def engine(self, store: Store) -> Engine:
+    def engine(self, store: MemoryStore) -> Engine:
         """The memory engine."""
         return MemoryEngine(store)
 
-    def facts(self, store: Store) -> AuditFacts:
+    def facts(self, store: MemoryStore) -> AuditFacts:
         """Facts worked out of columns."""
         return MemoryFacts(store)
 
@@ -70,9 +67,9 @@ class OnEngine:
 
     def store(self, tables: Tables, work_out: WorkOut, joins: JoinKeeper | None, former: Store | None) -> Store:
         """The tables, with facts about them found out once."""
-        from relatum.session.remote import RemoteStore  # noqa: PLC0415 - see above
+        from relatum.engine.sql.remote_store import RemoteStore  # noqa: PLC0415 - see above
 
-        return RemoteStore.on(self.connection, tables, work_out, joins, former)
+        return RemoteStore(self.connection, tables, work_out, joins, former)
 
     def engine(self, store: RemoteStore) -> Engine:
         """The SQL engine."""
@@ -82,7 +79,7 @@ class OnEngine:
 
     def facts(self, store: RemoteStore) -> AuditFacts:
         """Facts found out by small queries."""
-        from relatum.session.remote_facts import RemoteFacts  # noqa: PLC0415 - see above
+        from relatum.engine.sql.remote_facts import RemoteFacts  # noqa: PLC0415 - see above
 
         return RemoteFacts(store)
 

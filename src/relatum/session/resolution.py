@@ -17,7 +17,7 @@ from relatum.data.columns import Column
 from relatum.data.table import TableData
 from relatum.data.types import Type
 from relatum.engine.memory.run import derived_column
-from relatum.engine.memory.store import JoinKeeper, Store, Tables
+from relatum.engine.store import JoinKeeper, Store, Tables
 from relatum.errors import FormulaError, ModelError
 from relatum.language.catalog import Catalog
 from relatum.language.expression import Expression

@@ -7,17 +7,17 @@ from functools import lru_cache
 from typing import TypeVar
 
 from relatum.data.table import TableData
-from relatum.engine.memory.store import JoinKeeper
+from relatum.engine.store import JoinKeeper
 from relatum.errors import DataError
 from relatum.language.expression import Expression
 from relatum.model.declaration import Declaration, Relationship
 from relatum.model.routes import hops_of
+from relatum.plan.audit_facts import AuditFacts
 from relatum.plan.compile import Wanted, compile_plan
 from relatum.plan.engine import Engine
 from relatum.plan.nodes import Plan
 from relatum.plan.notes import Note
 from relatum.session.checks import Columns, Meanings
-from relatum.session.facts import AuditFacts
 from relatum.session.residence import residence_of
 from relatum.session.resolution import Resolution, RowField, resolve, with_fields
 from relatum.sources.engines.base import Connection

@@ -33,7 +33,7 @@ from relatum.engine.memory.member_limit import pairs_of, refuse_many
 from relatum.engine.memory.ranks import RANKING_KERNELS, Members, top_mask
 from relatum.engine.memory.rows import evaluate_tree
 from relatum.engine.memory.scans import Coded, Scanned, Scans, before, bundled, coded, folds_of, row_values, stripped
-from relatum.engine.memory.store import Store
+from relatum.engine.memory.store import MemoryStore
 from relatum.language.expression import Expression, Slot
 from relatum.model.names import column_name
 from relatum.model.routes import Place, Route, reach_of
@@ -82,7 +82,7 @@ class Evaluator:
 
     Parameters
     ----------
-    store : Store
+    store : MemoryStore
         The data.
     fields : sequence of Field
         The plan's keys.
@@ -90,7 +90,7 @@ class Evaluator:
         How many of them are a grid's; scans for the grains of a grid are shared.
     """
 
-    def __init__(self, store: Store, fields: Sequence[Field], axes: int) -> None:
+    def __init__(self, store: MemoryStore, fields: Sequence[Field], axes: int) -> None:
         self.store = store
         self.scans = Scans(store)
         self.axes = axes

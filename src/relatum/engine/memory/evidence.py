@@ -15,7 +15,7 @@ from relatum.engine.memory.evaluate import Evaluator
 from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.rows import Chunk, RowReader
 from relatum.engine.memory.shown import Shown
-from relatum.engine.memory.store import Store
+from relatum.engine.memory.store import MemoryStore
 from relatum.errors import RequestError
 from relatum.language.expression import Apply, ColumnValue, Constant, Expression, FilterPart, NoMatch, columns_in
 from relatum.model.names import column_name
@@ -32,7 +32,7 @@ class MemoryEvidence:
 
     Parameters
     ----------
-    store : Store
+    store : MemoryStore
         The data.
     plan : Plan
         The request's plan.
@@ -40,7 +40,7 @@ class MemoryEvidence:
         The code of a member for each key of the cell.
     """
 
-    def __init__(self, store: Store, plan: Plan, cell: Mapping[int, int]) -> None:
+    def __init__(self, store: MemoryStore, plan: Plan, cell: Mapping[int, int]) -> None:
         self.store = store
         self.plan = plan
         self.evaluator = Evaluator(store, plan.fields, len(plan.axes))

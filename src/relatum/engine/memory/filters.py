@@ -12,7 +12,7 @@ from relatum.data import vectors as v
 from relatum.data.columns import Array, Column
 from relatum.data.types import Kind
 from relatum.engine.memory.rows import Chunk, Evaluate, RowReader, evaluate_tree
-from relatum.engine.memory.store import RowCodes, Store
+from relatum.engine.memory.store import MemoryStore, RowCodes
 from relatum.language.expression import ColumnValue, Expression, FilterPart, NoMatch, columns_in
 from relatum.model.routes import Place, Route
 from relatum.plan.nodes import Restriction
@@ -148,13 +148,13 @@ def _place_mask(reader: RowReader, part: FilterPart, place: Place) -> NDArray[np
     return result.values if result.nulls is None else result.values & ~result.nulls
 
 
-def passes_unmatched(store: Store, restriction: Restriction) -> bool:
+def passes_unmatched(store: MemoryStore, restriction: Restriction) -> bool:
     """Whether the virtual row of a table, and those that it looks up, pass a condition."""
     place = restriction.route[-1].target if restriction.route else Place(restriction.part.table)
     return bool(_place_mask(RowReader(store, place.table), restriction.part, place)[-1])
 
 
-def _unmatched(store: Store, test: NoMatch, place: Place) -> NDArray[np.bool_]:
+def _unmatched(store: MemoryStore, test: NoMatch, place: Place) -> NDArray[np.bool_]:
     # The virtual row looks up the virtual rows further up.
     if not test.route:
         return np.asarray(np.arange(store.rows(place) + 1) == store.rows(place))

@@ -13,7 +13,7 @@ from relatum.data.columns import Array, Column
 from relatum.data.joins import JoinIndex
 from relatum.data.types import Kind
 from relatum.engine.memory.kernels import Listed, evaluate
-from relatum.engine.memory.store import Store
+from relatum.engine.memory.store import MemoryStore
 from relatum.language.expression import Apply, Choices, ColumnValue, Constant, Expression, NoMatch, columns_in
 from relatum.model.routes import Place, Route
 
@@ -83,7 +83,7 @@ class RowReader:
     read one text column only once for its members; the chunk then just picks.
     """
 
-    def __init__(self, store: Store, table: str) -> None:
+    def __init__(self, store: MemoryStore, table: str) -> None:
         self.store = store
         self.table = table
         self._compiled: dict[Expression, Evaluate] = {}

@@ -15,7 +15,7 @@ from relatum.engine.memory.kernels import KERNELS
 from relatum.engine.memory.ranks import RANKING_KERNELS
 from relatum.engine.memory.rows import RowReader
 from relatum.engine.memory.shown import Shown
-from relatum.engine.memory.store import Store
+from relatum.engine.memory.store import MemoryStore
 from relatum.errors import RequestError
 from relatum.language.expression import is_plain
 from relatum.language.register import AGGREGATES, RANKINGS, SCALARS, refuse_missing
@@ -30,11 +30,11 @@ class MemoryEngine:
 
     Parameters
     ----------
-    store : Store
+    store : MemoryStore
         The loaded tables and derived columns.
     """
 
-    def __init__(self, store: Store) -> None:
+    def __init__(self, store: MemoryStore) -> None:
         self.store = store
 
     def run(self, plan: Plan) -> Answer:
@@ -68,7 +68,7 @@ class MemoryEngine:
         return MemoryEvidence(self.store, plan, cell)
 
 
-def derived_column(store: Store, derivation: Derivation) -> Column:
+def derived_column(store: MemoryStore, derivation: Derivation) -> Column:
     """The values of a derived column: one for each row of its table."""
     if is_plain(derivation.formula.expression):
         return _in_use(RowReader(store, derivation.table).whole(derivation.formula.expression))

@@ -19,7 +19,7 @@ from relatum.engine.memory.folds import CountFold, FoldKind
 from relatum.engine.memory.groups import Groups
 from relatum.engine.memory.rows import Chunk, RowReader
 from relatum.engine.memory.scan import Argument, ScanResult, ScanTask, run_scan
-from relatum.engine.memory.store import RowCodes, Store
+from relatum.engine.memory.store import MemoryStore, RowCodes
 from relatum.language.expression import Apply, ColumnValue, Expression, FilterPart, applications, columns_in
 from relatum.language.register import CAST
 from relatum.model.names import column_name
@@ -86,11 +86,11 @@ class Scans:
 
     Parameters
     ----------
-    store : Store
+    store : MemoryStore
         The data.
     """
 
-    def __init__(self, store: Store) -> None:
+    def __init__(self, store: MemoryStore) -> None:
         self.store = store
         self.done: dict[object, Scanned] = {}
         self._wanted: dict[object, list[tuple[Aggregation, tuple[Coded, ...]]]] = {}

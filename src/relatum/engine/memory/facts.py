@@ -1,103 +1,23 @@
-"""What an audit asks of the data, as numbers and a few samples: of tables in memory, and of tables on an engine."""
+"""What an audit asks of tables in memory."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any, Protocol
+from typing import Any
 
 import numpy as np
-from msgspec import Struct
 
 from relatum.data import compute as pc
 from relatum.data import vectors as v
 from relatum.data.arrow import python_values
 from relatum.data.buffers import array_values
 from relatum.data.columns import Array, Column
-from relatum.data.keys import duplicate_keys, keys_found
+from relatum.data.keys import duplicate_keys, folded, keys_found
 from relatum.data.types import Kind
-from relatum.engine.memory.store import Store
+from relatum.engine.memory.store import MemoryStore
 from relatum.model.declaration import Relationship
 from relatum.model.routes import Hop, Route, hops_of
-
-Key = tuple[Any, ...]
-#: So many keys are shown of those that something is wrong with.
-SAMPLES = 3
-
-
-class Lost(Struct, frozen=True):
-    """Rows with a key that find nothing along a relationship.
-
-    ``early`` of them are dated before the first row of their key. Of the rest ``samples`` are keys, ``alike`` would
-    be found if case and blanks did not count, ``days`` are how many lie before and after a calendar, with the
-    outermost day on each side.
-    """
-
-    rows: int
-    of: int
-    samples: tuple[Key, ...] = ()
-    early: int = 0
-    early_samples: tuple[Key, ...] = ()
-    alike: int = 0
-    days: tuple[tuple[int, int | None], tuple[int, int | None]] = ((0, None), (0, None))
-
-
-class Partners(Struct, frozen=True):
-    """How rows of one side of a many-to-many relationship find those of the other."""
-
-    pairs: int
-    found: int
-    alone: int
-    several: int
-    most: int
-
-
-class Summary(Struct, frozen=True):
-    """What there is to say of a column: how it is stored, its bytes in memory, its nulls, its members."""
-
-    stored: str
-    bytes: int
-    nulls: int
-    members: int
-
-
-class AuditFacts(Protocol):
-    """What an audit asks of the data."""
-
-    def repeated(self, table: str, names: tuple[str, ...]) -> tuple[int, int, list[Key]]:
-        """How many keys are on several rows of a table, on how many, and some of them."""
-        ...
-
-    def without(self, table: str, names: tuple[str, ...]) -> int:
-        """How many rows of a table have no value in some of the columns."""
-        ...
-
-    def texts(self, table: str, name: str, most: int) -> tuple[Any, Array] | None:
-        """The texts of a column in order, each with its rows; None where there are more, or it holds no text."""
-        ...
-
-    def under_several(self, route: Route, fine: tuple[str, str], coarse: tuple[str, str]) -> tuple[int, list[object]]:
-        """How many members of a column are under several of another that they look up, and some of them."""
-        ...
-
-    def unused(self, hop: Hop) -> int:
-        """How many rows at the end of a hop no row finds."""
-        ...
-
-    def partners(self, hop: Hop) -> Partners:
-        """How rows find others along a many-to-many relationship."""
-        ...
-
-    def lost(self, relationship: Relationship) -> Lost:
-        """The rows with a key that find nothing along a relationship."""
-        ...
-
-    def lost_keys(self, relationship: Relationship, most: int) -> list[Key]:
-        """Distinct keys that find nothing along a relationship, at most so many of the first rows."""
-        ...
-
-    def summary(self, table: str, name: str) -> Summary:
-        """What there is to say of a column."""
-        ...
+from relatum.plan.audit_facts import SAMPLES, Key, Lost, Partners, Summary
 
 
 class MemoryFacts:
@@ -105,11 +25,11 @@ class MemoryFacts:
 
     Parameters
     ----------
-    store : Store
+    store : MemoryStore
         The tables.
     """
 
-    def __init__(self, store: Store) -> None:
+    def __init__(self, store: MemoryStore) -> None:
         self.store = store
 
     def _columns(self, table: str, names: Sequence[str]) -> list[Column]:
@@ -200,11 +120,6 @@ class MemoryFacts:
         width = f"{column.values.dtype.itemsize * 8} bits"
         stored = width if column.dictionary is None else f"{width}, {len(column.dictionary):,} texts"
         return Summary(stored, column.nbytes, column.null_count, len(self.store.members(table, name).values))
-
-
-def folded(texts: Any) -> Any:
-    """Texts without what people do not see: case, blanks around them, blanks in a row."""
-    return pc.utf8_lower(pc.utf8_trim_whitespace(pc.replace_substring_regex(texts, r"\s+", " ")))
 
 
 def _sampled(columns: list[Column], rows: Array) -> tuple[Key, ...]:

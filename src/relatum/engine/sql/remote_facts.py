@@ -13,7 +13,9 @@ from relatum.data.buffers import array_values
 from relatum.data.columns import Array
 from relatum.data.days import day_number
 from relatum.data.types import DATE, TEXT, Kind
+from relatum.engine.memory.facts import MemoryFacts
 from relatum.engine.sql.parts import Parts
+from relatum.engine.sql.remote_store import RemoteStore
 from relatum.engine.sql.rows import At, Rows
 from relatum.engine.sql.terms import (
     Sql,
@@ -36,8 +38,7 @@ from relatum.engine.sql.terms import (
 from relatum.engine.sql.windows import comparable
 from relatum.model.declaration import Relationship
 from relatum.model.routes import Hop, Route, hops_of
-from relatum.session.facts import SAMPLES, Key, Lost, MemoryFacts, Partners, Summary
-from relatum.session.remote import RemoteStore
+from relatum.plan.audit_facts import SAMPLES, Key, Lost, Partners, Summary
 
 
 class RemoteFacts:
@@ -285,7 +286,7 @@ class RemoteFacts:
     def summary(self, table: str, name: str) -> Summary:
         """What there is to say of a column."""
         if self.store.here((table, name)):
-            return MemoryFacts(self.store).summary(table, name)
+            return MemoryFacts(self.store.local).summary(table, name)
         parts = self.store.parts()
         rows, start = Rows.of(parts, table)
         value = rows.column(start, name).sql

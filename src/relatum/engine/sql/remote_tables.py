@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from typing import Any, NamedTuple, Self
+from typing import Any, NamedTuple
 
 import pyarrow as pa
 from sqlglot import exp
@@ -12,7 +12,7 @@ from relatum.data.arrow import column_to_arrow, type_of
 from relatum.data.columns import Column
 from relatum.data.table import TableData
 from relatum.data.types import INTEGER, TEXT, Kind, Type
-from relatum.engine.memory.store import Store
+from relatum.engine.memory.store import MemoryStore
 from relatum.engine.sql.sheet import Sheet
 from relatum.engine.sql.tables import StoredColumn, StoredTable
 from relatum.engine.sql.terms import (
@@ -24,11 +24,11 @@ from relatum.engine.sql.terms import (
 )
 from relatum.engine.sql.terms import call as called
 from relatum.engine.sql.terms import text as sql_text
+from relatum.engine.sql.warehouse import Warehouse
+from relatum.engine.store import JoinKeeper, Store, Tables, WorkOut
 from relatum.errors import ModelError
-from relatum.model.names import quoted
-from relatum.model.routes import Hop, Route
+from relatum.model.names import ColumnKey, quoted
 from relatum.plan.nodes import Derivation, Plan
-from relatum.session.warehouse import Warehouse
 from relatum.sources.engines.base import Connection, Relation
 from relatum.sources.remote import RemoteTable
 
@@ -47,17 +47,25 @@ class RemoteTables(Store):
     """The tables of a model on an engine, as queries read them, and derived columns as formulas.
 
     A table that is not where the engine is, is sent there when it is first needed.
+
+    Parameters
+    ----------
+    connection : Connection
+        The engine.
+    tables, work_out, joins, former
+        As of :class:`Store`.
     """
 
-    #: Where the data is; set when the store is made.
-    warehouse: Warehouse
-
-    @classmethod
-    def on(cls, connection: Connection, *arguments: Any) -> Self:
-        """A store over tables on an engine; the other arguments are those of a store."""
-        store = cls(*arguments)
-        store.warehouse = Warehouse(connection)
-        return store
+    def __init__(
+        self,
+        connection: Connection,
+        tables: Tables,
+        work_out: WorkOut,
+        joins: JoinKeeper | None = None,
+        former: Store | None = None,
+    ) -> None:
+        super().__init__(tables, work_out, joins, former)
+        self.warehouse = Warehouse(connection)
 
     @property
     def connection(self) -> Connection:
@@ -65,10 +73,6 @@ class RemoteTables(Store):
         return self.warehouse.connection
 
     # -- where tables are ---------------------------------------------------------------------------------------------
-
-    def rows_of(self, table: str) -> str:
-        """The table whose rows a table has."""
-        return self.tables.rows_of.get(table, table)
 
     def key_of(self, table: str) -> tuple[str, ...]:
         """What a table states as its key."""
@@ -123,7 +127,7 @@ class RemoteTables(Store):
         if len(keys) != 1 or keys[0] not in data.types or data.types[keys[0]].kind is Kind.FLOAT:
             return ""
         if not isinstance(data, RemoteTable):
-            return keys[0] if super().unique(table, keys[0]) else ""
+            return keys[0] if self.local.unique(table, keys[0]) else ""
         relation, there = data.relation, data.headings.get(keys[0], keys[0])
         counted = [exp.Count(this=exp.Star()), exp.Count(this=exp.Distinct(expressions=[column("t", there)]))]
         select = exp.Select(expressions=[aliased(each, f"n{at}") for at, each in enumerate(counted)])
@@ -191,26 +195,19 @@ class RemoteTables(Store):
 
     # -- what is known here -------------------------------------------------------------------------------------------
 
-    def here(self, *columns: tuple[str, str]) -> bool:
-        """Whether columns are of tables that are read here, so that what is asked of them is known here, too."""
+    @property
+    def local(self) -> MemoryStore:
+        """What is asked about tables that are in memory."""
+        return MemoryStore.beside(self)
+
+    def here(self, *columns: ColumnKey) -> bool:
+        """Whether columns are of tables that are in memory, so that what is asked of them is known there."""
         return all(
             name in self.tables.data[table].types
             and self.tables.data[table].made_by is None
             and not isinstance(self.tables.data[table], RemoteTable)
             for table, name in columns
         )
-
-    def _hop_here(self, hop: Hop) -> bool:
-        """Whether both ends of a hop are read here."""
-        columns = [(place.table, name) for place in (hop.source, hop.target) for name in place.level]
-        if hop.relationship is not None:
-            columns += [
-                (end.table, name) for end in (hop.relationship.many, hop.relationship.one) for name in end.columns
-            ]
-        return self.here(*columns)
-
-    def _route_here(self, route: Route) -> bool:
-        return all(map(self._hop_here, route))
 
     def _one_row(self, select: Any) -> dict[str, Any]:
         """The one row that a query of one table answers."""

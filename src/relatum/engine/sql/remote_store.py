@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import functools
+from collections.abc import Callable, Sequence
 from datetime import date
-from typing import Any
+from typing import Any, Concatenate, ParamSpec, TypeVar
 
 import numpy as np
 import pyarrow as pa
@@ -16,10 +17,10 @@ from relatum.data.days import day_number, day_of
 from relatum.data.joins import JoinIndex
 from relatum.data.keys import common_types, refuse_repeated
 from relatum.data.types import DATE, FLOAT, TEXT, Kind, Type
-from relatum.engine.memory.store import Attribute
 from relatum.engine.sql.decode import codes_of, fetched, member_codes
 from relatum.engine.sql.orders import Orders
 from relatum.engine.sql.parts import Parts
+from relatum.engine.sql.remote_tables import RemoteTables
 from relatum.engine.sql.rows import Key, Rows, key_columns
 from relatum.engine.sql.run import Worker
 from relatum.engine.sql.sheet import Sheet
@@ -38,15 +39,50 @@ from relatum.engine.sql.terms import (
 )
 from relatum.engine.sql.terms import call as called
 from relatum.engine.sql.windows import comparable
+from relatum.engine.store import Attribute
 from relatum.errors import LimitError
 from relatum.language.expression import MemberOrder
 from relatum.limits import limit
-from relatum.model.names import column_name
+from relatum.model.names import ColumnKey, column_name
 from relatum.model.routes import Hop, Place, Route
 from relatum.plan.nodes import Calendar, Match
-from relatum.session.remote_tables import RemoteTables
 
 _NO_ROWS = np.zeros(0, np.int64)
+
+Asked = ParamSpec("Asked")
+Answer = TypeVar("Answer")
+
+
+def columns_of(*routes: Hop) -> list[ColumnKey]:
+    """The columns that hops join by."""
+    found = []
+    for hop in routes:
+        found += [(place.table, name) for place in (hop.source, hop.target) for name in place.level]
+        if hop.relationship is not None:
+            ends = (hop.relationship.many, hop.relationship.one)
+            found += [(end.table, name) for end in ends for name in end.columns]
+    return found
+
+
+def unless_here(
+    about: Callable[Concatenate[RemoteStore, Asked], list[ColumnKey]],
+) -> Callable[[Callable[Concatenate[RemoteStore, Asked], Answer]], Callable[Concatenate[RemoteStore, Asked], Answer]]:
+    """A question for the engine, unless all the columns that it is ``about`` are in memory: then memory answers it."""
+
+    def dispatched(
+        query: Callable[Concatenate[RemoteStore, Asked], Answer],
+    ) -> Callable[Concatenate[RemoteStore, Asked], Answer]:
+        @functools.wraps(query)
+        def answered(store: RemoteStore, /, *arguments: Asked.args, **named: Asked.kwargs) -> Answer:
+            columns = about(store, *arguments, **named)
+            if columns and store.here(*columns):
+                answer: Answer = getattr(store.local, query.__name__)(*arguments, **named)
+                return answer
+            return query(store, *arguments, **named)
+
+        return answered
+
+    return dispatched
 
 
 class RemoteStore(RemoteTables):
@@ -67,13 +103,12 @@ class RemoteStore(RemoteTables):
         record: dict[str, Any] = self.ask(parts, select).to_pylist()[0]
         return record
 
+    @unless_here(lambda store, place: [(place.table, name) for name in place.level])
     def rows(self, place: Place) -> int:
         """How many rows a table or level has."""
         data = self.tables.data[place.table]
         if not place.level and data.made_by is None:
             return data.rows
-        if place.level and self.here(*((place.table, name) for name in place.level)):
-            return super().rows(place)
         stamps = self._level_stamps(place) if place.level else (data,)
 
         def make() -> int:
@@ -90,11 +125,9 @@ class RemoteStore(RemoteTables):
 
         return self.work.keep(("rows", place), stamps, make)
 
+    @unless_here(lambda store, table, name: [(table, name)])
     def column(self, table: str, name: str) -> Column:
         """A column of a small table, fetched; refused where the table is large."""
-        data = self.tables.data[table]
-        if self.here((table, name)):
-            return data.column(name)
         owner = self.rows_of(table)
 
         def make() -> Column:
@@ -121,11 +154,10 @@ class RemoteStore(RemoteTables):
     def _key(self, rows: Rows, start: Any, table: str, name: str) -> Key:
         return rows.key(start, Match(-1, (), (), table, name))
 
+    @unless_here(lambda store, table, name: [(store.rows_of(table), name)])
     def members(self, table: str, name: str) -> Members:
         """The members of a column; as many codes as there are members."""
         owner = self.rows_of(table)
-        if self.here((owner, name)):
-            return super().members(table, name)
 
         def make() -> Members:
             parts = self.parts()
@@ -144,9 +176,8 @@ class RemoteStore(RemoteTables):
 
         return self.work.keep(("members", owner, name), (self.stamp(owner, name),), make)
 
+    @unless_here(lambda store, owner, name, order: [(owner, each) for each in (name, order.by) if each])
     def _order(self, owner: str, name: str, order: MemberOrder) -> Array:
-        if self.here((owner, name), *([(owner, order.by)] if order.by else [])):
-            return super()._order(owner, name, order)
         members = self.members(owner, name)
         rank = np.arange(members.size)
         if order == MemberOrder():
@@ -160,17 +191,18 @@ class RemoteStore(RemoteTables):
         rank[codes] = array_values(found.column("place").combine_chunks().cast(pa.int64()))
         return rank
 
-    def attribute(self, table: str, name: str, route: Route, other: str, column_: str) -> Attribute:
+    @unless_here(
+        lambda store, table, name, route, other, other_name: [(table, name), (other, other_name), *columns_of(*route)]
+    )
+    def attribute(self, table: str, name: str, route: Route, other: str, other_name: str) -> Attribute:
         """For each member of a column the member of another one that its first row has or looks up."""
-        if self.here((table, name), (other, column_)) and self._route_here(route):
-            return super().attribute(table, name, route, other, column_)
-        members, found = self.members(table, name), self.members(other, column_)
+        members, found = self.members(table, name), self.members(other, other_name)
 
         def make() -> Attribute:
             parts = self.parts()
             rows, start = Rows.of(parts, table)
             own = self._key(rows, start, table, name)
-            there = rows.key(rows.at(start, route), Match(-1, (), (), other, column_))
+            there = rows.key(rows.at(start, route), Match(-1, (), (), other, other_name))
             state, other_state = own.state or number(0), there.state or number(0)
             keys, _ = key_columns(Key(own.value, state, own.type), "k")
             more, _ = key_columns(Key(there.value, other_state, there.type), "o")
@@ -199,14 +231,13 @@ class RemoteStore(RemoteTables):
             attribute[codes] = others
             return Attribute(attribute, bool(array_values(answer.column("same").combine_chunks(), False).all()))
 
-        stamps = (self.stamp(table, name), self.stamp(other, column_), *self.route_stamps(route))
-        return self.work.keep(("attribute", table, name, route, other, column_), stamps, make)
+        stamps = (self.stamp(table, name), self.stamp(other, other_name), *self.route_stamps(route))
+        return self.work.keep(("attribute", table, name, route, other, other_name), stamps, make)
 
+    @unless_here(lambda store, table, name: [(store.rows_of(table), name)])
     def unique(self, table: str, name: str) -> bool:
         """Whether a column has another value on each row, and null on none."""
         owner = self.rows_of(table)
-        if self.here((owner, name)):
-            return super().unique(table, name)
 
         def make() -> bool:
             parts = self.parts()
@@ -218,12 +249,11 @@ class RemoteStore(RemoteTables):
 
         return self.work.keep(("unique", owner, name), (self.stamp(owner, name),), make)
 
+    @unless_here(lambda store, place, name: [(place.table, each) for each in (name, *place.level)])
     def determines(self, place: Place, name: str) -> bool:
         """Whether every row of a level's member has the same value in another column of the table."""
         if name in place.level:
             return True
-        if self.here((place.table, name), *((place.table, each) for each in place.level)):
-            return super().determines(place, name)
 
         def make() -> bool:
             parts = self.parts()
@@ -243,33 +273,16 @@ class RemoteStore(RemoteTables):
         stamps = (*self._level_stamps(place), self.stamp(place.table, name))
         return self.work.keep(("determines", place, name), stamps, make)
 
-    def is_period(self, table: str, name: str) -> bool:
-        """Whether a calendar's column follows from the month, or cuts the dates into unbroken runs."""
-        owner = self.rows_of(table)
-
-        def make() -> bool:
-            days = self.column(owner, self.date_column(owner)).values.astype(np.int64)
-            order = np.argsort(days)
-            codes = members_of(self.column(owner, name)).codes[order].astype(np.int64)
-            months = days[order].astype("datetime64[D]").astype("datetime64[M]").astype(np.int64)
-            breaks = codes[1:] != codes[:-1]
-            follows = not bool(np.any(breaks & (months[1:] == months[:-1])))
-            return follows or int(breaks.sum()) + 1 == len(np.unique(codes))
-
-        stamps = (self.stamp(owner, self.date_column(owner)), self.stamp(owner, name))
-        return self.work.keep(("period", owner, name), stamps, make)
-
     # -- relationships ------------------------------------------------------------------------------------------------
 
     def unmatched(self, hop: Hop) -> bool:
         """Whether some row finds nothing along a hop."""
         return self.index(hop).unmatched > 0
 
+    @unless_here(lambda store, hop: columns_of(hop))
     def index(self, hop: Hop) -> JoinIndex:
         """How many rows find something along a hop; which they find, the engine knows."""
         assert not hop.reach, "a hop that reaches many rows has links, not an index"
-        if self._hop_here(hop):
-            return super().index(hop)
 
         def make() -> JoinIndex:
             size = self.rows(hop.target)
@@ -298,12 +311,10 @@ class RemoteStore(RemoteTables):
         key = (hop.source, hop.target, related and (related.many, related.one, related.match, related.kind), hop.turned)
         return self.work.keep(("index", key), self._hop_stamps(hop), make)
 
+    @unless_here(lambda store, hop: columns_of(hop))
     def verify(self, hop: Hop) -> None:
         """Check a relationship on the data: that its ends can match, and that its one side is unique."""
-        if self._hop_here(hop):
-            super().verify(hop)
-        else:
-            self._check_ends(hop)
+        self._check_ends(hop)
 
     def _check_ends(self, hop: Hop) -> None:
         """Refuse a relationship whose ends never match, or whose one side is not unique."""
@@ -373,10 +384,9 @@ class RemoteStore(RemoteTables):
                 day = max((each for each in found if each is not None), default=None)
         return None if day is None else day_of(day)
 
+    @unless_here(lambda store, table, name: [(table, name)])
     def last_day(self, table: str, name: str) -> int | None:
         """The last day, counted from 1970, of a column of dates or timestamps; None where it has no value."""
-        if self.here((table, name)):
-            return super().last_day(table, name)
 
         def make() -> int | None:
             parts = self.parts()
@@ -387,10 +397,9 @@ class RemoteStore(RemoteTables):
 
         return self.work.keep(("last day", table, name), (self.stamp(table, name),), make)
 
+    @unless_here(lambda store, calendar, route: [(calendar, store.date_column(calendar)), *columns_of(*route)])
     def latest(self, calendar: str, route: Route) -> int | None:
         """The last date, in days since 1970, that any row at the start of a route to a calendar finds."""
-        if self._route_here(route) and self.here((calendar, self.date_column(calendar))):
-            return super().latest(calendar, route)
 
         def make() -> int | None:
             parts = self.parts()
