@@ -55,9 +55,10 @@ def limited_model(folder: Path, kind: str, query: str, limits: str, *, engine: b
 
 @pytest.mark.parametrize(("kind", "engine"), [("sqlite", False), ("duckdb", False), ("duckdb", True)])
 def test_every_question_ends_at_its_limits(tmp_path: Path, kind: str, engine: bool) -> None:
-    for query in LONG[kind]:
+    for number, query in enumerate(LONG[kind]):
         model = limited_model(tmp_path, kind, query, "time = 1", engine=engine)
-        for command in (("show", model), ("check", model), ("pivot", model, "--values", "max(t.n)")):
+        commands = (("pivot", model, "--values", "max(t.n)"), ("show", model), ("check", model))
+        for command in commands if number == 0 else commands[:1]:
             start = time.monotonic()
             said = run(*command)
             assert said.exit_code == 2 and "takes longer than 1 second" in said.stderr, (command, said.stderr)

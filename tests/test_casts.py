@@ -50,7 +50,7 @@ NUMBERS = st.from_regex(r"\A ?[+-]?[0-9]{1,22}(\.[0-9]{0,6})? ?\Z") | st.sampled
 )
 
 
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=8, deadline=None)
 @given(FLOATS)
 @example([0.5, -0.5, 2.675, 9.223372036854775e18, -9.3e18, 1e300, 4503599627370497.5])
 def test_floats(values: list[float | None]) -> None:
@@ -61,7 +61,7 @@ def test_floats(values: list[float | None]) -> None:
     assert rows(values, "cast(v as text)", pa.float64()) == texts
 
 
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=8, deadline=None)
 @given(DECIMALS)
 def test_decimals(values: list[Decimal | None]) -> None:
     type_ = pa.decimal128(18, 3)
@@ -82,7 +82,7 @@ def number(text: str) -> Decimal | None:
     )
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=15, deadline=None)
 @given(optional(NUMBERS))
 def test_texts(values: list[str | None]) -> None:
     found = [None if value is None else number(value) for value in values]
@@ -102,7 +102,7 @@ def day(text: str | None) -> date | None:
         return None
 
 
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=8, deadline=None)
 @given(
     optional(
         st.dates().map(str)
@@ -124,7 +124,7 @@ PARTS: dict[str, Callable[[datetime], Any]] = {
 
 
 @pytest.mark.parametrize("formula", PARTS)
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=8, deadline=None)
 @given(values=optional(st.datetimes(datetime(2, 1, 1), datetime(9998, 1, 1))))
 def test_parts_of_moments(formula: str, values: list[datetime | None]) -> None:
     missing = "between" if "else" in formula else None  # null is none of the values of a case
@@ -132,7 +132,7 @@ def test_parts_of_moments(formula: str, values: list[datetime | None]) -> None:
     assert rows(values, formula, pa.timestamp("us")) == expected
 
 
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=8, deadline=None)
 @given(st.lists(st.tuples(st.integers(-5, 10_005), st.integers(-1, 14), st.integers(-1, 33)), min_size=1, max_size=20))
 def test_dates_made_of_parts(parts: list[tuple[int, int, int]]) -> None:
     model = relatum.Model()
@@ -151,7 +151,7 @@ def test_dates_made_of_parts(parts: list[tuple[int, int, int]]) -> None:
     assert [record["w"] for record in grid.to_arrow().to_pylist()] == expected
 
 
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=10, deadline=None)
 @given(st.lists(st.integers(0, 10**12), min_size=1, max_size=20))
 def test_moments_of_nanoseconds(values: list[int]) -> None:
     start = datetime(2024, 1, 1)

@@ -84,11 +84,12 @@ def awkward(engine: Any) -> tuple[relatum.Model, relatum.Model]:
     """The same rows here and on an engine, with every row formula as a derived column."""
     here, there = relatum.Model("awkward"), relatum.Model("awkward", engine=engine)
     for model in (here, there):
-        model.add_table("t", frame(11), key="n")
-        for at, formula in enumerate(ROW_FORMULAS):
-            model.derive("t", f"w{at}", formula)
-        for at, condition in enumerate(CONDITIONS):
-            model.derive("t", f"c{at}", condition)
+        with model.edits():
+            model.add_table("t", frame(11), key="n")
+            for at, formula in enumerate(ROW_FORMULAS):
+                model.derive("t", f"w{at}", formula)
+            for at, condition in enumerate(CONDITIONS):
+                model.derive("t", f"c{at}", condition)
     return here, there
 
 

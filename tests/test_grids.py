@@ -44,11 +44,11 @@ def agree(examples: int) -> None:
 
 
 def test_whole_grids_agree_with_the_slow_evaluator() -> None:
-    agree(110)
+    agree(60)
 
 
 def test_whole_grids_agree_when_rows_come_in_chunks(tiny_limits: None) -> None:  # noqa: F811
-    agree(40)
+    agree(25)
 
 
 def told(grid: relatum.Grid) -> list[tuple[Any, ...]]:
@@ -252,7 +252,7 @@ def test_of_many_members_those_with_rows_are_shown(nursery: relatum.Model) -> No
     assert members.summary(10) == f"222 members, {222 - len(there)} without rows; 212 not shown"
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=15, deadline=None)
 @given(st.integers(0, 2**60))
 def test_members_have_the_rows_that_a_grid_counts(seed: int) -> None:
     rnd = random.Random(seed)
@@ -291,7 +291,7 @@ def asked_of(case: GridCase) -> tuple[relatum.Model, relatum.Grid] | None:
         return None
 
 
-@settings(max_examples=30, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(st.integers(0, 2**60))
 def test_a_grid_is_the_same_however_it_is_reached(seed: int) -> None:
     found = asked_of(random_grid(random.Random(seed)))
@@ -310,7 +310,7 @@ def test_a_grid_is_the_same_however_it_is_reached(seed: int) -> None:
     assert again.request == grid.again(values="count(sales)").request
 
 
-@settings(max_examples=30, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(st.integers(0, 2**60), st.integers(60, 200))
 def test_page_and_text_show_the_same(seed: int, width: int) -> None:
     found = asked_of(random_grid(random.Random(seed)))

@@ -79,7 +79,7 @@ def random_case(chance: random.Random) -> tuple[relatum.Model, str, list[dict[st
 
 def test_every_medium_says_the_same(tmp_path: Path) -> None:
     asked, wanted = [], []
-    for seed in range(60):
+    for seed in range(25):
         model, value, rules = random_case(random.Random(seed))
         grid = model.pivot("t.a", "t.b", value, style=rules)
         sheet = sheet_of(grid.result)
@@ -268,5 +268,8 @@ def test_what_is_no_report_is_refused(hollowmere: Path, tmp_path: Path, text: st
     result = run("report", hollowmere, file, "--out", tmp_path / "x.html")
     assert result.exit_code == 2 and reason in result.stderr, result.stderr
     assert not (tmp_path / "x.html").exists()
+
+
+def test_an_unknown_report_or_ending_is_refused(hollowmere: Path, tmp_path: Path) -> None:
     assert run("report", hollowmere, "yeer").stderr.count("Did you mean year") == 1
     assert "files ending in .pdf" in run("report", hollowmere, "year", "--out", tmp_path / "x.pdf").stderr

@@ -107,18 +107,21 @@ HANDLERS = [
 
 def test_a_change_that_is_handled_nowhere_fails_the_type_check(tmp_path: Path) -> None:
     """Every handler taken out at once: the check names each place by itself."""
-    shutil.copytree(ROOT / "src", tmp_path / "src", ignore=shutil.ignore_patterns("__pycache__"))
-    shutil.copy(ROOT / "pyproject.toml", tmp_path)
+    texts: dict[str, str] = {}
     for name, handler, instead in HANDLERS:
-        file = tmp_path / "src" / "relatum" / name
-        text = file.read_text()
+        text = texts.get(name) or (ROOT / "src" / "relatum" / name).read_text()
         assert handler in text, name
-        file.write_text(text.replace(handler, instead, 1))
-    # What the type check of the project itself left makes this one quicker.
+        texts[name] = text.replace(handler, instead, 1)
+    shadows = []
+    for at, (name, text) in enumerate(texts.items()):
+        (tmp_path / f"{at}.py").write_text(text)
+        shadows += ["--shadow-file", f"src/relatum/{name}", str(tmp_path / f"{at}.py")]
+    # What the type check of the project itself left makes this one quicker; it is not to be spoilt.
     if (ROOT / ".mypy_cache").exists():
-        shutil.copytree(ROOT / ".mypy_cache", tmp_path / ".mypy_cache")
-    command = [sys.executable, "-m", "mypy", *(f"src/relatum/{name}" for name, _, _ in HANDLERS)]
-    found = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, check=False).stdout
+        shutil.copytree(ROOT / ".mypy_cache", tmp_path / "cache")
+    command = [sys.executable, "-m", "mypy", "--cache-dir", str(tmp_path / "cache"), *shadows]
+    command += ["--follow-imports", "silent", *(f"src/relatum/{name}" for name in texts)]
+    found = subprocess.run(command, cwd=ROOT, capture_output=True, text=True, check=False).stdout
     missed = {
         name for name, _, _ in HANDLERS if not re.search(rf"{name}:\d+: error: Argument 1 to \"assert_never\"", found)
     }

@@ -167,7 +167,7 @@ HURRIED = [HealthCheck.too_slow, HealthCheck.data_too_large]
 
 def test_any_edits_leave_what_a_fresh_model_says() -> None:
     run_state_machine_as_test(
-        Edits, settings=settings(max_examples=12, stateful_step_count=10, deadline=None, suppress_health_check=HURRIED)
+        Edits, settings=settings(max_examples=6, stateful_step_count=10, deadline=None, suppress_health_check=HURRIED)
     )
 
 
