@@ -134,14 +134,14 @@ def overview(session: Session, name: str = "") -> Overview:
     declaration = session.declaration
     if not name:
         return Overview(
-            declaration.name,
-            tuple(_table(session, table) for table in declaration.tables),
-            tuple(_relationship(session, each) for each in declaration.relationships),
-            tuple(_measure(declaration, measure) for measure in declaration.measures),
-            tuple(declaration.hierarchies.values()),
-            declaration.controls,
-            tuple(declaration.pivots.values()),
-            tuple(_report(*each) for each in declaration.reports.items()),
+            model=declaration.name,
+            tables=tuple(_table(session, table) for table in declaration.tables),
+            relationships=tuple(_relationship(session, each) for each in declaration.relationships),
+            measures=tuple(_measure(declaration, measure) for measure in declaration.measures),
+            hierarchies=tuple(declaration.hierarchies.values()),
+            controls=declaration.controls,
+            pivots=tuple(declaration.pivots.values()),
+            reports=tuple(_report(*each) for each in declaration.reports.items()),
         )
     parts = split_name(name)
     table = parts[0] if parts else ""
@@ -163,7 +163,15 @@ def overview(session: Session, name: str = "") -> Overview:
             raise ModelError(
                 f"There is no column {name}.", fix=suggestion(parts[1], session.catalog.shown(table), noun="column")
             )
-        found = TableOverview(found.name, found.kind, found.rows, found.key, found.source, found.about, columns)
+        found = TableOverview(
+            name=found.name,
+            kind=found.kind,
+            rows=found.rows,
+            key=found.key,
+            source=found.source,
+            about=found.about,
+            columns=columns,
+        )
         related = [each for each in related if _names(each, *parts)]
     return Overview(declaration.name, (found,), tuple(_relationship(session, each) for each in related), ())
 
@@ -198,23 +206,29 @@ def _table(session: Session, name: str) -> TableOverview:
         known = session.facts.summary(name, column)
         columns.append(
             ColumnOverview(
-                name,
-                column,
-                str(session.catalog.columns(name)[column]),
-                known.stored,
+                table=name,
+                name=column,
+                type=str(session.catalog.columns(name)[column]),
+                stored=known.stored,
                 # The rows of a role are those of its table: they take no memory.
-                0 if table.role_of else known.bytes,
-                known.nulls,
-                known.members,
-                derived.formula if derived else table.formulas.get(column, ""),
-                about,
-                derived is not None,
-                settings is not None and settings.hidden,
+                bytes=0 if table.role_of else known.bytes,
+                nulls=known.nulls,
+                members=known.members,
+                formula=derived.formula if derived else table.formulas.get(column, ""),
+                about=about,
+                derived=derived is not None,
+                hidden=settings is not None and settings.hidden,
             )
         )
     source = "frame" if table.frame else f"per {', '.join(table.per)}" if table.per else table.source
     return TableOverview(
-        name, _kind(session, name), session.data[name].rows, described.key, source, table.about, tuple(columns)
+        name=name,
+        kind=_kind(session, name),
+        rows=session.data[name].rows,
+        key=described.key,
+        source=source,
+        about=table.about,
+        columns=tuple(columns),
     )
 
 
@@ -240,7 +254,16 @@ def _relationship(session: Session, relationship: Relationship) -> RelationshipO
             matched = rows - session.store.index(hop).unmatched
     except DataError as error:
         problem = error.reason
-    return RelationshipOverview(str(one), str(many), cardinality, _filters(relationship), match, rows, matched, problem)
+    return RelationshipOverview(
+        one=str(one),
+        many=str(many),
+        cardinality=cardinality,
+        filters=_filters(relationship),
+        match=match,
+        rows=rows,
+        matched=matched,
+        problem=problem,
+    )
 
 
 def _turned(relationship: Relationship) -> Hop:

@@ -98,21 +98,21 @@ def _orphans(session: Session, relationship: Relationship, money: Money) -> Iter
                 value, worth = None, ""
                 effect = _shown_as_no_match(rows - count, "")
             yield Finding(
-                "problem",
-                str(relationship),
-                f"{counted(count, 'row')} of {many} ({percent(count, lost.of, 2)}) {agreeing(count, 'is', 'are')} "
+                severity="problem",
+                subject=str(relationship),
+                text=f"{counted(count, 'row')} of {many} ({percent(count, lost.of, 2)}) {agreeing(count, 'is', 'are')} "
                 "dated before "
                 f"the first row of {one} with the same key, for instance {listed_keys(list(lost.early_samples))}.",
-                f"Add earlier rows to {one}, or correct the dates.",
-                _with_worth(
+                fix=f"Add earlier rows to {one}, or correct the dates.",
+                effect=_with_worth(
                     f"{agreeing(count, 'It matches', 'They match')} no row of {one} and "
                     f"{agreeing(count, 'is', 'are')} left "
                     "out",
                     count,
                     worth,
                 ),
-                count,
-                value,
+                rows=count,
+                value=value,
             )
             rows -= count
             if not rows:
@@ -124,20 +124,22 @@ def _orphans(session: Session, relationship: Relationship, money: Money) -> Iter
             fix = f"Extend {one} to those dates, or correct them."
             dated = f"{agreeing(rows, 'is', 'are')} dated outside {one}: {outside}."
             text = f"{counted(rows, 'row')} of {many} ({share}) {dated}"
-            yield Finding("problem", str(relationship), text, fix, effect, rows, value)
+            yield Finding(
+                severity="problem", subject=str(relationship), text=text, fix=fix, effect=effect, rows=rows, value=value
+            )
             return
     fix = f"Add the missing rows to {one}, or correct the keys."
     if lost.alike:
         fix = f"{counted(lost.alike, 'row')} would match if case and blanks were ignored: correct their keys."
     yield Finding(
-        "problem",
-        str(relationship),
-        f"{counted(rows, 'row')} of {many} ({share}) {agreeing(rows, 'has', 'have')} no match in {one}, "
+        severity="problem",
+        subject=str(relationship),
+        text=f"{counted(rows, 'row')} of {many} ({share}) {agreeing(rows, 'has', 'have')} no match in {one}, "
         f"for instance {listed_keys(list(lost.samples))}.",
-        fix,
-        effect,
-        rows,
-        value,
+        fix=fix,
+        effect=effect,
+        rows=rows,
+        value=value,
     )
 
 
@@ -165,14 +167,14 @@ def _null_keys(session: Session, relationship: Relationship, index: JoinIndex, m
     effect = _shown_as_no_match(index.null_keys, worth)
     share = percent(index.null_keys, session.store.rows(Place(many)), 2)
     return Finding(
-        "remark",
-        str(relationship),
-        f"{counted(index.null_keys, 'row')} of {quoted(many)} ({share}) {agreeing(index.null_keys, 'has', 'have')} "
-        "no key.",
-        "",
-        effect,
-        index.null_keys,
-        value,
+        severity="remark",
+        subject=str(relationship),
+        text=f"{counted(index.null_keys, 'row')} of {quoted(many)} ({share}) "
+        f"{agreeing(index.null_keys, 'has', 'have')} no key.",
+        fix="",
+        effect=effect,
+        rows=index.null_keys,
+        value=value,
     )
 
 

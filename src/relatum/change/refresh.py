@@ -280,20 +280,20 @@ def _table_news(name: str, before: TableState | None, after: TableState | None) 
     else:
         what = "changed"
     return TableNews(
-        name,
-        what,
-        before.rows,
-        after.rows,
-        files,
-        tuple(column for column in after.columns if column not in before.columns),
-        tuple(column for column in before.columns if column not in after.columns),
-        tuple(
+        table=name,
+        what=what,
+        rows_before=before.rows,
+        rows_after=after.rows,
+        files=files,
+        new_columns=tuple(column for column in after.columns if column not in before.columns),
+        lost_columns=tuple(column for column in before.columns if column not in after.columns),
+        retyped=tuple(
             f"{column}: {before.columns[column]} -> {type_}"
             for column, type_ in after.columns.items()
             if column in before.columns and before.columns[column] != type_
         ),
-        {column: members for column, members in gained.items() if members},
-        {column: members for column, members in gone.items() if members},
+        new_members={column: members for column, members in gained.items() if members},
+        lost_members={column: members for column, members in gone.items() if members},
     )
 
 

@@ -274,7 +274,17 @@ def _package(path: Path, site: _Site) -> Iterator[Raw]:
                 fix=suggestion(wrong[0], data.types, noun="field"),
             )
         foreign = _pointing(each.foreign_keys)
-        yield Raw(_word(each.name), source, data, None, each.key, foreign, each.types, each.labels, each.about)
+        yield Raw(
+            name=_word(each.name),
+            source=source,
+            data=data,
+            frame=None,
+            key=each.key,
+            foreign_keys=foreign,
+            types=each.types,
+            labels=each.labels,
+            about=each.about,
+        )
 
 
 def _database(address: str, site: _Site) -> Iterator[Raw]:

@@ -163,7 +163,15 @@ def date_relationships(
             evidence += ", of which only the date is used"
         if number:
             evidence += f"; on standby behind {columns[0].name}: a formula uses it with via"
-        yield Proposal("relationship", str(related), str(related), 0.97 if not number else 0.9, evidence, "", related)
+        yield Proposal(
+            kind="relationship",
+            subject=str(related),
+            statement=str(related),
+            confidence=0.97 if not number else 0.9,
+            evidence=evidence,
+            doubt="",
+            content=related,
+        )
 
 
 def parts_relationship(parts: DateParts, calendar: str, there: TableProfile | None) -> Proposal | None:
@@ -179,7 +187,15 @@ def parts_relationship(parts: DateParts, calendar: str, there: TableProfile | No
     many = End(table, tuple(each.name for each in parts.columns))
     related = Relationship(many, End(calendar, tuple(targets)), level=not parts.whole)
     evidence = f"{counted(parts.columns[0].rows, 'date')} in {len(named)} columns"
-    return Proposal("relationship", str(related), str(related), 0.95, evidence, "", related)
+    return Proposal(
+        kind="relationship",
+        subject=str(related),
+        statement=str(related),
+        confidence=0.95,
+        evidence=evidence,
+        doubt="",
+        content=related,
+    )
 
 
 def _own_part(calendar: TableProfile, part: str) -> str | None:
@@ -194,4 +210,12 @@ def level_relationship(column: ColumnProfile, calendar: str) -> Proposal:
     level = column.level or "year"
     related = Relationship(End(column.table, (column.name,)), End(calendar, (level,)), level=True)
     evidence = f"{counted(column.distinct, level)}: {column.sample()}, …"
-    return Proposal("relationship", str(related), str(related), 0.95 if column.level else 0.85, evidence, "", related)
+    return Proposal(
+        kind="relationship",
+        subject=str(related),
+        statement=str(related),
+        confidence=0.95 if column.level else 0.85,
+        evidence=evidence,
+        doubt="",
+        content=related,
+    )

@@ -394,7 +394,15 @@ class _Draft(Making):
                     continue
                 related = Relationship(End(table.name, each.columns), End(each.target, each.target_columns))
                 found.append(
-                    Proposal("relationship", str(related), str(related), 1.0, "declared by the source", "", related)
+                    Proposal(
+                        kind="relationship",
+                        subject=str(related),
+                        statement=str(related),
+                        confidence=1.0,
+                        evidence="declared by the source",
+                        doubt="",
+                        content=related,
+                    )
                 )
         return found
 
@@ -422,7 +430,17 @@ class _Draft(Making):
                 if each.target == table.name:
                     related = Relationship(End(table.name, each.columns), End(each.target, each.target_columns))
                     said = "declared by the source"
-                    found.append(Proposal("relationship", str(related), str(related), 1.0, said, "", related))
+                    found.append(
+                        Proposal(
+                            kind="relationship",
+                            subject=str(related),
+                            statement=str(related),
+                            confidence=1.0,
+                            evidence=said,
+                            doubt="",
+                            content=related,
+                        )
+                    )
         return found
 
     def _chains(self, lookups: Mapping[str, TableProfile]) -> list[tuple[str, ...]]:

@@ -52,7 +52,15 @@ def hierarchies(
         counts = " > ".join(f"{each.distinct:,}" for each in levels)
         statement = " > ".join(columns)
         shown = "; ".join([*evidence, f"members: {counts}"])
-        yield Proposal("hierarchy", name, statement, confidence, shown, "", Hierarchy(name, columns))
+        yield Proposal(
+            kind="hierarchy",
+            subject=name,
+            statement=statement,
+            confidence=confidence,
+            evidence=shown,
+            doubt="",
+            content=Hierarchy(name, columns),
+        )
 
 
 def _within(table: TableProfile, linked: set[str]) -> tuple[list[ColumnProfile], list[str], float]:

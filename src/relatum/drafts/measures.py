@@ -211,4 +211,12 @@ def _comes_to(column: ColumnProfile) -> bool:
 
 def _measure(name: str, formula: str, pattern: str, confidence: float, evidence: str, doubt: str = "") -> Proposal:
     measure = Measure(name, formula, pattern)
-    return Proposal("measure", name, formula, confidence, evidence, doubt, measure)
+    return Proposal(
+        kind="measure",
+        subject=name,
+        statement=formula,
+        confidence=confidence,
+        evidence=evidence,
+        doubt=doubt,
+        content=measure,
+    )

@@ -139,7 +139,15 @@ def _pair(
         if score < 0.9:
             return None
         doubt = f"{many.name} is {many.type} and {one.table}.{one.name} is {one.type}: they never match"
-        return Proposal("relationship", link, link, 0.3, "the names agree", doubt, _pointing_to(many, one))
+        return Proposal(
+            kind="relationship",
+            subject=link,
+            statement=link,
+            confidence=0.3,
+            evidence="the names agree",
+            doubt=doubt,
+            content=_pointing_to(many, one),
+        )
     # The evidence of values costs more than that of names: a pair that no name speaks for must be text.
     if score < 0.3 and many.type.kind is not Kind.TEXT:
         return None
@@ -166,7 +174,19 @@ def _pair(
         # Near enough to be meant: a person must say which of the rows is right.
         doubt = f"{quoted(one.table)}.{one.name} is {why_not_unique(one)}"
         usable = score >= 0.9 and share >= 0.9
-        return Proposal("relationship", link, link, 0.5, evidence, doubt, _pointing_to(many, one)) if usable else None
+        return (
+            Proposal(
+                kind="relationship",
+                subject=link,
+                statement=link,
+                confidence=0.5,
+                evidence=evidence,
+                doubt=doubt,
+                content=_pointing_to(many, one),
+            )
+            if usable
+            else None
+        )
     confidence, doubt = _judged(many, one, score, found, _certainly_key(tables, one), whole)
     if confidence == 0:
         if score >= 0.9 and not is_generic(tables.bare(many)):
@@ -175,7 +195,15 @@ def _pair(
         if score >= _WEAK or share > 0.5:
             return Proposal("aside", link, link, 0.0, evidence)
         return None
-    return Proposal("relationship", link, link, confidence, evidence, doubt, _pointing_to(many, one))
+    return Proposal(
+        kind="relationship",
+        subject=link,
+        statement=link,
+        confidence=confidence,
+        evidence=evidence,
+        doubt=doubt,
+        content=_pointing_to(many, one),
+    )
 
 
 def _certainly_key(tables: DraftTables, one: ColumnProfile) -> bool:
@@ -236,7 +264,15 @@ def _one_to_one(
     owners = [subject(table) for table in (many.table, one.table)]
     if _dense(one) and not (looks_like_key(one.name) and core(one.name) in owners):
         confidence, doubt = 0.5, "rows with the same number need not be the same things"
-    return Proposal("relationship", link, link, confidence, evidence, doubt, content)
+    return Proposal(
+        kind="relationship",
+        subject=link,
+        statement=link,
+        confidence=confidence,
+        evidence=evidence,
+        doubt=doubt,
+        content=content,
+    )
 
 
 def _narrower(many: ColumnProfile, one: ColumnProfile) -> str:
@@ -364,7 +400,15 @@ def relate_roles(tables: DraftTables, found: Sequence[Proposal]) -> Iterator[Pro
                 link = f"{End(many.table, (many.name,))} -> {End(one.table, (one.name,))}"
                 others = ", ".join(each.name for each, _ in fitting if each is not many)
                 evidence = f"{share} found, {share.members:,} of {one.distinct:,} rows used; {others} too"
-                yield Proposal("relationship", link, link, 0.9, evidence, share.missing, _pointing_to(many, one))
+                yield Proposal(
+                    kind="relationship",
+                    subject=link,
+                    statement=link,
+                    confidence=0.9,
+                    evidence=evidence,
+                    doubt=share.missing,
+                    content=_pointing_to(many, one),
+                )
 
 
 def relate_selves(tables: DraftTables) -> Iterator[Proposal]:
@@ -386,7 +430,15 @@ def relate_selves(tables: DraftTables) -> Iterator[Proposal]:
             link = f"{End(many.table, (many.name,))} -> {End(one.table, (one.name,))}"
             evidence = f"{found} found in the same table; the name suggests another of its rows"
             sure = 0.9 if found.share >= 0.98 else 0.6
-            yield Proposal("relationship", link, link, sure, evidence, found.missing, _pointing_to(many, one))
+            yield Proposal(
+                kind="relationship",
+                subject=link,
+                statement=link,
+                confidence=sure,
+                evidence=evidence,
+                doubt=found.missing,
+                content=_pointing_to(many, one),
+            )
 
 
 def pointed_to_as_text(tables: DraftTables, many: ColumnProfile) -> tuple[ColumnProfile, Coverage] | None:
@@ -476,7 +528,15 @@ def _composite(
     if match == "as_of":
         evidence += f"; {one[-1].name} says when a row becomes valid"
     doubt = f"nothing shows that a row of {one[0].table} is valid until the next one" if doubtful else found.missing
-    return Proposal("relationship", str(related), str(related), confidence, evidence, doubt, related)
+    return Proposal(
+        kind="relationship",
+        subject=str(related),
+        statement=str(related),
+        confidence=confidence,
+        evidence=evidence,
+        doubt=doubt,
+        content=related,
+    )
 
 
 def date_rank(table: TableProfile, column: ColumnProfile) -> tuple[int, int, int]:

@@ -269,7 +269,9 @@ def explain(
         raise RequestError("Only one value can be explained at a time.", fix="Name one measure or formula.")
     members = dict(at or {})
     request = with_fields_of(model._state.session, asked, members)
-    return _explained(model._state.session, request, 0, members, against, along, listed)
+    return _explained(
+        session=model._state.session, request=request, number=0, at=members, against=against, along=along, listed=listed
+    )
 
 
 @in_turn

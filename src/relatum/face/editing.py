@@ -445,7 +445,16 @@ def measure(
     if written.pattern:
         check_pattern(written.pattern, name, bool(written.duration))
     rest = msgspec.structs.replace(written, pattern="")
-    measure = Measure(name, formula, written.pattern, about, unrelated, label, rest, style_rules(style))
+    measure = Measure(
+        name=name,
+        formula=formula,
+        format=written.pattern,
+        about=about,
+        unrelated=unrelated,
+        label=label,
+        writing=rest,
+        style=style_rules(style),
+    )
     declaration = model.declaration.with_measure(measure, replacing=replace)
     model._state.change(declaration, replaced=quoted(name) if replace else "")
 

@@ -105,7 +105,20 @@ class RequestBuilder:
         rest = [item for item in items if not isinstance(item, _Option)]
         label = rest.pop(0)[1] if isinstance(rest[0], tuple) and rest[0][0] == "label" else ""
         over = rest[1][1] if len(rest) > 1 else None
-        item = AxisItem(label, rest[0], over, None, (), None, False, None, False, None, None, _span(items))
+        item = AxisItem(
+            label=label,
+            formula=rest[0],
+            over=over,
+            upto=None,
+            by=(),
+            best=None,
+            others=False,
+            total=None,
+            closed=False,
+            opened=None,
+            closing=None,
+            span=_span(items),
+        )
         return _Options(options).read(item)
 
     def axis(self, items: list[Any]) -> tuple[AxisItem, ...]:

@@ -344,7 +344,17 @@ class FormulaReader(Reader):
             case "column":
                 value = self._column_argument(node, record.signature)
                 text = self.written(node.span)
-                return Aggregate(record.name, (value,), value.table, value.type, 0.0, True, None, text, node.span)
+                return Aggregate(
+                    function=record.name,
+                    arguments=(value,),
+                    row_table=value.table,
+                    type=value.type,
+                    fraction=0.0,
+                    repeat=True,
+                    grain=None,
+                    text=text,
+                    span=node.span,
+                )
             case "table":
                 return self._count_rows(node, record)
             case "plain" | "fraction" if node.per:
@@ -391,7 +401,17 @@ class FormulaReader(Reader):
         if node.over and self.table(node.over) != first.parts[0]:
             raise self.error("count counts the rows of the table in its brackets, but over names another.", node.span)
         text = self.written(node.span)
-        return Aggregate(record.name, (), first.parts[0], INTEGER, 0.0, self.repeat, None, text, node.span)
+        return Aggregate(
+            function=record.name,
+            arguments=(),
+            row_table=first.parts[0],
+            type=INTEGER,
+            fraction=0.0,
+            repeat=self.repeat,
+            grain=None,
+            text=text,
+            span=node.span,
+        )
 
     def _unknown_function(self, node: Call) -> FormulaError:
         if node.function in OTHER_NAMES:
@@ -504,7 +524,17 @@ class FormulaReader(Reader):
             raise self.error(problem.reason, wrong.span, fix) from None
         table = self.row_table(arguments, node.span, over, scope.opened)
         fraction = self._fraction(node)
-        return Aggregate(record.name, tuple(arguments), table, type_, fraction, self.repeat, None, text, node.span)
+        return Aggregate(
+            function=record.name,
+            arguments=tuple(arguments),
+            row_table=table,
+            type=type_,
+            fraction=fraction,
+            repeat=self.repeat,
+            grain=None,
+            text=text,
+            span=node.span,
+        )
 
     def _per(self, node: Call, record: AggregateFunction, scope: Scope) -> Expression:
         grain = self.grain(node.per)
@@ -516,7 +546,17 @@ class FormulaReader(Reader):
         except TypeProblem as problem:
             raise self.error(problem.reason, formula.span, problem.fix) from None
         text = self.written(node.span)
-        return Aggregate(record.name, (formula,), "", type_, self._fraction(node), self.repeat, grain, text, node.span)
+        return Aggregate(
+            function=record.name,
+            arguments=(formula,),
+            row_table="",
+            type=type_,
+            fraction=self._fraction(node),
+            repeat=self.repeat,
+            grain=grain,
+            text=text,
+            span=node.span,
+        )
 
     def grain(self, names: tuple[Name, ...]) -> Grain:
         """The grain that one table, or one or more columns, stand for."""
@@ -555,7 +595,17 @@ class FormulaReader(Reader):
         own = self.catalog.order(*grain.columns[0]) if grain.columns else MemberOrder()
         order = own if record.by == "maybe" else MemberOrder()
         text = self.written(node.span)
-        return Ranked(record.name, formula, grain, by, node.descending, type_, order, text, node.span)
+        return Ranked(
+            function=record.name,
+            formula=formula,
+            grain=grain,
+            by=by,
+            descending=node.descending,
+            type=type_,
+            order=order,
+            text=text,
+            span=node.span,
+        )
 
     def _fraction(self, node: Call) -> float:
         if node.of is None:

@@ -233,24 +233,24 @@ class _Reader:
             derived[column] = Derived(column, own.formula, own.about, tuple(said))
         key = (entry.key,) if isinstance(entry.key, str) and entry.key else tuple(entry.key)
         return Table(
-            name,
-            entry.source,
-            False,
-            key,
-            entry.about,
-            entry.role_of,
-            self._calendar(entry.calendar, (*where, "calendar")),
-            entry.calendar is True,
-            (entry.per,) if isinstance(entry.per, str) and entry.per else tuple(entry.per),
-            frozen(entry.columns),
-            frozen(columns),
-            frozen(derived),
-            entry.part,
-            entry.query,
-            as_texts(entry.null),
-            entry.footer,
-            entry.headings,
-            entry.label,
+            name=name,
+            source=entry.source,
+            frame=False,
+            key=key,
+            about=entry.about,
+            role_of=entry.role_of,
+            calendar=self._calendar(entry.calendar, (*where, "calendar")),
+            dated=entry.calendar is True,
+            per=(entry.per,) if isinstance(entry.per, str) and entry.per else tuple(entry.per),
+            formulas=frozen(entry.columns),
+            columns=frozen(columns),
+            derived=frozen(derived),
+            part=entry.part,
+            query=entry.query,
+            null=as_texts(entry.null),
+            footer=entry.footer,
+            headings=entry.headings,
+            label=entry.label,
         )
 
     def _column(self, body: dict[str, Any], where: KeyPath) -> ColumnSettings:
@@ -324,7 +324,14 @@ class _Reader:
         writing = self._checked(format_of_words, {**words, "format": ""}, ("measure", name))
         self._check_rules(entry.style, ("measure", name))
         return Measure(
-            name, entry.formula, entry.format, entry.about, entry.unrelated, entry.label, writing, entry.style
+            name=name,
+            formula=entry.formula,
+            format=entry.format,
+            about=entry.about,
+            unrelated=entry.unrelated,
+            label=entry.label,
+            writing=writing,
+            style=entry.style,
         )
 
     # -- decoding -----------------------------------------------------------------------------------------------------
@@ -460,17 +467,17 @@ def as_texts(given: str | Iterable[str]) -> tuple[str, ...]:
 def saved_pivot(name: str, entry: PivotEntry) -> SavedPivot:
     """A saved pivot from what the file says of it."""
     return SavedPivot(
-        name,
-        as_texts(entry.rows),
-        as_texts(entry.columns),
-        as_texts(entry.values),
-        entry.where,
-        ", ".join(as_texts(entry.keep)),
-        entry.totals,
-        entry.show_empty,
-        entry.values_on,
-        entry.about,
-        entry.style,
+        name=name,
+        rows=as_texts(entry.rows),
+        columns=as_texts(entry.columns),
+        values=as_texts(entry.values),
+        where=entry.where,
+        keep=", ".join(as_texts(entry.keep)),
+        totals=entry.totals,
+        show_empty=entry.show_empty,
+        values_on=entry.values_on,
+        about=entry.about,
+        style=entry.style,
     )
 
 
@@ -502,7 +509,9 @@ def relationship(
         raise ModelError(
             f"{link}: filters can travel only from a level, not to it.", fix='Leave direction out, or set it to "off".'
         )
-    return Relationship(many, one, direction or "down", match, level, kind, standby)
+    return Relationship(
+        many=many, one=one, direction=direction or "down", match=match, level=level, kind=kind, standby=standby
+    )
 
 
 def calendar_range(

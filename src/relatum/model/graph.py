@@ -109,12 +109,12 @@ def _edge(each: Relationship) -> Edge:
         filters = "both"
     note = "as of" if each.match == "as_of" else "level" if each.level else ""
     return Edge(
-        each.many.table,
-        each.many.columns,
-        each.one.table,
-        each.one.columns,
-        ends,
-        filters,
-        each.standby,
-        note,
+        left=each.many.table,
+        left_columns=each.many.columns,
+        right=each.one.table,
+        right_columns=each.one.columns,
+        ends=ends,
+        filters=filters,
+        standby=each.standby,
+        note=note,
     )

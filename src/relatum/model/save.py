@@ -65,19 +65,19 @@ def write_model(declaration: Declaration, path: Path, sources: Mapping[str, str]
 def to_document(declaration: Declaration, sources: Mapping[str, str]) -> dict[str, Any]:
     """A declaration as plain data in the shape of the model file."""
     entry = ModelEntry(
-        VERSION,
-        declaration.name,
-        declaration.locale,
-        declaration.currency,
-        declaration.timezone,
-        {name: _table_entry(table, sources.get(name, "")) for name, table in declaration.tables.items()},
-        [
+        relatum=VERSION,
+        name=declaration.name,
+        locale=declaration.locale,
+        currency=declaration.currency,
+        timezone=declaration.timezone,
+        table={name: _table_entry(table, sources.get(name, "")) for name, table in declaration.tables.items()},
+        relationship=[
             RelationshipEntry(
                 str(each), "" if each.direction == "down" else each.direction, each.match, each.level, each.standby
             )
             for each in declaration.relationships
         ],
-        {
+        measure={
             name: MeasureEntry(
                 measure.formula,
                 measure.format,
@@ -89,16 +89,18 @@ def to_document(declaration: Declaration, sources: Mapping[str, str]) -> dict[st
             )
             for name, measure in declaration.measures.items()
         },
-        {name: HierarchyEntry(list(each.levels), each.about) for name, each in declaration.hierarchies.items()},
-        [
+        hierarchy={
+            name: HierarchyEntry(list(each.levels), each.about) for name, each in declaration.hierarchies.items()
+        },
+        control=[
             ControlEntry(control.measure, _number(control.equals), dict(control.at), control.tolerance)
             for control in declaration.controls
         ],
-        {name: _pivot_entry(pivot) for name, pivot in declaration.pivots.items()},
-        dict(declaration.reports),
-        declaration.theme_source or (declaration.theme if declaration.theme != Theme() else ""),
-        dict(declaration.limits),
-        _engine_entry(declaration.engine),
+        pivot={name: _pivot_entry(pivot) for name, pivot in declaration.pivots.items()},
+        report=dict(declaration.reports),
+        theme=declaration.theme_source or (declaration.theme if declaration.theme != Theme() else ""),
+        limits=dict(declaration.limits),
+        engine=_engine_entry(declaration.engine),
     )
     document: dict[str, Any] = plain_lists(msgspec.to_builtins(entry, builtin_types=(date, datetime)))
     return {"relatum": VERSION, "name": declaration.name, **document}
@@ -119,16 +121,16 @@ def _number(value: object) -> object:
 
 def _pivot_entry(pivot: SavedPivot) -> PivotEntry:
     return PivotEntry(
-        list(pivot.values),
-        list(pivot.rows),
-        list(pivot.columns),
-        pivot.where,
-        pivot.keep or [],
-        pivot.totals,
-        pivot.show_empty,
-        pivot.values_on,
-        pivot.about,
-        pivot.style,
+        values=list(pivot.values),
+        rows=list(pivot.rows),
+        columns=list(pivot.columns),
+        where=pivot.where,
+        keep=pivot.keep or [],
+        totals=pivot.totals,
+        show_empty=pivot.show_empty,
+        values_on=pivot.values_on,
+        about=pivot.about,
+        style=pivot.style,
     )
 
 
@@ -150,17 +152,17 @@ def _column_entry(table: Table, name: str, settings: ColumnSettings) -> ColumnEn
     beside = table.derived[name].stated if name in table.derived else ()
     own = replace(settings, **dict.fromkeys(beside, ""))
     return ColumnEntry(
-        own.type,
-        own.label,
-        own.order_by,
-        own.about,
-        own.heading,
-        own.pattern,
-        list(own.null),
-        own.format,
-        dict(own.colours),
-        own.style,
-        own.hidden,
+        type=own.type,
+        label=own.label,
+        order_by=own.order_by,
+        about=own.about,
+        heading=own.heading,
+        pattern=own.pattern,
+        null=list(own.null),
+        format=own.format,
+        colours=dict(own.colours),
+        style=own.style,
+        hidden=own.hidden,
     )
 
 
@@ -169,21 +171,21 @@ def _table_entry(table: Table, source: str) -> TableEntry:
     if table.calendar is not None:
         calendar = _calendar_entry(table.calendar)
     return TableEntry(
-        source,
-        table.part,
-        table.query,
-        table.key[0] if len(table.key) == 1 else list(table.key) if table.key else "",
-        table.about,
-        table.role_of,
-        table.per[0] if len(table.per) == 1 else list(table.per) if table.per else "",
-        dict(table.formulas),
-        calendar,
-        {
+        source=source,
+        part=table.part,
+        query=table.query,
+        key=table.key[0] if len(table.key) == 1 else list(table.key) if table.key else "",
+        about=table.about,
+        role_of=table.role_of,
+        per=table.per[0] if len(table.per) == 1 else list(table.per) if table.per else "",
+        columns=dict(table.formulas),
+        calendar=calendar,
+        column={
             name: entry
             for name, settings in table.columns.items()
             if (entry := _column_entry(table, name, settings)) != ColumnEntry() or name not in table.derived
         },
-        {
+        derived={
             name: DerivedEntry(
                 derived.formula, derived.about, **{each: getattr(table.columns[name], each) for each in derived.stated}
             )

@@ -114,32 +114,36 @@ def _answer(session: Session, request: Request, with_parts: bool, styled: bool) 
     axes = tuple(_axis(resolved, position, found) for position in range(len(resolved.fields)))
     notes += style_notes(request, axes)
     return Result(
-        request,
-        declaration.name,
-        declaration.locale,
-        declaration.currency,
-        axes,
-        sum(field.axis == "rows" for field in resolved.fields),
-        resolved.heads,
-        tuple(_value(session, *each) for each in zip(request.values, resolved.formulas, resolved.made_of, strict=True)),
-        tuple(shown),
-        orders,
-        worst_first(notes),
-        rules.rules,
-        member_rules(session, request, resolved, axes, functools.partial(answer, styled=False)) if styled else (),
-        declaration.theme,
-        row_tables(resolved.formulas),
-        recipes,
-        tuple(
+        request=request,
+        model=declaration.name,
+        locale=declaration.locale,
+        currency=declaration.currency,
+        axes=axes,
+        row_count=sum(field.axis == "rows" for field in resolved.fields),
+        fields=resolved.heads,
+        values=tuple(
+            _value(session, *each) for each in zip(request.values, resolved.formulas, resolved.made_of, strict=True)
+        ),
+        cells=tuple(shown),
+        orders=orders,
+        notes=worst_first(notes),
+        rules=rules.rules,
+        member_rules=member_rules(session, request, resolved, axes, functools.partial(answer, styled=False))
+        if styled
+        else (),
+        theme=declaration.theme,
+        facts=row_tables(resolved.formulas),
+        recipes=recipes,
+        parts=tuple(
             PartColumn(len(resolved.formulas) + len(rules.conditions) + number, part.merge)
             for number, part in enumerate(maker.parts)
         ),
-        tuple(
+        hidden=tuple(
             HiddenMembers(top.key, top.outer, each.codes)
             for top, each in zip(plan.tops, found.left_out, strict=True)
             if each.codes is not None
         ),
-        tuple(each for each in valued if not each.others <= others),
+        unseen=tuple(each for each in valued if not each.others <= others),
     )
 
 
@@ -148,7 +152,15 @@ def _value(session: Session, value: ValueText, expression: Expression, parts: tu
     own = measure is not None and value.label == " ".join(value.formula.split())
     heading = measure.label if own and measure is not None and measure.label else value.label
     about = measure.about if measure is not None else ""
-    return Value(value.label, value.formula, expression.type, format_of(session, value), heading, about, parts)
+    return Value(
+        label=value.label,
+        formula=value.formula,
+        type=expression.type,
+        format=format_of(session, value),
+        heading=heading,
+        about=about,
+        parts=parts,
+    )
 
 
 def _axis(resolved: Resolved, position: int, found: Answer) -> Axis:
@@ -169,22 +181,22 @@ def _axis(resolved: Resolved, position: int, found: Answer) -> Axis:
     settings = ColumnSettings() if field.formula else declaration.settings(table, column)
     period = column if calendar is not None and not field.formula else ""
     return Axis(
-        table,
-        column,
-        field.label,
-        field.name,
-        session.store.members(table, column),
-        session.store.order(table, column, order),
-        attribute,
-        found.opened.get(number),
-        head.total,
-        tuple(each.descending for each in (ordering_of(resolved, number) if attribute is None else ())),
-        order.banded,
-        field.axis,
-        field.source,
-        settings.format,
-        period,
-        settings.colours,
+        table=table,
+        column=column,
+        label=field.label,
+        name=field.name,
+        members=session.store.members(table, column),
+        rank=session.store.order(table, column, order),
+        attribute=attribute,
+        opened=found.opened.get(number),
+        total=head.total,
+        descending=tuple(each.descending for each in (ordering_of(resolved, number) if attribute is None else ())),
+        banded=order.banded,
+        side=field.axis,
+        source=field.source,
+        format=settings.format,
+        period=period,
+        colours=settings.colours,
     )
 
 

@@ -147,7 +147,16 @@ def _resolve(session: Session, request: Request) -> Resolved:
         fields = tuple(replace(field, total="none") for field in fields)
     count = sum(fields[at].axis == "rows" for at in heads)
     made_of = tuple(tuple(formula_parts(session, value.formula)) for value in request.values)
-    return Resolved(session, fields, heads, count, values, filters, keeps, made_of)
+    return Resolved(
+        session=session,
+        fields=fields,
+        heads=heads,
+        row_count=count,
+        formulas=values,
+        filters=filters,
+        keeps=keeps,
+        made_of=made_of,
+    )
 
 
 def _check_values(session: Session, request: Request) -> None:
@@ -191,7 +200,7 @@ def _find(session: Session, text: str, axis: AxisWord, source: int) -> list[_Fou
     name = " ".join(text[node.span.start : node.span.stop].split())
     while name in session.catalog.columns(table):
         name = f"={name}"  # no column's: what it holds is another thing
-    return [_Found(item, text, axis, table, name, expression, source)]
+    return [_Found(item=item, text=text, axis=axis, table=table, column=name, expression=expression, source=source)]
 
 
 def _refuse_upto(reader: RequestReader, item: AxisItem) -> None:
@@ -226,7 +235,9 @@ def _levels(
         levels = levels[: levels.index(wanted) + 1]
     inner = replace(item, closed=False, opened=None, closing=None)
     return [
-        _Found(inner if at else item, text, axis, table, column, None, source)
+        _Found(
+            item=inner if at else item, text=text, axis=axis, table=table, column=column, expression=None, source=source
+        )
         for at, (table, column) in enumerate(levels)
     ]
 

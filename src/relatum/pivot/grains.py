@@ -54,16 +54,16 @@ def wanted_of(resolved: Resolved, show_empty: bool, cell_limit: int) -> Wanted:
     )
     grains.sort(key=lambda each: (bool(each.others), not each.values, -len(each.keys)))
     return Wanted(
-        tuple(head.field for head in heads),
-        resolved.formulas,
-        resolved.filters,
-        tuple(grains),
-        resolved.row_count,
-        show_empty,
-        cell_limit,
-        resolved.keeps,
-        tuple(tops),
-        closings,
+        fields=tuple(head.field for head in heads),
+        formulas=resolved.formulas,
+        filters=resolved.filters,
+        grains=tuple(grains),
+        row_count=resolved.row_count,
+        show_empty=show_empty,
+        cell_limit=cell_limit,
+        keeps=resolved.keeps,
+        tops=tuple(tops),
+        closings=closings,
     )
 
 

@@ -99,7 +99,16 @@ def find_members(session: Session, column: str, where: str = "", value: str = ""
     present = np.zeros(len(codes), np.bool_)
     for _, column_found in columns:
         present |= v.there(column_found)
-    return Found(result.model, result.locale, result.currency, result.where, axis, codes, columns, present)
+    return Found(
+        model=result.model,
+        locale=result.locale,
+        currency=result.currency,
+        where=result.where,
+        axis=axis,
+        codes=codes,
+        values=columns,
+        present=present,
+    )
 
 
 def _counts(session: Session, column: str) -> tuple[ValueText, ...]:

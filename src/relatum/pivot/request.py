@@ -77,16 +77,16 @@ def ask(
     """
     asked, on = _valued(values)
     return Request(
-        _fields(rows, "rows"),
-        _fields(columns, "columns"),
-        asked,
-        (where or "").strip(),
-        keep.strip() if isinstance(keep, str) else ", ".join(each.strip() for each in keep or ()),
-        totals,
-        show_empty,
-        _axis_word(values_on) or on or "columns",
-        cell_limit,
-        style_rules(style),
+        rows=_fields(rows, "rows"),
+        columns=_fields(columns, "columns"),
+        values=asked,
+        where=(where or "").strip(),
+        keep=keep.strip() if isinstance(keep, str) else ", ".join(each.strip() for each in keep or ()),
+        totals=totals,
+        show_empty=show_empty,
+        values_on=_axis_word(values_on) or on or "columns",
+        cell_limit=cell_limit,
+        style=style_rules(style),
     )
 
 

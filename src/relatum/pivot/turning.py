@@ -89,17 +89,17 @@ def saved_as(name: str, request: Request, about: str = "") -> SavedPivot:
         for each in request.values
     )  # fmt: skip
     return SavedPivot(
-        name,
-        request.rows,
-        request.columns,
-        values,
-        request.where,
-        request.keep,
-        request.totals,
-        request.show_empty,
-        "rows" if request.values_on == "rows" else "",
-        about,
-        request.style,
+        name=name,
+        rows=request.rows,
+        columns=request.columns,
+        values=values,
+        where=request.where,
+        keep=request.keep,
+        totals=request.totals,
+        show_empty=request.show_empty,
+        values_on="rows" if request.values_on == "rows" else "",
+        about=about,
+        style=request.style,
     )
 
 

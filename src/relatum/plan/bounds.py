@@ -234,7 +234,16 @@ class Bounder:
         ends = self._ends(calendar, source)
         known = calendar_of(self.catalog, calendar)
         chosen = tuple(sorted(dict.fromkeys(kept), key=_kept_order))
-        return DateSet(known, tuple(matches), tuple(restrictions), tuple(within), chosen, tuple(steps), ends, route)
+        return DateSet(
+            calendar=known,
+            matches=tuple(matches),
+            restrictions=tuple(restrictions),
+            within=tuple(within),
+            kept=chosen,
+            steps=tuple(steps),
+            ends=ends,
+            route=route,
+        )
 
     def _ends(self, calendar: str, source: str) -> tuple[tuple[str, Route], ...]:
         ends = []

@@ -181,15 +181,15 @@ class PlanMaker:
             return visible_members(self.catalog, columns, keys, Context())
 
         grain = GridGrain(
-            keys,
-            tuple(formula for formula, _ in compiled),
-            tuple(judged_among(node, keys, occurring) for node in findings.judged),
-            visible_members(self.catalog, columns, keys, self.request),
-            None,
-            frozenset(self.others[key] for key in wanted.others),
-            tuple(self._ordering(each, wanted.keys, context) for each in wanted.orders),
-            wanted.opened,
-            wanted.unopened,
+            keys=keys,
+            formulas=tuple(formula for formula, _ in compiled),
+            judged=tuple(judged_among(node, keys, occurring) for node in findings.judged),
+            members=visible_members(self.catalog, columns, keys, self.request),
+            bare=None,
+            others=frozenset(self.others[key] for key in wanted.others),
+            orders=tuple(self._ordering(each, wanted.keys, context) for each in wanted.orders),
+            opened=wanted.opened,
+            unopened=wanted.unopened,
         )
         return grain, findings
 
@@ -207,7 +207,15 @@ class PlanMaker:
         route = self.catalog.lookup(field.table, expression.table, expression.column)
         assert route is not None, "a field determines what it is ordered by"
         order = self.catalog.order(expression.table, expression.column)
-        node = KeyColumn(keys[-1], route, expression.table, expression.column, INTEGER, False, order)
+        node = KeyColumn(
+            key=keys[-1],
+            route=route,
+            table=expression.table,
+            column=expression.column,
+            type=INTEGER,
+            no_match=False,
+            placed=order,
+        )
         return formula_of(Slot(node, INTEGER))
 
     def axis_filter(self, key: int, others: bool) -> Filter:

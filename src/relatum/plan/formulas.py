@@ -108,15 +108,15 @@ def together(findings: Iterable[Findings]) -> Findings:
     if len(parts) < 2:
         return parts[0] if parts else NO_FINDINGS
     return Findings(
-        _NOTHING.union(*(each.reached for each in parts)),
-        _NONE_ADDED.union(*(each.taken for each in parts)),
-        _NONE_ADDED.union(*(each.missed for each in parts)),
-        any(each.aggregates for each in parts),
-        any(each.outermost for each in parts),
-        tuple(dict.fromkeys(node for each in parts for node in each.judged)),
-        any(each.in_force for each in parts),
-        _ranked_together([each.ranked for each in parts if each.ranked is not None]),
-        tuple(dict.fromkeys(note for each in parts for note in each.notes)),
+        reached=_NOTHING.union(*(each.reached for each in parts)),
+        taken=_NONE_ADDED.union(*(each.taken for each in parts)),
+        missed=_NONE_ADDED.union(*(each.missed for each in parts)),
+        aggregates=any(each.aggregates for each in parts),
+        outermost=any(each.outermost for each in parts),
+        judged=tuple(dict.fromkeys(node for each in parts for node in each.judged)),
+        in_force=any(each.in_force for each in parts),
+        ranked=_ranked_together([each.ranked for each in parts if each.ranked is not None]),
+        notes=tuple(dict.fromkeys(note for each in parts for note in each.notes)),
     )
 
 
@@ -293,13 +293,13 @@ class Compiler:
         compiled = [self.formula(argument, inner) for argument in aggregate.arguments]
         conditions = [self.formula(part.expression, inner) for part in bounded.keyed]
         node = Nested(
-            Visible(((bounded.bounds, (Match(key, (), (), source, ""),)),)),
-            aggregate.function,
-            tuple(formula for formula, _ in compiled),
-            tuple(formula for formula, _ in conditions),
-            aggregate.fraction,
-            aggregate.type,
-            False,
+            visible=Visible(((bounded.bounds, (Match(key, (), (), source, ""),)),)),
+            function=aggregate.function,
+            arguments=tuple(formula for formula, _ in compiled),
+            conditions=tuple(formula for formula, _ in conditions),
+            fraction=aggregate.fraction,
+            type=aggregate.type,
+            drops=False,
         )
         findings = together(found for _, found in [*compiled, *conditions])
         return self._outcome(aggregate, context, bounded, node, findings)
@@ -310,14 +310,14 @@ class Compiler:
         (argument,) = aggregate.arguments
         formula, found = self.formula(argument, members.inner)
         node = Nested(
-            members.visible,
-            aggregate.function,
-            (formula,),
-            (),
-            aggregate.fraction,
-            aggregate.type,
-            True,
-            aggregate.text,
+            visible=members.visible,
+            function=aggregate.function,
+            arguments=(formula,),
+            conditions=(),
+            fraction=aggregate.fraction,
+            type=aggregate.type,
+            drops=True,
+            text=aggregate.text,
         )
         reached = _NOTHING.union(*(owner.reached for owner in members.owners))
         return self._outcome(
@@ -438,15 +438,15 @@ class Compiler:
         formula, found = self.formula(ranked.formula, members.inner)
         by, by_found = (None, NO_FINDINGS) if ranked.by is None else self.formula(ranked.by, members.inner)
         node = RankedAmong(
-            members.visible,
-            ranked.function,
-            formula,
-            by,
-            ranked.descending,
-            key,
-            ranked.type,
-            ranked.order,
-            ranked.text,
+            visible=members.visible,
+            function=ranked.function,
+            formula=formula,
+            by=by,
+            descending=ranked.descending,
+            current=key,
+            type=ranked.type,
+            order=ranked.order,
+            text=ranked.text,
         )
         return node, together([found.inside(), by_found.inside(), taken])
 

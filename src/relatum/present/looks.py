@@ -261,12 +261,12 @@ def _between(paints: tuple[Paint, ...], place: float) -> Paint:
 def _over(look: Look, other: Look) -> Look:
     """A look with another put on it: what the later one states holds."""
     return Look(
-        other.colour or look.colour,
-        other.fill or look.fill,
-        look.bold if other.bold is None else other.bold,
-        other.mark or look.mark,
-        look.bar,
-        look.bar_paint,
-        other.letter or look.letter,
-        other.word if other.colour is not None else look.word,
+        colour=other.colour or look.colour,
+        fill=other.fill or look.fill,
+        bold=look.bold if other.bold is None else other.bold,
+        mark=other.mark or look.mark,
+        bar=look.bar,
+        bar_paint=look.bar_paint,
+        letter=other.letter or look.letter,
+        word=other.word if other.colour is not None else look.word,
     )

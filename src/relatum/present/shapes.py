@@ -60,21 +60,21 @@ def shape_of(write: Writer) -> Shape | None:
         ends += [text[: core.start()], text[core.end() :]]
     least, most = number.frac_prec
     return Shape(
-        ends[0],
-        ends[1],
-        ends[2],
-        ends[3],
-        get_decimal_symbol(write.locale),
-        get_group_symbol(write.locale),
-        number.grouping if number.grouping[0] < 100 else (0, 0),
-        number.int_prec[0],
-        least,
-        most,
-        write.power,
-        number.scale,
-        write.format.digits,
-        write.format.zero,
-        write.blank,
+        prefix=ends[0],
+        suffix=ends[1],
+        minus_prefix=ends[2],
+        minus_suffix=ends[3],
+        decimal=get_decimal_symbol(write.locale),
+        group=get_group_symbol(write.locale),
+        groups=number.grouping if number.grouping[0] < 100 else (0, 0),
+        whole=number.int_prec[0],
+        least=least,
+        most=most,
+        power=write.power,
+        percent=number.scale,
+        significant=write.format.digits,
+        zero=write.format.zero,
+        blank=write.blank,
     )
 
 

@@ -113,7 +113,10 @@ def sheet_of(result: Result, most_rows: int | None = None, most_columns: int | N
     heads = list(_lines(result, 0, result.row_count, layout.rows, rows, looks))
     tops = list(_lines(result, result.row_count, len(result.axes), layout.columns, columns, looks))
     texts = [
-        _written(result, layout, number, rows, columns, writers[number], looks) for number in range(len(result.values))
+        _written(
+            result=result, layout=layout, number=number, rows=rows, columns=columns, write=writers[number], looks=looks
+        )
+        for number in range(len(result.values))
     ]
     headings = [axis.label for axis in result.axes[: result.row_count]]
     hidden = (len(layout.rows) - len(rows), len(layout.columns) - len(columns))
@@ -294,7 +297,15 @@ def nested(sheet: Sheet, attributes: Sequence[bool]) -> tuple[NestedLine, ...]:
                 outer = path[depth - 1]
                 places[keys[:depth]] = len(lines)
                 lines.append(
-                    NestedLine(outer.text, depth - 1, outer.kind, outer.kind == "total", None, outer.look, outer.code)
+                    NestedLine(
+                        text=outer.text,
+                        depth=depth - 1,
+                        kind=outer.kind,
+                        total=outer.kind == "total",
+                        cells=None,
+                        look=outer.look,
+                        code=outer.code,
+                    )
                 )
         own = path[-1]
         if keys in places and lines[places[keys]].cells is None:
@@ -302,7 +313,17 @@ def nested(sheet: Sheet, attributes: Sequence[bool]) -> tuple[NestedLine, ...]:
         else:
             places[keys] = len(lines)
             total = line.total and len(path) == 1
-            lines.append(NestedLine(own.text, len(path) - 1, own.kind, total, cells, own.look, own.code))
+            lines.append(
+                NestedLine(
+                    text=own.text,
+                    depth=len(path) - 1,
+                    kind=own.kind,
+                    total=total,
+                    cells=cells,
+                    look=own.look,
+                    code=own.code,
+                )
+            )
     return tuple(lines)
 
 

@@ -169,7 +169,15 @@ def _there(table: Table, declaration: Declaration, whereabouts: Whereabouts, eng
             markers[name] = (*table.null, *settings.null) if type_ == TEXT else ()
     _check_headings(table, {name: each.heading for name, each in table.columns.items() if each.heading},
                     TableData(dict.fromkeys(headings.values(), TEXT), 0, _no_column))  # fmt: skip
-    return RemoteTable(types, relation, engine, headings, markers, declaration.timezone, left_out)
+    return RemoteTable(
+        types=types,
+        relation=relation,
+        connection=engine,
+        headings=headings,
+        markers=markers,
+        timezone=declaration.timezone,
+        left_out=left_out,
+    )
 
 
 def _no_column(name: str) -> Column:

@@ -239,7 +239,17 @@ def _begun(
     types = {name: dict(data[name].types) for name, table in there.tables.items() if not table.role_of}
     catalog = _catalog(there, data, types, _routes(there, former), store)
     known = _known_measures(former, there, data)
-    return Resolution(there, data, store, catalog, Formulas(catalog, known), {}, {}, {}, residence)
+    return Resolution(
+        declaration=there,
+        data=data,
+        store=store,
+        catalog=catalog,
+        formulas=Formulas(catalog, known),
+        expressions={},
+        derivations={},
+        tables={},
+        residence=residence,
+    )
 
 
 def _among(declaration: Declaration, names: Iterable[str]) -> Declaration:
@@ -292,7 +302,16 @@ def _catalog(
         for column, members in table.orders.items()
     }
     unread = {(name, column): why for name, table in data.items() for column, why in table.left_out.items()}
-    return Catalog(declaration, types, routes, facts.determines, facts.is_period, listed, banded, unread)
+    return Catalog(
+        declaration=declaration,
+        types=types,
+        routes=routes,
+        determines=facts.determines,
+        is_period=facts.is_period,
+        listed=listed,
+        banded=banded,
+        unread=unread,
+    )
 
 
 def _known_measures(

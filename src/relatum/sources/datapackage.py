@@ -120,13 +120,13 @@ def _resource(resource: _Resource, names: list[str], path: Path) -> Resource:
             )
         foreign.append(ForeignKey(_listed(each.fields), target, _listed(each.reference.fields)))
     return Resource(
-        resource.name,
-        _one_path(resource, path),
-        resource.description,
-        {each.name: _TYPES[each.type] for each in schema.fields if _TYPES.get(each.type)},
-        {each.name: each.title for each in schema.fields if each.title},
-        _listed(schema.primary_key),
-        tuple(foreign),
+        name=resource.name,
+        path=_one_path(resource, path),
+        about=resource.description,
+        types={each.name: _TYPES[each.type] for each in schema.fields if _TYPES.get(each.type)},
+        labels={each.name: each.title for each in schema.fields if each.title},
+        key=_listed(schema.primary_key),
+        foreign_keys=tuple(foreign),
     )
 
 

@@ -52,13 +52,15 @@ def datapackage(declaration: Declaration, data: Mapping[str, TableData], sources
         keys = [each for each in _foreign_keys(declaration) if each.many.table == name and each.one.table in sources]
         resources.append(
             Resource(
-                name,
-                sources[name],
-                table.about,
-                {},
-                {headings.get(column, column): each.label for column, each in table.columns.items() if each.label},
-                tuple(headings.get(column, column) for column in table.key),
-                tuple(
+                name=name,
+                path=sources[name],
+                about=table.about,
+                types={},
+                labels={
+                    headings.get(column, column): each.label for column, each in table.columns.items() if each.label
+                },
+                key=tuple(headings.get(column, column) for column in table.key),
+                foreign_keys=tuple(
                     ForeignKey(_headings(declaration, each.many), each.one.table, _headings(declaration, each.one))
                     for each in keys
                 ),

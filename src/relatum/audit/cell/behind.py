@@ -74,7 +74,17 @@ class Behind(Struct, frozen=True):
         filters = () if step.counted is None else told_filters(self.seen, step.counted, step.filters)
         assert isinstance(step.expression, Aggregate), "rows are behind an aggregate"
         return Evidence(
-            step.expression.text, table, node.function, kind, filters, count, value, parts, tuple(losses), listed, shown
+            text=step.expression.text,
+            source=table,
+            function=node.function,
+            kind=kind,
+            filters=filters,
+            count=count,
+            value=value,
+            parts=parts,
+            losses=tuple(losses),
+            table=listed,
+            shown=shown,
         )
 
     def _listed(self, table: str, node: Aggregation, rows: Array) -> Any:
@@ -139,17 +149,17 @@ class Behind(Struct, frozen=True):
         counted = isinstance(node, Nested) and value is not None
         shown = folded(node.function, found.values[0]) if counted else None
         return Evidence(
-            text,
-            step.source,
-            node.function,
-            "members",
-            filters,
-            found.count,
-            value,
-            (),
-            (),
-            pa.table(arrays, names=names),
-            shown,
+            text=text,
+            source=step.source,
+            function=node.function,
+            kind="members",
+            filters=filters,
+            count=found.count,
+            value=value,
+            parts=(),
+            losses=(),
+            table=pa.table(arrays, names=names),
+            shown=shown,
         )
 
 

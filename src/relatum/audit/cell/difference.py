@@ -117,7 +117,16 @@ def take_apart(session: Session, asked: Asked, other: dict[str, Any], along: str
     factors = () if quantity is None else _factors(best, before, after)
     sums = [sum(Fraction(each) for each in side if each is not None) for side in (best.before, best.after)]
     adds_up = bool(told.divided) or (_alike(sums[0], before) and _alike(sums[1], after))
-    return Difference(cells[1].named, before, after, total, best.column, tuple(parts), factors, adds_up)
+    return Difference(
+        other=cells[1].named,
+        before=before,
+        after=after,
+        total=total,
+        by=best.column,
+        parts=tuple(parts),
+        factors=factors,
+        adds_up=adds_up,
+    )
 
 
 def _preferred(session: Session, split: _Split) -> float:

@@ -118,14 +118,14 @@ def explain_cell(session: Session, asked: Asked, most: int | None = 5) -> CellSt
     order = {id(each): place for place, each in enumerate(evidence)}
     parts = tuple(
         PartTold(
-            step.depth,
-            step.kind,
-            step.text,
-            value,
-            step.expression.type,
-            _format(session, step),
-            tuple(_notes(look, seen, step)),
-            order[id(found[number])] if number in found else None,
+            depth=step.depth,
+            kind=step.kind,
+            text=step.text,
+            value=value,
+            type=step.expression.type,
+            format=_format(session, step),
+            note=tuple(_notes(look, seen, step)),
+            evidence=order[id(found[number])] if number in found else None,
         )
         for number, (step, value) in enumerate(zip(maker.steps, values, strict=True))
     )
@@ -135,24 +135,24 @@ def explain_cell(session: Session, asked: Asked, most: int | None = 5) -> CellSt
     first = _filters(maker.steps, found)
     declaration = session.declaration
     return CellStory(
-        declaration.name,
-        declaration.locale,
-        declaration.currency,
-        asked.value.label,
-        formula,
-        "" if spelled == formula else spelled,
-        look.cell.named,
-        asked.request.where,
-        asked.request.keep,
-        values[0],
-        look.formula.type,
-        format_of(session, asked.value).whole if look.formula.type.numeric else Format(),
-        reason,
-        because,
-        first,
-        parts,
-        tuple(evidence),
-        tuple(dict.fromkeys(notes)),
+        model=declaration.name,
+        locale=declaration.locale,
+        currency=declaration.currency,
+        value=asked.value.label,
+        formula=formula,
+        expansion="" if spelled == formula else spelled,
+        cell=look.cell.named,
+        where=asked.request.where,
+        keep=asked.request.keep,
+        result=values[0],
+        type=look.formula.type,
+        format=format_of(session, asked.value).whole if look.formula.type.numeric else Format(),
+        reason=reason,
+        because=because,
+        filters=first,
+        parts=parts,
+        evidence=tuple(evidence),
+        notes=tuple(dict.fromkeys(notes)),
     )
 
 

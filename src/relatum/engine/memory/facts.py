@@ -99,13 +99,13 @@ class MemoryFacts:
             early, early_samples = int(before.sum()), _sampled(columns, np.flatnonzero(before))
             lost = lost & ~before
         return Lost(
-            rows,
-            of,
-            _sampled(columns, np.flatnonzero(lost)),
-            early,
-            early_samples,
-            _alike(columns, targets, lost),
-            _outside(columns[-1], targets[-1], lost),
+            rows=rows,
+            of=of,
+            samples=_sampled(columns, np.flatnonzero(lost)),
+            early=early,
+            early_samples=early_samples,
+            alike=_alike(columns, targets, lost),
+            days=_outside(columns[-1], targets[-1], lost),
         )
 
     def lost_keys(self, relationship: Relationship, most: int) -> list[Key]:

@@ -175,7 +175,16 @@ class Scans:
             list(folds),
             any(needs_rows(aggregation) for aggregation, _ in wanted),
         )
-        return Scanned(bounds, keys, tests, numbers, folds, task.rows, run_scan(task), settled)
+        return Scanned(
+            bounds=bounds,
+            keys=keys,
+            tests=tests,
+            numbers=numbers,
+            folds=folds,
+            rows=task.rows,
+            result=run_scan(task),
+            settled=settled,
+        )
 
     def _settling(self, keys: Sequence[Coded]) -> dict[Coded, Coded]:
         """Coded columns that another one settles: an order's date and customer follow from its number."""

@@ -189,13 +189,13 @@ class RemoteFacts:
             for word in ("before", "after")
         )
         return Lost(
-            int(found["rows"]),
-            int(found["of"]),
-            self._samples(relationship, False) if int(found["rows"]) > int(found["early"]) else (),
-            int(found["early"]),
-            self._samples(relationship, True) if found["early"] else (),
-            int(found["alike"] or 0),
-            (days[0], days[1]),
+            rows=int(found["rows"]),
+            of=int(found["of"]),
+            samples=self._samples(relationship, False) if int(found["rows"]) > int(found["early"]) else (),
+            early=int(found["early"]),
+            early_samples=self._samples(relationship, True) if found["early"] else (),
+            alike=int(found["alike"] or 0),
+            days=(days[0], days[1]),
         )
 
     def _samples(self, relationship: Relationship, early: bool) -> tuple[Key, ...]:

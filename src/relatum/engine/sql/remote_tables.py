@@ -110,13 +110,13 @@ class RemoteTables(Store):
         if key:
             own = columns[key]
             return StoredTable(
-                table,
-                relation.source,
-                columns,
-                lambda alias: own.read(column(alias, own.name)),
-                own.type,
-                row if relation.row else lambda alias: own.read(column(alias, own.name)),
-                key,
+                name=table,
+                relation=relation.source,
+                columns=columns,
+                row=lambda alias: own.read(column(alias, own.name)),
+                row_type=own.type,
+                order=row if relation.row else lambda alias: own.read(column(alias, own.name)),
+                key=key,
             )
         numbered = relation.row is not None and not relation.row_is_text
         return StoredTable(table, relation.source, columns, row, INTEGER if numbered else TEXT, row)

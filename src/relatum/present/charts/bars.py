@@ -54,7 +54,7 @@ def draw_bars(made: Canvas, mode: str) -> Any:
         at = places + (number - (count - 1) / 2) * thick if mode == "bars" else places
         start = np.zeros(len(places)) if mode == "bars" else np.where(filled < 0, low, high)
         colours = _fills(made, one, count)
-        bars = _bar(plot, flat, at, filled, thick * 0.94, start, colours)
+        bars = _bar(plot=plot, flat=flat, at=at, lengths=filled, thick=thick * 0.94, start=start, colours=colours)
         for bar, value in zip(bars, own, strict=True):
             if value < 0:
                 bar.set(hatch=NEGATIVE, edgecolor=made.colours.page, linewidth=0)
@@ -65,7 +65,9 @@ def draw_bars(made: Canvas, mode: str) -> Any:
             made.key(one.paint.of(made.options.mode), one.name)
     if shown or made.options.labels not in ("", "none"):
         for bars, one, own, colours in drawn:
-            _label(made, plot, flat, bars, one, own, colours, inside=mode != "bars")
+            _label(
+                made=made, plot=plot, flat=flat, bars=bars, one=one, numbers=own, colours=colours, inside=mode != "bars"
+            )
     if (numbers < 0).any():
         made.key(made.colours.page, "negative", NEGATIVE)
     _targets(made, plot, flat, places, thick * count if mode == "bars" else thick)
@@ -363,7 +365,9 @@ def draw_steps(made: Canvas, names: Sequence[str], numbers: Sequence[float], tex
         level = number if at == 0 else level + number
     up, down, total = made.colours.good, made.colours.bad, made.colours.accent
     colours = [total if at in (0, last) else up if number >= 0 else down for at, number in enumerate(numbers)]
-    bars = _bar(plot, long, np.arange(len(names)), numbers, 0.66, starts, colours)
+    bars = _bar(
+        plot=plot, flat=long, at=np.arange(len(names)), lengths=numbers, thick=0.66, start=starts, colours=colours
+    )
     ends = np.array(starts) + np.array(numbers)
     for at, bar in enumerate(bars):
         if at not in (0, last) and numbers[at] < 0:

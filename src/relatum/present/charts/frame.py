@@ -158,15 +158,15 @@ def frame_of(result: Result, *, swapped: bool = False) -> Frame:
             colour = series(result.theme, numeric.index(number)) if by_value else paints[other]
             found.append(Series(title, name, number, np.array([_number(cell) for cell in own]), own, colour))
     return Frame(
-        result,
-        sheet.writers,
-        tuple(drawable(axis.label) for axis in fields if axis.attribute is None),
-        tuple(categories),
-        tuple(found),
-        drawable(" / ".join(axis.label for axis in owners if axis.attribute is None)),
-        bool(fields) and is_time(fields[-1]),
-        bool(owners) and is_time(owners[-1]),
-        fields[-1].period if fields else "",
+        result=result,
+        writers=sheet.writers,
+        fields=tuple(drawable(axis.label) for axis in fields if axis.attribute is None),
+        categories=tuple(categories),
+        series=tuple(found),
+        series_field=drawable(" / ".join(axis.label for axis in owners if axis.attribute is None)),
+        time=bool(fields) and is_time(fields[-1]),
+        series_time=bool(owners) and is_time(owners[-1]),
+        period=fields[-1].period if fields else "",
     )
 
 
