@@ -199,7 +199,7 @@ def test_only_the_new_lines_are_read(shop: Path, monkeypatch: pytest.MonkeyPatch
     def refuse(*_: object) -> None:
         raise AssertionError("the whole file was read again")
 
-    monkeypatch.setitem(place.READERS, ".csv", refuse)
+    monkeypatch.setitem(place.FORMATS, ".csv", place.FileFormat(refuse, tail=place.FORMATS[".csv"].tail))
     monkeypatch.setattr(reading, "read_source", refuse)
     append(shop.parent)
     assert live.refresh().ok

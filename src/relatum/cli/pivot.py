@@ -125,7 +125,7 @@ def pivot(
     """
     import relatum
     from relatum.present.extent import Extent
-    from relatum.present.grid import NOTELESS, PICTURES, TIDY
+    from relatum.present.grid import NOTELESS, TIDY
     from relatum.present.text import print_grid
 
     text = format == "text" if out is None else out.suffix.lower() not in TIDY
@@ -160,7 +160,7 @@ def pivot(
     else:
         say(grid.to_json(totals=with_totals) + "\n" if format == "json" else grid.to_csv(totals=with_totals))
     # A table in a file of values, or in CSV, has no place for notes; the other forms hold them.
-    silent = format == "csv" if out is None else out.suffix.lower() in (*NOTELESS, *PICTURES)
+    silent = format == "csv" if out is None else out.suffix.lower() in NOTELESS
     for note in grid.notes if silent else ():
         tell(f"note: {note.text}")
     if keep_as:

@@ -21,7 +21,7 @@ from relatum.sources.content import stem as bare_stem
 from relatum.sources.database.ask import database_tables, is_database, is_server
 from relatum.sources.database.base import DatabaseTable, ForeignKey
 from relatum.sources.datapackage import read_datapackage
-from relatum.sources.read import READERS, WORKBOOKS, Source, files_in, read_source, readable
+from relatum.sources.read import FORMATS, WORKBOOKS, Source, files_in, read_source, readable
 from relatum.sources.stated import PLAIN, Stated
 from relatum.sources.workbook import workbook_parts
 from relatum.wording import listed, suggestion
@@ -229,7 +229,7 @@ def _folder(path: Path, site: _Site) -> Iterator[Raw]:
         reads += _grouped(stem, kind, files, site)
     yield from _readings(reads, site)
     if not reads:
-        raise SourceError("No data files found here.", path=path, fix=f"Known endings: {listed(sorted(READERS))}.")
+        raise SourceError("No data files found here.", path=path, fix=f"Known endings: {listed(sorted(FORMATS))}.")
 
 
 def _grouped(stem: str, kind: str, files: list[Path], site: _Site) -> list[_Reading]:

@@ -45,7 +45,7 @@ from relatum.model.links import parse_link
 from relatum.model.names import column_name, quoted, split_name
 from relatum.progress import told
 from relatum.sources.database.ask import is_database
-from relatum.sources.read import LAZY
+from relatum.sources.read import BY_COLUMN
 from relatum.wording import counted
 
 #: A table with this part of the rows of the largest has many.
@@ -60,7 +60,7 @@ def _start(note: Proposal) -> End:
 
 def _typed(address: str) -> bool:
     """Whether a file itself says that a number is a float: text does not."""
-    return address.lower().endswith(LAZY) or is_database(address)
+    return address.lower().endswith(BY_COLUMN) or is_database(address)
 
 
 class _Draft(Making):

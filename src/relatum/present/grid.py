@@ -27,14 +27,14 @@ from relatum.pivot.turning import changed, turned, with_closed, with_open
 from relatum.plan.notes import Note
 from relatum.present.extent import SCREEN, WHOLE, Extent, TextLayout
 from relatum.present.markdown import grid_markdown
-from relatum.present.pictures import picture_bytes
+from relatum.present.pictures import PICTURES, picture_bytes
 from relatum.present.sheet import writers_of
-from relatum.present.tables import arrow_bytes, csv_text, json_text, parquet_bytes, write_as
+from relatum.present.tables import TABLE_FILES, csv_text, json_text, write_as
 from relatum.wording import suggestion
 
-#: Endings of files that hold the tidy table; of these, and of pictures, that have no place for notes.
-TIDY, NOTELESS = (".csv", ".json", ".parquet", ".arrow"), (".csv", ".parquet", ".arrow")
-PICTURES = (".png", ".svg", ".pdf")
+#: Endings of files that hold the tidy table, and of those that have no place for notes.
+TIDY = tuple(TABLE_FILES)
+NOTELESS = tuple(ending for ending in (*TIDY, *PICTURES) if ending != ".json")
 
 
 class Questions(Struct, frozen=True):
@@ -357,6 +357,9 @@ class Grid:
             told.extend([f"chart {choice}", *notes])
             return picture_bytes(figure, ending)
 
+        def tidy(write: Callable[[Any], str | bytes]) -> str | bytes:
+            return write(self.to_arrow(totals))
+
         if rows_behind and target.suffix.lower() != ".xlsx":
             raise RequestError(
                 "rows_behind works only with .xlsx files.", path=target, fix="Name a file ending in .xlsx."
@@ -365,10 +368,8 @@ class Grid:
             target,
             "A grid is",
             {
-                ".csv": lambda: self.to_csv(totals=totals),
+                **{ending: functools.partial(tidy, write) for ending, write in TABLE_FILES.items()},
                 ".json": lambda: self.to_json(totals=totals) + "\n",
-                ".parquet": lambda: parquet_bytes(self.to_arrow(totals)),
-                ".arrow": lambda: arrow_bytes(self.to_arrow(totals)),
                 ".txt": lambda: self._text(200, WHOLE) + "\n",
                 ".md": self.to_markdown,
                 ".xlsx": lambda: self._workbook(rows_behind),

@@ -27,6 +27,8 @@ def drawable(text: str) -> str:
 
 #: A text of more signs has no place in a picture.
 _LONGEST = 300
+#: The endings of pictures, each with what is said in the file about the drawing: no date, so that it is the same again.
+PICTURES: dict[str, dict[str, None]] = {".png": {}, ".svg": {"Date": None}, ".pdf": {"CreationDate": None}}
 #: Settings of every picture: the same drawing gets the same ids each time, and ``$`` in a text is not mathematics.
 DRAWN: Any = {"svg.hashsalt": "relatum", "text.parse_math": False}
 
@@ -44,8 +46,9 @@ def picture_bytes(figure: Any, ending: str) -> bytes:
     from matplotlib import rc_context  # noqa: PLC0415 - heavy, and needed where a figure is written
 
     out = BytesIO()
-    dated = {".png": {}, ".svg": {"Date": None}, ".pdf": {"CreationDate": None}}[ending]
     with rc_context(DRAWN), warnings.catch_warnings():
         warnings.filterwarnings("ignore", "Glyph .* missing from font")  # a note says so, in words
-        figure.savefig(out, format=ending[1:], dpi=DOTS_PER_INCH, facecolor=figure.get_facecolor(), metadata=dated)
+        figure.savefig(
+            out, format=ending[1:], dpi=DOTS_PER_INCH, facecolor=figure.get_facecolor(), metadata=PICTURES[ending]
+        )
     return out.getvalue()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import functools
 import io
 from collections.abc import Callable
 from datetime import date, datetime
@@ -62,6 +63,15 @@ def arrow_bytes(table: Any) -> bytes:
     return buffer.getvalue()
 
 
+#: How a table is written to a file of values, by its ending.
+TABLE_FILES: dict[str, Callable[[Any], str | bytes]] = {
+    ".csv": csv_text,
+    ".json": lambda table: json_text(table.to_pylist()) + "\n",
+    ".parquet": parquet_bytes,
+    ".arrow": arrow_bytes,
+}
+
+
 def write_table(table: Any, path: Path) -> None:
     """Write a table to a file, in the way that its ending names; it is replaced in one step.
 
@@ -70,16 +80,7 @@ def write_table(table: Any, path: Path) -> None:
     RequestError
         Another file ending.
     """
-    write_as(
-        path,
-        "Rows are",
-        {
-            ".csv": lambda: csv_text(table),
-            ".json": lambda: json_text(table.to_pylist()) + "\n",
-            ".parquet": lambda: parquet_bytes(table),
-            ".arrow": lambda: arrow_bytes(table),
-        },
-    )
+    write_as(path, "Rows are", {ending: functools.partial(write, table) for ending, write in TABLE_FILES.items()})
 
 
 def write_as(path: Path, what: str, writers: dict[str, Callable[[], str | bytes]]) -> None:

@@ -29,8 +29,8 @@ from relatum.sources.files import PARQUET, plain_file, sentences
 from relatum.sources.fingerprint import Digests, FileState, has_grown, refuse_changed
 from relatum.sources.held import held
 from relatum.sources.read import (
+    BY_COLUMN,
     GROWING,
-    LAZY,
     Source,
     files_in,
     is_folder,
@@ -224,7 +224,7 @@ def _from_files(
 
 def _guarded(data: TableData, states: tuple[FileState, ...]) -> TableData:
     """Data whose columns are read later: from the files as they were, or not at all."""
-    if not any(state.path.lower().endswith(LAZY) for state in states):
+    if not any(state.path.lower().endswith(BY_COLUMN) for state in states):
         return data
 
     def fetch(name: str) -> Column:

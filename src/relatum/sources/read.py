@@ -25,24 +25,33 @@ from relatum.sources.workbook import read_workbook
 from relatum.wording import counted, listed
 
 ReadFile = Callable[[Path, Stated], TableData]
+ReadTail = Callable[[Path, int, Stated, Mapping[str, Type]], TableData | None]
+
+
+class FileFormat(Struct, frozen=True):
+    """How files with an ending are read.
+
+    ``by_column`` says that each column is read when it is first needed. ``tail`` reads the lines that a file has
+    gained; only formats of lines have one.
+    """
+
+    read: ReadFile
+    by_column: bool = False
+    tail: ReadTail | None = None
+
 
 #: How a file is read, by its ending.
-READERS: dict[str, ReadFile] = {
-    ".csv": read_csv,
-    ".tsv": read_csv,
-    ".txt": read_csv,
-    **dict.fromkeys(PARQUET, read_parquet),
-    ".arrow": read_ipc,
-    ".ipc": read_ipc,
-    ".feather": read_ipc,
-    ".jsonl": read_lines,
-    ".ndjson": read_lines,
+FORMATS: dict[str, FileFormat] = {
+    **dict.fromkeys((".csv", ".tsv", ".txt"), FileFormat(read_csv, tail=read_csv_tail)),
+    **dict.fromkeys((".jsonl", ".ndjson"), FileFormat(read_lines, tail=read_lines_tail)),
+    **dict.fromkeys(PARQUET, FileFormat(read_parquet, by_column=True)),
+    **dict.fromkeys((".arrow", ".ipc", ".feather"), FileFormat(read_ipc, by_column=True)),
 }
 WORKBOOKS = (".xlsx", ".xlsm")
 #: Files whose columns are read one by one, when each is first needed.
-LAZY = (*PARQUET, ".arrow", ".ipc", ".feather")
+BY_COLUMN = tuple(ending for ending, each in FORMATS.items() if each.by_column)
 #: Files that grow by lines at their end.
-GROWING = (".csv", ".tsv", ".txt", ".jsonl", ".ndjson")
+GROWING = tuple(ending for ending, each in FORMATS.items() if each.tail is not None)
 #: Files of text that may be a table, and in a folder of data are often none.
 _ANY_TEXT = ".txt"
 
@@ -133,21 +142,21 @@ def read_file(path: Path, stated: Stated) -> TableData:
         raise SourceError("The file is empty.", path=path, fix="A CSV file needs at least a heading row.")
     if path.suffix.lower() == ".zip":
         member_of(path, stated.member)
-    reader = READERS.get(ending(path, stated.member)) if readable(path, stated.member) else None
-    if reader is None:
+    found = FORMATS.get(ending(path, stated.member)) if readable(path, stated.member) else None
+    if found is None:
         raise SourceError(
             f"Files ending in {ending(path, stated.member) or 'nothing'} are not read.",
             path=path,
-            fix=f"Known endings: {listed(sorted([*READERS, *WORKBOOKS]))}, and databases in files.",
+            fix=f"Known endings: {listed(sorted([*FORMATS, *WORKBOOKS]))}, and databases in files.",
         )
     with sentences(path):
-        return reader(path, stated)
+        return found.read(path, stated)
 
 
 def readable(path: Path, member: str = "") -> bool:
     """Whether a file is data by its ending, or a file of an archive is: packed, it must be text."""
     last = path.suffix.lower()
-    return ending(path, member) in GROWING if last in PACKED else last in READERS
+    return ending(path, member) in GROWING if last in PACKED else last in FORMATS
 
 
 def refuse_large(path: Path) -> None:
@@ -183,15 +192,15 @@ def files_in(path: Path, within: Path | None = None) -> list[Path]:
                 raise led_away(each)
     if not found:
         raise MissingSourceError(
-            "No data files found here.", path=path, fix=f"Files ending in {listed(sorted(READERS))} are read."
+            "No data files found here.", path=path, fix=f"Files ending in {listed(sorted(FORMATS))} are read."
         )
     return found
 
 
 def read_tail(path: Path, start: int, stated: Stated, former: Mapping[str, Type]) -> TableData | None:
     """The lines that a file has gained, as the types of those before; None where they have others."""
-    read = read_lines_tail if path.suffix.lower() in (".jsonl", ".ndjson") else read_csv_tail
-    return read(path, start, stated, former)
+    read = FORMATS[path.suffix.lower()].tail
+    return None if read is None else read(path, start, stated, former)
 
 
 def _read_folder(path: Path, stated: Stated, within: Path | None) -> TableData:

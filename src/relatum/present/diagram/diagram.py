@@ -13,10 +13,11 @@ from relatum.errors import SourceError
 from relatum.model.atomic import write_atomically, write_bytes_atomically
 from relatum.model.graph import Graph
 from relatum.present.diagram.edges import told_of
-from relatum.present.pictures import picture_bytes
+from relatum.present.pictures import PICTURES, picture_bytes
 from relatum.wording import counted, visible
 
-PICTURES, TEXTS = (".svg", ".png", ".pdf"), (".mmd", ".mermaid", ".md")
+#: Endings of drawings as Mermaid text.
+TEXTS = (".mmd", ".mermaid", ".md")
 _SVG = "http://www.w3.org/2000/svg"
 
 
