@@ -14,7 +14,8 @@ from decimal import Decimal
 from typing import Any
 
 from oracle_contexts import Contexts
-from oracle_rows import NO_MATCH, NO_MATCH_MEMBER, TOTAL, Context, Filter, Path, Row
+from oracle_history import Context, Filter, Opened, Row
+from oracle_rows import NO_MATCH, NO_MATCH_MEMBER, TOTAL, Path
 from oracle_values import AGGREGATES, FUNCTIONS, _by_order, _operation, _percentile, _weighted, scalar
 from oracle_words import parsed, parsed_condition
 from relatum.errors import Span
@@ -214,7 +215,7 @@ class Star(Contexts):
                 found += self.sources([parsed(self.measures[node.parts[0]])])
             elif isinstance(node, Call) and node.function not in FUNCTIONS and node.function != "narrowed":
                 if not node.per and node.among is None:
-                    found.append(self.rows_of(node, Context(via=frozenset(link for link in self.links if link.standby)))
+                    found.append(self.rows_of(node, self.nothing_yet().then(*(Opened(link, both=False) for link in self.links if link.standby)))
                                  if node.function != "sole" else node.arguments[0].parts[0])  # fmt: skip
                 parts = [node.arguments[0]] if node.among is not None else self.parts_of(node)
                 found += self.sources([] if node.function == "sole" else parts)
@@ -278,7 +279,7 @@ class Star(Contexts):
     def pivot(self, fields: list[tuple[str, str]], formulas: list[str], where: str = "") -> dict[tuple[Any, ...], list]:
         """Values by combination of members; ``TOTAL`` is where a field is totalled over. All grains are there."""
         trees = [parsed(formula) for formula in formulas]
-        request = Context()
+        request = self.nothing_yet()
         if where:
             request = request.plus(*self.conditions(parsed_condition(where), "request", request))
         bare = bool(fields) and not self.in_force(trees, fields, request)
@@ -293,17 +294,15 @@ class Star(Contexts):
         return {key: [self.evaluate(tree, self.cell(fields, key, request)) for tree in trees] for key in shown}
 
     def cell(self, fields: list[tuple[str, str]], key: tuple[Any, ...], context: Context, rows: int = 1) -> Context:
-        axes: tuple[Filter, ...] = ()
         for number, (pair, member) in enumerate(zip(fields, key, strict=True)):
             if member is not TOTAL:
-                one = self.at_member(Context(), *pair, member, "axis", "rows" if number < rows else "columns")
-                axes += one.filters
-        return replace(context, filters=(*axes, *context.filters))
+                context = self.at_member(context, *pair, member, "axis", "rows" if number < rows else "columns")
+        return context
 
     def in_force(self, trees: list[Syntax], fields: list[tuple[str, str]], request: Context) -> bool:
         """Whether every axis member of a full combination is in force for some aggregate, whatever its value."""
         some = self.cell(fields, tuple(NO_MATCH_MEMBER for _ in fields), request)
-        return bool(self.judged(trees, some, some.filters[: len(fields)]))
+        return bool(self.judged(trees, some, axes_of(some)))
 
     def shown(
         self,
@@ -333,7 +332,7 @@ class Star(Contexts):
             if not all(self.left(field, member, request) for field, member in zip(own, combination, strict=True)):
                 continue
             context = self.cell(fields, key_of(combination), request, rows)
-            axes = context.filters[: len(numbers)]
+            axes = axes_of(context)
             judged = self.judged(trees, context, axes)
             # What nests may have a value for members that nobody sees: they are not shown.
             seen = [pair for pair in judged if combination in with_no_match or self.needs_rows(pair[0])]
@@ -386,7 +385,7 @@ class Star(Contexts):
             any(
                 self.follow(row, path)[1] == NO_MATCH
                 for start in self.tables
-                for end, path in self.paths(start, Context(), filters=False).items()
+                for end, path in self.paths(start, self.nothing_yet(), filters=False).items()
                 if end == (table, False) and path
                 for row in self.rows(start)
             )
@@ -489,6 +488,11 @@ class Star(Contexts):
         if isinstance(node, Call) and node.function not in FUNCTIONS:
             return [] if node.function in ("sole", "narrowed") else [(node, context)]
         return [pair for child in children(node) for pair in self.outermost(child, context)]
+
+
+def axes_of(context: Context) -> tuple[Filter, ...]:
+    """The filters of a cell's axes."""
+    return tuple(each for each in context.filters if each.kind == "axis")
 
 
 def _coarser(kept: tuple[bool, ...], key: tuple[Any, ...]) -> tuple[Any, ...]:

@@ -1,4 +1,4 @@
-"""The oracle's contexts: filters, how brackets change them, which rows and members they leave."""
+"""What changes in brackets mean to the oracle, and which rows and members a context leaves."""
 
 from __future__ import annotations
 
@@ -9,7 +9,23 @@ from datetime import date
 from typing import Any
 
 from oracle_dates import moved
-from oracle_rows import NO_MATCH, NO_MATCH_MEMBER, Context, Filter, Link, Path, Row, Tables
+from oracle_history import (
+    AtMember,
+    AtRow,
+    CarriedOut,
+    Context,
+    Edge,
+    Event,
+    Filter,
+    Ignored,
+    IgnoredWord,
+    Moved,
+    Only,
+    Opened,
+    Pinned,
+    Row,
+)
+from oracle_rows import NO_MATCH, NO_MATCH_MEMBER, Link, Path, Tables
 from oracle_values import FUNCTIONS, _compare, _logic, scalar
 from relatum.calendar.steps import Shift, Step, ToDate, Trailing
 from relatum.language.tree import (
@@ -54,7 +70,7 @@ class Contexts(Tables):
             target = self.follow((table, number), path)
             test = lambda row, target=target: row == target  # noqa: E731
             filters.append(Filter("row" if path else kind, other, None, test, group=group))
-        return replace(context.plus(*filters), rows=(*context.rows, (table, number, group)))
+        return context.then(AtRow(table, number, tuple(filters), group))
 
     def at_member(self, context: Context, table: str, column: str, member: Any, kind: str, axis: str = "") -> Context:
         def test(row: Row) -> bool:
@@ -65,7 +81,7 @@ class Contexts(Tables):
         named = frozenset([(table, column)])
         one = Filter(kind, table, frozenset([column]), test, named, axis)
         changed = context.plus(one)
-        return replace(changed, members=(*context.members, ((table, column), member))) if kind == "member" else changed
+        return changed.then(AtMember((table, column), member)) if kind == "member" else changed
 
     def conditions(self, condition: Condition, kind: str, context: Context) -> list[Filter]:
         found = []
@@ -140,31 +156,32 @@ class Contexts(Tables):
                 return context.plus(*self.conditions(condition, "where", context))
             case IgnoringClause(names):
                 for name in names:
-                    context = self._ignoring(context, name)
+                    context = context.then(self.ignored(name, context))
                 return context
             case OnlyClause(names):
-                return self._only(context, names)
+                tables = [self.upstream(name.parts[0], context) for name in names if len(name.parts) == 1]
+                columns = frozenset((*name.parts,) for name in names if len(name.parts) == 2)
+                return context.then(Only(frozenset().union(*tables), columns))
             case ViaClause(side):
-                link = self.link_named(side, standby=True)
-                kept = {each for each in context.via if {each.many, each.one} != {link.many, link.one}}
-                return replace(context, via=frozenset({*kept, link}))
+                return context.then(Opened(self.link_named(side, standby=True), both=False))
             case BothWaysClause(side):
-                return replace(context, both=context.both | {self.link_named(side, standby=False)})
+                return context.then(Opened(self.link_named(side, standby=False), both=True))
             case KeepWhereClause() | KeepBestClause():
                 return self._keep(context, change)
             case CalendarClause(step, on):
-                return replace(context, steps=(*context.steps, (on.parts[0] if on else "", step, frozenset())))
+                return context.then(Moved(on.parts[0] if on else "", step))
             case PinEdgeClause(edge, name):
-                return replace(context, pinned=(*context.pinned, (edge, *name.parts)))
+                return context.then(Edge(edge, *name.parts))
             case PinNoMatchClause(name):
                 table, column = (*name.parts, "")[:2]
-                left = self._unpinned(context, table, column)
-                return left.plus(Filter("pin", table, None, lambda row: row[1] == NO_MATCH))
+                return context.then(Pinned(table, column)).plus(
+                    Filter("pin", table, None, lambda row: row[1] == NO_MATCH)
+                )
             case PinNullClause(name):
                 table, column = name.parts
                 test = lambda row: row[1] != NO_MATCH and self.value(row, column) is None  # noqa: E731
                 one = Filter("pin", table, frozenset([column]), test, frozenset([(table, column)]))
-                return self._unpinned(context, table, column).plus(one)
+                return context.then(Pinned(table, column)).plus(one)
             case PinClause(name, operands):
                 table, column = name.parts
                 values = [scalar(each, lambda name: context.lets[name.parts[0]]) for each in operands]
@@ -173,13 +190,8 @@ class Contexts(Tables):
                     return _logic("or", [_compare("=", self.value(row, column), each) for each in values]) is True
 
                 one = Filter("pin", table, frozenset([column]), test, frozenset([(table, column)]))
-                return self._unpinned(context, table, column).plus(one)
+                return context.then(Pinned(table, column)).plus(one)
         raise AssertionError(change)
-
-    def _unpinned(self, context: Context, table: str, column: str) -> Context:
-        if column:
-            return context.without(lambda each: each.table == table and each.column == column)
-        return context.without(lambda each: each.table == table and each.columns is not None)
 
     def link_named(self, side: ManySide, standby: bool) -> Link:
         """The one relationship whose many side is exactly these columns; of a many-to-many, either side."""
@@ -195,44 +207,14 @@ class Contexts(Tables):
     def upstream(self, table: str, context: Context) -> set[str]:
         return {other for other, level in self.paths(table, context, filters=False) if not level}
 
-    def _ignoring(self, context: Context, name: Name) -> Context:
+    def ignored(self, name: Name, context: Context) -> Event:
+        """What an ``ignoring`` is about."""
         if len(name.parts) == 2:
-            table, column = name.parts
-            pinned = tuple(each for each in context.pinned if each[1:] != (table, column))
-            return replace(context.without(lambda each: each.table == table and each.column == column), pinned=pinned)
+            return Ignored(column=(*name.parts,))
         (word,) = name.parts
-        if word == "all":
-            return replace(context, filters=(), steps=(), pinned=())
-        if word == "axes":
-            return context.without(lambda each: each.kind == "axis")
-        if word in ("rows", "columns"):
-            return context.without(lambda each: each.kind == "axis" and each.axis == word)
-        if word == "innermost":
-            inner = [each for each in context.filters if each.kind == "axis" and each.axis == "rows"]
-            return context.without(lambda each: inner and each is inner[-1])
-        if word == "row":
-            group = context.rows[-1][2] if context.rows else None
-            left = context.without(lambda each: group is not None and each.group is group)
-            return replace(left, rows=tuple((t, n, g if g is not group else None) for t, n, g in context.rows))
-        drop = self.upstream(word, context)
-        pinned = tuple(each for each in context.pinned if each[1] not in drop)
-        left = replace(context.without(lambda each: each.table in drop), pinned=pinned)
-        return self._drop_steps(left, lambda other: other in drop)
-
-    def _only(self, context: Context, names: tuple[Name, ...]) -> Context:
-        tables: set[str] = set()
-        columns = {name.parts for name in names if len(name.parts) == 2}
-        for name in names:
-            if len(name.parts) == 1:
-                tables |= self.upstream(name.parts[0], context)
-        left = context.without(lambda each: each.table not in tables and (each.table, each.column) not in columns)
-        pinned = tuple(each for each in left.pinned if each[1] in tables or each[1:] in columns)
-        touched = tables | {table for table, _ in columns}
-        return self._drop_steps(replace(left, pinned=pinned), lambda other: other not in touched)
-
-    def _drop_steps(self, context: Context, dropped: Callable[[str], bool]) -> Context:
-        gone = frozenset(filter(dropped, self.calendars))
-        return replace(context, steps=tuple((name, step, before | gone) for name, step, before in context.steps))
+        if word in ("all", "axes", "rows", "columns", "innermost", "row"):
+            return IgnoredWord(word)
+        return Ignored(frozenset(self.upstream(word, context)))
 
     def _keep(self, context: Context, change: KeepWhereClause | KeepBestClause) -> Context:
         grain = change.grain.parts
@@ -412,9 +394,7 @@ class Contexts(Tables):
         for source in sources:
             for calendar, steps in self.steps_of(source, context).items():
                 dates, periods = self.dates_filter(calendar, steps, context, source, ends)
-                left = context.without(lambda each, periods=periods: each in periods).plus(dates)
-                rest = tuple(each for each in context.steps if (each[0] or calendar) != calendar)
-                context = replace(left, steps=rest)
+                context = context.then(CarriedOut(calendar, tuple(periods))).plus(dates)
         return context
 
     # -- bounds ----------------------------------------------------------------------------------------------------
@@ -468,7 +448,7 @@ class Contexts(Tables):
         """The visible rows of a table, and the filters that bear on them; None for rows where nothing may move."""
         reached, bearing, stuck = self.reach(source, context, ends)
         rows = None if stuck else self.visible(source, reached)
-        for word, table, column in context.pinned:
+        for word, table, column in context.edges:
             path = self.path(source, table, frozenset([column]), context, filters=True)
             if path is None or rows is None:
                 continue

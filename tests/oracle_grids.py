@@ -7,8 +7,9 @@ import itertools
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from oracle import Star
-from oracle_rows import NO_MATCH, NO_MATCH_MEMBER, TOTAL, Context, Filter, Row
+from oracle import Star, axes_of
+from oracle_history import Context, Filter, Row
+from oracle_rows import NO_MATCH, NO_MATCH_MEMBER, TOTAL
 from oracle_values import _literal
 from oracle_words import parsed, parsed_condition, spelled_out
 from relatum.language.parse import parse_axis, parse_keeps
@@ -76,7 +77,7 @@ class Grid:
         self.fields = [*self._fields(asked.rows, True), *self._fields(asked.columns, False)]
         self.count = sum(each.rows for each in self.fields)
         self.trees = [parsed(text) for text in asked.values]
-        where = Context()
+        where = star.nothing_yet()
         if asked.where:
             where = where.plus(*star.conditions(parsed_condition(asked.where), "request", where))
         kept = []
@@ -106,7 +107,7 @@ class Grid:
     def _pair(self, item: AxisItem, text: str) -> tuple[str, str]:
         if isinstance(item.formula, Name) and item.over is None:
             return item.formula.parts[0], item.formula.parts[1]
-        table = self.star.row_table([item.formula], item.over.parts[0] if item.over else "", Context())
+        table = self.star.row_table([item.formula], item.over.parts[0] if item.over else "", self.star.nothing_yet())
         name = f"= {text}"
         self.star.derived[table, name] = text[item.formula.span.start : item.formula.span.stop]
         return table, name
@@ -114,7 +115,7 @@ class Grid:
     def _determines(self, head: tuple[str, str], other: tuple[str, str]) -> bool:
         keys = {"category": "cat", "product": "pid", "customer": "cid", "calendar": "day"}
         if keys.get(head[0]) == head[1]:
-            return self.star.finds(head[0], *other, Context())
+            return self.star.finds(head[0], *other, self.star.nothing_yet())
         level = next(
             (link for link in self.star.links if link.level and (link.one, link.one_columns) == (head[0], (head[1],))),
             None,
@@ -125,16 +126,16 @@ class Grid:
 
     def cell(self, key: Key) -> Context:
         """The context of a cell: a filter for each member, and one for the hidden members where others are."""
-        axes: list[Filter] = []
+        context = self.request
         for number, (each, member) in enumerate(zip(self.fields, key, strict=True)):
             axis = "rows" if each.rows else "columns"
             if member in (TOTAL, BELOW):
                 continue
             if member is OTHERS:
-                axes.append(self._one_of(each.pair, self.hidden[number][self._outer(number, key)], axis))
+                context = context.plus(self._one_of(each.pair, self.hidden[number][self._outer(number, key)], axis))
             else:
-                axes += self.star.at_member(Context(), *each.pair, member, "axis", axis).filters
-        return replace(self.request, filters=(*axes, *self.request.filters))
+                context = self.star.at_member(context, *each.pair, member, "axis", axis)
+        return context
 
     def _one_of(self, pair: tuple[str, str], members: list[Any], axis: str) -> Filter:
         table, column = pair
@@ -211,7 +212,7 @@ class Grid:
     def in_force(self, kept: tuple[bool, ...]) -> bool:
         key = tuple(NO_MATCH_MEMBER if keep else TOTAL for keep in kept)
         some = self.cell(key)
-        return bool(self.star.judged(self.trees, some, some.filters[: sum(kept)]))
+        return bool(self.star.judged(self.trees, some, axes_of(some)))
 
     def star_shown(self, kept: tuple[bool, ...], bare: bool) -> set[Key]:
         if not any(kept):
@@ -240,7 +241,7 @@ class Grid:
             if prefix[number] == NO_MATCH_MEMBER:
                 return None
             row = star.some_row(table, column, prefix[number])
-            member = star.looked_up(row, *formula.parts, Context())
+            member = star.looked_up(row, *formula.parts, self.star.nothing_yet())
             place = star.place(*formula.parts, member)
             return place[1] if place[0] == 0 else None
         return star.order_value(formula, star.evaluate(formula, self.cell(prefix)))
@@ -301,8 +302,7 @@ class Grid:
                 candidates[key] = None
         for key in sorted(candidates, key=lambda each: sum(member is TOTAL for member in each)):
             context = self.cell(key)
-            axes = context.filters[: sum(member is not TOTAL for member in key)]
-            judged = self.star.judged(self.trees, context, axes)
+            judged = self.star.judged(self.trees, context, axes_of(context))
             if any(self.star.aggregate(call, inner) is not None for call, inner in judged) or any(
                 self._covers(key, other) for other in (*every, *found) if other != key
             ):
@@ -382,7 +382,7 @@ class Grid:
             return BELOW
         if member in (TOTAL, BELOW, NO_MATCH_MEMBER):
             return member
-        return self.star.looked_up(self.star.some_row(*head, member), *pair, Context())
+        return self.star.looked_up(self.star.some_row(*head, member), *pair, self.star.nothing_yet())
 
 
 @functools.total_ordering

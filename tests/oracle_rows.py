@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field, replace
+from collections.abc import Iterator
+from dataclasses import dataclass, field
 from typing import Any
 
+from oracle_history import Context, Filter, Row
 from oracle_words import parsed
-from relatum.calendar.steps import Step as CalendarStep
 
 NO_MATCH = -1
 NO_MATCH_MEMBER = "(no match)"
-Row = tuple[str, int]
 
 
 class _Total:
@@ -60,54 +59,6 @@ class Step:
 Path = tuple[Step, ...]
 
 
-@dataclass(eq=False)
-class Filter:
-    """One filter: rows of ``table`` for which ``test`` holds. ``columns`` are those it judges, None for whole rows.
-
-    ``kind`` is where it comes from; ``bears`` are filters that bear on a keep's formula.
-    """
-
-    kind: str
-    table: str
-    columns: frozenset[str] | None
-    test: Callable[[Row], bool]
-    named: frozenset[tuple[str, str]] = frozenset()
-    axis: str = ""
-    group: object = None
-    bears: tuple[Filter, ...] = ()
-    keyed: bool = False
-    chosen: bool = False
-    #: A request's own keep: on a calendar it is a period, unlike one in brackets.
-    keeps: bool = False
-    #: One filter for several members of an axis at once.
-    several: bool = False
-
-    @property
-    def column(self) -> str:
-        return next(iter(self.columns)) if self.columns is not None and len(self.columns) == 1 else ""
-
-
-@dataclass(frozen=True)
-class Context:
-    """The context in which a formula is evaluated."""
-
-    filters: tuple[Filter, ...] = ()
-    steps: tuple[tuple[str, CalendarStep, frozenset[str]], ...] = ()
-    pinned: tuple[tuple[str, str, str], ...] = ()
-    rows: tuple[tuple[str, int, object], ...] = ()
-    members: tuple[tuple[tuple[str, str], Any], ...] = ()
-    via: frozenset[Link] = frozenset()
-    both: frozenset[Link] = frozenset()
-    lets: dict[str, Any] = field(default_factory=dict)
-    repeat: bool = False
-
-    def plus(self, *filters: Filter) -> Context:
-        return replace(self, filters=(*self.filters, *filters))
-
-    def without(self, dropped: Callable[[Filter], bool]) -> Context:
-        return replace(self, filters=tuple(each for each in self.filters if not dropped(each)))
-
-
 @dataclass
 class Tables:
     """Tables as lists of rows, relationships, measures and derived columns as formulas."""
@@ -120,6 +71,10 @@ class Tables:
     calendars: dict[str, str] = field(default_factory=dict)
     known: dict[Any, Any] = field(default_factory=dict, repr=False)
 
+    def nothing_yet(self) -> Context:
+        """The context in which nothing has happened."""
+        return Context(calendars=frozenset(self.calendars))
+
     # -- rows and lookups ------------------------------------------------------------------------------------------
 
     def value(self, row: Row, column: str) -> Any:
@@ -129,7 +84,7 @@ class Tables:
         if (table, column) in self.derived:
             key = (table, number, column)
             if key not in self.known:
-                context = self.at_row(Context(), table, number, "row")
+                context = self.at_row(self.nothing_yet(), table, number, "row")
                 self.known[key] = self.evaluate(parsed(self.derived[table, column]), context)
             return self.known[key]
         return self.tables[table][number][column]

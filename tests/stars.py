@@ -15,7 +15,7 @@ from typing import Any
 import pyarrow as pa
 
 from oracle import Star
-from oracle_rows import Context, Link
+from oracle_rows import Link
 
 START = date(2023, 12, 27)
 DAYS = 12
@@ -198,7 +198,7 @@ class Maker:
             f"{other}.{column}"
             for other in self.star.tables
             for column in self.columns(other)
-            if self.kind(other, column) == kind and self.star.finds(table, other, column, Context())
+            if self.kind(other, column) == kind and self.star.finds(table, other, column, self.star.nothing_yet())
         ]
 
     # -- row expressions -------------------------------------------------------------------------------------------
@@ -210,7 +210,7 @@ class Maker:
         if kind == "bool" and rnd.random() < self.rich * 0.1:
             found = [
                 other
-                for other, level in self.star.paths(table, Context(), filters=False)
+                for other, level in self.star.paths(table, self.star.nothing_yet(), filters=False)
                 if other != table and not level
             ]
             if found:
