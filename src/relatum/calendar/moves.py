@@ -67,7 +67,7 @@ def uneven_months(days: Array, step: Step) -> list[Uneven]:
     first, last = int(months[0]), int(months[-1])
     day = days.astype("datetime64[D]")
     begins = day[0] == day[0].astype("datetime64[M]").astype("datetime64[D]")
-    ends = (day[-1] + 1).astype("datetime64[M]") != day[-1].astype("datetime64[M]")
+    ends = (day[-1] + np.timedelta64(1, "D")).astype("datetime64[M]") != day[-1].astype("datetime64[M]")
     cut = {month for month, whole in ((first, begins), (last, ends)) if not whole}
     counts = dict(zip(*(each.tolist() for each in np.unique(months, return_counts=True)), strict=True))
     pairs = sorted({(month, month + span) for month in cut} | {(month - span, month) for month in cut})
@@ -144,16 +144,15 @@ def _trailing_start(dates: Dates, last: Array, unit: Unit, number: int) -> Array
     if unit in ("day", "week"):
         return np.asarray(end - number * (7 if unit == "week" else 1) + 1)
     span = number * _MONTHS[unit]
-    day = end.astype("datetime64[D]")
-    month = day.astype("datetime64[M]")
-    first = month.astype("datetime64[D]").astype(np.int64)
-    next_first = (month + 1).astype("datetime64[D]").astype(np.int64)
-    whole = end == next_first - 1
-    target = month - span
-    target_first = target.astype("datetime64[D]").astype(np.int64)
-    target_last = (target + 1).astype("datetime64[D]").astype(np.int64) - 1
-    clamped = np.minimum(target_first + (end - first), target_last)
-    return np.where(whole, (month - (span - 1)).astype("datetime64[D]").astype(np.int64), clamped + 1)
+    month = end.astype("datetime64[D]").astype("datetime64[M]").astype(np.int64)
+    whole = end == _first_days(month + 1) - 1
+    clamped = np.minimum(_first_days(month - span) + (end - _first_days(month)), _first_days(month - span + 1) - 1)
+    return np.where(whole, _first_days(month - span + 1), clamped + 1)
+
+
+def _first_days(months: Array) -> Array:
+    """The first day of each month, in days since 1970, of months counted from January 1970."""
+    return np.asarray(months.astype("datetime64[M]").astype("datetime64[D]").astype(np.int64))
 
 
 def _shifted(dates: Dates, sets: Sets, unit: Unit, number: int) -> Sets:
@@ -161,10 +160,8 @@ def _shifted(dates: Dates, sets: Sets, unit: Unit, number: int) -> Sets:
         return _carried(sets, _places(dates.days, dates.days + number * (7 if unit == "week" else 1)))
     span = number * _MONTHS[unit]
     months = dates.months
-    start = months.astype("datetime64[M]").astype("datetime64[D]").astype(np.int64)
-    target = (months + span).astype("datetime64[M]")
-    target_start = target.astype("datetime64[D]").astype(np.int64)
-    target_stop = (target + 1).astype("datetime64[D]").astype(np.int64)
+    start = _first_days(months)
+    target_start, target_stop = _first_days(months + span), _first_days(months + span + 1)
     same_day = target_start + (dates.days - start)
     places = np.where(same_day < target_stop, _places(dates.days, same_day), -1)
     distinct, numbers = np.unique(months, return_inverse=True)

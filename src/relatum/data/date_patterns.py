@@ -215,7 +215,7 @@ def moments_of(texts: Any, pattern: DatePattern = ISO) -> Moments:
     months = _named(parts["M"], pattern.months) if pattern.months else number("M", 1)
     first = ((years - 1970) * 12 + months - 1).astype("datetime64[M]")
     start = first.astype("datetime64[D]").astype(np.int64)
-    length = (first + 1).astype("datetime64[D]").astype(np.int64) - start
+    length = (first + np.timedelta64(1, "M")).astype("datetime64[D]").astype(np.int64) - start
     days = number("d", 1)
     valid = (years >= 1) & (years <= 9999) & (months >= 1) & (months <= 12) & (days >= 1) & (days <= length)
     if "D" in parts:

@@ -404,7 +404,7 @@ def _date(arguments: list[Column], type_: Type) -> Column:
     inside = (years >= 1) & (years <= 9999) & (months >= 1) & (months <= 12)
     first = ((np.where(inside, years, 1970) - 1970) * 12 + np.where(inside, months, 1) - 1).astype("datetime64[M]")
     start = first.astype("datetime64[D]").astype(np.int64)
-    end = (first + 1).astype("datetime64[D]").astype(np.int64)
+    end = (first + np.timedelta64(1, "M")).astype("datetime64[D]").astype(np.int64)
     missing = ~(inside & (days >= 1) & (start + days <= end))
     values = np.where(missing, 0, start + np.where(missing, 1, days) - 1)
     return bounded(DATE, np.asarray(values), missing if nulls is None else missing | nulls)
