@@ -1,3 +1,3 @@
 """The release of this package."""
 
-__version__ = "0.1.0"
+__version__ = "1.0.0"
