@@ -49,6 +49,7 @@ def command_reference() -> str:
         "",
         "Every command with its arguments and options. Results go to standard output, messages to standard error.",
         "",
+        *_command("relatum", app),
     ]
     for name, command in sorted(app.commands.items()):
         lines += _command(f"relatum {name}", command)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import html
+import json
 import re
 import subprocess
 import sys
@@ -10,8 +12,11 @@ from pathlib import Path
 import pytest
 from selenium.webdriver.common.keys import Keys
 
+import relatum
 from browser import chromium
 from pages import ROOT
+from relatum.cli.main import app
+from relatum.language.register import AGGREGATES, RANKINGS, SCALARS, SHORTHANDS
 from relatum.present.charts.choose import KINDS
 
 pytestmark = pytest.mark.xdist_group("browser")
@@ -43,6 +48,7 @@ def test_the_site_is_built_and_searched_without_a_network(tmp_path: Path) -> Non
         "relatum.open",
     ):
         assert f'id="{call}"' in calls or f"id={call}" in calls
+    assert not searched_in_vain(site)
     with chromium(tmp_path / "chromium") as driver:
         driver.set_window_size(1280, 800)
         driver.get((site / "index.html").as_uri())
@@ -51,3 +57,18 @@ def test_the_site_is_built_and_searched_without_a_network(tmp_path: Path) -> Non
         driver.implicitly_wait(15)
         found = driver.find_element("css selector", ".md-search-result__item a")
         assert found.get_attribute("href").startswith(site.as_uri())
+
+
+def searched_in_vain(site: Path) -> list[str]:
+    """The options of commands, the functions of the language and the calls of the library that no page says."""
+    index = json.loads((site / "search" / "search_index.json").read_text(encoding="utf-8"))
+    text = html.unescape(" ".join(f"{each['title']} {each['text']}" for each in index["docs"]))
+    commands = [
+        app,
+        *(part for each in app.commands.values() for part in (each, *getattr(each, "commands", {}).values())),
+    ]
+    wanted = {option for command in commands for each in command.params for option in each.opts if option[:2] == "--"}
+    wanted |= {each.called for each in AGGREGATES.values()} | set(RANKINGS) | {each.name for each in SHORTHANDS}
+    wanted |= {head for each in SCALARS.values() if (head := each.signature.partition("(")[0]).isidentifier()}
+    wanted |= {name for cls in (relatum.Model, relatum.Grid) for name in vars(cls) if name[0] != "_"}
+    return sorted(each for each in wanted if not re.search(rf"(?<!\w){re.escape(each)}(?!\w)", text))
