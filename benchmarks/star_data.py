@@ -86,7 +86,7 @@ def _part(random: np.random.Generator, count: int) -> pa.Table:
 
 
 def _dates() -> pa.Table:
-    days = np.arange(np.datetime64(FIRST), np.datetime64(LAST) + 1)
+    days = np.arange(np.datetime64(FIRST), np.datetime64(LAST) + np.timedelta64(1, "D"))
     months = days.astype("datetime64[M]").astype(int)
     week = (days.astype("datetime64[Y]").astype("datetime64[D]") - days).astype(int) // -7 + 1
     return pa.table(

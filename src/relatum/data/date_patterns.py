@@ -222,7 +222,7 @@ def moments_of(texts: Any, pattern: DatePattern = ISO) -> Moments:
         days = number("D", 1)
         year = (years - 1970).astype("datetime64[Y]")
         start = year.astype("datetime64[D]").astype(np.int64)
-        end = (year + 1).astype("datetime64[D]").astype(np.int64)
+        end = (year + np.timedelta64(1, "Y")).astype("datetime64[D]").astype(np.int64)
         valid = (years >= 1) & (years <= 9999) & (days >= 1) & (start + days <= end)
     hours = number("H")
     if "h" in parts:

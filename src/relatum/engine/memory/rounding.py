@@ -36,7 +36,7 @@ def _half_away(values: Array, digits: int) -> Array:
         half = 5 * 10**18
         return np.asarray(np.where(values >= half, 1, np.where(values <= -half, -1, 0)))
     unit = 10**digits
-    whole, rest = np.asarray(np.fix(np.floor_divide(values, unit))), np.remainder(values, unit)
+    whole, rest = np.floor_divide(values, unit), np.remainder(values, unit)
     # Towards minus infinity first, with a rest from 0 on: a half goes up above zero and down below.
     return np.asarray(whole + np.where(values < 0, rest > unit - rest, rest >= unit - rest))
 
