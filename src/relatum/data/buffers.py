@@ -70,6 +70,8 @@ def in_one_piece(array: Any) -> Any:
     """An Arrow array, the chunks of a chunked one put together."""
     if not isinstance(array, pa.ChunkedArray):
         return array
+    if not array.num_chunks:
+        return pa.nulls(0, array.type)  # not every version of Arrow combines no chunks of any type
     if pa.types.is_dictionary(array.type):
         array = array.unify_dictionaries()
     return array.combine_chunks() if array.num_chunks != 1 else array.chunk(0)
