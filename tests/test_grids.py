@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 import re
 from collections import Counter
+from decimal import Decimal
 from typing import Any
 
 import pyarrow as pa
@@ -87,6 +88,8 @@ ASKED = [
     ("product.product closed, customer.customer", {}, [("ivy", None, 4), ("oak", None, 1), ("fig", None, 5), ("no match", None, 5), ("total", "total", 15)]),
     ("product.product open ('fig'), customer.customer", {},
      [("ivy", None, 4), ("oak", None, 1), ("fig", "ann", 2), ("fig", "bob", 3), ("fig", "total", 5), ("no match", None, 5), ("total", "total", 15)]),
+    ("product.weight open (12.5), product.product", {},
+     [(Decimal("0.5"), None, 5), (Decimal("12.5"), "oak", 1), (Decimal("12.5"), "total", 1), (None, None, 4), ("no match", None, 5), ("total", "total", 15)]),
     ("product.product", {"keep": "customer where quantity > 5"}, [("ivy", 4), ("fig", 5), ("no match", 5), ("total", 14)]),
     ("product.product", {"keep": "top 1 customer by quantity"}, [("fig", 3), ("no match", 5), ("total", 8)]),
     ("product.product", {"keep": "customer where quantity > 5, product where quantity < 5"}, [("ivy", 4), ("total", 4)]),
