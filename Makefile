@@ -49,7 +49,7 @@ $(VENV)/.spark: $(VENV)/.installed
 # The same model on Spark: apart, so that a newcomer does not wait for it.
 test-spark: $(VENV)/.spark
 	tests/install_java.sh
-	$(BIN)/pytest tests/on_spark.py
+	$(BIN)/pytest tests/engine/on_spark.py
 
 # The documentation, as pages that need no network: build/site/index.html.
 docs: $(VENV)/.installed
