@@ -8,6 +8,7 @@ from typing import Any, Literal
 
 import msgspec
 
+from relatum.model.declaration import EngineKind
 from relatum.model.looks import Duration, Report, StyleRule, Theme
 
 VERSION = 1
@@ -132,7 +133,7 @@ class ControlEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=Tru
 class EngineEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
     """``[engine]``; ``engine = "duckdb"`` says its kind alone."""
 
-    kind: Literal["memory", "duckdb", "postgresql", "spark"]
+    kind: EngineKind
     address: str = ""
     schema: str = ""
 
@@ -154,7 +155,7 @@ class ModelEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True)
     report: dict[str, Report] = {}
     theme: Theme | str = ""
     limits: dict[str, int | str] = {}
-    engine: EngineEntry | Literal["memory", "duckdb", "postgresql", "spark"] = "memory"
+    engine: EngineEntry | EngineKind = "memory"
 
 
 def json_schema() -> bytes:
