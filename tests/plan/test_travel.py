@@ -200,3 +200,14 @@ def test_dates_move_as_plain_dates_do(sold: list[tuple[int, int]], move: str) ->
     every = [date(2023, 11, 1) + timedelta(days=after) for after in range(121)]
     sums = {at: [units for day, units in rows if MOVES[move](day, at)] for at in every}
     assert found == {at: sum(units) for at, units in sums.items() if units}
+
+
+def test_a_null_that_is_looked_up_is_null_where_every_row_finds_its_lookup() -> None:
+    model = relatum.Model()
+    model.add_table("sales", pa.table({"p": ["a", "a", "b"], "q": [1, 2, 3]}))
+    model.add_table("product", pa.table({"p": ["a", "b"], "w": [2, None], "t": ["x", None]}), key="p")
+    model.relate("sales.p -> product.p")
+    assert model.evaluate("sum(sales.q * product.w)") == 6
+    assert model.evaluate("count(sales.q * product.w)") == 2
+    assert model.evaluate("count(coalesce(product.t, 'none') over sales)[where product.w is null]") == 1
+    assert model.evaluate("sum(sales.q)[where product.w > 0 or product.w is null]") == 6

@@ -301,7 +301,18 @@ def _unscaled(array: Any) -> Array:
 
 
 def column_to_arrow(column: Column) -> Any:
-    """An Arrow array of a column's values, exact."""
+    """An Arrow array of a column's values, exact.
+
+    Parameters
+    ----------
+    column : Column
+        Values of any type; decimals and timestamps keep their scale.
+
+    Returns
+    -------
+    pyarrow.Array
+        As long as the column, null where it is; of the type that :func:`arrow_type` names.
+    """
     kind = column.type.kind
     mask = column.nulls
     if kind is Kind.TEXT:
@@ -318,9 +329,17 @@ def column_to_arrow(column: Column) -> Any:
 
 
 def python_values(column: Column) -> list[Any]:
-    """A short column's values turned into Python objects: int, Decimal, float, str, bool, date, datetime or None.
+    """A short column's values as Python objects. A timestamp of nanoseconds is text, since no datetime holds one.
 
-    A timestamp of nanoseconds is text, since no datetime holds one.
+    Parameters
+    ----------
+    column : Column
+        Values of any type: for samples and members, never for all rows of a fact.
+
+    Returns
+    -------
+    list of int, Decimal, float, str, bool, date, datetime or None
+        In the order of the rows; None where null.
     """
     array = column_to_arrow(column)
     return list((array.cast(pa.string()) if column.type == NANOSECONDS else array).to_pylist())

@@ -17,7 +17,17 @@ Bits = NDArray[np.bool_]
 
 
 def fixed_array(values: NDArray[Any], type_: Any, nulls: Bits | None = None) -> Any:
-    """An Arrow array of a fixed-width type whose memory layout ``values`` already has."""
+    """An Arrow array of a fixed-width type.
+
+    Parameters
+    ----------
+    values : numpy.ndarray, one dimension
+        Values whose memory layout is that of the type already.
+    type_ : pyarrow.DataType
+        The type.
+    nulls : numpy.ndarray of bool, optional
+        True where there is no value; as long as ``values``.
+    """
     packed = _bits(values) if values.dtype == np.bool_ else pa.py_buffer(np.ascontiguousarray(values))
     return pa.Array.from_buffers(type_, len(values), [None if nulls is None else _bits(~nulls), packed])
 
@@ -44,7 +54,17 @@ def _bits(values: Bits) -> Any:
 def array_values(array: Any, filler: int | float | bool | None = None) -> NDArray[Any]:
     """The values of a fixed-width Arrow array as NumPy holds them: whole numbers, floats or booleans.
 
-    Dates and timestamps are their days or microseconds. Null is ``filler``, or anything where none is given.
+    Parameters
+    ----------
+    array : pyarrow.Array or pyarrow.ChunkedArray
+        Numbers, booleans, dates (days since 1970) or timestamps (in the unit of their type, since 1970).
+    filler : int, float or bool, optional
+        What stands where a value is null; anything unless given.
+
+    Returns
+    -------
+    numpy.ndarray, one dimension
+        As long as ``array``; the memory is shared where it can be.
     """
     if filler is not None and array.null_count:
         return np.where(array_values(array.is_null()), np.asarray(filler, _dtype(array.type)), array_values(array))

@@ -97,7 +97,15 @@ def narrow_integers(values: Array, lower: int, upper: int) -> Array:
 
 
 def narrow_codes(codes: Array, size: int) -> Array:
-    """Codes below ``size`` in the narrowest unsigned type."""
+    """Codes in the narrowest unsigned type.
+
+    Parameters
+    ----------
+    codes : numpy.ndarray of int, any shape
+        Codes from 0 on.
+    size : int
+        All of them are below this.
+    """
     for kind in _UNSIGNED:
         if size <= np.iinfo(kind).max + 1:
             return codes.astype(kind, copy=False)
@@ -105,7 +113,17 @@ def narrow_codes(codes: Array, size: int) -> Array:
 
 
 def exact_column(type_: Type, values: Array, nulls: NDArray[np.bool_] | None = None) -> Column:
-    """A column of whole numbers inside (integer, decimal, date, timestamp), narrowed to its bounds."""
+    """A column of whole numbers inside (integer, decimal, date, timestamp), narrowed to its bounds.
+
+    Parameters
+    ----------
+    type_ : Type
+        What the numbers stand for.
+    values : numpy.ndarray of int, one dimension
+        Integers; decimals times ten to their scale; days since 1970; timestamps in fractions of a second since 1970.
+    nulls : numpy.ndarray of bool, optional
+        True where there is no value; as long as ``values``. What stands there does not matter.
+    """
     if nulls is not None and not nulls.any():
         nulls = None
     known = values if nulls is None else values[~nulls]
@@ -116,7 +134,17 @@ def exact_column(type_: Type, values: Array, nulls: NDArray[np.bool_] | None = N
 
 
 def float_column(type_: Type, values: Array, nulls: NDArray[np.bool_] | None = None) -> Column:
-    """A column of floats; not-a-number and infinities count as null, since they are not values."""
+    """A column of floats; not-a-number and infinities count as null, since they are not values.
+
+    Parameters
+    ----------
+    type_ : Type
+        Float.
+    values : numpy.ndarray of float64, one dimension
+        The values.
+    nulls : numpy.ndarray of bool, optional
+        True where there is no value; as long as ``values``.
+    """
     finite = np.isfinite(values)
     if not finite.all():
         nulls = ~finite if nulls is None else nulls | ~finite
@@ -137,9 +165,20 @@ def boolean_column(type_: Type, values: Array, nulls: NDArray[np.bool_] | None =
 def text_column(
     type_: Type, codes: Array, texts: Any, nulls: NDArray[np.bool_] | None = None, *, distinct: bool = False
 ) -> Column:
-    """A column of text from positions in ``texts``, which may repeat, are in any order or be unused.
+    """A column of text.
 
-    With ``distinct`` each text is there once, and some row has it.
+    Parameters
+    ----------
+    type_ : Type
+        Text.
+    codes : numpy.ndarray of int, one dimension
+        For each row a position in ``texts``.
+    texts : pyarrow.Array of string
+        The texts; they may repeat, be in any order or be unused.
+    nulls : numpy.ndarray of bool, optional
+        True where there is no value; as long as ``codes``.
+    distinct : bool
+        Each text is there once, and some row has it.
     """
     if nulls is not None:
         nulls = nulls if nulls.any() else None
@@ -174,7 +213,18 @@ def sorted_texts(texts: Any) -> tuple[Any, Array]:
 
 
 def members_of(column: Column) -> Members:
-    """Tell a column apart into its sorted distinct members."""
+    """The sorted distinct members of a column, and which one each row has.
+
+    Parameters
+    ----------
+    column : Column
+        Values of any type. Texts sort by code point.
+
+    Returns
+    -------
+    Members
+        Codes in the narrowest unsigned type, one a row; null comes after all members, no match last.
+    """
     known = column.values if column.nulls is None else column.values[~column.nulls]
     kind = column.type.kind
     if kind is Kind.TEXT:

@@ -68,7 +68,17 @@ def _numbers_of(left: Sequence[Array], right: Sequence[Array], sizes: Sequence[i
 def joined(left: Sequence[Array], right: Sequence[Array], sizes: Sequence[int]) -> tuple[Array, Array]:
     """Pairs of positions where all columns of codes agree, ordered by the left position and then the right.
 
-    Without columns everything agrees with everything.
+    Parameters
+    ----------
+    left, right : sequence of numpy.ndarray of int
+        Columns of codes, as many on both sides. Without columns everything agrees with everything.
+    sizes : sequence of int
+        For each column a number that all of its codes are below.
+
+    Returns
+    -------
+    tuple of two numpy.ndarray of int64
+        Left and right positions, of one length.
     """
     own, other, groups = _numbers_of(left, right, sizes)
     order = np.argsort(other, kind="stable")
@@ -78,7 +88,20 @@ def joined(left: Sequence[Array], right: Sequence[Array], sizes: Sequence[int]) 
 
 
 def places_of(wanted: Sequence[Array], among: Sequence[Array], sizes: Sequence[int]) -> Array:
-    """For each combination of codes the position of an equal one among others; -1 if there is none."""
+    """For each combination of codes the position of an equal one among others.
+
+    Parameters
+    ----------
+    wanted, among : sequence of numpy.ndarray of int
+        Columns of codes, as many on both sides; each side's have one length.
+    sizes : sequence of int
+        For each column a number that all of its codes are below.
+
+    Returns
+    -------
+    numpy.ndarray of int64
+        As long as the columns of ``wanted``; -1 where there is no equal combination.
+    """
     own, other, groups = _numbers_of(wanted, among, sizes)
     place = np.full(groups, -1, np.int64)
     place[other] = np.arange(len(other))

@@ -83,7 +83,20 @@ class KeyLinks(Struct, frozen=True, eq=False):
 
 
 def matching_keys(relationship: Relationship, source: list[Column], target: list[Column]) -> KeyLinks:
-    """How rows of one side of a many-to-many relationship find those of the other, by way of the keys they share."""
+    """How rows of one side of a many-to-many relationship find those of the other, by way of the keys they share.
+
+    Parameters
+    ----------
+    relationship : Relationship
+        For messages, and for the types that are compared.
+    source, target : list of Column
+        The columns of both sides in the same order; those of a side have one length.
+
+    Raises
+    ------
+    DataError
+        The columns' types cannot be compared.
+    """
     left, right = comparable(relationship, source, target)
     keys = paired(left, right)
     known = np.unique(keys.one[keys.one >= 0])
@@ -157,7 +170,13 @@ def _known_values(column: Column) -> Array:
 
 
 def composed(first: JoinIndex, second: JoinIndex) -> JoinIndex:
-    """The join index over two hops; what the first does not match, the second cannot."""
+    """The join index over two hops; what the first does not match, the second cannot.
+
+    Parameters
+    ----------
+    first, second : JoinIndex
+        Where the first leads to the rows that the second starts from.
+    """
     extended = np.append(second.positions, np.asarray([second.size], dtype=np.int64))
     positions = narrow_codes(extended.take(first.positions), second.size + 1)
     return JoinIndex(positions, second.size, 0, int((positions == second.size).sum()))

@@ -31,7 +31,18 @@ class Keys(Struct, frozen=True, eq=False):
 
 
 def duplicate_keys(columns: list[Column]) -> tuple[int, int, list[tuple[object, ...]]]:
-    """How many keys occur more than once, how many rows they are on, and some of them."""
+    """Keys that occur more than once. A row in which a column is null has no key.
+
+    Parameters
+    ----------
+    columns : list of Column
+        The key's columns, of one length.
+
+    Returns
+    -------
+    tuple of int, int and list of tuple
+        How many such keys there are, how many rows they are on, and the first few, as Python values.
+    """
     keys = paired(columns, columns)
     distinct, counts = np.unique(keys.one[keys.one >= 0], return_counts=True)
     repeated = distinct[counts > 1]
@@ -43,7 +54,18 @@ def duplicate_keys(columns: list[Column]) -> tuple[int, int, list[tuple[object, 
 
 
 def keys_found(many: list[Column], one: list[Column]) -> Array:
-    """For each row of one side, whether its key occurs on the other, however often."""
+    """For each row of one side, whether its key occurs on the other, however often.
+
+    Parameters
+    ----------
+    many, one : list of Column
+        The columns of both sides in the same order; those of a side have one length.
+
+    Returns
+    -------
+    numpy.ndarray of bool
+        As long as the columns of ``many``; False where a column is null.
+    """
     keys = paired(many, one)
     known = np.unique(keys.one[keys.one >= 0])
     return (keys.many >= 0) & (rank_of(known, keys.many) >= 0)
@@ -82,7 +104,20 @@ def comparable(relationship: Relationship, many: list[Column], one: list[Column]
 
 
 def common_types(relationship: Relationship, many: Sequence[Type], one: Sequence[Type]) -> list[Type]:
-    """The types in which the ends of a relationship are compared; a DataError where they never match."""
+    """The types in which the ends of a relationship are compared.
+
+    Parameters
+    ----------
+    relationship : Relationship
+        For messages.
+    many, one : sequence of Type
+        The types of both ends' columns, in the same order.
+
+    Raises
+    ------
+    DataError
+        Two of them never match, such as a text and a number.
+    """
     types = []
     for left, right, many_name, one_name in zip(
         many, one, relationship.many.columns, relationship.one.columns, strict=True

@@ -31,7 +31,15 @@ def all_null(type_: Type) -> Column:
 
 
 def spread(column: Column, length: int) -> Column:
-    """A vector of the given length; a constant is repeated."""
+    """A vector of the given length; a constant is repeated.
+
+    Parameters
+    ----------
+    column : Column
+        A vector of that length, or a constant of length 1.
+    length : int
+        The number of rows.
+    """
     if column.values.ndim:
         return column
     nulls = None if column.nulls is None else np.broadcast_to(column.nulls, length)
@@ -41,7 +49,18 @@ def spread(column: Column, length: int) -> Column:
 
 
 def either_null(*columns: Column) -> Nulls:
-    """Where any of the vectors has no value."""
+    """Where any of the vectors has no value.
+
+    Parameters
+    ----------
+    *columns : Column
+        Vectors of one length, or constants of length 1.
+
+    Returns
+    -------
+    numpy.ndarray of bool, or None
+        None where every one has a value throughout.
+    """
     result: Nulls = None
     for column in columns:
         if column.nulls is not None:
@@ -223,7 +242,18 @@ def with_nulls_after(column: Column, count: int) -> Column:
 
 
 def days_of(column: Column) -> Array:
-    """Days since 1970 of a vector of dates or timestamps."""
+    """Days since 1970 of a vector.
+
+    Parameters
+    ----------
+    column : Column
+        Dates, or timestamps, whose day counts.
+
+    Returns
+    -------
+    numpy.ndarray of int
+        As long as the vector; anything where it is null.
+    """
     values = column.values.astype(np.int64)
     if column.type.kind is not Kind.TIMESTAMP:
         return values

@@ -79,13 +79,39 @@ def parse_formula(text: str, owner: str = "") -> Syntax:
 
 
 def parse_condition(text: str, owner: str = "") -> Condition:
-    """Read a condition, with ``over TABLE`` after it where it states one. Raises as :func:`parse_formula` does."""
+    """Read a condition.
+
+    Parameters
+    ----------
+    text : str
+        A row expression, with ``over TABLE`` after a part where it states one.
+    owner : str
+        What the condition belongs to, for messages.
+
+    Raises
+    ------
+    FormulaError
+        The text is not a condition, or is nested too deeply.
+    """
     condition: Condition = _parse(text, "condition", owner)
     return condition
 
 
 def parse_axis(text: str, owner: str = "") -> tuple[AxisItem, ...]:
-    """Read the fields of an axis with their options. Raises as :func:`parse_formula` does."""
+    """Read the fields of an axis with their options.
+
+    Parameters
+    ----------
+    text : str
+        Fields separated by commas.
+    owner : str
+        What the axis belongs to, for messages: ``rows``.
+
+    Raises
+    ------
+    FormulaError
+        The text is not an axis, or an option is there twice.
+    """
     items: tuple[AxisItem, ...] = _parse(text, "axis", owner)
     return items
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import assert_never
+from typing import Protocol, assert_never
 
 from msgspec.structs import replace
 
@@ -28,10 +28,9 @@ from relatum.language.expression import (
     NoMatch,
     Ranked,
     columns_in,
-    inner_of,
 )
 from relatum.language.numbers import never_holds, read_band
-from relatum.language.parse import parse_condition, parse_formula
+from relatum.language.parse import parse_formula
 from relatum.language.reader import Reader, Scope
 from relatum.language.register import (
     BAND,
@@ -73,114 +72,26 @@ from relatum.wording import counted, listed, nearest
 
 #: Formulas nest through the measures that they name: deeper ones are refused before any pass over them runs too deep.
 MAX_NESTING = 160
-_NESTING = {"Aggregate": 6, "Ranked": 6, "InContext": 3, "LetIn": 3}
 
 
-class Formulas:
-    """The measures of a catalog, each resolved once.
+class Measures(Protocol):
+    """What reading a formula needs to know of the measures that it names."""
 
-    Parameters
-    ----------
-    catalog : Catalog
-        Columns and routes.
-    known : mapping of str to Expression, optional
-        Measures that were resolved before and still say the same.
-
-    Raises
-    ------
-    FormulaError
-        From every method: a name that is not there, an argument of the wrong type, no row table, measures that use
-        each other in a circle or nest too deeply.
-    """
-
-    def __init__(self, catalog: Catalog, known: Mapping[str, Expression] | None = None) -> None:
-        self.catalog = catalog
-        self.resolved: dict[str, Expression] = dict(known or {})
-        self._nesting: dict[int, tuple[Expression, int]] = {}
+    catalog: Catalog
 
     def measure(self, name: str) -> Expression:
-        """A measure's formula, resolved; those that it names before it, so that no chain of them runs deep."""
-        if name not in self.resolved:
-            for each in self._pending(name):
-                measure = self.catalog.declaration.measures[each]
-                owner = f"measure {quoted(each)}"
-                reader = FormulaReader(self, measure.formula, owner, repeat=measure.unrelated == "repeat")
-                self.resolved[each] = reader.formula(Scope("cell"))
-        return self.resolved[name]
-
-    def _pending(self, name: str) -> list[str]:
-        """The measures that a measure needs and that are not resolved yet, each after those it names; itself last."""
-        measures = self.catalog.declaration.measures
-        ordered: dict[str, None] = {}
-        path: dict[str, list[Name]] = {name: self._names_of(name)}
-        while path:
-            here = next(reversed(path))
-            left = path[here]
-            if not left:
-                ordered[here] = None
-                del path[here]
-                continue
-            node = left.pop(0)
-            (other,) = node.parts
-            if other in path:
-                chain = [*path]
-                circle = " -> ".join(map(quoted, [*chain[chain.index(other) :], other]))
-                raise FormulaError(
-                    f"Measures refer to each other in a circle: {circle}.",
-                    text=measures[here].formula,
-                    span=node.span,
-                    fix="Rewrite one of them without the others.",
-                    owner=f"measure {quoted(here)}",
-                )
-            if other not in self.resolved and other not in ordered:
-                path[other] = self._names_of(other)
-        return list(ordered)
-
-    def _names_of(self, name: str) -> list[Name]:
-        measures = self.catalog.declaration.measures
-        root = parse_formula(measures[name].formula, f"measure {quoted(name)}")
-        return list(bare_names(root, measures))
+        """A measure's formula, resolved."""
+        ...
 
     def nesting(self, expression: Expression) -> int:
         """How deep an expression nests, measures that it names included."""
-        pending = [expression]
-        while pending:
-            part = pending[-1]
-            if id(part) in self._nesting:
-                pending.pop()
-                continue
-            inner = inner_of(part)
-            waiting = [each for each in inner if id(each) not in self._nesting]
-            if waiting:
-                pending.extend(waiting)
-                continue
-            own = _NESTING.get(type(part).__name__, 1)
-            deepest = max((self._nesting[id(each)][1] for each in inner), default=0)
-            self._nesting[id(part)] = part, own + deepest
-            pending.pop()
-        return self._nesting[id(expression)][1]
-
-    def formula(self, text: str, owner: str = "") -> Expression:
-        """A formula that has a value in a cell: a measure's name, aggregates and arithmetic on them."""
-        return FormulaReader(self, text, owner).formula(Scope("cell"))
-
-    def condition(self, text: str, owner: str = "where") -> tuple[FilterPart, ...]:
-        """A condition on rows, split at its outer ``and``s; each part with the table whose rows it judges."""
-        return FormulaReader(self, text, owner).parts(parse_condition(text, owner), Scope("condition"))
-
-    def derived(self, table: str, text: str, owner: str) -> Expression:
-        """A derived column's formula: it has a value for each row of ``table``."""
-        reader = FormulaReader(self, text, owner)
-        scope = Scope("row", home=table, rows=(table,))
-        expression = reader.formula(scope)
-        reader.check_home(table, expression, scope.opened)
-        return expression
+        ...
 
 
 class FormulaReader(Reader):
     """Resolves one formula text."""
 
-    def __init__(self, formulas: Formulas, text: str, owner: str, *, repeat: bool = False) -> None:
+    def __init__(self, formulas: Measures, text: str, owner: str, *, repeat: bool = False) -> None:
         super().__init__(formulas.catalog, text, owner)
         self.formulas = formulas
         self.repeat = repeat

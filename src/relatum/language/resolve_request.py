@@ -18,10 +18,11 @@ from relatum.language.expression import (
     formulas_of,
     inner_of,
 )
+from relatum.language.formulas import Formulas
 from relatum.language.parse import parse_keeps
 from relatum.language.reader import Scope
 from relatum.language.register import BAND
-from relatum.language.resolve import FormulaReader, Formulas
+from relatum.language.resolve import FormulaReader
 from relatum.language.resolve_changes import ChangeReader
 from relatum.language.tree import Call, Name, Ordering, Syntax
 from relatum.model.names import ColumnKey, column_name

@@ -115,6 +115,18 @@ class _Found(Struct, frozen=True):
 def resolve_request(session: Session, request: Request) -> Resolved:
     """Find every name of a request.
 
+    Parameters
+    ----------
+    session : Session
+        The model with its data.
+    request : Request
+        What is asked, as texts.
+
+    Returns
+    -------
+    Resolved
+        The session with the request's own columns, and every axis, value and condition resolved in it.
+
     Raises
     ------
     RequestError

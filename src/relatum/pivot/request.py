@@ -68,6 +68,11 @@ def ask(
 ) -> Request:
     """A request from what a caller passes: names may be in one text, separated by commas.
 
+    Parameters
+    ----------
+    rows, columns, values, where, keep, totals, show_empty, values_on, cell_limit, style
+        The parts of a request, as ``Model.pivot`` describes them.
+
     Raises
     ------
     FormulaError

@@ -65,7 +65,15 @@ def turned(request: Request) -> Request:
 
 
 def request_of(saved: SavedPivot, parts: Mapping[str, Any]) -> Request:
-    """A saved pivot as a request, with some parts replaced."""
+    """A saved pivot as a request, with some parts replaced.
+
+    Parameters
+    ----------
+    saved : SavedPivot
+        The pivot as the model has it.
+    parts : mapping of str to object
+        Parts by name, as :func:`ask` takes them.
+    """
     own: dict[str, Any] = {
         "rows": saved.rows,
         "columns": saved.columns,

@@ -20,7 +20,18 @@ class Reads(Struct, frozen=True):
 
 
 def reads_of(root: object) -> Reads:
-    """Everything that a plan, or a part of one, reads. What is shared is walked once."""
+    """Everything that a plan, or a part of one, reads. What is shared is walked once.
+
+    Parameters
+    ----------
+    root : Plan, node, formula or derivation
+        Where to begin.
+
+    Returns
+    -------
+    Reads
+        Its columns by table and name, the tables whose rows it counts, and the hops it goes along.
+    """
     columns: dict[tuple[str, str], None] = {}
     tables: dict[str, None] = {}
     relationships: dict[Relationship, None] = {}

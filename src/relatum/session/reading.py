@@ -410,12 +410,24 @@ def _check_headings(table: Table, headings: Mapping[str, str], data: TableData) 
 
 
 def source_path(table: Table, whereabouts: Whereabouts) -> Path | None:
-    """The file or folder that a table is read from; None where it is a database server.
+    """The file or folder that a table is read from.
+
+    Parameters
+    ----------
+    table : Table
+        A table with a source.
+    whereabouts : Whereabouts
+        Where its source is looked for.
+
+    Returns
+    -------
+    Path or None
+        None where the source is a database server.
 
     Raises
     ------
     ModelError
-        It lies outside the model's folder, and none of that is allowed.
+        It lies outside the model's folder, which the caller has not allowed.
     """
     if is_server(table.source):
         return None
@@ -451,7 +463,24 @@ def relative_source(source: Path, target: Path, table: str, allow_outside: bool)
 def load_tables(
     declaration: Declaration, whereabouts: Whereabouts, known: Mapping[str, TableData] | None = None
 ) -> dict[str, TableData]:
-    """The data of every table that has a source; what is ``known`` already is not read again."""
+    """The data of every table that has a source.
+
+    Parameters
+    ----------
+    declaration : Declaration
+        The model.
+    whereabouts : Whereabouts
+        Where its sources are looked for.
+    known : mapping of str to TableData, optional
+        Tables that have been read already, and are not read again.
+
+    Raises
+    ------
+    SourceError
+        A source cannot be read.
+    ModelError
+        A column's declared type is unknown, or a source lies outside the model's folder.
+    """
     data: dict[str, TableData] = dict(known or {})
     tables = [table for table in declaration.tables.values() if not table.role_of and not table.per]
     missing = [table for table in tables if table.name not in data]

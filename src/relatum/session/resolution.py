@@ -21,8 +21,8 @@ from relatum.engine.store import JoinKeeper, Store, Tables
 from relatum.errors import FormulaError, ModelError
 from relatum.language.catalog import Catalog
 from relatum.language.expression import Expression
+from relatum.language.formulas import Formulas
 from relatum.language.parse import parse_formula
-from relatum.language.resolve import Formulas
 from relatum.language.tree import Name, bare_names, names_in
 from relatum.model.declaration import Declaration, Relationship, Table, frozen
 from relatum.model.names import ColumnKey, column_name, quoted, split_name
