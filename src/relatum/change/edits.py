@@ -8,7 +8,7 @@ from typing import TypeVar
 import msgspec
 from msgspec.structs import replace
 
-from relatum.change.impact import Dependant, Dependencies, Thing, find_relationship, thing_of
+from relatum.change.impact import Dependant, Dependencies, KeyPath, Thing, find_relationship, thing_of
 from relatum.errors import FormulaError, ModelError
 from relatum.language.mentions import Known, Mention, RequestPart, mentions, request_mentions, respelled
 from relatum.model.declaration import ColumnSettings, Declaration, End, SavedPivot, Table, frozen, refuse_name
@@ -382,17 +382,19 @@ def removed(dependencies: Dependencies, name: str, force: bool) -> tuple[Declara
             f"{thing} is needed by {shown}.",
             fix=_FORCED,
         )
-    gone = [thing, *(Thing(each.kind, each.name) for each in breaks)]
+    gone = [thing, *(Thing(each.kind, each.name, each.place) for each in breaks)]
     return _without(dependencies.declaration, gone), breaks
 
 
 def _without(declaration: Declaration, gone: Iterable[Thing]) -> Declaration:
     names: dict[str, set[str]] = {}
+    places: set[KeyPath] = set()
     for thing in gone:
         names.setdefault(thing.kind, set()).add(thing.name)
+        places.add(thing.place)
     tables = {}
     dropped = names.get("table", set())
-    columns, settings = names.get("column", set()), names.get("setting", set())
+    columns = names.get("column", set())
     for name, table in declaration.tables.items():
         if quoted(name) in dropped:
             continue
@@ -401,19 +403,19 @@ def _without(declaration: Declaration, gone: Iterable[Thing]) -> Declaration:
             return column_name(name, column) not in columns
 
         span = table.calendar
-        if span is not None and f"end of the data of {quoted(name)}" in settings:
+        if span is not None and ("table", name, "calendar", "through") in places:
             span = replace(span, through="")
         tables[name] = replace(
             table,
-            key=() if f"key of {quoted(name)}" in settings else table.key,
+            key=() if ("table", name, "key") in places else table.key,
             calendar=span,
             formulas=frozen({each: text for each, text in table.formulas.items() if stays(each)}),
             columns=frozen(
                 {
                     each: replace(
                         value,
-                        order_by="" if f"order of {each} of {quoted(name)}" in settings else value.order_by,
-                        style=() if f"style of {column_name(name, each)}" in settings else value.style,
+                        order_by="" if ("table", name, "column", each, "order_by") in places else value.order_by,
+                        style=() if ("table", name, "column", each, "style") in places else value.style,
                     )
                     for each, value in table.columns.items()
                     if stays(each)
@@ -422,37 +424,36 @@ def _without(declaration: Declaration, gone: Iterable[Thing]) -> Declaration:
             derived=frozen({each: value for each, value in table.derived.items() if stays(each)}),
         )
     links = {str(find_relationship(declaration, link)) for link in names.get("relationship", ())}
-    controls, reports = names.get("control", set()), names.get("report", set())
     return replace(
         declaration,
         tables=frozen(tables),
         relationships=tuple(each for each in declaration.relationships if str(each) not in links),
         measures=frozen(
             {
-                name: replace(each, style=() if f"style of {quoted(name)}" in settings else each.style)
+                name: replace(each, style=() if ("measure", name, "style") in places else each.style)
                 for name, each in _kept(declaration.measures, names.get("measure", set())).items()
             }
         ),
         hierarchies=_kept(declaration.hierarchies, names.get("hierarchy", set())),
         controls=tuple(
-            each for number, each in enumerate(declaration.controls, 1) if f"control {number}" not in controls
+            each for number, each in enumerate(declaration.controls, 1) if ("control", number) not in places
         ),
         pivots=_kept(declaration.pivots, names.get("pivot", set())),
-        reports=_reports_without(declaration.reports, reports, names.get("part", set())),
+        reports=_reports_without(declaration.reports, places),
     )
 
 
-def _reports_without(reports: Mapping[str, Report], gone: set[str], parts: set[str]) -> Mapping[str, Report]:
+def _reports_without(reports: Mapping[str, Report], gone: set[KeyPath]) -> Mapping[str, Report]:
     """Reports without those that go, and without parts and figures of others; one that would be empty goes, too."""
     found: dict[str, Report] = {}
     for name, report in reports.items():
         left = []
         for number, part in enumerate(report.part, 1):
-            own = f"{number} of report {name}"
-            figures = tuple(each for at, each in enumerate(part.figures, 1) if f"{own}, figure {at}" not in parts)
-            if own not in parts and bool(figures) == bool(part.figures):
+            own: KeyPath = ("report", name, number)
+            figures = tuple(each for at, each in enumerate(part.figures, 1) if (*own, at) not in gone)
+            if own not in gone and bool(figures) == bool(part.figures):
                 left.append(msgspec.structs.replace(part, figures=figures))
-        if f"report {name}" not in gone and left:
+        if ("report", name) not in gone and left:
             found[name] = msgspec.structs.replace(report, part=tuple(left))
     return frozen(found)
 

@@ -21,6 +21,8 @@ from relatum.model.routes import Route
 from relatum.session.session import Session
 from relatum.wording import listed, suggestion, visible_lines
 
+#: Keys and numbers that lead to something in a model.
+KeyPath = tuple[str | int, ...]
 #: The kinds of things that a model has.
 Kind = Literal[
     "table", "column", "relationship", "measure", "hierarchy", "control", "pivot", "report", "part", "setting"
@@ -32,11 +34,12 @@ class Thing(Struct, frozen=True):
 
     ``kind`` is ``table``, ``column``, ``relationship``, ``measure``, ``hierarchy``, ``control``, ``pivot`` (a
     saved one), ``report``, ``part`` (of a report, or one of its figures), or ``setting``: a table's key, a column's
-    order.
+    order. What has no name of its own has a ``place`` in the model: ``("table", "sales", "key")``.
     """
 
     kind: Kind
     name: str
+    place: KeyPath = ()
 
     def __str__(self) -> str:
         return self.name if self.kind in ("control", "setting", "part", "report") else f"{self.kind} {self.name}"
@@ -49,6 +52,7 @@ class Dependant(Struct, frozen=True):
     name: str
     effect: str
     path: tuple[str, ...]
+    place: KeyPath = ()
 
     @property
     def called(self) -> str:
@@ -96,9 +100,9 @@ def find_thing(declaration: Declaration, columns: dict[str, list[str]], name: st
         number = name.removeprefix("control ")
         if not number.isdigit() or not 1 <= int(number) <= len(declaration.controls):
             raise ModelError(f"There is no {name}.", fix=f"The model has {len(declaration.controls)} controls.")
-        return Thing("control", name)
+        return Thing("control", name, ("control", int(number)))
     if name.startswith("report ") and name.removeprefix("report ") in declaration.reports:
-        return Thing("report", name)
+        return Thing("report", name, ("report", name.removeprefix("report ")))
     parts = split_name(name)
     if len(parts) == 1:
         named: tuple[tuple[Kind, Iterable[str]], ...] = (
@@ -158,14 +162,13 @@ class Dependencies:
             self._request(Thing("pivot", quoted(name)), parts_of(pivot))
         for name, report in self.declaration.reports.items():
             for number, part in enumerate(report.part, 1):
-                self._report_part(Thing("part", f"{number} of report {name}"), part)
-        for what, rules in styles_of(self.declaration):
+                self._report_part(Thing("part", f"{number} of report {name}", ("report", name, number)), part)
+        for thing, place, rules in styles_of(self.declaration):
             if rules:
-                own = Thing("setting", f"style of {what}")
+                own = Thing("setting", f"style of {thing.name}", place)
                 self._request(own, parts_of_rules(rules))
                 # A rule that reads the measure or column that it is of goes with it, and is not broken by that.
-                self.needs[own].pop(Thing("measure", what), None)
-                self.needs[own].pop(Thing("column", what), None)
+                self.needs[own].pop(thing, None)
 
     @property
     def declaration(self) -> Declaration:
@@ -200,7 +203,7 @@ class Dependencies:
         # The columns of a table go with it: they are no others.
         own = {self._column(*each) for each in self._columns_of(thing)}
         breaks = [
-            Dependant(each.kind, each.name, "breaks", path)
+            Dependant(each.kind, each.name, "breaks", path, each.place)
             for each, path in broken.items()
             if each != thing and each not in own
         ]
@@ -237,7 +240,8 @@ class Dependencies:
             self._request(own, ((f"0[{part.against}]", "values"),))
         self._need(own, *([Thing("pivot", quoted(part.pivot))] if part.pivot else []))
         for number, figure in enumerate(part.figures, 1):
-            self._request(Thing("part", f"{own.name}, figure {number}"), ((figure, "values"),))
+            place = (*own.place, number)
+            self._request(Thing("part", f"{own.name}, figure {number}", place), ((figure, "values"),))
 
     def _need(self, thing: Thing, *needed: Thing) -> None:
         self.needs.setdefault(thing, {}).update(dict.fromkeys(each for each in needed if each != thing))
@@ -255,14 +259,19 @@ class Dependencies:
                     self._need(self._column(name, column), self._column(table.role_of, column))
             if table.role_of:
                 self._need(own, Thing("table", quoted(table.role_of)))
-            settings = [("key", column) for column in table.key if table.calendar is None]
-            settings += [(f"order of {column}", each.order_by) for column, each in table.columns.items()]
-            for what, column in settings:
-                if column:
-                    self._need(Thing("setting", f"{what} of {quoted(name)}"), self._column(name, column))
+            place: KeyPath = ("table", name)
+            for column in table.key if table.calendar is None else ():
+                key = Thing("setting", f"key of {quoted(name)}", (*place, "key"))
+                self._need(key, self._column(name, column))
+            for column, each in table.columns.items():
+                if each.order_by:
+                    order = f"order of {column} of {quoted(name)}"
+                    own_order = Thing("setting", order, (*place, "column", column, "order_by"))
+                    self._need(own_order, self._column(name, each.order_by))
             through = table.calendar.through if table.calendar else ""
             if isinstance(through, str) and through:
-                self._need(Thing("setting", f"end of the data of {quoted(name)}"), self._column(*split_name(through)))
+                end = Thing("setting", f"end of the data of {quoted(name)}", (*place, "calendar", "through"))
+                self._need(end, self._column(*split_name(through)))
             for column in table.per:
                 self._need(own, self._column(*split_name(column)))
 
@@ -311,7 +320,7 @@ class Dependencies:
                     through.setdefault(related, set()).add(route[-1].target.table)
 
     def _control(self, number: int, control: Control) -> None:
-        own = Thing("control", f"control {number}")
+        own = Thing("control", f"control {number}", ("control", number))
         self._need(own, Thing("measure", quoted(control.measure)))
         for column in control.at:
             parts = split_name(column)
@@ -341,13 +350,14 @@ def parts_of_rules(rules: Iterable[StyleRule]) -> Iterator[tuple[str, RequestPar
             yield rule.field, "axis"
 
 
-def styles_of(declaration: Declaration) -> Iterator[tuple[str, tuple[StyleRule, ...]]]:
-    """The style rules of measures and columns, by their names."""
+def styles_of(declaration: Declaration) -> Iterator[tuple[Thing, KeyPath, tuple[StyleRule, ...]]]:
+    """The measures and columns with their style rules, and where in the model these are."""
     for name, measure in declaration.measures.items():
-        yield quoted(name), measure.style
+        yield Thing("measure", quoted(name)), ("measure", name, "style"), measure.style
     for table in declaration.tables.values():
         for name, column in table.columns.items():
-            yield column_name(table.name, name), column.style
+            place = ("table", table.name, "column", name, "style")
+            yield Thing("column", column_name(table.name, name)), place, column.style
 
 
 def thing_of(mention: Mention) -> Thing:
