@@ -8,81 +8,57 @@ from typing import TYPE_CHECKING, Any
 from relatum.version import __version__
 
 if TYPE_CHECKING:
-    from relatum.audit.cell.location import OTHERS
-    from relatum.audit.check import Report
-    from relatum.errors import (
-        ArgumentError,
-        DataError,
-        FormulaError,
-        LimitError,
-        ModelError,
-        RelatumError,
-        RequestError,
-        SourceError,
-        ValueOverflowError,
-    )
-    from relatum.face.drafting import draft
-    from relatum.face.explaining import Explanation
-    from relatum.face.model import Model
-    from relatum.face.model import open_model as open
-    from relatum.face.model import refresh_file as refresh
-    from relatum.limits import limited
-    from relatum.pivot.turning import NO_MATCH
-    from relatum.present.grid import Grid
-    from relatum.progress import listening
+    # For type checkers, the same names as below.
+    from relatum.audit.cell.location import OTHERS as OTHERS
+    from relatum.audit.check import Report as Report
+    from relatum.errors import ArgumentError as ArgumentError
+    from relatum.errors import DataError as DataError
+    from relatum.errors import FormulaError as FormulaError
+    from relatum.errors import LimitError as LimitError
+    from relatum.errors import ModelError as ModelError
+    from relatum.errors import RelatumError as RelatumError
+    from relatum.errors import RequestError as RequestError
+    from relatum.errors import SourceError as SourceError
+    from relatum.errors import ValueOverflowError as ValueOverflowError
+    from relatum.face.drafting import draft as draft
+    from relatum.face.explaining import Explanation as Explanation
+    from relatum.face.model import Model as Model
+    from relatum.face.model import open as open
+    from relatum.face.model import refresh as refresh
+    from relatum.limits import limited as limited
+    from relatum.pivot.turning import NO_MATCH as NO_MATCH
+    from relatum.present.grid import Grid as Grid
+    from relatum.progress import listening as listening
 
-
-__all__ = [
-    "NO_MATCH",
-    "OTHERS",
-    "ArgumentError",
-    "DataError",
-    "Explanation",
-    "FormulaError",
-    "Grid",
-    "LimitError",
-    "Model",
-    "ModelError",
-    "RelatumError",
-    "Report",
-    "RequestError",
-    "SourceError",
-    "ValueOverflowError",
-    "__version__",
-    "draft",
-    "limited",
-    "listening",
-    "open",
-    "refresh",
-]
-
-_LAZY = {
-    "ArgumentError": ("relatum.errors", "ArgumentError"),
-    "DataError": ("relatum.errors", "DataError"),
-    "FormulaError": ("relatum.errors", "FormulaError"),
-    "LimitError": ("relatum.errors", "LimitError"),
-    "ModelError": ("relatum.errors", "ModelError"),
-    "RelatumError": ("relatum.errors", "RelatumError"),
-    "RequestError": ("relatum.errors", "RequestError"),
-    "SourceError": ("relatum.errors", "SourceError"),
-    "ValueOverflowError": ("relatum.errors", "ValueOverflowError"),
-    "Explanation": ("relatum.face.explaining", "Explanation"),
-    "Grid": ("relatum.present.grid", "Grid"),
-    "Model": ("relatum.face.model", "Model"),
-    "Report": ("relatum.audit.check", "Report"),
-    "draft": ("relatum.face.drafting", "draft"),
-    "OTHERS": ("relatum.audit.cell.location", "OTHERS"),
-    "NO_MATCH": ("relatum.pivot.turning", "NO_MATCH"),
-    "limited": ("relatum.limits", "limited"),
-    "listening": ("relatum.progress", "listening"),
-    "open": ("relatum.face.model", "open_model"),
-    "refresh": ("relatum.face.model", "refresh_file"),
+#: The module that each public name is loaded from once something needs it.
+_HOMES = {
+    "relatum.audit.cell.location": ("OTHERS",),
+    "relatum.audit.check": ("Report",),
+    "relatum.errors": (
+        "ArgumentError",
+        "DataError",
+        "FormulaError",
+        "LimitError",
+        "ModelError",
+        "RelatumError",
+        "RequestError",
+        "SourceError",
+        "ValueOverflowError",
+    ),
+    "relatum.face.drafting": ("draft",),
+    "relatum.face.explaining": ("Explanation",),
+    "relatum.face.model": ("Model", "open", "refresh"),
+    "relatum.limits": ("limited",),
+    "relatum.pivot.turning": ("NO_MATCH",),
+    "relatum.present.grid": ("Grid",),
+    "relatum.progress": ("listening",),
 }
+_HOME_OF = {name: module for module, names in _HOMES.items() for name in names}
+__all__ = [*_HOME_OF, "__version__"]
 
 
 def __getattr__(name: str) -> Any:
     # The console command imports this package; everything else is loaded only once something needs it.
-    if name in _LAZY:
-        module, attribute = _LAZY[name]
-        return getattr(importlib.import_module(module), attribute)
+    if name in _HOME_OF:
+        return getattr(importlib.import_module(_HOME_OF[name]), name)
     raise AttributeError(f"module 'relatum' has no attribute {name!r}")

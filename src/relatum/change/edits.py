@@ -8,10 +8,11 @@ from typing import TypeVar
 import msgspec
 from msgspec.structs import replace
 
-from relatum.change.impact import Dependant, Dependencies, KeyPath, Thing, find_relationship, thing_of
+from relatum.change.impact import Dependant, Dependencies, Thing, find_relationship, thing_of
 from relatum.errors import FormulaError, ModelError
 from relatum.language.mentions import Known, Mention, RequestPart, mentions, request_mentions, respelled
 from relatum.model.declaration import ColumnSettings, Declaration, End, SavedPivot, Table, frozen, refuse_name
+from relatum.model.key_lines import KeyPath
 from relatum.model.looks import Report, ReportPart, StyleRule, Theme
 from relatum.model.names import ColumnKey, column_name, quoted, split_name
 from relatum.wording import listed

@@ -14,6 +14,7 @@ from relatum.audit.understood import routes_used
 from relatum.errors import FormulaError, ModelError
 from relatum.language.mentions import Known, Mention, RequestPart, mentions, request_mentions
 from relatum.model.declaration import Control, Declaration, Relationship, SavedPivot
+from relatum.model.key_lines import KeyPath
 from relatum.model.links import ARROWS, parse_link
 from relatum.model.looks import ReportPart, StyleRule
 from relatum.model.names import column_name, quoted, split_name
@@ -21,8 +22,6 @@ from relatum.model.routes import Route
 from relatum.session.session import Session
 from relatum.wording import listed, suggestion, visible_lines
 
-#: Keys and numbers that lead to something in a model.
-KeyPath = tuple[str | int, ...]
 #: The kinds of things that a model has.
 Kind = Literal[
     "table", "column", "relationship", "measure", "hierarchy", "control", "pivot", "report", "part", "setting"

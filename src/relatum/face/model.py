@@ -440,7 +440,7 @@ class Model:
 
 
 @checked_call("refresh")
-def refresh_file(path: str | os.PathLike[str], *, verify: bool = False) -> Refreshed:
+def refresh(path: str | os.PathLike[str], *, verify: bool = False) -> Refreshed:
     """Read a model file's sources again, compare them with what was recorded the last time, and record them.
 
     The record and what was read of large files are kept in the folder ``.relatum`` beside the model. Where the data as
@@ -487,7 +487,7 @@ def refresh_file(path: str | os.PathLike[str], *, verify: bool = False) -> Refre
 
 
 @checked_call("open")
-def open_model(
+def open(
     path: str | os.PathLike[str],
     *,
     allow_outside: bool = False,
