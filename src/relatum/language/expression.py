@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable
+from collections.abc import Callable, Hashable
 from functools import lru_cache
 from typing import ClassVar, Literal, assert_never
 
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from relatum.calendar.steps import Step
 from relatum.data.types import BOOLEAN, Type
@@ -376,6 +377,31 @@ def parts_of(expression: Expression) -> tuple[Expression, ...]:
             | Slot()
         ):
             return ()
+        case _:
+            assert_never(expression)
+
+
+def rebuilt(expression: Expression, change: Callable[[Expression], Expression]) -> Expression:
+    """An expression with another in the place of each of its :func:`parts_of`."""
+    match expression:
+        case Apply(arguments=arguments):
+            return replace(expression, arguments=tuple(map(change, arguments)))
+        case InContext(formula=formula):
+            return replace(expression, formula=change(formula))
+        case LetIn(values=values, body=body):
+            return replace(expression, values=tuple(map(change, values)), body=change(body))
+        case (
+            Constant()
+            | Choices()
+            | ColumnValue()
+            | NoMatch()
+            | Aggregate()
+            | Ranked()
+            | Narrowed()
+            | LetValue()
+            | Slot()
+        ):
+            return expression
         case _:
             assert_never(expression)
 

@@ -34,6 +34,7 @@ from relatum.language.expression import (
     Slot,
     Via,
     Where,
+    rebuilt,
     uses_names,
 )
 
@@ -49,20 +50,15 @@ def with_values(expression: Expression, values: Mapping[int, Constant]) -> Expre
     match expression:
         case LetValue(number):
             return values.get(number, expression)
-        case Apply(arguments=arguments):
-            return replace(expression, arguments=tuple(map(inner, arguments)))
         case Aggregate(arguments=arguments):
             return replace(expression, arguments=tuple(map(inner, arguments)))
         case Ranked(formula=formula, by=by):
             return replace(expression, formula=inner(formula), by=None if by is None else inner(by))
-        case InContext(formula, changes):
-            return replace(
-                expression, formula=inner(formula), changes=tuple(_changed(change, values) for change in changes)
-            )
-        case LetIn(values=own, body=body):
-            return replace(expression, values=tuple(map(inner, own)), body=inner(body))
-        case Constant() | Choices() | ColumnValue() | NoMatch() | Narrowed() | Slot():
-            return expression
+        case InContext(changes=changes):
+            changed = replace(expression, changes=tuple(_changed(change, values) for change in changes))
+            return rebuilt(changed, inner)
+        case Apply() | LetIn() | Constant() | Choices() | ColumnValue() | NoMatch() | Narrowed() | Slot():
+            return rebuilt(expression, inner)
         case _:
             assert_never(expression)
 

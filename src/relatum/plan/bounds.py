@@ -12,7 +12,24 @@ from msgspec.structs import replace
 from relatum.calendar.steps import Shift, Step
 from relatum.errors import ModelError
 from relatum.language.catalog import Catalog
-from relatum.language.expression import Apply, ColumnValue, Expression, FilterPart, NoMatch, is_plain
+from relatum.language.expression import (
+    Aggregate,
+    Apply,
+    Choices,
+    ColumnValue,
+    Constant,
+    Expression,
+    FilterPart,
+    InContext,
+    LetIn,
+    LetValue,
+    Narrowed,
+    NoMatch,
+    Ranked,
+    Slot,
+    is_plain,
+    rebuilt,
+)
 from relatum.model.names import quoted, split_name
 from relatum.model.routes import Place, Route, RouteMap
 from relatum.plan.context import ByCondition, ByDates, ByHidden, ByKept, ByMember, Context, Filter
@@ -41,9 +58,12 @@ def attached(expression: Expression, source: str, catalog: Catalog) -> Expressio
             return replace(expression, route=route)
         case NoMatch(table=table):
             return replace(expression, route=row_route(catalog, source, table))
-        case Apply(function, arguments, type_, span):
-            return Apply(function, tuple(attached(each, source, catalog) for each in arguments), type_, span)
-    return expression
+        case Apply():
+            return rebuilt(expression, lambda part: attached(part, source, catalog))
+        case Constant() | Choices() | Aggregate() | Ranked() | Narrowed() | InContext() | LetIn() | LetValue() | Slot():
+            return expression  # it has rows of its own, or none
+        case _:
+            assert_never(expression)
 
 
 def row_route(catalog: Catalog, source: str, table: str) -> Route:

@@ -12,16 +12,13 @@ from relatum.calendar.steps import Step
 from relatum.immutable import Immutable
 from relatum.language.catalog import Catalog
 from relatum.language.expression import (
-    Apply,
     BothWays,
     Change,
     Expression,
     FilterPart,
     Ignoring,
-    InContext,
     KeepBest,
     KeepWhere,
-    LetIn,
     LetValue,
     MoveDates,
     OfSet,
@@ -34,6 +31,7 @@ from relatum.language.expression import (
     Slot,
     Via,
     Where,
+    rebuilt,
 )
 from relatum.language.resolve_changes import opened_by
 from relatum.model.routes import Opened, Place, Route
@@ -218,16 +216,9 @@ def with_names(expression: Expression, context: Context) -> Expression:
         return expression
 
     def settled(part: Expression) -> Expression:
-        match part:
-            case LetValue(number, type_) if number in names:
-                return Slot(Named(names[number], type_), type_)
-            case Apply(function, arguments, type_, span):
-                return Apply(function, tuple(map(settled, arguments)), type_, span)
-            case InContext(formula):
-                return replace(part, formula=settled(formula))
-            case LetIn(values=values, body=body):
-                return replace(part, values=tuple(map(settled, values)), body=settled(body))
-        return part
+        if isinstance(part, LetValue) and part.number in names:
+            return Slot(Named(names[part.number], part.type), part.type)
+        return rebuilt(part, settled)
 
     return settled(expression)
 

@@ -116,9 +116,21 @@ def _strict_anew(expression: Expression, known: dict[int, bool]) -> bool:
                     return each[0]
                 case "never":
                     return False
-        case _:
+        case (
+            Constant()
+            | Choices()
+            | ColumnValue()
+            | NoMatch()
+            | Aggregate()
+            | Ranked()
+            | Narrowed()
+            | InContext()
+            | LetIn()
+            | LetValue()
+        ):
             return False
-    raise AssertionError(f"{expression} is strict or not")
+        case _:
+            assert_never(expression)
 
 
 def node_type(node: PlanNode) -> Type:
