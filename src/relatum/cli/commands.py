@@ -25,6 +25,27 @@ format_option = click.option(
     "--format", default="text", type=click.Choice(["text", "json"]), show_default=True, help="The output format."
 )
 
+#: What a pivot is asked, as options: those of every command that asks one.
+_REQUEST = (
+    click.argument("name", default="", metavar="[NAME]", help="A saved pivot; options replace parts of it."),
+    click.option(
+        "--rows",
+        multiple=True,
+        metavar="FIELDS",
+        help="The row fields: 'category.department by revenue desc, product.plant top 5 with others'.",
+    ),
+    click.option("--columns", multiple=True, metavar="FIELDS", help="The column fields, in the same form as --rows."),
+    click.option(
+        "--values",
+        multiple=True,
+        metavar="VALUES",
+        help="Measures or formulas, separated by commas or by repeating the option; 'label: formula' names one.",
+    ),
+    click.option("--where", metavar="CONDITION", help="Only rows that meet this condition."),
+    click.option(
+        "--keep", multiple=True, metavar="KEEP", help="Which members to keep: 'customer where revenue > 1000'."
+    ),
+)
 _METAVARS = {"count": "NUMBER", "size": "SIZE", "time": "TIME"}
 
 
@@ -46,6 +67,13 @@ class Command(click.Command):
 
 def _is_limit(option: click.Option) -> bool:
     return any(name.startswith("--limit-") for name in option.opts)
+
+
+def request_options(function: Callable[..., None]) -> Callable[..., None]:
+    """A command that takes a saved pivot's name, and the parts of a request."""
+    for option in reversed(_REQUEST):
+        function = option(function)
+    return function
 
 
 def command(function: Callable[..., None]) -> click.Command:

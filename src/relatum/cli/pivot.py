@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import click
 
-from relatum.cli.commands import PATH, model_file, opening_command
+from relatum.cli.commands import PATH, model_file, opening_command, request_options
 from relatum.cli.output import console, paged, refuse_over, say, tell
 
 if TYPE_CHECKING:
@@ -16,22 +16,7 @@ if TYPE_CHECKING:
 
 @opening_command
 @model_file
-@click.argument("name", default="", metavar="[NAME]", help="A saved pivot; options replace parts of it.")
-@click.option(
-    "--rows",
-    multiple=True,
-    metavar="FIELDS",
-    help="The row fields: 'category.department by revenue desc, product.plant top 5 with others'.",
-)
-@click.option("--columns", multiple=True, metavar="FIELDS", help="The column fields, in the same form as --rows.")
-@click.option(
-    "--values",
-    multiple=True,
-    metavar="VALUES",
-    help="Measures or formulas, separated by commas or by repeating the option; 'label: formula' names one.",
-)
-@click.option("--where", metavar="CONDITION", help="Only rows that meet this condition.")
-@click.option("--keep", multiple=True, metavar="KEEP", help="Which members to keep: 'customer where revenue > 1000'.")
+@request_options
 @click.option(
     "--totals/--no-totals", default=None, help="Show subtotals and totals (default: in text, but not in json and csv)."
 )

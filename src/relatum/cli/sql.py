@@ -6,19 +6,14 @@ from pathlib import Path
 
 import click
 
-from relatum.cli.commands import Format, format_option, model_file, opening_command
+from relatum.cli.commands import Format, format_option, model_file, opening_command, request_options
 from relatum.cli.output import print_json, say
 from relatum.wording import visible_lines
 
 
 @opening_command
 @model_file
-@click.argument("name", default="", metavar="[NAME]", help="A saved pivot; options replace parts of it.")
-@click.option("--rows", multiple=True, metavar="FIELDS", help="As for pivot.")
-@click.option("--columns", multiple=True, metavar="FIELDS", help="As for pivot.")
-@click.option("--values", multiple=True, metavar="VALUES", help="As for pivot.")
-@click.option("--where", metavar="CONDITION", help="As for pivot.")
-@click.option("--keep", multiple=True, metavar="KEEP", help="As for pivot.")
+@request_options
 @click.option("--totals/--no-totals", default=True, help="Include subtotals and totals.")
 @format_option
 def sql(
