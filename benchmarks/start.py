@@ -11,7 +11,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-RELATUM = "import sys; sys.argv[0] = 'relatum'; from relatum.start import main; main()"
+RELATUM = "import sys; sys.argv[0] = 'relatum'; from relatum.__main__ import main; main()"
 
 
 def cpu(*command: str, cwd: Path) -> float:

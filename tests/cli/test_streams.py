@@ -60,7 +60,7 @@ ODD = [{"COLUMNS": "0"}, {"COLUMNS": "1"}, {"PYTHONIOENCODING": "ascii"}, {"PYTH
 #: Three commands in one process: what is odd is the process.
 THREE = """
 import sys
-from relatum.start import main
+from relatum.__main__ import main
 asked = ["pivot", "shop.toml", "--rows", "product.plant", "--values", "revenue"]
 for line in ([*asked, "--style", "bar = true"], [*asked, "--format", "json"], ["check", "gone.toml"]):
     sys.argv = ["relatum", *line]
@@ -98,7 +98,7 @@ def test_an_interrupt_ends_work_within_a_second_and_leaves_nothing(tmp_path: Pat
     stuck = "import relatum.sources.read as p, time\np.plain_file = lambda path: time.sleep(30)"
     for after in (0.03, 0.1, 0.2, 0.4, 0.8, 1.2):
         for code in ("", stuck):
-            start = f"import sys; sys.argv = {['relatum', *slow]!r}\n{code if after > 0.5 else ''}\nfrom relatum.start import main; main()"
+            start = f"import sys; sys.argv = {['relatum', *slow]!r}\n{code if after > 0.5 else ''}\nfrom relatum.__main__ import main; main()"
             process = subprocess.Popen(
                 [sys.executable, "-c", start], cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
             )
@@ -118,7 +118,7 @@ def test_a_library_that_hears_no_interrupt_is_ended(tmp_path: Path) -> None:
     make_shop(tmp_path)
     # A regular expression that runs for minutes in one C call: Python cannot be interrupted meanwhile.
     stuck = "import ctypes, relatum.sources.read as p\np.plain_file = lambda path: ctypes.CDLL(None).sleep(60)"
-    start = f"import sys; sys.argv = ['relatum', 'check', 'shop.toml']\n{stuck}\nfrom relatum.start import main; main()"
+    start = f"import sys; sys.argv = ['relatum', 'check', 'shop.toml']\n{stuck}\nfrom relatum.__main__ import main; main()"
     process = subprocess.Popen(
         [sys.executable, "-c", start], cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
     )
