@@ -21,10 +21,9 @@ _COMMA = re.compile(r"-?\d{1,3}(?:[. ]\d{3})*,\d+\Z|-?\d+,\d+\Z")
 _DIGITS = re.compile(r"\d+\Z")
 _MONTH = re.compile(r"\d{4}-(?:0[1-9]|1[0-2])\Z")
 _QUARTER = re.compile(r"\d{4}-Q[1-4]\Z")
-#: So many rows, spread over the whole column, are looked at where all would take long: a share of 1 % is seen to 0.1 %.
+#: So many rows, spread over the whole column, are looked at where all would take long.
 _SAMPLE = 20_000
-#: Longer texts than so many words on average are remarks, not names: the names in the demo and in public data sets tried
-#: have three or fewer.
+#: Texts of more words than this, on average, are remarks: a person's, a place's or a product's name rarely has more.
 _REMARK_WORDS = 4
 #: Fewer different numbers than this may read as times of day by chance.
 _FEW_TIMES = 20
@@ -185,7 +184,8 @@ class ColumnProfile:
             written = np.asarray([int(each) for each in self.texts], np.int64)
         else:
             return False
-        if not len(written) or written.min() < _FIRST_YEAR * 10_000 + 101 or written.max() > _LAST_YEAR * 10_000 + 1231:
+        first, last = _FIRST_YEAR * 10_000 + 101, _LAST_YEAR * 10_000 + 1231
+        if not len(written) or written.min() < first or written.max() > last:
             return False
         months = (written // 100 % 100, written // 10_000)
         starts = ((months[1] - 1970) * 12 + months[0] - 1).astype("datetime64[M]")
