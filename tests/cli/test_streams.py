@@ -118,7 +118,9 @@ def test_a_library_that_hears_no_interrupt_is_ended(tmp_path: Path) -> None:
     make_shop(tmp_path)
     # A regular expression that runs for minutes in one C call: Python cannot be interrupted meanwhile.
     stuck = "import ctypes, relatum.sources.read as p\np.plain_file = lambda path: ctypes.CDLL(None).sleep(60)"
-    start = f"import sys; sys.argv = ['relatum', 'check', 'shop.toml']\n{stuck}\nfrom relatum.__main__ import main; main()"
+    start = (
+        f"import sys; sys.argv = ['relatum', 'check', 'shop.toml']\n{stuck}\nfrom relatum.__main__ import main; main()"
+    )
     process = subprocess.Popen(
         [sys.executable, "-c", start], cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
     )

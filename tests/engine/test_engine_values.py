@@ -58,7 +58,7 @@ ROW_FORMULAS = [
     "year(day)", "quarter(day)", "month(day)", "week(day)", "day(day)", "weekday(day)", "year(at)", "month(at)", "day(at)", "hour(at)", "minute(at)", "second(at)",
     "date(at)", "day - day2", "day + 1", "day - 30", "period(day by month)", "period(day by quarter)", "period(day by week)",
     "band(i by 10)", "band(d by 0.5)", "band(f at 0, 1)", "band(i at -10, 0, 10)",
-    "cast(i as text)", "cast(d as text)", "cast(d as integer)", "cast(f as integer)", "cast(f as decimal(2))", "cast(t as integer)", "cast(t as decimal(2))",
+    "cast(i as text)", "cast(d as text)", "cast(f as text)", "cast(f2 * 1e15 as text)", "cast(f2 / 1e4 as text)", "cast(f2 * 9007199254740993.5 as text)", "cast(d as integer)", "cast(f as integer)", "cast(f as decimal(2))", "cast(t as integer)", "cast(t as decimal(2))",
     "cast(t as date)", "cast(i as float)", "cast(i as decimal(1))", "cast(day as text)", "cast(b as text)", "cast(at as date)",
     "case when i > 0 then 'up' when i < 0 then 'down' else t end", "case when b then d end", "case when t like 'a%' then 1 else 0 end",
 ]  # fmt: skip

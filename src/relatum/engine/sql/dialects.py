@@ -8,7 +8,7 @@ from typing import Literal
 
 from sqlglot import exp
 
-from relatum.data.types import FLOAT, TEXT, Kind, Type
+from relatum.data.types import FLOAT, INTEGER, TEXT, Kind, Type
 from relatum.engine.sql.terms import (
     Sql,
     bigint,
@@ -16,10 +16,12 @@ from relatum.engine.sql.terms import (
     call,
     case,
     cast,
+    coalesce,
     decimal_type,
     divided,
     double,
     float_number,
+    is_null,
     minus,
     negated,
     number,
@@ -134,6 +136,48 @@ class Dialect(ABC):
     def float_text(self, value: Sql) -> Sql:
         """A float as text: its shortest decimal, with an exponent where it is far from 1."""
         return cast(value, sql_type(TEXT))
+
+    def float_text_with(self, value: Sql, letter: str) -> Sql:
+        """A float as text, of a database that writes an exponent, after a letter, where the language writes none.
+
+        The language writes digits out from 0.0001 up to below 1e16, as Python does.
+        """
+        written = cast(value.copy(), sql_type(TEXT))
+
+        def part(at: int) -> Sql:
+            return call("SPLIT_PART", written.copy(), text(letter), number(at))
+
+        sign = case([(exp.LT(this=value.copy(), expression=number(0)), text("-"))], text(""))
+        # The digits alone, and where the point is: after so many of them, and one.
+        unsigned = call("REPLACE", call("REPLACE", part(1), text("-"), text("")), text("."), text(""))
+        digits = exp.Trim(this=unsigned, expression=text("0"), position="TRAILING")
+        after = cast(part(2), sql_type(INTEGER))
+        rest = call("SUBSTR", digits.copy(), cast(plus(after.copy(), number(2)), exp.DataType.build("int")))
+        length = cast(plus(after.copy(), number(1)), exp.DataType.build("int"))
+        large = call(
+            "CONCAT", sign, call("RPAD", call("LEFT", digits.copy(), length), length.copy(), text("0")), text("."),
+            coalesce(exp.Nullif(this=rest, expression=text("")), text("0")),
+        )  # fmt: skip
+        zeros = call("REPEAT", text("0"), cast(minus(number(-1), after.copy()), exp.DataType.build("int")))
+        small = call("CONCAT", sign.copy(), text("0."), zeros, digits.copy())
+        distance = call("ABS", after.copy())
+        exponent = call(
+            "CONCAT",
+            case([(exp.LT(this=after.copy(), expression=number(0)), text("-"))], text("+")),
+            case([(exp.LT(this=distance, expression=number(10)), text("0"))], text("")),
+            cast(distance.copy(), sql_type(TEXT)),
+        )
+        mantissa = call("REPLACE", call("CONCAT", part(1), text("!")), text(".0!"), text(""))
+        mantissa = call("REPLACE", mantissa, text("!"), text(""))
+        return case(
+            [
+                # Some databases leave nulls out where they join texts.
+                (exp.Or(this=is_null(value.copy()), expression=exp.EQ(this=part(2), expression=text(""))), written),
+                (exp.Between(this=after.copy(), low=number(0), high=number(15)), large),
+                (exp.Between(this=after.copy(), low=number(-4), high=number(-1)), small),
+            ],
+            call("CONCAT", mantissa, text("e"), exponent),
+        )
 
     @abstractmethod
     def moment_text(self, value: Sql) -> Sql:
@@ -296,6 +340,10 @@ class PostgreSql(Dialect):
         """One of the values of a group that are all the same."""
         return exp.Bracket(this=exp.Paren(this=exp.ArrayAgg(this=value)), expressions=[number(1)], offset=1)
 
+    def float_text(self, value: Sql) -> Sql:
+        """A float as text."""
+        return self.float_text_with(value, "e")
+
     def moment_text(self, value: Sql) -> Sql:
         """A timestamp as text."""
         micro = exp.Mod(this=bigint(exp.Extract(this=exp.Var(this="MICROSECONDS"), expression=value)),
@@ -380,6 +428,10 @@ class Spark(Dialect):
         key = by[0] if len(by) == 1 else call("STRUCT", *by)
         chosen = call("MAX_BY" if last else "MIN_BY", value, key)
         return exp.Filter(this=chosen, expression=exp.Where(this=known))
+
+    def float_text(self, value: Sql) -> Sql:
+        """A float as text."""
+        return self.float_text_with(value, "E")
 
     def moment_text(self, value: Sql) -> Sql:
         """A timestamp as text."""
