@@ -151,7 +151,7 @@ class Dialect(ABC):
         # The digits alone, and where the point is: after so many of them, and one.
         unsigned = call("REPLACE", call("REPLACE", part(1), text("-"), text("")), text("."), text(""))
         digits = exp.Trim(this=unsigned, expression=text("0"), position="TRAILING")
-        after = cast(part(2), sql_type(INTEGER))
+        after = cast(exp.Nullif(this=part(2), expression=text("")), sql_type(INTEGER))
         rest = call("SUBSTR", digits.copy(), cast(plus(after.copy(), number(2)), exp.DataType.build("int")))
         length = cast(plus(after.copy(), number(1)), exp.DataType.build("int"))
         large = call(

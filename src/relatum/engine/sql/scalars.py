@@ -453,8 +453,8 @@ def _to_text(dialect: Dialect, value: Value) -> Sql:
         case Kind.FLOAT:
             whole = all_of(
                 [
-                    equal(call("FLOOR", value.sql.copy()), value.sql.copy()),
                     less(call("ABS", value.sql.copy()), float_number(2.0**53)),
+                    equal(call("FLOOR", value.sql.copy()), value.sql.copy()),
                 ]
             )
             return case([(whole, cast(bigint(value.sql.copy()), sql_type(TEXT)))], dialect.float_text(value.sql.copy()))
