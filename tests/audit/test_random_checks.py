@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import itertools
 import random
 from collections import Counter
 from typing import Any
@@ -11,6 +13,7 @@ import pytest
 
 import relatum
 from agreement import build
+from oracle import Star
 from oracle_rows import Link
 from stars import random_case
 
@@ -38,12 +41,20 @@ def expected(star: Any, link: Link) -> dict[str, int]:
     return counts
 
 
+def opened(seed: int) -> tuple[Star, relatum.Model]:
+    """A random star without formulas as a model; of those with two routes between tables, which are refused, the next."""
+    for number in itertools.count(seed, 1_000):
+        star = random_case(random.Random(number), plain=True).star
+        star.measures.clear()
+        star.derived.clear()
+        with contextlib.suppress(relatum.ModelError):
+            return star, build(star)
+    raise AssertionError("every star is refused")
+
+
 @pytest.mark.parametrize("seed", range(40))
 def test_counts_are_those_of_the_rows(seed: int) -> None:
-    star = random_case(random.Random(seed), plain=True).star
-    star.measures.clear()
-    star.derived.clear()
-    model = build(star)
+    star, model = opened(seed)
     report = model.check()
     for link, related in zip(star.links, model.declaration.relationships, strict=True):
         if link.kind != "many_to_one":
