@@ -23,20 +23,21 @@ def worth(model: relatum.Model) -> dict[str, Any]:
 def rich_stall() -> relatum.Model:
     """The stall with something of every kind in it."""
     model = make_stall()
-    model.derive("product", "dear", "price > 10")
-    model.derive("sales", "worth", "quantity * product.price")
-    model.derive("product", "sold", "sum(sales.quantity)")
-    model.measure("dear_revenue", "revenue[where product.dear]")
-    model.measure("worth", "sum(sales.worth)")
-    model.measure("share", "revenue / revenue[ignoring product]")
-    model.measure("last_month", "revenue[back 1 month]")
-    model.measure("best", "max(revenue per product)")
-    model.measure("place", "rank(revenue among kind.family)")
-    model.measure("named", "let amount = revenue then amount + goal")
-    model.add_derived_table("by_kind", ["product.kind"], {"total": "revenue", "n": "quantity"})
-    model.hierarchy("range", ["kind.family", "product.kind", "product.product"])
-    model.control("revenue", 100, at={"product.kind": "fruit"}, tolerance=1000)
-    model.add_role("paid_calendar", "calendar")
+    with model.edits():
+        model.derive("product", "dear", "price > 10")
+        model.derive("sales", "worth", "quantity * product.price")
+        model.derive("product", "sold", "sum(sales.quantity)")
+        model.measure("dear_revenue", "revenue[where product.dear]")
+        model.measure("worth", "sum(sales.worth)")
+        model.measure("share", "revenue / revenue[ignoring product]")
+        model.measure("last_month", "revenue[back 1 month]")
+        model.measure("best", "max(revenue per product)")
+        model.measure("place", "rank(revenue among kind.family)")
+        model.measure("named", "let amount = revenue then amount + goal")
+        model.add_derived_table("by_kind", ["product.kind"], {"total": "revenue", "n": "quantity"})
+        model.hierarchy("range", ["kind.family", "product.kind", "product.product"])
+        model.control("revenue", 100, at={"product.kind": "fruit"}, tolerance=1000)
+        model.add_role("paid_calendar", "calendar")
     return model
 
 
