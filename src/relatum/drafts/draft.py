@@ -180,7 +180,7 @@ class _Draft(Making):
         self._declare_tables()
         prefixes = {name: shared_prefix(table) for name, table in self.tables.items()}
         tables = DraftTables(list(self.tables.values()), self.keys, prefixes)
-        found = [*self._foreign_keys(), *relate_columns(tables), *relate_pairs(tables)]
+        found = [*self._foreign_keys(own=False), *relate_columns(tables), *relate_pairs(tables)]
         found += relate_roles(tables, found)
         selves = list(relate_selves(tables))
         found = list(between_facts(tables, found))
@@ -195,7 +195,7 @@ class _Draft(Making):
             self._accept(each)
         self._give_roles()
         declared = {each.content.many for each in selves if isinstance(each.content, Relationship)}
-        for each in self._own_foreign_keys():
+        for each in self._foreign_keys(own=True):
             if isinstance(each.content, Relationship) and each.content.many not in declared:
                 selves.append(each)
         for each in selves:
@@ -382,11 +382,12 @@ class _Draft(Making):
 
     # -- helpers ------------------------------------------------------------------------------------------------------
 
-    def _foreign_keys(self) -> list[Proposal]:
+    def _foreign_keys(self, *, own: bool) -> list[Proposal]:
+        """The keys that the source declares: to other tables, or to other rows of their ``own`` table."""
         found = []
         for table in self.tables.values():
             for each in table.raw.foreign_keys:
-                if each.target == table.name:
+                if (each.target == table.name) is not own:
                     continue
                 if each.target not in self.tables:
                     said = f"{table.name}.({', '.join(each.columns)}) points to {each.target}"
@@ -421,27 +422,6 @@ class _Draft(Making):
                     self._set(many_table.name, name, type="text")
                     said = f"{target} is text, and has {found} that it contains"
                     self._add("type", where, f"{where} is text", 0.95, said)
-
-    def _own_foreign_keys(self) -> list[Proposal]:
-        """The columns that the source declares to point to another row of the same table."""
-        found = []
-        for table in self.tables.values():
-            for each in table.raw.foreign_keys:
-                if each.target == table.name:
-                    related = Relationship(End(table.name, each.columns), End(each.target, each.target_columns))
-                    said = "declared by the source"
-                    found.append(
-                        Proposal(
-                            kind="relationship",
-                            subject=str(related),
-                            statement=str(related),
-                            confidence=1.0,
-                            evidence=said,
-                            doubt="",
-                            content=related,
-                        )
-                    )
-        return found
 
     def _chains(self, lookups: Mapping[str, TableProfile]) -> list[tuple[str, ...]]:
         """Lookups from fine to coarse, each that no other of them points to being the start of one."""
