@@ -21,7 +21,7 @@ from relatum.model.declaration import (
     frozen,
     refuse_choice,
 )
-from relatum.model.file import as_texts, calendar_range, check_role, relationship
+from relatum.model.file import calendar_range, check_role, relationship, texts_in
 from relatum.model.looks import StyleRule, format_of_words
 from relatum.model.names import column_name, quoted
 from relatum.pivot.request import style_rules
@@ -122,13 +122,13 @@ def add_table(
         name,
         source=os.fspath(source) if isinstance(source, str | os.PathLike) else "",
         frame=not is_path,
-        key=as_texts(key),
+        key=texts_in(key),
         about=about,
         columns=frozen(settings),
         dated=calendar,
         part=part,
         query=query,
-        null=as_texts(null),
+        null=texts_in(null),
         footer=footer,
         headings=headings,
     )
@@ -274,7 +274,7 @@ def add_derived_table(
 def _derive_table(
     model: Stateful, name: str, per: str | Sequence[str], columns: Mapping[str, Any], about: str, replace: bool
 ) -> None:
-    grain = as_texts(per)
+    grain = texts_in(per)
     if not grain or not columns:
         raise ModelError(f"The derived table {name} has no {'formulas' if grain else 'grain'}.")
     wrong = next((column for column, formula in columns.items() if not isinstance(formula, str)), None)
@@ -527,4 +527,4 @@ def _settings(table: str, column: str, given: Mapping[str, Any] | str) -> Column
             raise ModelError(
                 f"The settings of {table}.{column} have an unknown key {key}.", fix=f"Known: {', '.join(allowed)}."
             )
-    return ColumnSettings(**{**given, "null": as_texts(given.get("null", ()))})
+    return ColumnSettings(**{**given, "null": texts_in(given.get("null", ()))})

@@ -10,7 +10,7 @@ from msgspec import structs
 from relatum.errors import ModelError
 from relatum.face.changing import Stateful, in_turn
 from relatum.model.declaration import ColumnSettings, frozen
-from relatum.model.file import as_texts
+from relatum.model.file import texts_in
 from relatum.model.names import quoted, split_name
 from relatum.present.numbers import check_column_pattern
 
@@ -74,7 +74,7 @@ def column(
         raise ModelError(f"{name} is not a column.", fix="Write table.column.")
     table, column = parts
     described = model.declaration.table(table)
-    texts = None if null is None else as_texts(null)
+    texts = None if null is None else texts_in(null)
     said = {"type": type, "label": label, "order_by": order_by, "about": about, "pattern": pattern, "null": texts,
             "format": format, "hidden": hidden}  # fmt: skip
     given: dict[str, Any] = {word: value for word, value in said.items() if value is not None}
@@ -145,7 +145,7 @@ def table(
     """
     described = model.declaration.table(name)
     lists = {"key": key, "null": null}
-    said = {word: None if value is None else as_texts(value) for word, value in lists.items()}
+    said = {word: None if value is None else texts_in(value) for word, value in lists.items()}
     said |= {"about": about, "label": label, "footer": footer, "dated": calendar}  # type: ignore[dict-item]
     given: dict[str, Any] = {word: value for word, value in said.items() if value is not None}
     if label and not described.role_of:

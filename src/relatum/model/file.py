@@ -247,7 +247,7 @@ class _Reader:
             derived=frozen(derived),
             part=entry.part,
             query=entry.query,
-            null=as_texts(entry.null),
+            null=texts_in(entry.null),
             footer=entry.footer,
             headings=entry.headings,
             label=entry.label,
@@ -258,7 +258,7 @@ class _Reader:
         self._check_rules(entry.style, where)
         for colour in entry.colours.values():
             self._checked(functools.partial(check_colour, word="colours"), colour, where)
-        changed = {"null": as_texts(entry.null), "colours": frozen(entry.colours)}
+        changed = {"null": texts_in(entry.null), "colours": frozen(entry.colours)}
         return ColumnSettings(**{**msgspec.structs.asdict(entry), **changed})
 
     def _check_rules(self, rules: tuple[StyleRule, ...], where: KeyPath) -> None:
@@ -459,7 +459,7 @@ def read_report(path: Path, declaration: Declaration) -> Report:
 # -- checks shared by the file and the Python side --------------------------------------------------------------------
 
 
-def as_texts(given: str | Iterable[str]) -> tuple[str, ...]:
+def texts_in(given: str | Iterable[str]) -> tuple[str, ...]:
     """One text, or several, as a tuple."""
     return (given,) if isinstance(given, str) and given else tuple(given)
 
@@ -468,11 +468,11 @@ def saved_pivot(name: str, entry: PivotEntry) -> SavedPivot:
     """A saved pivot from what the file says of it."""
     return SavedPivot(
         name=name,
-        rows=as_texts(entry.rows),
-        columns=as_texts(entry.columns),
-        values=as_texts(entry.values),
+        rows=texts_in(entry.rows),
+        columns=texts_in(entry.columns),
+        values=texts_in(entry.values),
         where=entry.where,
-        keep=", ".join(as_texts(entry.keep)),
+        keep=", ".join(texts_in(entry.keep)),
         totals=entry.totals,
         show_empty=entry.show_empty,
         values_on=entry.values_on,
