@@ -329,7 +329,7 @@ def column_to_arrow(column: Column) -> Any:
 
 
 def python_values(column: Column) -> list[Any]:
-    """A short column's values turned into Python objects. A timestamp of nanoseconds is text, since no datetime holds one.
+    """A short column's values turned into Python objects. A timestamp of nanoseconds is text: no datetime holds one.
 
     Parameters
     ----------
