@@ -6,13 +6,14 @@ Limits come from three places: what is here, what a model states under ``[limits
 
 from __future__ import annotations
 
+import os
 import re
 import time
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from contextvars import ContextVar
-from functools import cache
-from typing import Literal
+from functools import cache, lru_cache
+from typing import Any, Literal
 
 from msgspec import Struct
 
@@ -242,10 +243,16 @@ def resident() -> int:
     return max(_used() - _at_start(), 0)
 
 
-def _used() -> int:
+@lru_cache(maxsize=1)
+def _process(number: int) -> Any:
+    """This process, as the system tells of it; after a fork it is another one."""
     import psutil  # noqa: PLC0415 - not needed to say what limits there are
 
-    used = psutil.Process().memory_info()
+    return psutil.Process(number)
+
+
+def _used() -> int:
+    used = _process(os.getpid()).memory_info()
     return int(used.rss - getattr(used, "shared", 0))
 
 
