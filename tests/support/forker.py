@@ -14,6 +14,7 @@ import select
 import signal
 import subprocess
 import sys
+import tempfile
 import time
 import traceback
 from dataclasses import dataclass
@@ -24,8 +25,17 @@ from typing import Any
 LOADED = (
     "adbc_driver_postgresql.dbapi", "duckdb", "openpyxl", "pyarrow.csv", "pyarrow.json", "pyarrow.parquet", "sqlglot.dialects.duckdb", "sqlglot.dialects.postgres", "sqlglot.dialects.sqlite",
     "relatum.face.model", "relatum.face.asking", "relatum.cli.main", "relatum.face.drafting", "relatum.language.parse", "relatum.present.grid", "relatum.audit.check", "relatum.change.refresh", "relatum.change.edits", "relatum.change.compare", "relatum.sources.export", "relatum.present.text", "rich.table", "rich.progress", "rich._emoji_codes",
-    "babel.numbers", "babel.dates", "tomlkit",
+    "babel.numbers", "babel.dates", "tomlkit", "psutil", "pyarrow.compute", "relatum.audit.relationships", "relatum.audit.tables", "relatum.sources.delimited",
 )  # fmt: skip
+
+
+WARM = """relatum = 1
+[table.t]
+source = "t.csv"
+[measure.m]
+formula = "sum(t.x)"
+format = "¤#,##0"
+"""
 
 
 @dataclass(frozen=True)
@@ -87,13 +97,22 @@ class Forker:
 def _serve() -> None:
     for name in LOADED:
         importlib.import_module(name)
-    # What is looked up once and needs no thread, which a fork would lose.
-    importlib.import_module("relatum.language.parse").parse_formula("1")
-    importlib.import_module("relatum.present.numbers").check_locale("en")
+    _warm_up()
     loaded = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     for line in sys.stdin:
         asked = json.loads(line)
         print(json.dumps(_case(asked, loaded)), flush=True)
+
+
+def _warm_up() -> None:
+    """Do once what needs no thread, which a fork would lose: parse a formula and a model file, write a number."""
+    importlib.import_module("relatum.language.parse").parse_formula("1")
+    numbers = importlib.import_module("relatum.present.numbers")
+    numbers.check_locale("en")
+    with tempfile.TemporaryDirectory() as folder:
+        file = Path(folder) / "warm.toml"
+        file.write_text(WARM, encoding="utf-8")
+        numbers.check_patterns(importlib.import_module("relatum.model.file").read_model(file))
 
 
 def _case(asked: dict[str, Any], loaded: int) -> dict[str, Any]:
