@@ -30,15 +30,15 @@ def listening(listener: Listener) -> Iterator[None]:
         _listener.reset(token)
 
 
-def tell_step(what: str, done: int = 0, total: int = 0) -> None:
+def report_step(what: str, done: int = 0, total: int = 0) -> None:
     """Report what is going on."""
     listener = _listener.get()
     if listener is not None:
         listener(what, done, total)
 
 
-def told(items: Collection[T], what: Callable[[T], str]) -> Iterator[T]:
-    """The items one by one, each said before it is handed out."""
+def reported(items: Collection[T], what: Callable[[T], str]) -> Iterator[T]:
+    """The items one by one, each reported before it is handed out."""
     for number, item in enumerate(items):
-        tell_step(what(item), number, len(items))
+        report_step(what(item), number, len(items))
         yield item

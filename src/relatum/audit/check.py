@@ -14,7 +14,7 @@ from relatum.audit.pivots import pivot_findings
 from relatum.audit.relationships import relationship_findings
 from relatum.audit.tables import hierarchy_findings, table_findings
 from relatum.errors import ModelError
-from relatum.progress import told
+from relatum.progress import reported
 from relatum.session.session import Session
 from relatum.wording import counted, suggestion, visible_lines
 
@@ -104,16 +104,16 @@ def check_session(session: Session, value: str = "") -> Report:
 
 def _findings(session: Session, money: Money) -> Iterator[Finding]:
     declaration = session.declaration
-    for name in told(declaration.tables, lambda each: f"checking {each}"):
+    for name in reported(declaration.tables, lambda each: f"checking {each}"):
         yield from table_findings(session, name)
-    for relationship in told(declaration.relationships, lambda each: f"checking {each}"):
+    for relationship in reported(declaration.relationships, lambda each: f"checking {each}"):
         yield from relationship_findings(session, relationship, money)
     yield from hierarchy_findings(session)
-    for name in told(declaration.measures, lambda each: f"checking {each}"):
+    for name in reported(declaration.measures, lambda each: f"checking {each}"):
         yield from measure_findings(session, name)
     yield from pivot_findings(session)
     yield from look_findings(session)
-    for control in told(declaration.controls, lambda each: f"checking the control of {each.measure}"):
+    for control in reported(declaration.controls, lambda each: f"checking the control of {each.measure}"):
         yield from control_findings(session, control)
 
 

@@ -30,7 +30,7 @@ from relatum.model.rewrite import aligned
 from relatum.model.save import as_written
 from relatum.pivot.answer import answer
 from relatum.pivot.request import Request, ValueText, ask
-from relatum.progress import told
+from relatum.progress import reported
 from relatum.session.session import Session
 
 T = TypeVar("T")
@@ -339,7 +339,7 @@ def compare_values(before: Session, after: Session, values: tuple[ValueText, ...
             name = f"{control.measure} at {where}" if where else control.measure
             requests.setdefault(name, ask(values={control.measure: quoted(control.measure)}, where=where))
     moved = []
-    for name in told(requests, lambda each: f"comparing {each}"):
+    for name in reported(requests, lambda each: f"comparing {each}"):
         old, new = _value(before, requests[name]), _value(after, requests[name])
         if not agrees(old, new):
             moved.append(Moved(name, old, new, difference(new, old)))

@@ -21,7 +21,7 @@ from relatum.model.names import column_name, quoted
 from relatum.model.routes import hops_of
 from relatum.pivot.answer import answer
 from relatum.pivot.request import ask
-from relatum.progress import told
+from relatum.progress import reported
 from relatum.session.reading import Whereabouts, load_table, load_tables, reload_tables
 from relatum.session.session import Session
 from relatum.sources.fingerprint import FileState, has_grown
@@ -167,11 +167,11 @@ def state_of(session: Session) -> State:
     """A model's data and measures as they are."""
     declaration = session.declaration
     tables = {}
-    for name in told(declaration.tables, lambda each: f"recording {each}"):
+    for name in reported(declaration.tables, lambda each: f"recording {each}"):
         table = declaration.tables[name]
         if not table.role_of and not table.per and table.calendar is None:
             tables[name] = _table_state(session, name)
-    values = {name: _value(session, name) for name in told(declaration.measures, lambda each: f"recording {each}")}
+    values = {name: _value(session, name) for name in reported(declaration.measures, lambda each: f"recording {each}")}
     return State(tables, values, {str(each): found for each in declaration.relationships
                                   if (found := _orphans(session, each)) is not None})  # fmt: skip
 

@@ -8,7 +8,7 @@ from typing import Any
 from relatum.data.columns import Column
 from relatum.data.types import Type
 from relatum.limits import refuse_full
-from relatum.progress import tell_step
+from relatum.progress import report_step
 
 
 class TableData:
@@ -61,7 +61,7 @@ class TableData:
     def column(self, name: str) -> Column:
         """The values of a column; read at the first call, kept for the next."""
         if name not in self._columns:
-            tell_step(f"reading {name}")
+            report_step(f"reading {name}")
             self._columns[name] = self._fetch(name)
             refuse_full()
         return self._columns[name]

@@ -17,7 +17,7 @@ import pyarrow.parquet as pq
 from relatum.demo.generate import DEFAULT_LINES, generate
 from relatum.errors import SourceError
 from relatum.model.atomic import write_atomically, written_aside
-from relatum.progress import tell_step, told
+from relatum.progress import report_step, reported
 from relatum.sources.fingerprint import digest_of, text_digest
 
 MODEL_FILE = "nursery.toml"
@@ -53,10 +53,10 @@ def write_demo(folder: Path, lines: int = DEFAULT_LINES, *, force: bool = False)
         _refuse_other(folder)
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        tell_step(f"making {lines:,} order lines")
+        report_step(f"making {lines:,} order lines")
         tables = generate(lines)
         files = []
-        for name, table in told(tables.items(), lambda each: f"writing {each[0]}"):
+        for name, table in reported(tables.items(), lambda each: f"writing {each[0]}"):
             files.append(folder / _file_of(name))
             _write_table(table, files[-1])
         write_atomically(folder / MODEL_FILE, _model_text(tables, files))

@@ -43,7 +43,7 @@ from relatum.errors import SourceError
 from relatum.model.declaration import End, Hierarchy, Measure, Relationship, Table
 from relatum.model.links import parse_link
 from relatum.model.names import column_name, quoted, split_name
-from relatum.progress import told
+from relatum.progress import reported
 from relatum.sources.database.ask import is_database
 from relatum.sources.read import BY_COLUMN
 from relatum.wording import counted
@@ -460,7 +460,7 @@ def draft_model(raws: list[Raw], left_out: list[LeftOut], name: str, timezone: s
         draft.find_measures,
         draft.find_hierarchies,
     )
-    for step in told(steps, lambda each: f"looking for {each.__name__.removeprefix('find_')}"):
+    for step in reported(steps, lambda each: f"looking for {each.__name__.removeprefix('find_')}"):
         step()
     return Drafted(
         draft.declared,

@@ -24,7 +24,7 @@ from relatum.plan.compile import Wanted
 from relatum.plan.engine import Answer
 from relatum.plan.notes import Note, loss_notes, worst_first
 from relatum.plan.slots import row_tables
-from relatum.progress import tell_step
+from relatum.progress import report_step
 from relatum.session.session import Session
 from relatum.wording import visible
 
@@ -88,7 +88,7 @@ def _told(resolved: Resolved, request: Request) -> str:
 def _answer(session: Session, request: Request, with_parts: bool, styled: bool) -> Result:
     resolved = resolve_request(session, request)
     session = resolved.session
-    tell_step("computing the answer")
+    report_step("computing the answer")
     rules = cell_rules(session, request, resolved.formulas) if styled else NO_RULES
     maker = RecipeMaker(session, resolved.fields)
     recipes = tuple(map(maker.recipe, resolved.formulas)) if with_parts else ()

@@ -20,7 +20,7 @@ from relatum.limits import in_force
 from relatum.model.declaration import ColumnSettings, Declaration, EngineChoice, Table
 from relatum.model.names import quoted
 from relatum.paths import kind_of, leads_outside
-from relatum.progress import told
+from relatum.progress import reported
 from relatum.session.cache import WORTH_BYTES, Cache, NotKeptError, identity_of
 from relatum.sources.arrow import read_frame
 from relatum.sources.database.ask import is_database, is_server
@@ -484,7 +484,7 @@ def load_tables(
     data: dict[str, TableData] = dict(known or {})
     tables = [table for table in declaration.tables.values() if not table.role_of and not table.per]
     missing = [table for table in tables if table.name not in data]
-    for table in told(missing, lambda each: f"reading {each.name}"):
+    for table in reported(missing, lambda each: f"reading {each.name}"):
         try:
             data[table.name] = load_table(table, declaration, whereabouts)
         except SourceError as error:
@@ -500,7 +500,7 @@ def reload_tables(
     loaded: dict[str, TableData] = {}
     errors: dict[str, RelatumError] = {}
     tables = [table for table in declaration.tables.values() if not table.role_of and not table.per]
-    for table in told(tables, lambda each: f"reading {each.name}"):
+    for table in reported(tables, lambda each: f"reading {each.name}"):
         try:
             loaded[table.name] = load_table(table, declaration, whereabouts, former.get(table.name))
         except RelatumError as error:

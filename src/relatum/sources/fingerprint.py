@@ -13,7 +13,7 @@ import msgspec
 from msgspec import Struct
 
 from relatum.errors import SourceError
-from relatum.progress import tell_step
+from relatum.progress import report_step
 
 _BLOCK = 1 << 22
 #: A file changed less than this many nanoseconds before it was looked at may change again without its time telling.
@@ -111,7 +111,7 @@ def text_digest(text: str) -> str:
 
 def digest_of(path: Path, size: int | None = None) -> str:
     """A digest of a file's content, or of its first ``size`` bytes."""
-    tell_step(f"looking at {path.name}")
+    report_step(f"looking at {path.name}")
     found = blake2b(digest_size=20)
     with path.open("rb") as file:
         left = size

@@ -26,7 +26,7 @@ from relatum.language.expression import MemberOrder
 from relatum.model.declaration import End
 from relatum.model.names import ColumnKey, column_name
 from relatum.model.routes import Hop, Place, Route
-from relatum.progress import tell_step
+from relatum.progress import report_step
 
 #: Codes kept at fact grain may take this much memory in all; past it they are looked up again in each scan.
 CACHE_BYTES = 2 << 30
@@ -182,7 +182,7 @@ class MemoryStore(Store):
         assert relationship is not None
 
         def make() -> JoinIndex:
-            tell_step(f"joining {relationship}")
+            report_step(f"joining {relationship}")
             many = [self.column(hop.source.table, name) for name in source.columns]
             one = [self.column_at(hop.target, name) for name in target.columns]
             return build_join_index(relationship, many, one, turned=hop.turned)

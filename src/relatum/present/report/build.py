@@ -28,7 +28,7 @@ from relatum.present.report.page import (
     svg_html,
     table_html,
 )
-from relatum.progress import told
+from relatum.progress import reported
 
 
 @checked
@@ -101,7 +101,7 @@ def report_page(
         A part cannot be understood or drawn; the error says which.
     """
     sections = []
-    for number, part in enumerate(told(report.part, lambda each: f"computing {each.heading or 'a part'}"), 1):
+    for number, part in enumerate(reported(report.part, lambda each: f"computing {each.heading or 'a part'}"), 1):
         try:
             sections.append(Section(part.heading, _body(part, pivot, asked, diagram)))
         except RelatumError as error:
