@@ -63,5 +63,5 @@ def leads_outside(path: Path, folder: Path) -> bool:
     SourceError
         It cannot be followed.
     """
-    kind_of(path)  # links in a circle are told here
+    kind_of(path)  # raises for links in a circle
     return not path.resolve().is_relative_to(folder.resolve())

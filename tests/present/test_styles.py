@@ -78,7 +78,7 @@ REFUSED: list[tuple[dict[str, Any], str]] = [
     ({"shades": ["low"]}, "two or three colours"), ({"shades": ["low", "high"], "between": [1]}, "a number for each colour"),
     ({"shades": ["low", "high"], "between": [2, 1]}, "must increase"), ({"field": "sales.product", "bar": True}, "so they need a value"),
     ({"value": "worth", "field": "sales.product", "mark": "x"}, "a value or a field"), ({"members": ["fig"], "mark": "x"}, "needs a field"),
-({"hue": "red"}, "Its words are value, field, when"), ({"field": "sales.product", "when": "worth < 0", "members": ["fig"], "mark": "x"}, "not both"),
+({"hue": "red"}, "Known keys: value, field, when"), ({"field": "sales.product", "when": "worth < 0", "members": ["fig"], "mark": "x"}, "not both"),
 ]  # fmt: skip
 
 

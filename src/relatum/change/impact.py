@@ -126,7 +126,7 @@ def find_relationship(declaration: Declaration, link: str) -> Relationship:
     Raises
     ------
     ModelError
-        There is none.
+        There is no such relationship.
     """
     left, right, _ = parse_link(link)
     for each in declaration.relationships:

@@ -76,7 +76,7 @@ def read_batch(content: bytes) -> Any:
     Raises
     ------
     pyarrow.ArrowException
-        It is none, or damaged.
+        It is not such a file, or it is damaged.
     """
     batch = paipc.open_file(pa.BufferReader(content)).get_batch(0)
     batch.validate(full=True)

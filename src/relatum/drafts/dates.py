@@ -19,7 +19,7 @@ from relatum.drafts.words import holds_from, is_beginning, words
 from relatum.model.declaration import CalendarRange, End, Relationship
 from relatum.wording import counted
 
-#: Dates so many years away from nearly all others stand for none, as 1900-01-01 does.
+#: Dates this many years away from nearly all others mean that there is no date, as 1900-01-01 does.
 _ALONE_YEARS = 20
 _NEARLY_ALL = 0.005
 #: What a generated calendar calls the parts of a date.

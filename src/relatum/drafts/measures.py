@@ -34,7 +34,7 @@ _QUANTITIES = frozenset("quantity qty units pieces".split())
 _MONEY = frozenset("price cost amount revenue sales value total target budget paid payment margin turnover fee".split())
 
 
-#: Of a fact, so many measures are part of the model; the rest stand as comments.
+#: The number of measures of a fact that become part of the model; the rest are comments.
 _MOST = 12
 
 

@@ -27,7 +27,7 @@ from relatum.pivot.turning import request_of
 from relatum.session.session import Session
 from relatum.wording import counted
 
-#: A column with so many members can be read at a glance; one with more shows its best.
+#: The number of members that can be read at a glance; of a column with more, the best are shown.
 _FEW, _MANY = 40, 100_000
 _MOST_TRIED, _BEST = 12, 20
 #: How far a grid of two columns must be from what its totals alone would say, on a scale from 0 to 1.

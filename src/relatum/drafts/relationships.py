@@ -479,7 +479,7 @@ def _several(
     many = [each for each in partners if each is not None]
     if not dated:
         if set(tables.keys.get(many_table.name, ())) == {each.name for each in many}:
-            return  # rows told apart by the same: two facts about one thing, and no lookup
+            return  # the same columns identify rows of both: two facts about one thing, and no lookup
         found = coverage(many, one)
         if found.share >= 0.5:
             yield _composite(many, one, found, "equal", 0.95 if found.share >= 0.9 else 0.6)

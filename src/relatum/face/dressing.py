@@ -33,7 +33,7 @@ def dress(model: Stateful, theme: str | os.PathLike[str] | Mapping[str, Any]) ->
     Raises
     ------
     ModelError
-        The file cannot be read, or a key or value is none that a theme can have.
+        The file cannot be read, or a theme cannot have one of its keys or values.
 
     Examples
     --------
@@ -102,7 +102,7 @@ def look(
     Raises
     ------
     ModelError, RequestError
-        There is no such column; a colour, format or rule is none.
+        There is no such column; a colour, format or rule is invalid.
 
     Examples
     --------
@@ -150,7 +150,7 @@ def add_report(
     Raises
     ------
     ModelError
-        A part says nothing or two things, or shows a pivot that is not there.
+        A part has nothing or two things, or shows a pivot that does not exist.
 
     Examples
     --------

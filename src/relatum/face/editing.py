@@ -429,7 +429,7 @@ def measure(
     Raises
     ------
     ModelError, FormulaError
-        The name is taken, the format is none, or the formula cannot be understood.
+        The name is taken, the format is invalid, or the formula cannot be understood.
 
     Examples
     --------

@@ -141,7 +141,7 @@ class Explanation:
         condition = " and ".join(f"{column} {member_text(value)}" for column, value in at.items())
         if self._evaluate(story.formula, condition) != story.result:
             raise RequestError(
-                f"{story.value} depends on the axes, and a control has none.",
+                f"{story.value} depends on the axes, but a control has no axes.",
                 fix="Choose a measure that does not refer to axes.",
             )
         return pinned

@@ -108,7 +108,7 @@ def request_keeps(
     Raises
     ------
     FormulaError
-        The text is none, or speaks of axes.
+        The text is not a formula, or refers to axes.
     """
     return RequestReader(formulas, text, "keep", labelled).keeps()
 

@@ -122,7 +122,7 @@ class _Reader:
             raise ModelError(f"This is not TOML: {reason}.", path=path, line=place) from None
         except RecursionError:
             raise ModelError("This is not TOML: brackets are nested too deeply.", path=path) from None
-        except ValueError as error:  # a whole number of more digits than Python reads, a date that is none
+        except ValueError as error:  # a whole number of more digits than Python reads, an impossible date
             reason = f"This is not TOML that can be read: {first_line(error)}"
             raise ModelError(reason.partition("; use sys")[0] + ".", path=path) from None
         self.lines = key_lines(text)

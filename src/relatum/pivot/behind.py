@@ -59,7 +59,7 @@ def rows_behind(session: Session, request: Request) -> RowsBehind:
     Raises
     ------
     RequestError
-        They are too many, or no value is told by rows.
+        They are too many, or no value comes from rows.
     """
     resolved = resolve_request(session, request)
     maker = RecipeMaker(resolved.session, resolved.fields)

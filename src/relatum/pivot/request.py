@@ -49,7 +49,7 @@ class Request(Struct, frozen=True):
 
     @property
     def filters(self) -> list[str]:
-        """The filters that it sets, as they are told beside an answer."""
+        """The filters that it sets, as they are shown beside an answer."""
         return [f"{word} {text}" for word, text in (("where", self.where), ("keep", self.keep)) if text]
 
 
@@ -107,11 +107,11 @@ def _rule(said: Mapping[str, Any] | StyleRule) -> StyleRule:
         check_rule(rule)
     except msgspec.ValidationError as error:
         raise RequestError(
-            f"The style {dict(said)!r} is none: {str(error).replace('`', '')}.",  # type: ignore[arg-type]
-            fix=f"Its words are {', '.join(StyleRule.__struct_fields__)}.",
+            f"Invalid style {dict(said)!r}: {str(error).replace('`', '')}.",  # type: ignore[arg-type]
+            fix=f"Known keys: {', '.join(StyleRule.__struct_fields__)}.",
         ) from None
     except ModelError as error:
-        raise RequestError(f"A style rule is wrong: {error.reason}", fix=error.fix) from None
+        raise RequestError(f"Invalid style rule: {error.reason}", fix=error.fix) from None
     return rule
 
 

@@ -45,7 +45,7 @@ def cell_rules(session: Session, request: Request, formulas: Sequence[Expression
     RequestError
         A rule names members, and no field that they are of; it draws what is not a number as a bar.
     FormulaError
-        A condition cannot be understood, or is none.
+        A condition cannot be understood, or is not a condition.
     """
     found: list[CellRule] = []
     conditions: dict[str, Expression] = {}

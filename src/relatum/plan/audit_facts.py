@@ -11,7 +11,7 @@ from relatum.model.declaration import Relationship
 from relatum.model.routes import Hop, Route
 
 Key = tuple[Any, ...]
-#: So many keys are shown of those that something is wrong with.
+#: The number of keys that are shown of those with a problem.
 SAMPLES = 3
 
 
@@ -43,7 +43,7 @@ class Partners(Struct, frozen=True):
 
 
 class Summary(Struct, frozen=True):
-    """What there is to say of a column: how it is stored, its bytes in memory, its nulls, its members."""
+    """How a column is stored and what it holds: the form, its bytes in memory, its nulls, its members."""
 
     stored: str
     bytes: int
@@ -83,9 +83,9 @@ class AuditFacts(Protocol):
         ...
 
     def lost_keys(self, relationship: Relationship, most: int) -> list[Key]:
-        """Distinct keys that find nothing along a relationship, at most so many of the first rows."""
+        """Distinct keys that find nothing along a relationship, from the first ``most`` rows."""
         ...
 
     def summary(self, table: str, name: str) -> Summary:
-        """What there is to say of a column."""
+        """How a column is stored, and what it holds."""
         ...

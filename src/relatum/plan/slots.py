@@ -89,11 +89,11 @@ def _row_tables(expressions: Iterable[Expression]) -> Iterator[str]:
 def _strict(expression: Expression, known: dict[int, bool]) -> bool:
     """Whether a formula is null wherever its aggregates all are."""
     if id(expression) not in known:
-        known[id(expression)] = _strict_anew(expression, known)
+        known[id(expression)] = _strict_of(expression, known)
     return known[id(expression)]
 
 
-def _strict_anew(expression: Expression, known: dict[int, bool]) -> bool:
+def _strict_of(expression: Expression, known: dict[int, bool]) -> bool:
     match expression:
         case Slot():
             match node_in(expression):

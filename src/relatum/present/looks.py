@@ -75,7 +75,7 @@ class Looks:
     result : Result
         The grid.
     writers : tuple of Writer
-        How its values are written; the ends of shades are told so.
+        How its values are written; the ends of shades are written so.
     """
 
     def __init__(self, result: Result, writers: tuple[Writer, ...]) -> None:

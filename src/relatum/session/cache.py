@@ -92,7 +92,7 @@ class Cache:
     def kept(self, data: TableData, source: str, again: Callable[[], TableData]) -> TableData:
         """The same table, its columns kept here once they are read, and found here later.
 
-        ``source`` names where its rows come from, whatever they are; ``again`` reads them anew.
+        ``source`` names where its rows come from, whatever they are; ``again`` reads them again.
         """
         if self._decoded(data.identity, _Known) is None:
             types = {name: str(type_) for name, type_ in data.types.items()}

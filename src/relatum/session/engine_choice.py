@@ -80,7 +80,7 @@ def chosen_engine(said: str | EngineChoice, stated: EngineChoice | None = None) 
 
 
 def _kind_of(address: str) -> EngineKind | None:
-    """The engine whose address this is; None where it is none."""
+    """The engine that an address is of; None for other texts."""
     if is_server(address):
         return "postgresql"
     if address.lower().endswith(".duckdb"):

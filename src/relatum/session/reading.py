@@ -85,7 +85,7 @@ def load_table(
     SourceError
         The source cannot be read.
     ModelError
-        A column's declared type is none, or the source lies outside the model's folder.
+        A column's declared type is unknown, or the source lies outside the model's folder.
     """
     with in_force(declaration.bounds):
         return _loaded(table, declaration, whereabouts, former)

@@ -198,7 +198,7 @@ def _items_named(
             try:
                 mentioned = [_items_of(declaration, node.parts, known) for node in names_in(parse_formula(formula))]
             except FormulaError:
-                continue  # its own error is told where measures are resolved
+                continue  # its own error is raised where measures are resolved
             named[measure] = frozenset().union(*mentioned)
         found |= named[measure]
         pending += [name.parts[0] for name in _measures_in(declaration, formula)]

@@ -24,7 +24,7 @@ from relatum.sources.engines.base import Connection
 
 #: More texts than this among numbers are no markers of null.
 _FEW_MARKERS = 3
-#: Of so many requests what they mean and their columns by formula are kept: turning a grid works nothing out anew.
+#: The number of requests whose meaning and columns by formula are kept, so that turning a grid repeats no work.
 _REMEMBERED = 8
 #: So many plans are kept: a request that is asked again is not planned again.
 _PLANS = 64

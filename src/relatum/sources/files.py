@@ -56,7 +56,7 @@ def plain_file(path: Path) -> Path:
     Raises
     ------
     MissingSourceError
-        There is none.
+        There is no such file.
     SourceError
         It is something else, or a path that cannot be followed.
     """
@@ -157,7 +157,7 @@ def refuse_unlike(first: str, expected: Iterable[str], path: str, names: Iterabl
 def _size(metadata: Any) -> int:
     """How many bytes a column of a Parquet file takes unpacked, as columns go.
 
-    What is told of a single column is not asked for: where that is damaged, the library ends the process.
+    The file's metadata of a single column is not read: where that is damaged, the library ends the process.
     """
     every = sum(metadata.row_group(group).total_byte_size for group in range(metadata.num_row_groups))
     return int(every // max(metadata.num_columns, 1))

@@ -124,7 +124,7 @@ def _read(path: Path, content: Any, stated: Stated) -> TableData:
     plain = Stated(stated.types, zone=stated.zone)
     data = table_data(table.schema, plain, str(path), table.num_rows, table.column)
     for name in stated.types:
-        data.column(name)  # a value that does not fit is told now, not when somebody asks
+        data.column(name)  # a value that does not fit is an error now, not when somebody asks
     return TableData(data.types, data.rows, data.column, data.left_out, data.orders, [*data.remarks, *remarks])
 
 

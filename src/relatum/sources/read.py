@@ -173,7 +173,7 @@ def files_in(path: Path, within: Path | None = None) -> list[Path]:
     Raises
     ------
     SourceError
-        There is none, one lies outside, or the pattern is none.
+        There is no file, one lies outside, or the pattern is invalid.
     """
     parent, pattern = (path.parent, path.name) if "*" in path.name else (path, "*")
     found = sorted(

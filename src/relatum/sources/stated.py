@@ -26,7 +26,7 @@ class Stated(Struct, frozen=True):
     footer : int
         The number of lines at the end of a text file that are not rows.
     numbered : bool
-        Equal headings are told apart by a number.
+        Equal headings get a number.
     member : str
         The file in an archive of several that is read.
     """

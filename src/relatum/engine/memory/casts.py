@@ -138,7 +138,7 @@ def _rescaled(column: Column, type_: Type) -> Column:
 def _rounded(column: Column, type_: Type) -> Column:
     """Floats as their shortest decimals read, rounded half away from zero."""
     values = column.values
-    with np.errstate(over="ignore"):  # what is too large becomes infinite, and is told by that
+    with np.errstate(over="ignore"):  # what is too large becomes infinite, and is recognised by that
         scaled = np.abs(values) * 10.0**type_.scale
     wide = scaled >= 2.0**63
     large = (scaled >= _EXACT / 16) & ~wide

@@ -109,7 +109,7 @@ class MemoryFacts:
         )
 
     def lost_keys(self, relationship: Relationship, most: int) -> list[Key]:
-        """Distinct keys that find nothing along a relationship, at most so many of the first rows."""
+        """Distinct keys that find nothing along a relationship, from the first ``most`` rows."""
         columns, _, lost = self._lost(relationship)
         rows = np.flatnonzero(lost)[:most]
         return list(dict.fromkeys(zip(*(python_values(column.take(rows)) for column in columns), strict=True)))

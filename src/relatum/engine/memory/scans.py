@@ -215,9 +215,9 @@ class Scans:
         stamps = (self.store.stamp(base.table, base.column), *self.store.route_stamps(key.route))
         if key.column:
             stamps = (*stamps, self.store.stamp(key.table, key.column))
-        return self.store.work.keep(("settled", base, key), stamps, lambda: self._settled_anew(base, key))
+        return self.store.work.keep(("settled", base, key), stamps, lambda: self._settle(base, key))
 
-    def _settled_anew(self, base: Coded, key: Coded) -> Array:
+    def _settle(self, base: Coded, key: Coded) -> Array:
         members = self.store.members(base.table, base.column)
         rows = np.zeros(members.size, np.int64)
         rows[members.codes] = np.arange(len(members.codes))

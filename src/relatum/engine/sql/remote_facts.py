@@ -207,7 +207,7 @@ class RemoteFacts:
         return tuple(self._first(parts, rows, start, relationship, SAMPLES))
 
     def lost_keys(self, relationship: Relationship, most: int) -> list[Key]:
-        """Distinct keys that find nothing along a relationship, at most so many."""
+        """Distinct keys that find nothing along a relationship, at most ``most``."""
         parts, rows, start, _, lost = self._lost(relationship)
         rows.where.append(lost)
         return self._first(parts, rows, start, relationship, most)

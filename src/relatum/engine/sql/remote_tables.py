@@ -136,7 +136,7 @@ class RemoteTables(Store):
         return keys[0] if found["n0"] == found["n1"] else ""
 
     def _by_key(self, table: str, columns: Mapping[str, StoredColumn]) -> Callable[[str], Sql]:
-        """Rows told apart by a table's key, as text."""
+        """What identifies rows: a table's key, as text."""
 
         def row(alias: str) -> Sql:
             keys = self.tables.keys.get(table, ())

@@ -354,7 +354,7 @@ def _shares(made: Canvas, plot: Any, shares: Any, beside: str) -> None:
 def draw_steps(made: Canvas, names: Sequence[str], numbers: Sequence[float], texts: Sequence[str]) -> None:
     """A change from one total to another, in steps that add up: the first and the last number are the totals.
 
-    Up and down are told by the sign and hatching, and not by colour alone.
+    The sign and the hatching show up and down, not the colour alone.
     """
     long = max(map(len, names)) > LONG or len(names) > 8
     plot = made.axes(grid="x" if long else "y")

@@ -81,7 +81,7 @@ class _Process:
 
     def send(self, question: dict[str, Any], rows: Any = None) -> None:
         """Ask something."""
-        with suppress(BrokenPipeError):  # it is told where the answer is read
+        with suppress(BrokenPipeError):  # raised where the answer is read
             self._ask.write(said(SAID, {**question, "rows": rows is not None}))
             if rows is not None:
                 send_batches(self._ask.write, rows.schema, rows.to_batches())
@@ -193,7 +193,7 @@ class Apart:
     kind : str
         ``sqlite`` or ``duckdb``.
     options : dict
-        What the process is told to open.
+        What the process is to open.
     shown : str
         The database, for messages.
     """

@@ -32,7 +32,7 @@ def plain_address(address: str, shown: str) -> str:
     Raises
     ------
     SourceError
-        It says more than where the server is, or is none.
+        It says more than where the server is, or it is not an address.
 
     Examples
     --------

@@ -23,7 +23,7 @@ def open_duckdb(path: Path) -> Database:
     Raises
     ------
     SourceError
-        It is none, or the driver is not installed.
+        It is not a DuckDB file, or the driver is not installed.
     """
     apart = duckdb_apart(path, (), "", str(path))
     try:

@@ -27,7 +27,7 @@ def open_sqlite(path: Path) -> Database:
     Raises
     ------
     SourceError
-        It is none, or it cannot be read now.
+        It is not a SQLite file, or it cannot be read now.
     """
     apart = Apart("sqlite", {"path": str(path.resolve())}, str(path))
     try:
