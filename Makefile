@@ -5,6 +5,9 @@ export PIP_DISABLE_PIP_VERSION_CHECK := 1
 # Tests start many processes: each would compile every module again.
 export PYTHONDONTWRITEBYTECODE :=
 
+# One more than there are cores: many tests wait for a server, a browser or a limit of time.
+WORKERS := $(shell echo $$(( $$(nproc 2>/dev/null || echo 2) + 1 )))
+
 .PHONY: demo check unit test test-spark docs page benchmark clean
 
 # Lark's strict mode, which a test uses, needs interegular. It lies beside the environment: where lark can import it,
@@ -34,13 +37,13 @@ check: $(VENV)/.installed
 
 # The tests of the core, for while one works: no server, no browser, no process of its own.
 unit: $(VENV)/.installed
-	$(BIN)/pytest --numprocesses auto -m "not outside"
+	$(BIN)/pytest --numprocesses $(WORKERS) -m "not outside"
 
 # Everything but Spark.
 test: check web/node_modules/.installed
 	tests/install_postgresql.sh
 	tests/install_browser.sh
-	$(BIN)/pytest --numprocesses auto --dist loadgroup
+	$(BIN)/pytest --numprocesses $(WORKERS) --dist loadgroup
 
 $(VENV)/.spark: $(VENV)/.installed
 	$(BIN)/pip install --quiet --editable '.[dev,spark]'
