@@ -355,7 +355,11 @@ class Declaration(Struct, frozen=True):
         """This declaration with one report more; its parts name saved pivots that are there."""
         for number, part in enumerate(report.part):
             if part.pivot and part.pivot not in self.pivots:
-                known = suggestion(part.pivot, self.pivots, noun="pivot") if self.pivots else "The model has no saved pivots."
+                known = (
+                    suggestion(part.pivot, self.pivots, noun="pivot")
+                    if self.pivots
+                    else "The model has no saved pivots."
+                )
                 raise ModelError(
                     f"Part {number + 1} of the report {name} shows the pivot {part.pivot}, which does not exist.",
                     fix=known,

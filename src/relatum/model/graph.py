@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import Literal
 
 from msgspec import Struct
 
 from relatum.model.declaration import Declaration, Relationship
+
+TableKind = Literal["fact", "lookup", "calendar", "derived", "alone"]
 
 
 class Node(Struct, frozen=True):
@@ -16,7 +19,7 @@ class Node(Struct, frozen=True):
     """
 
     name: str
-    kind: str
+    kind: TableKind
     columns: tuple[str, ...]
     levels: frozenset[str]
     rows: int | None
@@ -48,7 +51,7 @@ class Graph(Struct, frozen=True):
     edges: tuple[Edge, ...]
 
 
-def kind_of(declaration: Declaration, name: str) -> str:
+def kind_of(declaration: Declaration, name: str) -> TableKind:
     """What a table is: ``fact``, ``lookup``, ``calendar``, ``derived`` or ``alone`` (related to no other).
 
     A table that is looked up in its roles alone is a lookup too.

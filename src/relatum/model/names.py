@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from datetime import date, datetime
+from decimal import Decimal
 
 #: A table, and a column of it.
 ColumnKey = tuple[str, str]
@@ -69,8 +70,10 @@ def literal(value: object) -> str:
             return f"timestamp '{value.isoformat(sep=' ')}'"
         case date():
             return f"date '{value.isoformat()}'"
-        case _:
+        case int() | float() | Decimal():
             return str(value)
+        case _:
+            raise TypeError(f"no literal is a {type(value).__name__}")
 
 
 _PART = re.compile(r'\s*(?:"((?:[^"]|"")+)"|([^\s".,()<>:=-][^\s".,()<>:=]*?))\s*(?=\.|\Z)')

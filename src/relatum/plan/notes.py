@@ -10,7 +10,23 @@ from msgspec.structs import replace
 
 from relatum.calendar.moves import Uneven
 from relatum.language.catalog import Catalog
-from relatum.language.expression import Aggregate, Change, Ignoring, OnColumn, Pin, Ranked
+from relatum.language.expression import (
+    Aggregate,
+    BothWays,
+    Change,
+    Ignoring,
+    KeepBest,
+    KeepWhere,
+    MoveDates,
+    OnColumn,
+    Only,
+    Pin,
+    PinEdge,
+    PinNoMatch,
+    Ranked,
+    Via,
+    Where,
+)
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Place
 from relatum.plan.context import ByCondition, Context, Filter
@@ -121,8 +137,20 @@ def finer_axes(catalog: Catalog, changes: Iterable[Change], context: Context) ->
                 targets = [(table, column)]
             case Ignoring(targets=ignored):
                 targets = [(each.table, each.column) for each in ignored if isinstance(each, OnColumn)]
-            case _:
+            case (
+                Where()
+                | PinNoMatch()
+                | PinEdge()
+                | Only()
+                | Via()
+                | BothWays()
+                | KeepWhere()
+                | KeepBest()
+                | MoveDates()
+            ):
                 continue
+            case _:
+                assert_never(change)
         for table, column in targets:
             for axis in context.filters if catalog.is_calendar(table) else ():
                 finer = axis.origin == "axis" and axis.table == table and axis.column not in ("", column)

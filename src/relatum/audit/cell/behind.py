@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from decimal import Decimal
 from fractions import Fraction
-from typing import Any, Literal
+from typing import Any, Literal, assert_never
 
 import numpy as np
 import pyarrow as pa
@@ -25,7 +25,7 @@ from relatum.language.expression import Aggregate, Apply, ColumnValue, Constant,
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Route
 from relatum.plan import engine
-from relatum.plan.nodes import Aggregation, Field, Nested, RankedAmong
+from relatum.plan.nodes import Aggregation, Field, KeyColumn, Named, Naming, Nested, RankedAmong
 from relatum.plan.slots import formula_of
 from relatum.session.session import Session
 from relatum.wording import agreeing, counted
@@ -48,8 +48,10 @@ class Behind(Struct, frozen=True):
                 return self._rows(step, node, value, most)
             case Nested() | RankedAmong() as node:
                 return self._members(step, node, value, most)
-            case _:
+            case KeyColumn() | Named() | Naming() | None:
                 return None
+            case _:
+                assert_never(step.node)
 
     # -- rows ---------------------------------------------------------------------------------------------------------
 

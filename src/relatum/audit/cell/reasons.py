@@ -3,11 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, assert_never
 
 from relatum.audit.cell.records import Evidence, Reason
 from relatum.audit.cell.steps import Step
-from relatum.language.expression import Aggregate, Apply, Constant, InContext, LetIn, Ranked
+from relatum.language.expression import (
+    Aggregate,
+    Apply,
+    Choices,
+    ColumnValue,
+    Constant,
+    InContext,
+    LetIn,
+    LetValue,
+    Narrowed,
+    NoMatch,
+    Ranked,
+    Slot,
+)
 from relatum.model.names import quoted
 from relatum.wording import counted
 
@@ -47,8 +60,10 @@ def reason_of(
             return "null inputs", f"{step.text} has no value for these arguments."
         case InContext() | LetIn():
             return reason_of(steps, values, evidence, step.inner[-1])
-        case _:
+        case Constant() | Choices() | ColumnValue() | NoMatch() | Narrowed() | LetValue() | Slot():
             return "null inputs", f"{step.text} is null."
+        case _:
+            assert_never(step.expression)
 
 
 def _aggregate(step: Step, evidence: Evidence | None) -> tuple[Reason, str]:

@@ -2,25 +2,27 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal, assert_never, get_args
 
 from matplotlib.figure import Figure
 from matplotlib.patches import FancyBboxPatch, Polygon, Rectangle
 from matplotlib.text import Text
 
-from relatum.model.graph import Edge, Graph, Node
+from relatum.model.graph import Edge, Graph, Node, TableKind
 from relatum.present.diagram.edges import Route, band, foot, label_places, route_of, said_of
 from relatum.present.diagram.layout import HEAD, ROW, Box, layout
 from relatum.present.pictures import DRAWN, drawable
 
 #: Dark and light for each kind of table; its shape tells it too.
-COLOURS = {
+COLOURS: dict[TableKind, tuple[str, str]] = {
     "fact": ("#00565b", "#e6f0ef"),
     "lookup": ("#7d5c12", "#f8f2e2"),
     "calendar": ("#3d2f7a", "#eeecf7"),
     "derived": ("#5a5a2a", "#f2f2e4"),
     "alone": ("#5d6664", "#f1f3f2"),
 }
+#: What a legend explains: a kind of table, an end, a way that filters go.
+Sample = TableKind | Literal["many", "one", "flow", "both", "off", "standby", "level"]
 _TEXT, _QUIET, _WARNING, _LINE = "#1d2a2c", "#66716f", "#a1203a", "#4c6463"
 _MARGIN, _CHAMFER = 0.3, 0.13
 
@@ -109,10 +111,12 @@ def _shape(node: Node, box: Box, light: str, dark: str) -> Any:
             return Polygon(_cut(box, _CHAMFER), closed=True, **style)
         case "derived":
             return Rectangle((box.x, box.y), box.width, box.height, **{**style, "ls": (0, (5, 1.5)), "lw": 1.8})
-        case _:
+        case "lookup" | "alone":
             return FancyBboxPatch(
                 (box.x, box.y), box.width, box.height, boxstyle="round,pad=0,rounding_size=0.12", **style
             )
+        case _:
+            assert_never(node.kind)
 
 
 def _cut(box: Box, cut: float) -> list[tuple[float, float]]:
@@ -167,10 +171,10 @@ def _direction(axes: Any, edge: Edge, route: Route, colour: str) -> None:
 # -- legend -----------------------------------------------------------------------------------------------------------
 
 
-def _legend_of(graph: Graph) -> list[tuple[str, str]]:
+def _legend_of(graph: Graph) -> list[tuple[Sample, str]]:
     """The legend: only what the diagram contains."""
     kinds = {node.kind for node in graph.nodes}
-    found = [(kind, kind, kind in kinds) for kind in ("fact", "lookup", "calendar", "derived", "alone")]
+    found: list[tuple[Sample, str, bool]] = [(kind, kind, kind in kinds) for kind in get_args(TableKind)]
     ends = {mark for edge in graph.edges for mark in edge.ends}
     found += [
         ("many", "many", "n" in ends),
@@ -184,10 +188,10 @@ def _legend_of(graph: Graph) -> list[tuple[str, str]]:
     return [(kind, text) for kind, text, there in found if there]
 
 
-def _wrapped(told: list[tuple[str, str]], left: float, width: float) -> list[list[tuple[str, str, float]]]:
-    lines: list[list[tuple[str, str, float]]] = [[]]
+def _wrapped(legend: list[tuple[Sample, str]], left: float, width: float) -> list[list[tuple[Sample, str, float]]]:
+    lines: list[list[tuple[Sample, str, float]]] = [[]]
     x = left
-    for kind, text in told:
+    for kind, text in legend:
         wide = 0.62 + len(text) * 0.066 if kind != "level" else 0.3 + len(text) * 0.066
         if x + wide > width - 0.2 and lines[-1]:
             lines.append([])
@@ -197,7 +201,7 @@ def _wrapped(told: list[tuple[str, str]], left: float, width: float) -> list[lis
     return lines
 
 
-def _legend(axes: Any, lines: list[list[tuple[str, str, float]]], top: float) -> None:
+def _legend(axes: Any, lines: list[list[tuple[Sample, str, float]]], top: float) -> None:
     for number, line in enumerate(lines):
         y = top + 0.28 * number
         for kind, text, x in line:
@@ -206,7 +210,7 @@ def _legend(axes: Any, lines: list[list[tuple[str, str, float]]], top: float) ->
             axes.text(x + away, y, text, fontsize=7.5, color=_QUIET, va="center")
 
 
-def _sample(axes: Any, kind: str, x: float, y: float) -> None:
+def _sample(axes: Any, kind: Sample, x: float, y: float) -> None:
     route = Route(((x, y), (x + 0.18, y), (x + 0.36, y)), 1, -1)
     match kind:
         case "level":
@@ -223,7 +227,7 @@ def _sample(axes: Any, kind: str, x: float, y: float) -> None:
         case "off" | "standby":
             style: Any = (0, (1, 2.2)) if kind == "off" else (0, (6, 3))
             axes.plot([x, x + 0.36], [y, y], color=_QUIET, lw=1, ls=style)
-        case _:
+        case "fact" | "lookup" | "calendar" | "derived" | "alone":
             box = Box(Node(kind, kind, (), frozenset(), None), x + 0.04, y - 0.075, 0.3, 0.15)
             dark, light = COLOURS[kind]
             shape = _shape(box.node, box, light, dark)
@@ -234,3 +238,5 @@ def _sample(axes: Any, kind: str, x: float, y: float) -> None:
             axes.add_patch(shape)
             if kind == "fact":
                 axes.add_patch(Rectangle((box.x, box.y + 0.12), 0.3, 0.03, fc=dark, ec="none", zorder=4))
+        case _:
+            assert_never(kind)
