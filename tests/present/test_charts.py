@@ -13,6 +13,7 @@ from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 
 import relatum
+from relatum.present.charts import choose
 from relatum.present.charts.bars import lying
 from relatum.present.charts.fonts import fonts_for
 from relatum.present.charts.frame import frame_of
@@ -99,6 +100,12 @@ def test_a_chart_is_chosen_by_sense_and_says_why(
     choice = grid.chart_choice()
     assert choice.kind == kind and reason in str(choice)
     assert isinstance(grid.chart(), Figure)
+
+
+def test_every_kind_is_in_the_help_and_has_bounds() -> None:
+    said = " ".join(run("pivot", "--help").stdout.split())
+    assert f"The kind of picture: {', '.join(choose.KINDS)}." in said
+    assert set(choose._LEGIBLE) == set(choose.KINDS)
 
 
 KINDS = [

@@ -13,13 +13,29 @@ from relatum.wording import suggestion
 
 Kind = Literal["bars", "stacked", "shares", "lines", "areas", "points", "heat", "panels", "ranked", "steps", "table"]
 KINDS: tuple[Kind, ...] = get_args(Kind)
-#: So many marks and categories are still legible.
-_MOST_MARKS = {
-    "bars": 120, "stacked": 400, "shares": 400, "lines": 20_000, "areas": 20_000, "points": 5_000, "heat": 2_500,
-    "panels": 20_000, "ranked": 60, "steps": 60, "table": 20_000,
-}  # fmt: skip
-_MOST_CATEGORIES = {"bars": 60, "stacked": 60, "shares": 60, "ranked": 60, "heat": 80, "table": 60, "steps": 60}
-_MOST_SERIES = {"bars": 8, "stacked": 12, "shares": 12, "lines": 12, "areas": 12, "panels": 24, "heat": 60}
+
+
+class Legible(Struct, frozen=True):
+    """How much of a kind of chart is still legible: marks in all, members along it, series."""
+
+    marks: int
+    members: int = 100_000
+    series: int = 100_000
+
+
+_LEGIBLE: dict[Kind, Legible] = {
+    "bars": Legible(120, 60, 8),
+    "stacked": Legible(400, 60, 12),
+    "shares": Legible(400, 60, 12),
+    "lines": Legible(20_000, series=12),
+    "areas": Legible(20_000, series=12),
+    "points": Legible(5_000),
+    "heat": Legible(2_500, 80, 60),
+    "panels": Legible(20_000, series=24),
+    "ranked": Legible(60, 60),
+    "table": Legible(20_000, 60),
+    "steps": Legible(60, 60),
+}
 _FEW_SERIES, _FEW_BARS = 4, 48
 
 
@@ -60,13 +76,13 @@ def _one_value(frame: Frame) -> Frame:
 
 def _over_time(frame: Frame, swapped: bool) -> tuple[Kind, bool, str]:
     time = frame.fields[-1]
-    if _whole(frame) and len(frame.series) <= _MOST_SERIES["shares"]:
+    if _whole(frame) and len(frame.series) <= _LEGIBLE["shares"].series:
         return "shares", swapped, f"the value is a share of a whole, and {time} is time"
     if len(frame.fields) > 1:
         return "bars", swapped, f"{time} starts again in each {frame.fields[-2]}"
     if len(frame.categories) < 3 and len(frame.series) > 1:
         return ("bars", not swapped, f"there are too few {time} members for a line")
-    if len(frame.series) > _MOST_SERIES["lines"]:
+    if len(frame.series) > _LEGIBLE["lines"].series:
         return (
             "panels",
             swapped,
@@ -78,7 +94,7 @@ def _over_time(frame: Frame, swapped: bool) -> tuple[Kind, bool, str]:
 def _choose(frame: Frame) -> tuple[Kind, str]:
     values = {each.value for each in frame.series}
     members = len(frame.series) // max(len(values), 1)
-    if members > 1 and _whole(frame) and members <= _MOST_SERIES["shares"]:
+    if members > 1 and _whole(frame) and members <= _LEGIBLE["shares"].series:
         return "shares", "the value is a share of a whole"
     if members > _FEW_SERIES or len(frame.categories) * members > _FEW_BARS * 2:
         return "heat", f"{len(frame.categories)} by {members} members would be too many bars"
@@ -94,7 +110,7 @@ def _whole(frame: Frame) -> bool:
 
 
 def checked(kind: str) -> Kind:
-    """A kind by its name; raises a RequestError if there is none."""
+    """A kind by its name; raises a RequestError for other names."""
     for each in KINDS:
         if kind == each:
             return each
@@ -103,14 +119,15 @@ def checked(kind: str) -> Kind:
 
 def refuse_crowd(kind: Kind, frame: Frame) -> None:
     """Raise a RequestError for more marks than could be read."""
+    most = _LEGIBLE[kind]
     counts = (
-        ("marks", frame.marks, _MOST_MARKS[kind]),
-        ("members along it", len(frame.categories), _MOST_CATEGORIES.get(kind, 100_000)),
-        ("series", len(frame.series), _MOST_SERIES.get(kind, 100_000)),
+        ("marks", frame.marks, most.marks),
+        ("members along it", len(frame.categories), most.members),
+        ("series", len(frame.series), most.series),
     )
-    for what, count, most in counts:
-        if count > most:
+    for what, count, legible in counts:
+        if count > legible:
             raise RequestError(
-                f"The chart would have {count:,} {what}, and {kind} is readable only up to {most:,}.",
+                f"The chart would have {count:,} {what}, and {kind} is readable only up to {legible:,}.",
                 fix="Show fewer: top 20 with others after the field, or a condition.",
             )
