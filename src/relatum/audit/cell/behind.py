@@ -22,6 +22,8 @@ from relatum.data.columns import Array, Column
 from relatum.data.days import day_of
 from relatum.data.types import FLOAT, INTEGER, Kind, Type
 from relatum.language.expression import Aggregate, Apply, ColumnValue, Constant, Expression, Slot, columns_in
+from relatum.language.register import AGGREGATES
+from relatum.language.rules import float_of
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Route
 from relatum.plan import engine
@@ -120,18 +122,23 @@ class Behind(Struct, frozen=True):
 
     def _parts(self, node: Aggregation) -> tuple[tuple[str, Any], ...]:
         """Of an average both parts; of a median and the like how many values there are, and their sum."""
-        match node.function:
-            case "avg" | "median" | "percentile" | "stddev" | "variance" | "stddev_pop" | "variance_pop":
+        record = AGGREGATES[node.function]
+        match record.form:
+            case "plain" | "fraction":
+                if record.infer is not float_of:
+                    return ()
                 return ("sum", self._folded(node, "sum")), ("count", self._folded(node, "count"))
-            case "weighted_avg":
+            case "weighted":
                 value, weight = node.arguments
                 # The weights of rows where both have a value: that of null is null.
                 weights = Apply("+", (weight, Apply("*", (value, Constant(0, INTEGER)), FLOAT)), FLOAT)
                 product = Apply("*", (value, weight), FLOAT)
                 sums = [self._folded(replace(node, arguments=(each,)), "sum") for each in (product, weights)]
                 return ("sum of value times weight", sums[0]), ("sum of weights", sums[1])
-            case _:
+            case "table" | "distinct" | "by" | "column" | "internal":
                 return ()
+            case _:
+                assert_never(record.form)
 
     def _folded(self, node: Aggregation, function: str) -> Any:
         type_ = INTEGER if function == "count" else node.arguments[0].type

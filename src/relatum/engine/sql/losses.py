@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from typing import assert_never
 
 from sqlglot import exp
 
@@ -12,7 +13,7 @@ from relatum.engine.sql.seen import Seen, Seer, SetRelation
 from relatum.engine.sql.terms import Sql, aliased, all_of, case, is_null, is_there, negated, null, number, united
 from relatum.immutable import Immutable
 from relatum.language.expression import Apply, ColumnValue, Constant, Expression, applications, columns_in
-from relatum.language.register import CAST
+from relatum.language.register import AGGREGATES, CAST
 from relatum.model.names import column_name
 from relatum.model.routes import Place, Route, reach_of
 from relatum.plan.engine import Loss, LostCast, LostCondition, LostLookup
@@ -76,15 +77,18 @@ def counted_losses(parts: Parts, nodes: Iterable[Aggregation]) -> list[Counted]:
 
 def _values(node: Aggregation) -> tuple[Expression, ...]:
     """What an aggregate takes of each row; a weighted average takes a product, and weights where there is a value."""
-    match node.function:
-        case "sole" | "sole_row":
+    form = AGGREGATES[node.function].form
+    match form:
+        case "column" | "internal":
             return ()
-        case "weighted_avg":
+        case "weighted":
             value, weight = node.arguments
             weighed = Apply("case", (Apply("is_null", (value,), BOOLEAN), Constant(None, FLOAT), weight), FLOAT)
             return Apply("*", (value, weight), FLOAT), weighed
-        case _:
+        case "plain" | "table" | "distinct" | "by" | "fraction":
             return node.arguments
+        case _:
+            assert_never(form)
 
 
 def _lookups(parts: Parts, bounds: Bounds, value: Expression) -> Iterator[Counted]:
