@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import itertools
 import random
 from collections import Counter
 from typing import Any
@@ -43,7 +42,7 @@ def expected(star: Any, link: Link) -> dict[str, int]:
 
 def opened(seed: int) -> tuple[Star, relatum.Model]:
     """A random star without formulas as a model; of those with two routes between tables, which are refused, the next."""
-    for number in itertools.count(seed, 1_000):
+    for number in range(seed, seed + 20_000, 1_000):
         star = random_case(random.Random(number), plain=True).star
         star.measures.clear()
         star.derived.clear()

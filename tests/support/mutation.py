@@ -26,7 +26,7 @@ ROOT = Path(__file__).parents[2]
 ROOMS = ("plan", "language", "engine/memory", "pivot")
 #: The quick ones first: most changes are noticed within seconds.
 TESTS = (
-    "language plan/test_brackets plan/test_moves plan/test_shown pivot/test_pivot model/test_roles model/test_relationships "
+    "language/test_formulas language/test_wrong_formulas language/test_language language/test_grammar plan/test_brackets plan/test_moves plan/test_shown pivot/test_pivot model/test_roles model/test_relationships "
     "engine/test_exact pivot/test_recipes pivot/test_saved_pivots engine/test_star engine/test_edges plan/test_crossings "
     "plan/test_travel engine/test_casts engine/test_agreement pivot/test_grids audit change/test_compare engine/test_limits"
 )

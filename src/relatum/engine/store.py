@@ -16,7 +16,7 @@ from relatum.data.joins import JoinIndex
 from relatum.data.table import TableData
 from relatum.language.expression import MemberOrder
 from relatum.model.names import ColumnKey
-from relatum.model.routes import Hop, Place, Route
+from relatum.model.routes import Hop, Place, Route, joined_by
 from relatum.plan.nodes import Derivation
 from relatum.plan.reads import Reads, reads_of
 
@@ -196,11 +196,7 @@ class Store(ABC):
 
     def _hop_stamps(self, hop: Hop) -> tuple[object, ...]:
         stamps = [self.tables.data[place.table] for place in (hop.source, hop.target)]
-        columns = [(place.table, name) for place in (hop.source, hop.target) for name in place.level]
-        if hop.relationship is not None:
-            for end in (hop.relationship.many, hop.relationship.one):
-                columns += [(end.table, name) for name in end.columns]
-        return (*stamps, *(self.stamp(*each) for each in columns))
+        return (*stamps, *(self.stamp(*each) for each in joined_by((hop,))))
 
     def route_stamps(self, route: Route) -> tuple[object, ...]:
         """The stamp of everything that a route joins by."""

@@ -77,7 +77,7 @@ class ModelState:
     def __init__(self, session: Session, whereabouts: Whereabouts) -> None:
         self.session = session
         self.turn = threading.RLock()
-        self._whereabouts = whereabouts
+        self.whereabouts = whereabouts
         self._batch: _Batch | None = None
 
     def carry_out(self, name: str, work: Callable[[], Outcome]) -> Outcome:
@@ -103,7 +103,7 @@ class ModelState:
         here = {name: data for name, data in self.session.sources.items() if not isinstance(data, RemoteTable)}
         declaration = self.session.declaration
         # What was sent there, and what is known about it, is kept: the data itself is the key.
-        self.session = self.session.changed(declaration, load_tables(declaration, self._whereabouts, here))
+        self.session = self.session.changed(declaration, load_tables(declaration, self.whereabouts, here))
 
     @property
     def declaration(self) -> Declaration:
@@ -127,12 +127,12 @@ class ModelState:
         with nullcontext() if place is None else place.turn, self.turn:
             if self._batch is not None:
                 raise ModelError("edits() cannot be nested.", fix="Leave out the inner edits().")
-            batch = _Batch(threading.get_ident(), self.declaration, self._whereabouts, self.session.sources)
+            batch = _Batch(threading.get_ident(), self.declaration, self.whereabouts, self.session.sources)
             self._batch = batch
             try:
                 yield
                 session = self._checked(batch.declaration, batch.whereabouts, batch.sources)
-                self.session, self._whereabouts = session, batch.whereabouts
+                self.session, self.whereabouts = session, batch.whereabouts
             finally:
                 self._batch = None
 
@@ -147,7 +147,7 @@ class ModelState:
 
     def where(self) -> Whereabouts:
         """Where the sources are."""
-        return self._whereabouts if self._batch is None else self._batch.whereabouts
+        return self.whereabouts if self._batch is None else self._batch.whereabouts
 
     def sources_now(self) -> Mapping[str, TableData]:
         """The tables read so far, those of edits being carried out included."""
@@ -171,7 +171,7 @@ class ModelState:
             session = self._checked(declaration, whereabouts, sources)
         except RelatumError as error:
             raise (self._refused(replaced, error) if replaced else error) from None
-        self.session, self._whereabouts = session, whereabouts
+        self.session, self.whereabouts = session, whereabouts
 
     def _checked(self, declaration: Declaration, whereabouts: Whereabouts, sources: Mapping[str, TableData]) -> Session:
         """The session of a changed model, its relationships held against the data where either has changed."""

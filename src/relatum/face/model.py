@@ -192,7 +192,7 @@ class Model:
         ...     model.evaluate("1 + 1")
         2
         """
-        engine = self._state.where().engine
+        engine = self._state.whereabouts.engine
         if engine is not None:
             engine.close()
 
@@ -276,7 +276,7 @@ class Model:
         with self._state.turn:
             before = state_of(self.session)
             found, session, _ = refresh(
-                self._state.session.declaration, self._state.where(), before, self._state.session.sources
+                self._state.session.declaration, self._state.whereabouts, before, self._state.session.sources
             )
             if session is not None:
                 self._state.session = session
@@ -434,7 +434,7 @@ class Model:
         sources = {}
         for name, table in self.declaration.tables.items():
             if table.source:
-                file = source_path(table, self._state.where())
+                file = source_path(table, self._state.whereabouts)
                 sources[name] = table.source if file is None else relative_source(file, target, name, allow_outside)
         return sources
 

@@ -11,7 +11,7 @@ from msgspec.structs import replace
 
 from relatum.errors import ModelError
 from relatum.model.declaration import Declaration, Relationship
-from relatum.model.names import quoted
+from relatum.model.names import ColumnKey, quoted
 
 
 class Place(Struct, frozen=True):
@@ -221,6 +221,17 @@ def hops_of(relationship: Relationship) -> list[Hop]:
     target = Place(one.table, relationship.one.columns) if relationship.level else one
     hops = [Hop(many, target, relationship)]
     return [*hops, Hop(one, many, relationship, turned=True)] if relationship.kind == "one_to_one" else hops
+
+
+def joined_by(route: Route) -> list[ColumnKey]:
+    """The columns that the hops of a route join by: those of levels, and both ends of relationships."""
+    found: list[ColumnKey] = []
+    for hop in route:
+        found += [(place.table, name) for place in (hop.source, hop.target) for name in place.level]
+        if hop.relationship is not None:
+            for end in (hop.relationship.many, hop.relationship.one):
+                found += [(end.table, name) for name in end.columns]
+    return found
 
 
 def _candidates(routes: Mapping[Place, Route], table: str) -> Iterator[tuple[Place, Route]]:

@@ -7,7 +7,7 @@ from msgspec import Struct
 from relatum.immutable import Immutable
 from relatum.language.expression import ColumnValue
 from relatum.model.declaration import Relationship
-from relatum.model.routes import Hop
+from relatum.model.routes import Hop, joined_by
 from relatum.plan.nodes import Bounds, Calendar, Derivation, Field, KeyColumn, Match, Pinned, RankedAmong
 
 
@@ -66,11 +66,9 @@ def reads_of(root: object) -> Reads:
             case Hop():
                 places = (part.source, part.target)
                 tables.update(dict.fromkeys(place.table for place in places))
-                columns.update(dict.fromkeys((place.table, name) for place in places for name in place.level))
+                columns.update(dict.fromkeys(joined_by((part,))))
                 if part.relationship is not None:
                     relationships[part.relationship] = None
-                    for end in (part.relationship.many, part.relationship.one):
-                        columns.update(dict.fromkeys((end.table, name) for name in end.columns))
                 continue
         pending.extend(getattr(part, name) for name in part.__struct_fields__)
     return Reads(tuple(columns), tuple(tables), tuple(relationships))

@@ -8,7 +8,7 @@ from typing import Literal
 
 from sqlglot import exp
 
-from relatum.data.types import FLOAT, INTEGER, TEXT, Kind, Type
+from relatum.data.types import FLOAT, TEXT, Kind, Type
 from relatum.engine.sql.terms import (
     Sql,
     bigint,
@@ -151,14 +151,14 @@ class Dialect(ABC):
         # The digits alone, and where the point is: after so many of them, and one.
         unsigned = call("REPLACE", call("REPLACE", part(1), text("-"), text("")), text("."), text(""))
         digits = exp.Trim(this=unsigned, expression=text("0"), position="TRAILING")
-        after = cast(exp.Nullif(this=part(2), expression=text("")), sql_type(INTEGER))
-        rest = call("SUBSTR", digits.copy(), cast(plus(after.copy(), number(2)), exp.DataType.build("int")))
-        length = cast(plus(after.copy(), number(1)), exp.DataType.build("int"))
+        after = cast(exp.Nullif(this=part(2), expression=text("")), exp.DataType.build("int"))
+        rest = call("SUBSTR", digits.copy(), plus(after.copy(), number(2)))
+        length = plus(after.copy(), number(1))
         large = call(
             "CONCAT", sign, call("RPAD", call("LEFT", digits.copy(), length), length.copy(), text("0")), text("."),
             coalesce(exp.Nullif(this=rest, expression=text("")), text("0")),
         )  # fmt: skip
-        zeros = call("REPEAT", text("0"), cast(minus(number(-1), after.copy()), exp.DataType.build("int")))
+        zeros = call("REPEAT", text("0"), minus(number(-1), after.copy()))
         small = call("CONCAT", sign.copy(), text("0."), zeros, digits.copy())
         distance = call("ABS", after.copy())
         exponent = call(
@@ -167,6 +167,7 @@ class Dialect(ABC):
             case([(exp.LT(this=distance, expression=number(10)), text("0"))], text("")),
             cast(distance.copy(), sql_type(TEXT)),
         )
+        # Without a fraction that is zero: the mark finds it only at the end.
         mantissa = call("REPLACE", call("CONCAT", part(1), text("!")), text(".0!"), text(""))
         mantissa = call("REPLACE", mantissa, text("!"), text(""))
         return case(

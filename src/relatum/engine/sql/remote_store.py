@@ -44,24 +44,13 @@ from relatum.errors import LimitError
 from relatum.language.expression import MemberOrder
 from relatum.limits import limit
 from relatum.model.names import ColumnKey, column_name
-from relatum.model.routes import Hop, Place, Route
+from relatum.model.routes import Hop, Place, Route, joined_by
 from relatum.plan.nodes import Calendar, Match
 
 _NO_ROWS = np.zeros(0, np.int64)
 
 Asked = ParamSpec("Asked")
 Answer = TypeVar("Answer")
-
-
-def columns_of(*routes: Hop) -> list[ColumnKey]:
-    """The columns that hops join by."""
-    found = []
-    for hop in routes:
-        found += [(place.table, name) for place in (hop.source, hop.target) for name in place.level]
-        if hop.relationship is not None:
-            ends = (hop.relationship.many, hop.relationship.one)
-            found += [(end.table, name) for end in ends for name in end.columns]
-    return found
 
 
 def unless_here(
@@ -192,7 +181,7 @@ class RemoteStore(RemoteTables):
         return rank
 
     @unless_here(
-        lambda store, table, name, route, other, other_name: [(table, name), (other, other_name), *columns_of(*route)]
+        lambda store, table, name, route, other, other_name: [(table, name), (other, other_name), *joined_by(route)]
     )
     def attribute(self, table: str, name: str, route: Route, other: str, other_name: str) -> Attribute:
         """For each member of a column the member of another one that its first row has or looks up."""
@@ -279,7 +268,7 @@ class RemoteStore(RemoteTables):
         """Whether some row finds nothing along a hop."""
         return self.index(hop).unmatched > 0
 
-    @unless_here(lambda store, hop: columns_of(hop))
+    @unless_here(lambda store, hop: joined_by((hop,)))
     def index(self, hop: Hop) -> JoinIndex:
         """How many rows find something along a hop; which they find, the engine knows."""
         assert not hop.reach, "a hop that reaches many rows has links, not an index"
@@ -311,7 +300,7 @@ class RemoteStore(RemoteTables):
         key = (hop.source, hop.target, related and (related.many, related.one, related.match, related.kind), hop.turned)
         return self.work.keep(("index", key), self._hop_stamps(hop), make)
 
-    @unless_here(lambda store, hop: columns_of(hop))
+    @unless_here(lambda store, hop: joined_by((hop,)))
     def verify(self, hop: Hop) -> None:
         """Check a relationship on the data: that its ends can match, and that its one side is unique."""
         self._check_ends(hop)
@@ -397,7 +386,7 @@ class RemoteStore(RemoteTables):
 
         return self.work.keep(("last day", table, name), (self.stamp(table, name),), make)
 
-    @unless_here(lambda store, calendar, route: [(calendar, store.date_column(calendar)), *columns_of(*route)])
+    @unless_here(lambda store, calendar, route: [(calendar, store.date_column(calendar)), *joined_by(route)])
     def latest(self, calendar: str, route: Route) -> int | None:
         """The last date, in days since 1970, that any row at the start of a route to a calendar finds."""
 
