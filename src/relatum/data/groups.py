@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import math
+from collections.abc import Callable, Sequence
 
 import numpy as np
 from msgspec import Struct
@@ -13,6 +14,9 @@ from relatum.data.columns import Array
 DENSE_GROUPS = 1 << 24
 #: Fewer rows than possible groups by this factor are sorted rather than counted into every group.
 SPARSE = 16
+#: Up to so many possible combinations a row, a table of all of them is looked up; they are not numbered first.
+_FEW = 8
+_LOOKED_AT = 64
 
 
 class Links(Struct, frozen=True, eq=False):
@@ -37,10 +41,8 @@ class Links(Struct, frozen=True, eq=False):
 
 def distinct(values: Array) -> Array:
     """The distinct numbers among some, ascending: ``np.unique`` without all that it loads when it is first called."""
-    ordered = np.sort(values)
-    if not len(ordered):
-        return ordered
-    return ordered[np.concatenate(([True], ordered[1:] != ordered[:-1]))]
+    ordered = values if ascends(values) else np.sort(values)
+    return ordered[run_starts(ordered)]
 
 
 def spread_ranges(starts: Array, counts: Array, order: Array | None = None) -> tuple[Array, Array]:
@@ -51,40 +53,32 @@ def spread_ranges(starts: Array, counts: Array, order: Array | None = None) -> t
     return owners, positions if order is None else order[positions]
 
 
-def pair_count(left: Sequence[Array], right: Sequence[Array], sizes: Sequence[int]) -> int:
-    """How many pairs :func:`joined` would give."""
-    own, other, groups = _numbers_of(left, right, sizes)
-    return int(np.bincount(other, minlength=groups)[own].sum())
-
-
-def _numbers_of(left: Sequence[Array], right: Sequence[Array], sizes: Sequence[int]) -> tuple[Array, Array, int]:
-    """A number for each combination of codes, for the rows of both sides."""
-    left_size = len(left[0]) if left else 0
-    every = [np.concatenate([one, other]) for one, other in zip(left, right, strict=True)]
-    _, numbers = number_groups(every, sizes, len(every[0]))
-    return numbers[:left_size], numbers[left_size:], int(numbers.max(initial=-1)) + 1
-
-
-def joined(left: Sequence[Array], right: Sequence[Array], sizes: Sequence[int]) -> tuple[Array, Array]:
+def joined(
+    left: Sequence[Array], right: Sequence[Array], sizes: Sequence[int], counted: Callable[[int], None] | None = None
+) -> tuple[Array, Array]:
     """Pairs of positions where all columns of codes agree, ordered by the left position and then the right.
 
     Parameters
     ----------
     left, right : sequence of numpy.ndarray of int
-        Columns of codes, as many on both sides. Without columns everything agrees with everything.
+        Columns of codes, as many on both sides, and at least one.
     sizes : sequence of int
         For each column a number that all of its codes are below.
+    counted : callable, optional
+        Told how many pairs there are before they are made; it may refuse them.
 
     Returns
     -------
     tuple of two numpy.ndarray of int64
         Left and right positions, of one length.
     """
-    own, other, groups = _numbers_of(left, right, sizes)
-    order = np.argsort(other, kind="stable")
+    own, other, groups = _comparable(left, right, sizes)
     counts = np.bincount(other, minlength=groups)
+    many = counts[own]
+    if counted is not None:
+        counted(int(many.sum()))
     starts = np.cumsum(counts) - counts
-    return spread_ranges(starts[own], counts[own], order)
+    return spread_ranges(starts[own], many, None if ascends(other) else np.argsort(other, kind="stable"))
 
 
 def places_of(wanted: Sequence[Array], among: Sequence[Array], sizes: Sequence[int]) -> Array:
@@ -93,7 +87,7 @@ def places_of(wanted: Sequence[Array], among: Sequence[Array], sizes: Sequence[i
     Parameters
     ----------
     wanted, among : sequence of numpy.ndarray of int
-        Columns of codes, as many on both sides; each side's have one length.
+        Columns of codes, as many on both sides, and at least one; each side's have one length.
     sizes : sequence of int
         For each column a number that all of its codes are below.
 
@@ -102,10 +96,31 @@ def places_of(wanted: Sequence[Array], among: Sequence[Array], sizes: Sequence[i
     numpy.ndarray of int64
         As long as the columns of ``wanted``; -1 where there is no equal combination.
     """
-    own, other, groups = _numbers_of(wanted, among, sizes)
+    if len(wanted[0]) == len(among[0]) and all(map(np.array_equal, wanted, among)):
+        return np.arange(len(among[0]))
+    own, other, groups = _comparable(wanted, among, sizes)
     place = np.full(groups, -1, np.int64)
     place[other] = np.arange(len(other))
     return np.asarray(place[own])
+
+
+def _comparable(left: Sequence[Array], right: Sequence[Array], sizes: Sequence[int]) -> tuple[Array, Array, int]:
+    """A number for each combination of codes, for the rows of both sides, and one that all are below."""
+    slots = math.prod(sizes)
+    rows = len(left[0]) + len(right[0])
+    if slots <= _FEW * rows:
+        return _packed(left, sizes), _packed(right, sizes), slots
+    every = [np.concatenate([one, other]) for one, other in zip(left, right, strict=True)]
+    distinct, numbers = number_groups(every, sizes, rows)
+    return numbers[: len(left[0])], numbers[len(left[0]) :], len(distinct)
+
+
+def _packed(keys: Sequence[Array], sizes: Sequence[int]) -> Array:
+    """One number for each combination of codes; in their order."""
+    packed = keys[0].astype(np.int64, copy=False)
+    for codes, size in zip(keys[1:], sizes[1:], strict=True):
+        packed = packed * size + codes
+    return packed
 
 
 def number_groups(keys: Sequence[Array], sizes: Sequence[int], rows: int) -> tuple[Array, Array]:
@@ -128,20 +143,33 @@ def number_groups(keys: Sequence[Array], sizes: Sequence[int], rows: int) -> tup
     """
     if not keys:
         return np.zeros((1 if rows else 0, 0), np.int64), np.zeros(rows, np.int64)
-    packed, slots = keys[0].astype(np.int64), sizes[0]
+    packed, slots, whole = keys[0].astype(np.int64, copy=False), sizes[0], True
     for codes, size in zip(keys[1:], sizes[1:], strict=True):
         if slots * size > DENSE_GROUPS:
             # A key such as an order's number settles its date and customer: they make no finer groups.
             _, packed, slots = _numbered(packed, slots)
+            whole = False
             if _determined(packed, slots, codes):
                 continue
         if slots * size >= 1 << 62:
             _, packed, slots = _numbered(packed, slots)
         packed, slots = packed * size + codes, slots * size
-    groups, count = _numbered(packed, slots)[1:]
+    present, groups, count = _numbered(packed, slots)
+    if whole:
+        return _unpacked(present, sizes), groups
     example = np.zeros(count, np.int64)
     example[groups] = np.arange(rows)
-    return np.stack([codes[example].astype(np.int64) for codes in keys], axis=1), groups
+    return np.stack([codes[example].astype(np.int64) for codes in keys]).T, groups
+
+
+def _unpacked(packed: Array, sizes: Sequence[int]) -> Array:
+    """The combinations of codes that packed numbers stand for."""
+    codes = np.empty((len(sizes), len(packed)), np.int64)
+    rest = packed
+    for at in range(len(sizes) - 1, 0, -1):
+        rest, codes[at] = np.divmod(rest, sizes[at])
+    codes[0] = rest
+    return codes.T
 
 
 def in_order(keys: Sequence[Array], sizes: Sequence[int], rows: int) -> Array:
@@ -157,6 +185,12 @@ def in_order(keys: Sequence[Array], sizes: Sequence[int], rows: int) -> Array:
 def _numbered(packed: Array, slots: int) -> tuple[Array, Array, int]:
     """The distinct numbers below ``slots`` in order, the place of each given one among them, and how many there are."""
     rows = len(packed)
+    if ascends(packed):
+        starts = run_starts(packed)
+        groups = np.arange(rows)
+        if len(starts) < rows:
+            groups = np.repeat(np.arange(len(starts)), np.diff(starts, append=rows))
+        return packed[starts], groups, len(starts)
     if slots <= min(DENSE_GROUPS, SPARSE * rows) or slots <= 4 * rows:
         seen = np.zeros(slots, np.bool_)
         seen[packed] = True
@@ -166,6 +200,19 @@ def _numbered(packed: Array, slots: int) -> tuple[Array, Array, int]:
         return present, number[packed], len(present)
     present, groups = np.unique(packed, return_inverse=True)
     return present, groups, len(present)
+
+
+def ascends(numbers: Array) -> bool:
+    """Whether no number is below the one before it; what is out of order mostly shows at its start."""
+    few = numbers[:_LOOKED_AT]
+    return bool((few[1:] >= few[:-1]).all()) and bool((numbers[1:] >= numbers[:-1]).all())
+
+
+def run_starts(numbers: Array) -> Array:
+    """Where a number differs from the one before it, and the start."""
+    fresh = np.ones(len(numbers), np.bool_)
+    np.not_equal(numbers[1:], numbers[:-1], out=fresh[1:])
+    return np.flatnonzero(fresh)
 
 
 def _determined(groups: Array, count: int, codes: Array) -> bool:

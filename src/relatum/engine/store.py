@@ -5,6 +5,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Hashable, Iterable, Mapping
 from copy import copy
+from threading import Lock
 from typing import Any, Protocol, Self, TypeVar
 from weakref import WeakKeyDictionary
 
@@ -21,8 +22,22 @@ from relatum.plan.nodes import Derivation
 from relatum.plan.reads import Reads, reads_of
 
 T = TypeVar("T")
+
+
+class Sized(Protocol):
+    """What says how many bytes it takes."""
+
+    @property
+    def nbytes(self) -> int:
+        """How many bytes it takes."""
+        ...
+
+
+S = TypeVar("S", bound=Sized)
 #: Computes a derived column from a store, of any kind, that has all that it reads.
 WorkOut = Callable[[Any, Derivation], Column]
+#: What questions were answered with lately may take so many bytes: masks, and columns with their virtual row.
+_LATELY_BYTES = 256 << 20
 
 
 class Attribute(Struct, frozen=True, eq=False):
@@ -63,6 +78,8 @@ class Work:
     def __init__(self, former: Store | None) -> None:
         self.former = former
         self.entries: dict[Hashable, tuple[tuple[object, ...], object]] = {}
+        self._lately: dict[Hashable, int] = {}
+        self._lock = Lock()
 
     def keep(self, key: Hashable, stamps: tuple[object, ...], make: Callable[[], T]) -> T:
         """What was made before of the same things, or is made now."""
@@ -71,6 +88,18 @@ class Work:
             found = self._former_entry(key, stamps) or (stamps, make())
             self.entries[key] = found
         value: T = found[1]  # type: ignore[assignment]
+        return value
+
+    def keep_lately(self, key: Hashable, stamps: tuple[object, ...], make: Callable[[], S]) -> S:
+        """As :meth:`keep`, for what each question makes more of: what was not asked for longest is let go of."""
+        value = self.keep(key, stamps, make)
+        with self._lock:
+            self._lately.pop(key, None)
+            self._lately[key] = value.nbytes
+            while len(self._lately) > 1 and sum(self._lately.values()) > _LATELY_BYTES:
+                oldest = next(iter(self._lately))
+                del self._lately[oldest]
+                self.entries.pop(oldest, None)
         return value
 
     def _former_entry(self, key: Hashable, stamps: tuple[object, ...]) -> tuple[tuple[object, ...], object] | None:
@@ -92,6 +121,8 @@ class Work:
             for key, entry in list(self.former.work.entries.items()):
                 if all(id(stamp) in current for stamp in entry[0]):
                     self.entries.setdefault(key, entry)
+            kept = {key: size for key, size in self.former.work._lately.items() if key in self.entries}
+            self._lately = {**kept, **self._lately}
             self.former = None
 
 
@@ -108,6 +139,12 @@ class RequestWork(Work):
         if any(id(stamp) in self.own for stamp in stamps):
             return super().keep(key, stamps, make)
         return self.shared.keep(key, stamps, make)
+
+    def keep_lately(self, key: Hashable, stamps: tuple[object, ...], make: Callable[[], S]) -> S:
+        """As :meth:`keep`, for what each question makes more of."""
+        if any(id(stamp) in self.own for stamp in stamps):
+            return super().keep(key, stamps, make)
+        return self.shared.keep_lately(key, stamps, make)
 
     def known(self, key: Hashable) -> object | None:
         """What was made, if it was."""

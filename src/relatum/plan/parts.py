@@ -1,8 +1,8 @@
-"""Parts of plans: every aggregation inside, and which aggregates say where a formula has a value."""
+"""Parts of plans: every aggregation inside, which of them say where a formula has a value, and fixed members."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from typing import assert_never
 
 from relatum.language.expression import (
@@ -21,7 +21,20 @@ from relatum.language.expression import (
     Slot,
 )
 from relatum.language.register import SCALARS
-from relatum.plan.nodes import Aggregation, Formula, Kept, KeyColumn, Named, Naming, Nested, RankedAmong
+from relatum.model.routes import reach_of
+from relatum.plan.dependencies import kept_keys, kept_names
+from relatum.plan.nodes import (
+    Aggregation,
+    Bounds,
+    Formula,
+    Kept,
+    KeyColumn,
+    Match,
+    Named,
+    Naming,
+    Nested,
+    RankedAmong,
+)
 from relatum.plan.slots import node_in
 
 
@@ -114,3 +127,21 @@ def aggregations(formulas: Iterable[Formula]) -> Iterator[Aggregation]:
                     pass
                 case _:
                     assert_never(node)
+
+
+def always_kept(bounds: Bounds) -> frozenset[Kept]:
+    """Kept members that are the same for all cells: rows are tested for them before they are grouped."""
+    return frozenset(
+        each
+        for each in bounds.kept
+        if isinstance(each, Kept) and reach_of(each.match.route) < 0 and not kept_keys(each) and not kept_names(each)
+    )
+
+
+def own_rows_key(bounds: Bounds, matches: Sequence[Match]) -> int | None:
+    """The key that holds the rows of a table themselves, where nothing but conditions and kept members bounds them."""
+    if len(matches) != 1 or bounds.matches or bounds.dates or bounds.pinned:
+        return None
+    (match,) = matches
+    own = not match.column and not match.route and match.table == bounds.source
+    return match.key if own and len(always_kept(bounds)) == len(bounds.kept) else None

@@ -12,7 +12,7 @@ from relatum.data import vectors as v
 from relatum.data.columns import Array, Column, members_of
 from relatum.data.types import BOOLEAN, FLOAT, INTEGER, Kind, Type
 from relatum.engine.memory.collect import count_distinct, edge_by, percentile, spread_of
-from relatum.engine.memory.folds import CountFold, ExactSum, Extreme, FloatSum, Fold, FoldKind, fold_maker
+from relatum.engine.memory.folds import CountFold, DistinctFold, ExactSum, Extreme, FloatSum, Fold, FoldKind, fold_maker
 from relatum.immutable import Immutable
 from relatum.language.expression import Apply, ColumnValue, Constant, Expression
 from relatum.plan.nodes import Aggregation
@@ -24,12 +24,18 @@ class MemberCode(Immutable, frozen=True):
     value: ColumnValue
 
 
+class DistinctCode(Immutable, frozen=True):
+    """The code of a column's member, own or looked up; null is null."""
+
+    value: ColumnValue
+
+
 class RowNumber(Immutable, frozen=True):
     """The number of a row."""
 
 
 #: What a scan computes for each row: a row expression, or a code for a member.
-RowValue = Expression | MemberCode | RowNumber
+RowValue = Expression | MemberCode | DistinctCode | RowNumber
 
 
 class Folds(Struct, frozen=True, eq=False):
@@ -69,6 +75,13 @@ class Collected(Struct, frozen=True, eq=False):
 
 
 AggregateKernel = Folded | Collected
+
+
+def kernel_of(aggregation: Aggregation) -> AggregateKernel:
+    """How an aggregation is worked out on rows: of a plain column, distinct values are codes that can be folded."""
+    if aggregation.function == "count_distinct" and isinstance(aggregation.arguments[0], ColumnValue):
+        return _DISTINCT_CODES
+    return AGGREGATE_KERNELS[aggregation.function]
 
 
 def over_rows(function: str, type_: Type, fraction: float, arguments: list[Column], groups: Array, size: int) -> Column:
@@ -120,8 +133,8 @@ def _summed(given: Folds) -> Column:
             return Column(given.type, total.totals(), _none(count))
         case FloatSum():
             return v.finite(total.sums, _none(count))
-        case CountFold() | Extreme():
-            raise AssertionError("a sum is neither a count nor an extreme")
+        case CountFold() | Extreme() | DistinctFold():
+            raise AssertionError("a sum is no count and no extreme")
 
 
 def _averaged(given: Folds) -> Column:
@@ -133,8 +146,8 @@ def _averaged(given: Folds) -> Column:
             return v.finite(total.floats() / float(10**given.scale) / divisor, _none(count))
         case FloatSum():
             return v.finite(total.means(divisor), _none(count))
-        case CountFold() | Extreme():
-            raise AssertionError("a sum is neither a count nor an extreme")
+        case CountFold() | Extreme() | DistinctFold():
+            raise AssertionError("a sum is no count and no extreme")
 
 
 def _weighted(given: Folds) -> Column:
@@ -235,6 +248,21 @@ def _edge(last: bool) -> Collected:
 def _distinct(groups: Array, columns: list[Column], size: int, fraction: float, type_: Type) -> Column:
     return count_distinct(groups, columns[0], size)
 
+
+def _distinct_counted(given: Folds) -> Column:
+    (found,) = given.folds
+    assert isinstance(found, DistinctFold)
+    counts = found.counts
+    return Column(INTEGER, counts, None, None, 0, int(counts.max(initial=0)))
+
+
+def _distinct_code(aggregation: Aggregation) -> tuple[RowValue, ...]:
+    (value,) = aggregation.arguments
+    assert isinstance(value, ColumnValue)
+    return (DistinctCode(value),)
+
+
+_DISTINCT_CODES = Folded((("distinct", 0),), _distinct_counted, _distinct_code)
 
 _SUM: tuple[tuple[FoldKind, int | None], ...] = (("sum", 0), ("count", 0))
 

@@ -16,23 +16,34 @@ from relatum.data.days import day_of
 from relatum.data.groups import Links, number_groups
 from relatum.data.types import INTEGER
 from relatum.engine.memory.aggregates import (
-    AGGREGATE_KERNELS,
     Collected,
     Folded,
     Folds,
     MemberCode,
+    kernel_of,
     null_column,
     over_rows,
 )
 from relatum.engine.memory.align import aligned, taken_at, with_bounds
 from relatum.engine.memory.date_sets import DateSets, cell_codes
-from relatum.engine.memory.frames import Frame
+from relatum.engine.memory.frames import Frame, frame_at, same_cells
 from relatum.engine.memory.groups import Groups
 from relatum.engine.memory.hidden import HiddenSets
 from relatum.engine.memory.member_limit import pairs_of, refuse_many
 from relatum.engine.memory.ranks import RANKING_KERNELS, Members, top_mask
 from relatum.engine.memory.rows import evaluate_tree
-from relatum.engine.memory.scans import Coded, Scanned, Scans, before, bundled, coded, folds_of, row_values, stripped
+from relatum.engine.memory.scans import (
+    Coded,
+    Mark,
+    Scanned,
+    Scans,
+    before,
+    bundled,
+    coded,
+    folds_of,
+    row_values,
+    stripped,
+)
 from relatum.engine.memory.store import MemoryStore
 from relatum.language.expression import Expression, Slot
 from relatum.model.names import column_name
@@ -56,7 +67,7 @@ from relatum.plan.nodes import (
     Restriction,
     Visible,
 )
-from relatum.plan.parts import aggregations, carriers, only_aggregation
+from relatum.plan.parts import aggregations, always_kept, carriers, only_aggregation, own_rows_key
 from relatum.plan.slots import node_in
 
 
@@ -108,6 +119,7 @@ class Evaluator:
         self._nulls: dict[NullWinner, None] = {}
         self._known: dict[PlanNode, tuple[tuple[int, ...], list[Array], Column]] = {}
         self._kept: dict[tuple[object, ...], list[tuple[Frame, Links]]] = {}
+        self._marks: dict[Kept, Mark] = {}
 
     # -- formulas -----------------------------------------------------------------------------------------------------
 
@@ -187,7 +199,7 @@ class Evaluator:
     # -- aggregates over rows -----------------------------------------------------------------------------------------
 
     def _aggregation(self, node: Aggregation, cells: Frame) -> Column:
-        fixed = not node.bounds.dates and not node.bounds.kept
+        fixed = not node.bounds.dates and len(always_kept(node.bounds)) == len(node.bounds.kept)
         if fixed and node in self._values:
             groups, values = self._values[node]
             own = cell_codes(self.scans, node.bounds.matches, cells)
@@ -212,7 +224,10 @@ class Evaluator:
             codes.append(numbers)
         in_outer: dict[int, Hidden] = {}
         matched = {each.key for each in bounds.matches}
+        marked = always_kept(bounds)
         for one in bounds.kept:
+            if one in marked:
+                continue
             alone = reach_of(one.match.route) < 0
             if isinstance(one, Hidden) and alone and self.hidden[one.key].outer <= matched:
                 # A row's own outer members say in which one set it could be: it is not led on to all that hold it. A
@@ -250,7 +265,8 @@ class Evaluator:
         every = [each.key for each in wanted]
         _, bundles = bundled(every, node.bounds.restrictions)
         keys, family = self._scan_keys(node, every, extra)
-        scanned, groups = self.scans.groups(node, keys, family)
+        marks = {each: self._mark(each) for each in always_kept(node.bounds)}
+        scanned, groups = self.scans.groups(node, keys, marks, family)
         place = {_Wanted(key): at for at, key in enumerate(keys)}
         for route, (inner, parts) in bundles.items():
             own = list(dict.fromkeys(each for each in wanted if each.key in inner))
@@ -285,12 +301,22 @@ class Evaluator:
         distinct, _ = number_groups([owners, *codes], sizes, len(owners))
         return Links.of(distinct[:, 0], distinct[:, 1:], size)
 
+    def _mark(self, kept: Kept) -> Mark:
+        """Whether each code of what a kept member is matched by is that of one, where no cell decides that."""
+        anywhere = replace(kept, match=replace(kept.match, route=()))  # a member is the same whoever looks it up
+        if anywhere not in self._marks:
+            mark = np.zeros(self.scans.size(coded(kept.match)), np.bool_)
+            mark[self._kept_members(kept, Frame(1, {}))[0]] = True
+            self._marks[anywhere] = mark
+        return self._marks[anywhere]
+
     def _scan_keys(
         self, node: Aggregation, wanted: list[Coded], extra: Sequence[Match]
     ) -> tuple[tuple[Coded, ...], object]:
         direct, bundles = bundled(wanted, node.bounds.restrictions)
         keys = tuple(dict.fromkeys([*direct, *(before(route) for route in bundles)]))
-        plain = not extra and not bundles and not node.bounds.dates and not node.bounds.kept and not node.bounds.pinned
+        plain = not extra and not bundles and not node.bounds.dates and not node.bounds.pinned
+        plain = plain and len(always_kept(node.bounds)) == len(node.bounds.kept)
         on_axes = plain and all(match.key < self.axes for match in node.bounds.matches)
         return keys, "grid" if on_axes else frozenset(keys)
 
@@ -300,10 +326,11 @@ class Evaluator:
             bounds = node.bounds
             wanted = [coded(match) for match in bounds.matches]
             wanted += [Coded(each.route, each.calendar.table, "") for each in bounds.dates]
-            wanted += [coded(each.match) for each in bounds.kept]
+            marked = always_kept(bounds)
+            wanted += [coded(each.match) for each in bounds.kept if each not in marked]
             wanted += [Coded(each.route, each.table, each.column) for each in bounds.pinned]
             keys, family = self._scan_keys(node, wanted, ())
-            self.scans.want(node, keys, family)
+            self.scans.want(node, keys, marked, family)
 
     def _settled(self, groups: Groups, at: int, own: int, more: int, last: bool) -> Groups:
         """The groups with the first or last real value of one column among those of equal cells; without the column."""
@@ -321,7 +348,7 @@ class Evaluator:
         groups, scanned = found.groups, found.scanned
         if not groups.count:
             return null_column(node.type, 0)
-        kernel = AGGREGATE_KERNELS[node.function]
+        kernel = kernel_of(node)
         match kernel:
             case Collected(collect):
                 if groups.rows is None or not groups.columns:
@@ -350,6 +377,8 @@ class Evaluator:
         codes: dict[int, Array] = {}
         for bounds, matches in visible.parts:
             owners, own = self._part_pairs(bounds, matches, cells, unmatched)
+            if len(visible.parts) == 1 and cells.size == 1:
+                return owners, own
             left, right = pairs_of([parents], [owners], [max(cells.size, 1)])
             codes = {key: each[left] for key, each in codes.items()}
             codes.update({key: each[right] for key, each in own.items()})
@@ -359,6 +388,17 @@ class Evaluator:
     def _part_pairs(
         self, bounds: Bounds, matches: Sequence[Match], cells: Frame, unmatched: bool
     ) -> tuple[Array, dict[int, Array]]:
+        if not cells.codes and cells.size == 1 and (key := own_rows_key(bounds, matches)) is not None:
+            # Each row is a member of its own: there is nothing to group.
+            mask = self.scans.visible_rows(bounds.source, bounds.restrictions)
+            for each in bounds.kept:
+                assert isinstance(each, Kept)
+                mask &= self._mark(each)[
+                    self.scans.row_codes(bounds.source, coded(each.match)).slice(0, len(mask), None)
+                ]
+            rows = np.flatnonzero(mask)
+            refuse_many(len(rows))
+            return np.zeros(len(rows), np.int64), {key: rows}
         counted = Aggregation(bounds, "count_rows", (), 0.0, INTEGER)
         return self._occurring(self.found(counted, cells, matches), matches, cells, unmatched)
 
@@ -430,7 +470,7 @@ class Evaluator:
         for condition in node.conditions:
             holds = self.values(condition, inner)
             keep = np.flatnonzero(holds.values & v.known(holds))
-            parents, inner = parents[keep], _picked(inner, keep)
+            parents, inner = parents[keep], frame_at(inner, keep)
         arguments = [self.values(argument, inner) for argument in node.arguments]
         if unmatched:
             self._find_unmatched(node.text, node.visible, node.arguments[0], cells)
@@ -527,7 +567,7 @@ class Evaluator:
         narrow, numbers = (cells, None) if names else cells.project(kept_keys(kept), self.sizes)
         size = self.scans.size(coded(kept.match))
         key = (kept.members, kept.formula, kept.best, size)
-        links = next((own for frame, own in self._kept.get(key, ()) if _same_cells(frame, narrow, names)), None)
+        links = next((own for frame, own in self._kept.get(key, ()) if same_cells(frame, narrow, names)), None)
         if links is None:
             codes, parents = self._kept_members(kept, narrow)
             links = Links.of(codes, parents, size)
@@ -565,26 +605,3 @@ class Evaluator:
             yield LeftOutMember(text, table)
         yield from self._nulls
         yield from self.scans.losses()
-
-
-def _same_cells(one: Frame, other: Frame, names: Iterable[int]) -> bool:
-    """Whether two frames have the same cells, and the same values of these names."""
-    return (
-        one.size == other.size
-        and one.codes.keys() == other.codes.keys()
-        and all(np.array_equal(codes, other.codes[key]) for key, codes in one.codes.items())
-        and all(_same_values(one.names[name], other.names[name]) for name in names)
-    )
-
-
-def _same_values(one: Column, other: Column) -> bool:
-    if one is other:
-        return True
-    if one.dictionary is not other.dictionary or not np.array_equal(one.values, other.values):
-        return False
-    return np.array_equal(v.known(one) & np.ones(len(one), np.bool_), v.known(other) & np.ones(len(other), np.bool_))
-
-
-def _picked(frame: Frame, cells: Array) -> Frame:
-    codes = {key: own[cells] for key, own in frame.codes.items()}
-    return Frame(len(cells), codes, {number: column.take(cells) for number, column in frame.names.items()})

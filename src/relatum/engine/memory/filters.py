@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from typing import Protocol
 
 import numpy as np
@@ -13,7 +14,15 @@ from relatum.data.columns import Array, Column
 from relatum.data.types import Kind
 from relatum.engine.memory.rows import Chunk, Evaluate, RowReader, evaluate_tree
 from relatum.engine.memory.store import MemoryStore, RowCodes
-from relatum.language.expression import ColumnValue, Expression, FilterPart, NoMatch, columns_in
+from relatum.language.expression import (
+    Apply,
+    ColumnValue,
+    Constant,
+    Expression,
+    FilterPart,
+    NoMatch,
+    columns_in,
+)
 from relatum.model.routes import Place, Route
 from relatum.plan.nodes import Restriction
 
@@ -54,22 +63,94 @@ class CodeTest(Struct):
             return self.passing.take(part)
         result: NDArray[np.bool_] | None = None
         for low, high in self.runs:
-            inside = _between(part, low, high, len(self.passing) - 1)
+            inside = _between(part, low, high, 0, len(self.passing) - 1)
             result = inside if result is None else result | inside
         return np.zeros(len(part), np.bool_) if result is None else result
 
 
-def _between(codes: Array, low: int, high: int, last: int) -> NDArray[np.bool_]:
+def _between(values: Array, low: int, high: int, lowest: int, highest: int) -> NDArray[np.bool_]:
+    """Which whole numbers, all of them from ``lowest`` to ``highest``, are from ``low`` to ``high``."""
     if low == high:
-        return np.asarray(codes == low)
-    if low == 0:
-        return np.asarray(codes <= high)
-    if high == last:
-        return np.asarray(codes >= low)
-    if codes.dtype.kind != "u":
-        return np.asarray((codes >= low) & (codes <= high))
-    # Unsigned codes below `low` wrap round to large numbers, so that one comparison is enough.
-    return np.asarray(codes - codes.dtype.type(low) <= high - low)
+        return np.asarray(values == low)
+    if low <= lowest:
+        return np.asarray(values <= high)
+    if high >= highest:
+        return np.asarray(values >= low)
+    # Numbers below `low` wrap round to large ones, so that one comparison is enough.
+    unsigned = np.dtype(f"u{values.dtype.itemsize}")
+    return np.asarray((values - values.dtype.type(low)).view(unsigned) <= high - low)
+
+
+class RangeTest(Struct):
+    """Passes rows whose own value in a column of whole numbers lies between two of them."""
+
+    column: Column
+    low: int
+    high: int
+    share: float
+    never: bool
+
+    @classmethod
+    def of(cls, column: Column, low: int, high: int) -> RangeTest:
+        """The test that passes values from ``low`` to ``high``; each may lie outside what the column holds."""
+        low, high = max(low, column.lower), min(high, column.upper)
+        share = max(high - low + 1, 0) / (column.upper - column.lower + 1)
+        return cls(column, low, high, share, high < low)
+
+    def mask(self, chunk: Chunk) -> NDArray[np.bool_]:
+        """Which rows of the chunk pass."""
+        column = self.column
+        inside = _between(chunk.of(column.values), self.low, self.high, column.lower, column.upper)
+        return inside if column.nulls is None else inside & ~chunk.of(column.nulls)
+
+
+def narrowed(tests: Sequence[RowFilter]) -> list[RowFilter]:
+    """The tests, those of one column's range put together, the most selective first."""
+    ranges: dict[int, RangeTest] = {}
+    others: list[RowFilter] = []
+    for test in tests:
+        if not isinstance(test, RangeTest):
+            others.append(test)
+            continue
+        known = ranges.get(id(test.column))
+        ranges[id(test.column)] = test if known is None else RangeTest.of(
+            test.column, max(test.low, known.low), min(test.high, known.high)
+        )  # fmt: skip
+    return sorted([*ranges.values(), *others], key=lambda test: test.share)
+
+
+#: A comparison of whole numbers as the range that it leaves: of a constant's floor, and whether it is whole.
+_RANGES: dict[str, Callable[[int, bool], tuple[int, int]]] = {
+    "=": lambda floor, whole: (floor, floor) if whole else (1, 0),
+    "<": lambda floor, whole: (v.LOWEST, floor - 1 if whole else floor),
+    "<=": lambda floor, whole: (v.LOWEST, floor),
+    ">": lambda floor, whole: (floor + 1, v.HIGHEST),
+    ">=": lambda floor, whole: (floor if whole else floor + 1, v.HIGHEST),
+}
+_TURNED = {"=": "=", "<": ">", "<=": ">=", ">": "<", ">=": "<="}
+
+
+def _range_of(expression: Expression) -> tuple[ColumnValue, int, int] | None:
+    """The range that a condition leaves of one column of whole numbers; None where it is no such condition."""
+    if not isinstance(expression, Apply) or len(expression.arguments) != 2:
+        return None
+    left, right = expression.arguments
+    function = expression.function
+    if function == "and":
+        one, other = _range_of(left), _range_of(right)
+        if one is None or other is None or one[0] != other[0]:
+            return None
+        return one[0], max(one[1], other[1]), min(one[2], other[2])
+    if isinstance(left, Constant):
+        left, right, function = right, left, _TURNED.get(function, "")
+    if function not in _RANGES or not isinstance(left, ColumnValue) or not isinstance(right, Constant):
+        return None
+    value = right.value
+    if isinstance(value, bool) or not isinstance(value, int) or not left.type.exact or not right.type.exact:
+        return None
+    scale = left.type.scale - right.type.scale
+    floor, rest = (value * 10**scale, 0) if scale >= 0 else divmod(value, 10**-scale)
+    return left, *_RANGES[function](floor, rest == 0)
 
 
 class RowTest(Struct):
@@ -106,6 +187,10 @@ def part_test(reader: RowReader, part: FilterPart, route: Route) -> PartTest:
         kind = next((value.type.kind for value in columns_in(part.expression) if isinstance(value, ColumnValue)), None)
         if name and kind in (Kind.TEXT, Kind.BOOLEAN):
             return PartTest(part, _member_test(reader, part, route, name), None)
+        found = _range_of(part.expression)
+        if found is not None and not found[0].route:
+            own, low, high = found
+            return PartTest(part, RangeTest.of(store.column(reader.table, own.column), low, high), None)
         return PartTest(part, RowTest(reader.compile(part.expression)), None)
     index = store.route_index(route)
     if name and store.members(part.table, name).codes.itemsize < index.positions.itemsize:
@@ -126,14 +211,32 @@ def _positions(reader: RowReader, route: Route) -> RowCodes:
 
 
 def _member_test(reader: RowReader, part: FilterPart, route: Route, name: str) -> CodeTest:
-    codes = reader.store.row_codes(route, part.table, name)
-    judged = v.with_nulls_after(
-        reader.store.members(part.table, name).values, 2
-    )  # null, and no match, in which columns read null
-    return CodeTest.of(codes, _truth(part.expression, judged, len(judged)))
+    store = reader.store
+
+    def judge() -> NDArray[np.bool_]:
+        # Null, and no match, in which columns read null, come after the members.
+        judged = v.with_nulls_after(store.members(part.table, name).values, 2)
+        return _truth(part.expression, judged, len(judged))
+
+    owner = store.tables.rows_of[part.table]
+    key = ("truth", owner, name, part.expression)
+    mask = store.work.keep_lately(key, (store.stamp(part.table, name),), judge)
+    return CodeTest.of(store.row_codes(route, part.table, name), mask)
 
 
 def _place_mask(reader: RowReader, part: FilterPart, place: Place) -> NDArray[np.bool_]:
+    """Which rows of a table or level, the virtual one last, a condition is true for."""
+    store = reader.store
+    stamps: list[object] = [store.tables.data[place.table], *(store.stamp(place.table, name) for name in place.level)]
+    for each in columns_in(part.expression):
+        if isinstance(each, ColumnValue):
+            stamps.append(store.stamp(each.table, each.column))
+        stamps += store.route_stamps(reader.route(each))
+    key = ("truth", place, part.expression)
+    return store.work.keep_lately(key, tuple(stamps), lambda: _judged_mask(reader, part, place))
+
+
+def _judged_mask(reader: RowReader, part: FilterPart, place: Place) -> NDArray[np.bool_]:
     inner = RowReader(reader.store, place.table)
 
     def leaf(expression: Expression) -> Column:
@@ -148,10 +251,14 @@ def _place_mask(reader: RowReader, part: FilterPart, place: Place) -> NDArray[np
     return result.values if result.nulls is None else result.values & ~result.nulls
 
 
-def passes_unmatched(store: MemoryStore, restriction: Restriction) -> bool:
+def passes_unmatched(restriction: Restriction) -> bool:
     """Whether the virtual row of a table, and those that it looks up, pass a condition."""
-    place = restriction.route[-1].target if restriction.route else Place(restriction.part.table)
-    return bool(_place_mask(RowReader(store, place.table), restriction.part, place)[-1])
+    # It finds nothing, and what it looks up finds nothing: every column reads null there.
+    result = evaluate_tree(
+        restriction.part.expression,
+        lambda leaf: v.truth(True) if isinstance(leaf, NoMatch) else v.all_null(leaf.type),
+    )
+    return bool(result.values) and not (result.nulls is not None and bool(result.nulls))
 
 
 def _unmatched(store: MemoryStore, test: NoMatch, place: Place) -> NDArray[np.bool_]:

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
+import numpy as np
 from msgspec import Struct, field
 
+from relatum.data import vectors as v
 from relatum.data.columns import Array, Column
 from relatum.data.groups import number_groups
 
@@ -34,3 +36,27 @@ class Frame(Struct, frozen=True, eq=False):
     def named(self, names: Mapping[int, Column]) -> Frame:
         """The same cells with more named values."""
         return Frame(self.size, self.codes, {**self.names, **names})
+
+
+def same_cells(one: Frame, other: Frame, names: Iterable[int]) -> bool:
+    """Whether two frames have the same cells, and the same values of these names."""
+    return (
+        one.size == other.size
+        and one.codes.keys() == other.codes.keys()
+        and all(np.array_equal(codes, other.codes[key]) for key, codes in one.codes.items())
+        and all(_same_values(one.names[name], other.names[name]) for name in names)
+    )
+
+
+def _same_values(one: Column, other: Column) -> bool:
+    if one is other:
+        return True
+    if one.dictionary is not other.dictionary or not np.array_equal(one.values, other.values):
+        return False
+    return np.array_equal(v.known(one) & np.ones(len(one), np.bool_), v.known(other) & np.ones(len(other), np.bool_))
+
+
+def frame_at(frame: Frame, cells: Array) -> Frame:
+    """Some of a frame's cells, with their named values."""
+    codes = {key: own[cells] for key, own in frame.codes.items()}
+    return Frame(len(cells), codes, {number: column.take(cells) for number, column in frame.names.items()})

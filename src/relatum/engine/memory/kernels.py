@@ -171,6 +171,13 @@ def _sign_of_difference(left: Column, right: Column) -> Array:
         result: Array = -_sign_of_difference(right, left)
         return result
     factor = 10 ** (right.type.scale - left.type.scale)
+    if not left.values.ndim:
+        # A constant is brought to the other side's digits, once.
+        value = int(left.values) * factor
+        return np.where(right.values < value, 1, np.where(right.values > value, -1, 0))
+    if not right.values.ndim:
+        whole, rest = divmod(int(right.values), factor)
+        return np.where(left.values > whole, 1, np.where(left.values < whole, -1, -1 if rest else 0))
     fine = right.values.astype(np.int64)
     whole = np.floor_divide(fine, factor)
     sign = np.sign(np.subtract(left.values, whole, dtype=np.float64))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from relatum.data.columns import Array
-from relatum.data.groups import joined, pair_count
+from relatum.data.groups import joined
 from relatum.limits import refuse_above, refuse_late, refuse_memory
 
 #: The bytes that a member needs while its formulas are computed: codes, row numbers, values.
@@ -22,5 +22,4 @@ def refuse_many(count: int) -> None:
 
 def pairs_of(left: Sequence[Array], right: Sequence[Array], sizes: Sequence[int]) -> tuple[Array, Array]:
     """Pairs of positions where all columns of codes agree; refused where there are too many."""
-    refuse_many(pair_count(left, right, sizes))
-    return joined(left, right, sizes)
+    return joined(left, right, sizes, refuse_many)

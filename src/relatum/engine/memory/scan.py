@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import time
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from functools import cache
@@ -15,8 +16,8 @@ from relatum.data.columns import Array, Column
 from relatum.data.joins import JoinIndex
 from relatum.data.types import Type
 from relatum.data.vectors import spread
-from relatum.engine.memory.filters import PartTest, RowFilter, survivors
-from relatum.engine.memory.folds import Fold, FoldKind, GroupOfRow, fold_maker, same_counts
+from relatum.engine.memory.filters import PartTest, RowFilter, narrowed, survivors
+from relatum.engine.memory.folds import Fold, FoldKind, GroupOfRow, beside, fold_maker, same_counts
 from relatum.engine.memory.rows import Chunk, Evaluate
 from relatum.engine.memory.store import RowCodes
 from relatum.limits import refuse_full, refuse_late
@@ -27,6 +28,11 @@ CHUNK_ROWS = 1 << 19
 #: Where groups are too many for an accumulator each, so many rows are grouped at once, and then what came of them: what
 #: is held does not grow with the table. It is the same on every machine, so that float sums are.
 _GROUPED_ROWS = 1 << 23
+
+#: Stretches shorter than this, or of shorter runs, are not folded by their runs.
+_RUN_ROWS, _RUN_SHARE = 1 << 14, 2
+#: How often a scan looks how much memory is in use: asking the system takes a while.
+_LOOK_SECONDS = 0.02
 
 #: How an action is carried out for each number of a range.
 Each = Callable[[Callable[[int], None], range], None]
@@ -44,11 +50,12 @@ class ScanTask(Struct, frozen=True, eq=False):
     """What one pass over a table computes.
 
     ``folds`` are pairs of a fold's kind and the number of its argument, None for rows themselves. With ``keep`` the
-    surviving rows' groups and arguments are handed back too.
+    surviving rows' groups and arguments are handed back too. ``marks`` are tests for members that are kept.
     """
 
     rows: int
     tests: Sequence[PartTest]
+    marks: Sequence[RowFilter]
     keys: Sequence[tuple[RowCodes, int]]
     arguments: Sequence[Argument]
     folds: Sequence[tuple[FoldKind, int | None]]
@@ -70,6 +77,7 @@ class _Batch(Struct):
     columns: list[list[Column]]
     folds: list[Fold] | None = None
     rows: int = 0
+    part: ScanResult | None = None
     lost: dict[tuple[int, Route], int] = field(default_factory=dict)
 
 
@@ -86,20 +94,25 @@ class _Scan:
         for size in self.sizes:
             self.groups *= size
         self.dense = self.groups <= grouping.DENSE_GROUPS
-        self.tests: list[RowFilter] = [test.test for test in sorted(task.tests, key=lambda test: test.test.share)]
+        self.tests = narrowed([*(test.test for test in task.tests), *task.marks])
 
     def run(self) -> ScanResult:
         total: list[Fold] | None = None
         pending = self._empty()
         lost: dict[tuple[int, Route], int] = {}
         parts: list[ScanResult] = []
+        looked = 0.0
         for batch in self._batches():
             refuse_late()
-            refuse_full()
+            if (now := time.monotonic()) - looked > _LOOK_SECONDS:
+                refuse_full()
+                looked = now
             for key, count in batch.lost.items():
                 lost[key] = lost.get(key, 0) + count
             if batch.folds is not None:
                 total = self._merged(total, batch.folds)
+            if batch.part is not None:
+                parts.append(batch.part)
             if batch.rows:
                 _append(pending, batch)
                 if self._foldable(pending.rows):
@@ -109,8 +122,12 @@ class _Scan:
                     parts.append(self._numbered(*self._joined(pending), pending.rows, lost))
                     pending = self._empty()
         keys, columns = self._joined(pending)
+        if parts and total is not None:
+            parts.append(self._occurring(total, lost))
+        if parts and not pending.rows:
+            return self._together(parts, lost)
         few = total is None and grouping.SPARSE * pending.rows < self.groups
-        if self.dense and not few and not self.task.keep:
+        if self.dense and not few and not self.task.keep and not parts:
             if pending.rows or total is None:
                 total = self._merged(total, self._fold(keys, columns, pending.rows, self.groups, _side_by_side))
             return self._occurring(total, lost)
@@ -121,12 +138,11 @@ class _Scan:
         """The groups of several parts of the rows as those of all of them."""
         every = np.concatenate([part.codes for part in parts])
         codes, groups = grouping.number_groups(list(every.T), self.sizes, len(every))
-        folds, start = None, 0
-        for part in parts:
-            own = groups[start : start + len(part.codes)]
-            folds = self._merged(folds, [fold.regrouped(own, len(codes)) for fold in part.folds])
-            start += len(part.codes)
-        assert folds is not None
+        folds = [beside(each) for each in zip(*(part.folds for part in parts), strict=True)]
+        if len(codes) < len(every):
+            folds = [fold.regrouped(groups, len(codes)) for fold in folds]
+        elif not grouping.ascends(groups):
+            folds = [fold.at(np.argsort(groups)) for fold in folds]
         return ScanResult(codes, folds, None, [], lost)
 
     def _empty(self) -> _Batch:
@@ -154,11 +170,27 @@ class _Scan:
         self._count_lost(chunk, columns, batch.lost)
         if self._foldable(rows):
             batch.folds = self._fold(keys, columns, rows, self.groups, _in_turn)
+        elif (runs := self._runs(keys, rows)) is not None:
+            codes, groups = runs
+            batch.part = ScanResult(codes, self._fold_groups(groups, columns, rows, len(codes), _in_turn), None, [], {})
         else:
             batch.keys = [[part] for part in keys]
             batch.columns = [[spread(column, rows)] for column in columns]
             batch.rows = rows
         return batch
+
+    def _runs(self, keys: list[Array], rows: int) -> tuple[Array, Array] | None:
+        """The groups of a stretch whose rows come group by group; None where they do not, or few rows share one.
+
+        A fact table is mostly in the order of its number: so the stretch is folded at once, beside others.
+        """
+        if self.task.keep or len(keys) != 1 or rows < _RUN_ROWS or not grouping.ascends(keys[0]):
+            return None
+        starts = grouping.run_starts(keys[0])
+        if _RUN_SHARE * len(starts) > rows:
+            return None
+        numbers = np.repeat(np.arange(len(starts)), np.diff(starts, append=rows))
+        return keys[0][starts].astype(np.int64).reshape(-1, 1), numbers
 
     def _count_lost(self, chunk: Chunk, columns: list[Column], lost: dict[tuple[int, Route], int]) -> None:
         for number, (argument, column) in enumerate(zip(self.task.arguments, columns, strict=True)):
@@ -172,8 +204,8 @@ class _Scan:
 
     # -- folding ----------------------------------------------------------------------------------------------------
 
-    def _pack(self, keys: list[Array]) -> GroupOfRow:
-        packed: GroupOfRow = None
+    def _pack(self, keys: list[Array]) -> Array | None:
+        packed: Array | None = None
         for codes, size in zip(keys, self.sizes, strict=True):
             wide = codes.astype(np.int64)
             packed = wide if packed is None else packed * size + wide

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from relatum.data.columns import Array, Column, narrow_codes
 from relatum.data.groups import Links, number_groups
 from relatum.data.types import BOOLEAN, INTEGER
-from relatum.engine.memory.aggregates import AGGREGATE_KERNELS, Collected, Folded, MemberCode, RowNumber, RowValue
+from relatum.engine.memory.aggregates import Collected, DistinctCode, Folded, MemberCode, RowNumber, RowValue, kernel_of
 from relatum.engine.memory.filters import CodeTest, PartTest, part_test
 from relatum.engine.memory.folds import CountFold, FoldKind
 from relatum.engine.memory.groups import Groups
@@ -25,7 +25,10 @@ from relatum.language.register import CAST
 from relatum.model.names import column_name
 from relatum.model.routes import Hop, Place, Route, reach_of
 from relatum.plan.engine import Loss, LostCast, LostCondition, LostLookup
-from relatum.plan.nodes import Aggregation, Bounds, Match, Restriction
+from relatum.plan.nodes import Aggregation, Bounds, Kept, Match, Restriction
+
+#: For each code whether it is that of a member that is kept.
+Mark = NDArray[np.bool_]
 
 
 class Coded(Struct, frozen=True):
@@ -123,22 +126,37 @@ class Scans:
 
     # -- scanning -----------------------------------------------------------------------------------------------------
 
-    def want(self, aggregation: Aggregation, keys: tuple[Coded, ...], family: object) -> None:
+    def want(self, aggregation: Aggregation, keys: tuple[Coded, ...], marked: frozenset[Kept], family: object) -> None:
         """Say beforehand what will be asked, so that one scan can serve it with others of its family."""
-        known = self._wanted.setdefault(self._share(aggregation.bounds, family), [])
+        known = self._wanted.setdefault(self._share(aggregation.bounds, marked, family), [])
         if (aggregation, keys) not in known:
             known.append((aggregation, keys))
 
-    def _share(self, bounds: Bounds, family: object) -> object:
-        return bounds.source, bounds.restrictions, family
+    def _share(self, bounds: Bounds, marked: frozenset[Kept], family: object) -> object:
+        return bounds.source, bounds.restrictions, marked, family
 
-    def groups(self, aggregation: Aggregation, keys: tuple[Coded, ...], family: object) -> tuple[Scanned, Groups]:
-        """The groups of an aggregation's rows by coded columns."""
-        share = self._share(aggregation.bounds, family)
+    def groups(
+        self, aggregation: Aggregation, keys: tuple[Coded, ...], marks: Mapping[Kept, Mark], family: object
+    ) -> tuple[Scanned, Groups]:
+        """The groups of an aggregation's rows by coded columns; of the rows that have kept members, if any are given.
+
+        Parameters
+        ----------
+        aggregation : Aggregation
+            What is folded over the rows.
+        keys : tuple of Coded
+            What the groups are by.
+        marks : mapping of Kept to numpy.ndarray of bool
+            For each code of what a kept member is matched by, whether it is kept.
+        family : hashable
+            Aggregations of one family share a scan.
+        """
+        marked = frozenset(marks)
+        share = self._share(aggregation.bounds, marked, family)
         scanned = self.done.get(share)
         if scanned is None or not self._serves(scanned, aggregation, keys):
-            self.want(aggregation, keys, family)
-            scanned = self.done[share] = self._scan(self._wanted[share])
+            self.want(aggregation, keys, marked, family)
+            scanned = self.done[share] = self._scan(self._wanted[share], marks)
         return scanned, scanned.groups(keys, self.size)
 
     def _serves(self, scanned: Scanned, aggregation: Aggregation, keys: tuple[Coded, ...]) -> bool:
@@ -149,7 +167,7 @@ class Scans:
             and (not needs_rows(aggregation) or scanned.result.groups is not None)
         )
 
-    def _scan(self, wanted: list[tuple[Aggregation, tuple[Coded, ...]]]) -> Scanned:
+    def _scan(self, wanted: list[tuple[Aggregation, tuple[Coded, ...]]], marks: Mapping[Kept, Mark]) -> Scanned:
         bounds = wanted[0][0].bounds
         source = bounds.source
         reader = RowReader(self.store, source)
@@ -170,11 +188,17 @@ class Scans:
         task = ScanTask(
             self.store.rows(Place(source)),
             tests,
+            [CodeTest.of(self.row_codes(source, coded(each.match)), mark) for each, mark in marks.items()],
             [(self.row_codes(source, key), self.size(key)) for key in keys],
             arguments,
             list(folds),
             any(needs_rows(aggregation) for aggregation, _ in wanted),
         )
+        result = run_scan(task)
+        if marks and any(argument.lookups for argument in arguments):
+            # Rows that a lookup leaves out are counted among all rows, whatever members are kept.
+            counted = replace(task, marks=(), keys=(), folds=[("count", None)], keep=False)
+            result.lost = run_scan(counted).lost
         return Scanned(
             bounds=bounds,
             keys=keys,
@@ -182,7 +206,7 @@ class Scans:
             numbers=numbers,
             folds=folds,
             rows=task.rows,
-            result=run_scan(task),
+            result=result,
             settled=settled,
         )
 
@@ -236,7 +260,7 @@ class Scans:
                 value = values[number]
                 name = route[-1].target.table
                 if rows and not isinstance(value, MemberCode | RowNumber):
-                    for each in columns_in(value):
+                    for each in columns_in(value.value if isinstance(value, DistinctCode) else value):
                         if isinstance(each, ColumnValue) and each.table == name:
                             yield LostLookup(source, name, column_name(name, each.column), rows)
             for position, test in enumerate(scanned.tests):
@@ -252,7 +276,7 @@ class Scans:
         found = [
             (source, each, every)
             for value in scanned.numbers
-            if not isinstance(value, MemberCode | RowNumber)
+            if not isinstance(value, MemberCode | DistinctCode | RowNumber)
             for each in applications(CAST, value)
         ]
         for test in every:
@@ -380,7 +404,7 @@ def _left_out(scanned: Scanned, position: int) -> int:
 
 def _counted(rows: int, tests: list[PartTest]) -> int:
     """How many of a table's rows pass tests."""
-    (fold,) = run_scan(ScanTask(rows, tests, [], [], [("count", None)], False)).folds
+    (fold,) = run_scan(ScanTask(rows, tests, (), (), (), [("count", None)], False)).folds
     assert isinstance(fold, CountFold)
     return int(fold.counts.sum())
 
@@ -398,7 +422,7 @@ def before(route: Route) -> Coded:
 
 def row_values(aggregation: Aggregation) -> tuple[RowValue, ...]:
     """What a scan computes on each row for an aggregation."""
-    kernel = AGGREGATE_KERNELS[aggregation.function]
+    kernel = kernel_of(aggregation)
     match kernel:
         case Collected():
             return aggregation.arguments
@@ -410,7 +434,7 @@ def row_values(aggregation: Aggregation) -> tuple[RowValue, ...]:
 
 def folds_of(aggregation: Aggregation, numbers: Mapping[RowValue, int]) -> list[tuple[FoldKind, int | None]]:
     """The folds that an aggregation needs, each with the number of what it takes."""
-    kernel = AGGREGATE_KERNELS[aggregation.function]
+    kernel = kernel_of(aggregation)
     match kernel:
         case Collected():
             return []
@@ -423,7 +447,7 @@ def folds_of(aggregation: Aggregation, numbers: Mapping[RowValue, int]) -> list[
 
 def needs_rows(aggregation: Aggregation) -> bool:
     """Whether an aggregation needs all rows of a group at once."""
-    return isinstance(AGGREGATE_KERNELS[aggregation.function], Collected)
+    return isinstance(kernel_of(aggregation), Collected)
 
 
 def _argument(reader: RowReader, value: RowValue) -> Argument:
@@ -435,6 +459,16 @@ def _argument(reader: RowReader, value: RowValue) -> Argument:
                 return Column(INTEGER, chunk.of(members.codes), None, None, 0, members.size)
 
             return Argument(INTEGER, codes, ())
+        case DistinctCode(column):
+            members = reader.store.members(column.table, column.column)
+            own_codes = reader.store.row_codes(reader.route(column), column.table, column.column)
+
+            def known_codes(chunk: Chunk) -> Column:
+                codes = own_codes.slice(chunk.start, chunk.stop, chunk.rows)
+                nulls = codes >= members.null
+                return Column(INTEGER, codes, nulls if nulls.any() else None, None, 0, members.no_match)
+
+            return Argument(INTEGER, known_codes, tuple(reader.matches(column)))
         case RowNumber():
             numbers = np.arange(reader.store.rows(Place(reader.table)))
 

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Mapping
 from typing import assert_never
 
 import numpy as np
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from relatum.data import vectors as v
@@ -20,6 +21,7 @@ from relatum.engine.memory.tops import Tops
 from relatum.engine.openings import opened_members
 from relatum.errors import LimitError
 from relatum.model.routes import reach_of
+from relatum.plan.dependencies import dates_keys
 from relatum.plan.nodes import (
     Aggregation,
     AxisBounds,
@@ -106,12 +108,10 @@ class Shown:
             for other, codes in finer
             if set(grain.keys) <= set(other.keys)
         ]
-        parts += [self._valued(grain, judged) for judged in grain.judged]
+        parts += [self._left_in(grain, self._valued(grain, judged), judged) for judged in grain.judged]
         if grain.bare is not None:
-            parts.append(self._bare(grain, grain.bare))
+            parts.append(self._left_in(grain, self._bare(grain, grain.bare), None))
         every = np.concatenate(parts) if parts else np.zeros((0, len(grain.keys)), np.int64)
-        for at, key in enumerate(grain.keys):
-            every = every[self._may_be_shown(key)[every[:, at]]]
         for key, wanted in self._openings(grain):
             every = every[self.opened(key)[every[:, grain.keys.index(key)]] == wanted]
         shown = self._distinct(grain, every)
@@ -134,6 +134,13 @@ class Shown:
             )
 
     # -- what may be shown --------------------------------------------------------------------------------------------
+
+    def _left_in(self, grain: GridGrain, codes: Array, judged: Judged | None) -> Array:
+        """Those of a grain's combinations whose members the request's own condition leaves in their tables."""
+        for at, key in enumerate(grain.keys):
+            if judged is None or not _ensures(judged, self.plan.axes[key], key):
+                codes = codes[self._may_be_shown(key)[codes[:, at]]]
+        return codes
 
     def _may_be_shown(self, key: int) -> NDArray[np.bool_]:
         """Which members of an axis the request's own condition leaves in their table."""
@@ -162,8 +169,7 @@ class Shown:
         return left
 
     def _unmatched_pass(self, restrictions: Iterable[Restriction]) -> bool:
-        store = self.evaluator.store
-        return all(passes_unmatched(store, each) for each in restrictions if reach_of(each.route) < 0)
+        return all(passes_unmatched(each) for each in restrictions if reach_of(each.route) < 0)
 
     def _has_unmatched(self, key: int) -> bool:
         """Whether some row finds no member of an axis's table, so that ``(no match)`` is there."""
@@ -299,6 +305,32 @@ class Shown:
                 own = np.concatenate([own, [[evaluator.sizes[key] - 1 for key in keys]]])
             grids.append((keys, number_groups(list(own.T), [evaluator.sizes[key] for key in keys], len(own))[0]))
         return grids
+
+
+def _ensures(judged: Judged, axis: AxisBounds, key: int) -> bool:
+    """Whether the rows by which a node has a value have just members that an axis's bounds leave in.
+
+    They do where these rows are bounded by all that bounds the axis, each along the route to the member and on.
+    """
+    match judged.among:
+        case Occurring():
+            node = judged.node
+        case WithRows(aggregation, free):
+            if key in free:
+                return False
+            node = aggregation
+        case EveryMember():
+            return False
+        case _:
+            assert_never(judged.among)
+    assert isinstance(node, Aggregation), "only rows occur"
+    bounds = node.bounds
+    match = next((each for each in bounds.matches if each.key == key), None)
+    if match is None or reach_of(match.route) >= 0 or any(key in dates_keys(each) for each in bounds.dates):
+        return False
+    restrictions = [replace(each, route=match.route + each.route) for each in axis.bounds.restrictions]
+    kept = [replace(each, match=replace(each.match, route=match.route + each.match.route)) for each in axis.bounds.kept]
+    return all(each in bounds.restrictions for each in restrictions) and all(each in bounds.kept for each in kept)
 
 
 def _frame(grain: GridGrain, codes: Array) -> Frame:

@@ -92,7 +92,10 @@ class MemoryStore(Store):
 
     def extended(self, place: Place, name: str) -> Column:
         """A column with the virtual row of no match after its real ones."""
-        return with_nulls_after(self.column_at(place, name), 1)
+        stamps = (self.stamp(place.table, name), *(self.stamp(place.table, each) for each in place.level))
+        return self.work.keep_lately(
+            ("extended", place, name), stamps, lambda: with_nulls_after(self.column_at(place, name), 1)
+        )
 
     def members(self, table: str, name: str) -> Members:
         """The members of a column."""

@@ -1,0 +1,142 @@
+"""The 22 questions of a public decision-support benchmark to Relatum and DuckDB, in one run and on the same data.
+
+``python benchmarks/decisions.py`` makes the data at scale 1 (6 million order lines, kept in benchmarks/data) with the
+generator that the package ``tpchgen-cli`` ships, compares every answer with that of the SQL, value by value, and prints
+the median time of each question side by side. Both hold their tables in memory, or with ``--engine duckdb`` in a file.
+"""
+
+from __future__ import annotations
+
+import argparse
+import math
+import shutil
+import statistics
+import subprocess
+import sys
+import time
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import duckdb
+
+import relatum
+from decisions_asked import QUESTIONS, TABLES, Question, open_memory, open_there
+from star import peak_memory, timed
+
+
+def write_tables(folder: Path, scale: float) -> None:
+    """Make the tables as Parquet files, unless they are there.
+
+    Raises
+    ------
+    SystemExit
+        The generator is not installed.
+    """
+    if folder.exists():
+        return
+    generator = shutil.which("tpchgen-cli", path=str(Path(sys.executable).parent)) or shutil.which("tpchgen-cli")
+    if generator is None:
+        raise SystemExit("The generator of the data is missing. Install it: pip install tpchgen-cli")
+    made = folder.with_suffix(".part")
+    subprocess.run([generator, "parquet", "-s", f"{scale:g}", f"--output-dir={made}"], check=True, capture_output=True)
+    made.rename(folder)
+
+
+def database(folder: Path) -> Path:
+    """A file of DuckDB with the tables."""
+    path = folder / "decisions.duckdb"
+    if not path.exists():
+        made = path.with_suffix(".part")
+        with duckdb.connect(str(made)) as connection:
+            load(connection, folder)
+        made.rename(path)
+    return path
+
+
+def load(connection: duckdb.DuckDBPyConnection, folder: Path) -> None:
+    """The tables in DuckDB."""
+    for table in TABLES:
+        connection.execute(f"create table {table} as select * from read_parquet('{folder / table}.parquet')")
+
+
+def load_columns(model: relatum.Model) -> None:
+    """All columns and join indexes in memory, before anything is timed."""
+    for table in model.session.data:
+        for column in model.session.data[table].types:
+            model.session.store.column(table, column)
+
+
+def agree(ours: Any, theirs: Any) -> bool:
+    """Whether two values are equal: floats to nine digits, all else exactly."""
+    if isinstance(ours, float) or isinstance(theirs, float):
+        return math.isclose(float(ours), float(theirs), rel_tol=1e-9)
+    return bool(ours == theirs)
+
+
+def differences(question: Question, grid: relatum.Grid, rows: list[tuple[Any, ...]]) -> str:
+    """What differs between the answers; empty where they are equal."""
+    fields = len(grid.to_arrow().column_names) - len(question.values)
+    ours, theirs = question.ours(grid), question.theirs(rows)
+    if question.fields_only:
+        ours = [row[: len(theirs[0])] for row in ours]
+    if len(ours) != len(theirs):
+        return f"{len(ours)} rows, not {len(theirs)}"
+
+    def order(row: tuple[Any, ...]) -> str:
+        return repr([str(Decimal(value).normalize()) if isinstance(value, int | Decimal) else value
+                     for value in row[: max(fields, 0)]])  # fmt: skip
+
+    for mine, other in zip(sorted(ours, key=order), sorted(theirs, key=order), strict=True):
+        if len(mine) != len(other) or not all(map(agree, mine, other)):
+            return f"{mine}, not {other}"
+    return ""
+
+
+def main() -> None:
+    """Run the benchmark."""
+    options = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    options.add_argument("--scale", type=float, default=1)
+    options.add_argument("--runs", type=int, default=5)
+    options.add_argument("--data", type=Path, default=Path(__file__).parent / "data")
+    options.add_argument("--engine", choices=["memory", "duckdb"], default="memory", help="where relatum's tables are")
+    options.add_argument("--only", type=int, nargs="*", help="the numbers of the questions")
+    given = options.parse_args()
+    folder = given.data / f"decisions-{given.scale:g}"
+    write_tables(folder, given.scale)
+    start = time.perf_counter()
+    if given.engine == "duckdb":
+        model = open_there(database(folder))
+        connection = duckdb.connect(str(database(folder)), read_only=True)
+    else:
+        model, connection = open_memory(folder), duckdb.connect()
+        load_columns(model)
+        loaded = time.perf_counter() - start
+        start = time.perf_counter()
+        load(connection, folder)
+        print(f"load: relatum {loaded:.2f} s, duckdb {time.perf_counter() - start:.2f} s")
+    print(f"{'question':<9}{'relatum ms':>11}{'duckdb ms':>11}{'duckdb / relatum':>18}  result", flush=True)
+    ratios: list[float] = []
+    for question in QUESTIONS:
+        if given.only and question.number not in given.only:
+            continue
+        rows = connection.execute(question.sql).fetchall()
+        try:
+            found = differences(question, question.ask(model), rows)
+        except relatum.errors.RelatumError as error:
+            print(f"{question.number:<9} {error}")
+            continue
+        ours, theirs = timed(
+            lambda question=question: question.ask(model).to_arrow(),
+            lambda question=question: connection.execute(question.sql).fetchnumpy(),
+            runs=given.runs,
+        )
+        ratios.append(theirs / ours)
+        result = f"DIFFERENT: {found}" if found else "equal"
+        print(f"{question.number:<9}{ours:>11.1f}{theirs:>11.1f}{theirs / ours:>18.2f}  {result}", flush=True)
+    print(f"geometric mean of the ratios: {math.exp(statistics.fmean(map(math.log, ratios))):.2f}")
+    print(f"peak memory of the whole run {peak_memory():,.0f} MB")
+
+
+if __name__ == "__main__":
+    main()
