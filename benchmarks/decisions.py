@@ -22,6 +22,7 @@ import duckdb
 
 import relatum
 from decisions_asked import QUESTIONS, TABLES, Question, open_memory, open_there
+from relatum.engine.memory.blocks import ready
 from star import peak_memory, timed
 
 
@@ -101,7 +102,12 @@ def main() -> None:
     options.add_argument("--data", type=Path, default=Path(__file__).parent / "data")
     options.add_argument("--engine", choices=["memory", "duckdb"], default="memory", help="where relatum's tables are")
     options.add_argument("--only", type=int, nargs="*", help="the numbers of the questions")
+    options.add_argument("--without-fast", action="store_true", help="scan with NumPy alone")
     given = options.parse_args()
+    if given.without_fast:
+        ready.begin_at(sys.maxsize)
+    else:
+        ready.prepare().join()
     folder = given.data / f"decisions-{given.scale:g}"
     write_tables(folder, given.scale)
     start = time.perf_counter()

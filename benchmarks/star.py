@@ -11,6 +11,7 @@ import argparse
 import math
 import resource
 import statistics
+import sys
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -21,6 +22,7 @@ import duckdb
 import polars as pl
 
 import relatum
+from relatum.engine.memory.blocks import ready
 from relatum.model.declaration import EngineChoice
 from star_data import write_tables
 
@@ -212,7 +214,12 @@ def main() -> None:
     options.add_argument("--runs", type=int, default=7)
     options.add_argument("--data", type=Path, default=Path(__file__).parent / "data")
     options.add_argument("--engine", choices=["memory", "duckdb"], default="memory", help="where relatum's tables live")
+    options.add_argument("--without-fast", action="store_true", help="scan with NumPy alone")
     given = options.parse_args()
+    if given.without_fast:
+        ready.begin_at(sys.maxsize)
+    else:
+        ready.prepare().join()
     folder = given.data / f"star-{given.lines}"
     write_tables(folder, given.lines)
     before = peak_memory()

@@ -27,6 +27,10 @@ class Immutable(Struct, frozen=True, eq=False, weakref=True, dict=True):
         parts = _parts_of(type(self))
         return hash(self) == hash(other) and bool(parts(self) == parts(other))
 
+    def __ne__(self, other: object) -> bool:
+        # The base class would go by which record it is.
+        return not self == other
+
     def __hash__(self) -> int:
         try:
             return self._hash  # type: ignore[attr-defined, no-any-return]

@@ -30,6 +30,27 @@ def listening(listener: Listener) -> Iterator[None]:
         _listener.reset(token)
 
 
+_scans: ContextVar[dict[str, None] | None] = ContextVar("scans", default=None)
+
+
+@contextmanager
+def noting_scans() -> Iterator[dict[str, None]]:
+    """Note how tables are scanned inside the block: a sentence for each way, in order, each once."""
+    noted: dict[str, None] = {}
+    token = _scans.set(noted)
+    try:
+        yield noted
+    finally:
+        _scans.reset(token)
+
+
+def report_scan(table: str, rows: int, reason: str) -> None:
+    """Report that a table was scanned: by compiled loops or, for a reason, with NumPy."""
+    noted = _scans.get()
+    if noted is not None:
+        noted[f"{table}: {rows:,} rows {f'with NumPy ({reason})' if reason else 'by compiled loops'}"] = None
+
+
 def report_step(what: str, done: int = 0, total: int = 0) -> None:
     """Report what is going on."""
     listener = _listener.get()

@@ -13,6 +13,7 @@ import click
 
 from relatum.cli.output import errors_as_sentences, tell
 from relatum.limits import LIMITS, limited
+from relatum.progress import noting_scans
 from relatum.wording import counted
 
 Format = Literal["text", "json"]
@@ -117,12 +118,13 @@ def _on_engine(function: Callable[..., None]) -> Callable[..., None]:
         from relatum.session.engine_choice import asked_of
 
         start = time.perf_counter()
-        with asked_of(engine) as connections:
+        with asked_of(engine) as connections, noting_scans() as scans:
             function(**given)
         if timing:
             told = [f"{time.perf_counter() - start:.2f} s"]
             told += [f"{each.kind}: {counted(each.questions, 'question')}, {counted(each.rows, 'row')} back, "
                      f"{each.seconds:.2f} s" for each in connections]  # fmt: skip
+            told += scans
             tell("\n".join(told))
 
     return elsewhere
@@ -135,5 +137,7 @@ def _engine_options() -> list[click.Option]:
             metavar="ENGINE",
             help="Where the tables live: memory, duckdb, postgresql, spark, an address.",
         ),
-        click.Option(["--timing"], is_flag=True, help="Show how long it took, and what was asked of the engine."),
+        click.Option(
+            ["--timing"], is_flag=True, help="Show how long it took, and how tables were scanned or engines asked."
+        ),
     ]

@@ -139,7 +139,7 @@ def exact(operation: Arithmetic, type_: Type, left: Column, right: Column, nulls
     at: sums and differences by their signs, products by a float estimate, which near the limit is off by less than the
     sign of the wrapped product tells.
     """
-    lower, upper = _bounds(operation, left, right)
+    lower, upper = reach_of(operation, (left.lower, left.upper), (right.lower, right.upper))
     work = _OPERATIONS[operation]
     kind = whole_type(min(lower, left.lower, right.lower), max(upper, left.upper, right.upper))
     with np.errstate(over="ignore"):
@@ -164,14 +164,15 @@ Arithmetic = Literal["add", "subtract", "multiply"]
 _OPERATIONS: dict[Arithmetic, Any] = {"add": np.add, "subtract": np.subtract, "multiply": np.multiply}
 
 
-def _bounds(operation: Arithmetic, left: Column, right: Column) -> tuple[int, int]:
+def reach_of(operation: Arithmetic, left: tuple[int, int], right: tuple[int, int]) -> tuple[int, int]:
+    """The least and the greatest number that can come of numbers between two bounds each."""
     match operation:
         case "add":
-            return left.lower + right.lower, left.upper + right.upper
+            return left[0] + right[0], left[1] + right[1]
         case "subtract":
-            return left.lower - right.upper, left.upper - right.lower
+            return left[0] - right[1], left[1] - right[0]
         case "multiply":
-            corners = [a * b for a in (left.lower, left.upper) for b in (right.lower, right.upper)]
+            corners = [one * other for one in left for other in right]
             return min(corners), max(corners)
         case _:
             assert_never(operation)

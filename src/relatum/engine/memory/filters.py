@@ -40,6 +40,26 @@ class RowFilter(Protocol):
         ...
 
 
+class Marks(Struct, frozen=True, eq=False):
+    """Which codes pass, the first few unbroken runs of these, and their share of all codes."""
+
+    passing: NDArray[np.bool_]
+    runs: list[tuple[int, int]]
+    share: float
+
+    @classmethod
+    def of(cls, passing: NDArray[np.bool_]) -> Marks:
+        """What is known of the codes marked in ``passing``."""
+        edges = np.flatnonzero(np.diff(passing.view(np.int8), prepend=0, append=0))
+        runs = [(int(start), int(stop) - 1) for start, stop in edges.reshape(-1, 2)[: _MOST_RUNS + 1]]
+        return cls(passing, runs, float(passing.mean()) if len(passing) else 0.0)
+
+    @property
+    def nbytes(self) -> int:
+        """Bytes held in memory."""
+        return self.passing.nbytes
+
+
 class CodeTest(Struct):
     """Passes rows whose code is marked in a table of codes; unbroken runs of codes are compared, not looked up."""
 
@@ -50,11 +70,9 @@ class CodeTest(Struct):
     never: bool
 
     @classmethod
-    def of(cls, codes: RowCodes, passing: NDArray[np.bool_]) -> CodeTest:
-        """The test that passes the codes marked in ``passing``."""
-        edges = np.flatnonzero(np.diff(np.concatenate(([False], passing, [False])).astype(np.int8)))
-        runs = [(int(start), int(stop) - 1) for start, stop in edges.reshape(-1, 2)[: _MOST_RUNS + 1]]
-        return cls(codes, passing, runs, float(passing.mean()) if len(passing) else 0.0, not runs)
+    def of(cls, codes: RowCodes, marks: Marks) -> CodeTest:
+        """The test that passes the marked codes."""
+        return cls(codes, marks.passing, marks.runs, marks.share, not marks.runs)
 
     def mask(self, chunk: Chunk) -> NDArray[np.bool_]:
         """Which rows of the chunk pass."""
@@ -197,12 +215,12 @@ def part_test(reader: RowReader, part: FilterPart, route: Route) -> PartTest:
         # Members are narrower than row numbers, so that less memory is read.
         test = _member_test(reader, part, route, name)
     else:
-        test = CodeTest.of(_positions(reader, route), _place_mask(reader, part, route[-1].target))
+        test = CodeTest.of(_positions(reader, route), _place_marks(reader, part, route[-1].target))
     no_match = None
     if index.unmatched and not test.passing[-1]:
         only = np.zeros(index.size + 1, np.bool_)
         only[-1] = True
-        no_match = CodeTest.of(_positions(reader, route), only)
+        no_match = CodeTest.of(_positions(reader, route), Marks.of(only))
     return PartTest(part, test, no_match)
 
 
@@ -213,18 +231,18 @@ def _positions(reader: RowReader, route: Route) -> RowCodes:
 def _member_test(reader: RowReader, part: FilterPart, route: Route, name: str) -> CodeTest:
     store = reader.store
 
-    def judge() -> NDArray[np.bool_]:
+    def judge() -> Marks:
         # Null, and no match, in which columns read null, come after the members.
         judged = v.with_nulls_after(store.members(part.table, name).values, 2)
-        return _truth(part.expression, judged, len(judged))
+        return Marks.of(_truth(part.expression, judged, len(judged)))
 
     owner = store.tables.rows_of[part.table]
     key = ("truth", owner, name, part.expression)
-    mask = store.work.keep_lately(key, (store.stamp(part.table, name),), judge)
-    return CodeTest.of(store.row_codes(route, part.table, name), mask)
+    marks = store.work.keep_lately(key, (store.stamp(part.table, name),), judge)
+    return CodeTest.of(store.row_codes(route, part.table, name), marks)
 
 
-def _place_mask(reader: RowReader, part: FilterPart, place: Place) -> NDArray[np.bool_]:
+def _place_marks(reader: RowReader, part: FilterPart, place: Place) -> Marks:
     """Which rows of a table or level, the virtual one last, a condition is true for."""
     store = reader.store
     stamps: list[object] = [store.tables.data[place.table], *(store.stamp(place.table, name) for name in place.level)]
@@ -233,7 +251,7 @@ def _place_mask(reader: RowReader, part: FilterPart, place: Place) -> NDArray[np
             stamps.append(store.stamp(each.table, each.column))
         stamps += store.route_stamps(reader.route(each))
     key = ("truth", place, part.expression)
-    return store.work.keep_lately(key, tuple(stamps), lambda: _judged_mask(reader, part, place))
+    return store.work.keep_lately(key, tuple(stamps), lambda: Marks.of(_judged_mask(reader, part, place)))
 
 
 def _judged_mask(reader: RowReader, part: FilterPart, place: Place) -> NDArray[np.bool_]:

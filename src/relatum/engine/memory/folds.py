@@ -319,6 +319,15 @@ class DistinctFold:
         bits = int(column.upper).bit_length()
         self._take(codes if groups is None else (groups << bits) + codes, 1 << bits)
 
+    @staticmethod
+    def marks_fit(size: int, bits: int) -> bool:
+        """Whether there is a mark for each pair of a group and a code of so many bits."""
+        return size << bits <= _MARKS
+
+    def take_marks(self, marks: NDArray[np.bool_]) -> None:
+        """Take marks that were made elsewhere, a power of two for each group."""
+        self._marks, self.width = marks, len(marks) // self.size
+
     def _take(self, pairs: Array, width: int) -> None:
         self.width = width
         if self.size * width > _MARKS:

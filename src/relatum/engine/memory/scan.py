@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
+import threading
 import time
-from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor, wait
 from functools import cache
 
 import numpy as np
@@ -13,13 +14,14 @@ from msgspec import Struct, field
 
 from relatum.data import groups as grouping
 from relatum.data.columns import Array, Column
-from relatum.data.joins import JoinIndex
-from relatum.data.types import Type
 from relatum.data.vectors import spread
-from relatum.engine.memory.filters import PartTest, RowFilter, narrowed, survivors
-from relatum.engine.memory.folds import Fold, FoldKind, GroupOfRow, beside, fold_maker, same_counts
-from relatum.engine.memory.rows import Chunk, Evaluate
-from relatum.engine.memory.store import RowCodes
+from relatum.engine.memory.blocks.drive import STRETCH_ROWS, Worker, folds_of
+from relatum.engine.memory.blocks.drive import survivors as survivors_in_blocks
+from relatum.engine.memory.blocks.program import Program, Selection, WhyNot, program_of, selection_of
+from relatum.engine.memory.blocks.ready import loops_for
+from relatum.engine.memory.filters import narrowed, survivors
+from relatum.engine.memory.folds import Fold, GroupOfRow, beside, fold_maker, same_counts
+from relatum.engine.memory.scan_task import ScanResult, ScanTask, count_lost
 from relatum.limits import refuse_full, refuse_late
 from relatum.model.routes import Route
 
@@ -36,40 +38,6 @@ _LOOK_SECONDS = 0.02
 
 #: How an action is carried out for each number of a range.
 Each = Callable[[Callable[[int], None], range], None]
-
-
-class Argument(Struct, frozen=True, eq=False):
-    """An aggregate's argument: its type, how to evaluate it, and the lookups in it that some rows do not find."""
-
-    type: Type
-    evaluate: Evaluate
-    lookups: tuple[tuple[Route, JoinIndex], ...]
-
-
-class ScanTask(Struct, frozen=True, eq=False):
-    """What one pass over a table computes.
-
-    ``folds`` are pairs of a fold's kind and the number of its argument, None for rows themselves. With ``keep`` the
-    surviving rows' groups and arguments are handed back too. ``marks`` are tests for members that are kept.
-    """
-
-    rows: int
-    tests: Sequence[PartTest]
-    marks: Sequence[RowFilter]
-    keys: Sequence[tuple[RowCodes, int]]
-    arguments: Sequence[Argument]
-    folds: Sequence[tuple[FoldKind, int | None]]
-    keep: bool
-
-
-class ScanResult(Struct, eq=False):
-    """Groups that occur, with a code for each key; folds by group; and kept rows with the group of each."""
-
-    codes: Array
-    folds: list[Fold]
-    groups: Array | None
-    columns: list[Column]
-    lost: dict[tuple[int, Route], int]
 
 
 class _Batch(Struct):
@@ -95,18 +63,54 @@ class _Scan:
             self.groups *= size
         self.dense = self.groups <= grouping.DENSE_GROUPS
         self.tests = narrowed([*(test.test for test in task.tests), *task.marks])
+        found = loops_for(task.rows)
+        self.why_not = found if isinstance(found, WhyNot) else None
+        self.loops = None if self.why_not else found
+        self.selection = None if self.why_not else selection_of(self.tests, task.rows)
 
     def run(self) -> ScanResult:
+        """Carry the scan out in blocks where that can be, else with NumPy; with the same result."""
+        if self.selection is not None and not any(test.never for test in self.tests):
+            program = program_of(self.task, bool(self.tests), _cores())
+            if isinstance(program, Program):
+                return self._in_blocks(self.selection, program)
+            self.why_not = program
+        result = self._with_numpy()
+        result.way = self.why_not.reason if self.why_not else ""
+        return result
+
+    def _in_blocks(self, selection: Selection, program: Program) -> ScanResult:
+        starts = iter(range(0, self.task.rows, STRETCH_ROWS))  # shared: each thread takes the next stretch
+        ends_early = threading.Event()
+
+        def work() -> Worker:
+            worker = Worker(self.loops, selection, program)
+            for start in starts:
+                if ends_early.is_set():
+                    break
+                worker.take_in(start, min(start + STRETCH_ROWS, self.task.rows))
+            return worker
+
+        stretches = -(-self.task.rows // STRETCH_ROWS)
+        pending = [_pool().submit(work) for _ in range(max(min(_cores(), stretches), 1))]
+        looked = 0.0
+        try:
+            while wait(pending, _LOOK_SECONDS).not_done:
+                looked = _refuse(looked)
+        finally:
+            ends_early.set()
+        workers = [each.result() for each in pending]
+        lost = {key: sum(int(worker.lost[at]) for worker in workers) for at, key in enumerate(program.lost)}
+        return self._occurring(folds_of(program, workers), lost)
+
+    def _with_numpy(self) -> ScanResult:
         total: list[Fold] | None = None
         pending = self._empty()
         lost: dict[tuple[int, Route], int] = {}
         parts: list[ScanResult] = []
         looked = 0.0
         for batch in self._batches():
-            refuse_late()
-            if (now := time.monotonic()) - looked > _LOOK_SECONDS:
-                refuse_full()
-                looked = now
+            looked = _refuse(looked)
             for key, count in batch.lost.items():
                 lost[key] = lost.get(key, 0) + count
             if batch.folds is not None:
@@ -161,13 +165,17 @@ class _Scan:
 
     def _batch(self, start: int) -> _Batch:
         batch = self._empty()
-        chunk = survivors(self.tests, start, min(start + CHUNK_ROWS, self.task.rows))
+        stop = min(start + CHUNK_ROWS, self.task.rows)
+        if self.selection is None:
+            chunk = survivors(self.tests, start, stop)
+        else:
+            chunk = survivors_in_blocks(self.loops, self.selection, start, stop)
         rows = len(chunk)
         if not rows:
             return batch
         keys = [codes.slice(chunk.start, chunk.stop, chunk.rows) for codes, _ in self.task.keys]
         columns = [argument.evaluate(chunk) for argument in self.task.arguments]
-        self._count_lost(chunk, columns, batch.lost)
+        count_lost(self.task.arguments, chunk, columns, batch.lost)
         if self._foldable(rows):
             batch.folds = self._fold(keys, columns, rows, self.groups, _in_turn)
         elif (runs := self._runs(keys, rows)) is not None:
@@ -191,16 +199,6 @@ class _Scan:
             return None
         numbers = np.repeat(np.arange(len(starts)), np.diff(starts, append=rows))
         return keys[0][starts].astype(np.int64).reshape(-1, 1), numbers
-
-    def _count_lost(self, chunk: Chunk, columns: list[Column], lost: dict[tuple[int, Route], int]) -> None:
-        for number, (argument, column) in enumerate(zip(self.task.arguments, columns, strict=True)):
-            if not argument.lookups or column.nulls is None:
-                continue
-            missing = np.broadcast_to(column.nulls, len(chunk))
-            for route, index in argument.lookups:
-                failed = missing & (chunk.of(index.positions) == index.size)
-                lost[number, route] = lost.get((number, route), 0) + int(failed.sum())
-                missing = missing & ~failed
 
     # -- folding ----------------------------------------------------------------------------------------------------
 
@@ -314,6 +312,20 @@ def _side_by_side(action: Callable[[int], None], numbers: range) -> None:
             pass
 
 
+def _refuse(looked: float) -> float:
+    """Raise an error where a scan takes too long or too much; memory was looked at last at ``looked``."""
+    refuse_late()
+    now = time.monotonic()
+    if now - looked <= _LOOK_SECONDS:
+        return looked
+    refuse_full()
+    return now
+
+
+def _cores() -> int:
+    return os.cpu_count() or 1
+
+
 @cache
 def _pool() -> ThreadPoolExecutor:
-    return ThreadPoolExecutor(max_workers=os.cpu_count() or 1, thread_name_prefix="relatum")
+    return ThreadPoolExecutor(max_workers=_cores(), thread_name_prefix="relatum")

@@ -14,11 +14,13 @@ from relatum.data.columns import Array, Column, narrow_codes
 from relatum.data.groups import Links, number_groups
 from relatum.data.types import BOOLEAN, INTEGER
 from relatum.engine.memory.aggregates import Collected, DistinctCode, Folded, MemberCode, RowNumber, RowValue, kernel_of
-from relatum.engine.memory.filters import CodeTest, PartTest, part_test
+from relatum.engine.memory.blocks.forms import form_of
+from relatum.engine.memory.filters import CodeTest, Marks, PartTest, part_test
 from relatum.engine.memory.folds import CountFold, FoldKind
 from relatum.engine.memory.groups import Groups
 from relatum.engine.memory.rows import Chunk, RowReader
-from relatum.engine.memory.scan import Argument, ScanResult, ScanTask, run_scan
+from relatum.engine.memory.scan import run_scan
+from relatum.engine.memory.scan_task import Argument, ScanResult, ScanTask
 from relatum.engine.memory.store import MemoryStore, RowCodes
 from relatum.language.expression import Apply, ColumnValue, Expression, FilterPart, applications, columns_in
 from relatum.language.register import CAST
@@ -26,6 +28,7 @@ from relatum.model.names import column_name
 from relatum.model.routes import Hop, Place, Route, reach_of
 from relatum.plan.engine import Loss, LostCast, LostCondition, LostLookup
 from relatum.plan.nodes import Aggregation, Bounds, Kept, Match, Restriction
+from relatum.progress import report_scan
 
 #: For each code whether it is that of a member that is kept.
 Mark = NDArray[np.bool_]
@@ -188,13 +191,14 @@ class Scans:
         task = ScanTask(
             self.store.rows(Place(source)),
             tests,
-            [CodeTest.of(self.row_codes(source, coded(each.match)), mark) for each, mark in marks.items()],
+            [CodeTest.of(self.row_codes(source, coded(each.match)), Marks.of(mark)) for each, mark in marks.items()],
             [(self.row_codes(source, key), self.size(key)) for key in keys],
             arguments,
             list(folds),
             any(needs_rows(aggregation) for aggregation, _ in wanted),
         )
         result = run_scan(task)
+        report_scan(source, task.rows, result.way)
         if marks and any(argument.lookups for argument in arguments):
             # Rows that a lookup leaves out are counted among all rows, whatever members are kept.
             counted = replace(task, marks=(), keys=(), folds=[("count", None)], keep=False)
@@ -305,7 +309,7 @@ class Scans:
         for route, parts in through.items():
             mask = self._reached(route, parts)
             codes = self.row_codes(reader.table, before(route))
-            tests.append(PartTest(parts[0].part, CodeTest.of(codes, mask), None))
+            tests.append(PartTest(parts[0].part, CodeTest.of(codes, Marks.of(mask)), None))
         return tests
 
     def _reached(self, route: Route, parts: list[Restriction]) -> NDArray[np.bool_]:
@@ -458,7 +462,7 @@ def _argument(reader: RowReader, value: RowValue) -> Argument:
             def codes(chunk: Chunk) -> Column:
                 return Column(INTEGER, chunk.of(members.codes), None, None, 0, members.size)
 
-            return Argument(INTEGER, codes, ())
+            return Argument(INTEGER, codes, (), form_of(reader, value))
         case DistinctCode(column):
             members = reader.store.members(column.table, column.column)
             own_codes = reader.store.row_codes(reader.route(column), column.table, column.column)
@@ -468,7 +472,7 @@ def _argument(reader: RowReader, value: RowValue) -> Argument:
                 nulls = codes >= members.null
                 return Column(INTEGER, codes, nulls if nulls.any() else None, None, 0, members.no_match)
 
-            return Argument(INTEGER, known_codes, tuple(reader.matches(column)))
+            return Argument(INTEGER, known_codes, tuple(reader.matches(column)), form_of(reader, value))
         case RowNumber():
             numbers = np.arange(reader.store.rows(Place(reader.table)))
 
@@ -477,4 +481,4 @@ def _argument(reader: RowReader, value: RowValue) -> Argument:
 
             return Argument(INTEGER, rows, ())
         case _:
-            return Argument(value.type, reader.compile(value), tuple(reader.matches(value)))
+            return Argument(value.type, reader.compile(value), tuple(reader.matches(value)), form_of(reader, value))

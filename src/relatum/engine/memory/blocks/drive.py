@@ -1,0 +1,133 @@
+"""Programs carried out: a thread takes a stretch of the table, notes which rows pass, and folds those."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, assert_never
+
+import numpy as np
+
+from relatum.data.columns import Array
+from relatum.engine.memory.blocks.instructions import BLOCK, COUNT_AND_SUM, LOST, PART, SUM
+from relatum.engine.memory.blocks.program import Accumulator, Program, Selection
+from relatum.engine.memory.folds import CountFold, DistinctFold, ExactSum, Extreme, Fold
+from relatum.engine.memory.rows import Chunk
+
+#: Rows that a thread takes at once: many, since threads wait for each other's Python; few enough to end soon.
+STRETCH_ROWS = 1 << 19
+_WORD, _UNKNOWN, _ADDRESS, _SECOND, _BITS = 0, 2, 3, 4, 4
+
+Loops = Any
+
+
+def selected(loops: Loops, selection: Selection, start: int, stop: int, notes: Array, passing: Array) -> int:
+    """Note the rows of a stretch that pass, counted from its start, and say how many; without tests all, unnoted."""
+    count = stop - start
+    if len(selection.steps):
+        count = loops.select(start, stop, selection.steps, notes, passing)
+    elif selection.judged:
+        notes[:count] = np.arange(count)
+    for test in selection.judged:
+        if count:
+            passing = notes[:count][test.mask(Chunk(start, stop, notes[:count].astype(np.int64)))]
+            count = len(passing)
+            notes[:count] = passing
+    return count
+
+
+def survivors(loops: Loops, selection: Selection, start: int, stop: int) -> Chunk:
+    """The rows of a stretch that pass."""
+    notes = np.empty(stop - start + 8, np.uint32)
+    count = selected(loops, selection, start, stop, notes, np.zeros(BLOCK, np.uint8))
+    return Chunk(start, stop, None if count == stop - start else notes[:count].astype(np.int64))
+
+
+class Worker:
+    """What one thread folds into, and what it notes on the way."""
+
+    def __init__(self, loops: Loops, selection: Selection, program: Program) -> None:
+        self.loops, self.selection, self.program = loops, selection, program
+        self.kept = [_made(each) for each in program.accumulators]
+        self.lost = np.zeros(max(len(program.lost), 1), np.int64)
+        # Some more: a row that does not pass is noted where the next one would be.
+        self._notes = np.empty((STRETCH_ROWS if selection.judged else PART) + 8, np.uint32)
+        self._passing = np.zeros(BLOCK, np.uint8)
+        self._groups = np.zeros(BLOCK, np.uint32)
+        self._registers = np.empty((max(program.registers, 1), BLOCK), np.int64)
+        self._missing = np.zeros((max(program.missing, 1), BLOCK), np.uint8)
+        self._operations, self._folds = program.operations.copy(), program.folds.copy()
+        own = self._operations[:, _WORD] == LOST
+        self._operations[own, _SECOND] = self.lost.ctypes.data + self.lost.itemsize * self._operations[own, _SECOND]
+        self._folds[:, _ADDRESS] = [kept.ctypes.data for kept in self.kept]
+        # What counts all rows is what the first fold counts.
+        self._folds = self._folds[[not each.counts_rows for each in program.accumulators]]
+        if program.groups > 1:
+            self._folds = _with_counts(self._folds)
+
+    def take_in(self, start: int, stop: int) -> None:
+        """Take in the rows of a stretch."""
+        program = self.program
+        into = (
+            program.keys, self._operations, self._folds, program.groups == 1, self._groups, self._registers,
+            self._missing,
+        )  # fmt: skip
+        if not self.selection.judged:
+            self.loops.both(start, stop, self.selection.steps, self._notes, self._passing, *into)
+            return
+        count = selected(self.loops, self.selection, start, stop, self._notes, self._passing)
+        if count:
+            self.loops.fold(start, self._notes, count, count == stop - start, *into)
+
+
+def _with_counts(folds: Array) -> Array:
+    """The folds, the first of which counts rows, that done by the first sum of what every row has, if there is one."""
+    for at in range(1, len(folds)):
+        if folds[at, _WORD] == SUM and folds[at, _UNKNOWN] < 0:
+            folds[at, _WORD], folds[at, _BITS] = COUNT_AND_SUM, folds[0, _ADDRESS]
+            return np.ascontiguousarray(folds[1:])
+    return folds
+
+
+def _made(accumulator: Accumulator) -> Array:
+    if accumulator.kind == "distinct":
+        return np.zeros(accumulator.size, np.uint8)
+    if accumulator.filler:
+        return np.full(accumulator.size, accumulator.filler, np.int64)
+    return np.zeros(accumulator.size, np.int64)
+
+
+def folds_of(program: Program, workers: list[Worker]) -> list[Fold]:
+    """What all threads have folded, put together."""
+    return [
+        _fold(program, at, each, [worker.kept for worker in workers]) for at, each in enumerate(program.accumulators)
+    ]
+
+
+def _fold(program: Program, at: int, each: Accumulator, kept: list[list[Array]]) -> Fold:
+    match each.kind:
+        case "count":
+            counted = CountFold(0)
+            counted.counts = _together(kept, 0 if each.counts_rows else at, np.add)
+            return counted
+        case "sum":
+            total = ExactSum(0)
+            total.low, total.reach = _together(kept, at, np.add), each.reach
+            return total
+        case "min" | "max":
+            operation = np.minimum if each.kind == "min" else np.maximum
+            extreme = Extreme(0, operation, each.filler, np.int64)
+            extreme.best, extreme.column = _together(kept, at, operation), each.column
+            return extreme
+        case "distinct":
+            found = DistinctFold(program.groups)
+            found.take_marks(_together(kept, at, np.bitwise_or).view(np.bool_))
+            return found
+        case _:
+            assert_never(each.kind)
+
+
+def _together(kept: list[list[Array]], at: int, operation: Callable[..., Array]) -> Array:
+    total = kept[0][at]
+    for other in kept[1:]:
+        total = operation(total, other[at])
+    return total.copy() if at == 0 else total

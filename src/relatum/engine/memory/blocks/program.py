@@ -1,0 +1,334 @@
+"""A scan as a program for the compiled loops: rows of whole numbers, with the addresses of what they read; or why not.
+
+The loops do not look whether a place lies within an array. This module is the only one that hands them addresses: it
+holds the arrays as long as a program lives, and it checks each of them: its type, that it is in one piece, as long as
+the table, and that its codes are below their number.
+"""
+
+from __future__ import annotations
+
+import weakref
+from collections.abc import Sequence
+from typing import Any, assert_never
+
+import numpy as np
+from msgspec import Struct
+from numpy.typing import NDArray
+
+from relatum.data.columns import Array, Column
+from relatum.data.groups import DENSE_GROUPS
+from relatum.data.vectors import HIGHEST, LOWEST
+from relatum.engine.memory.blocks import instructions as words
+from relatum.engine.memory.blocks.forms import Combined, Fixed, Form, Looked, Own, column_of
+from relatum.engine.memory.filters import CodeTest, RangeTest, RowFilter
+from relatum.engine.memory.folds import DistinctFold, FoldKind
+from relatum.engine.memory.scan_task import ScanTask
+from relatum.engine.memory.store import RowCodes
+from relatum.model.routes import Route
+
+_KINDS = {np.dtype(name): number for number, name in enumerate(words.KINDS)}
+#: The types that codes and row numbers have.
+_CODES = frozenset(map(np.dtype, ("u1", "u2", "u4", "i8")))
+#: Accumulators for more groups than these are made only where there are about as many rows.
+_MANY_GROUPS = 1 << 16
+#: The bytes that all accumulators of a scan may take.
+_MOST_BYTES = 1 << 29
+_REAL = np.array([1, 0], np.uint8)
+
+
+class WhyNot(Struct, frozen=True):
+    """Why a scan, or what follows its tests, is left to NumPy."""
+
+    reason: str
+
+
+class _Unfit(Exception):
+    """An array is not as the loops read it."""
+
+
+class Selection(Struct, frozen=True, eq=False):
+    """The tests of a scan that the loops carry out, as ``steps``, and after them those that NumPy does."""
+
+    steps: NDArray[np.int64]
+    judged: tuple[RowFilter, ...]
+    held: list[Array]
+
+
+class Accumulator(Struct, frozen=True, eq=False):
+    """What a fold folds into: how many numbers, what they are before, and their bytes; none where rows are counted."""
+
+    kind: FoldKind
+    size: int
+    filler: int
+    bits: int
+    reach: int
+    counts_rows: bool
+    column: Column | None
+
+
+class Program(Struct, frozen=True, eq=False):
+    """How the rows that are left are folded."""
+
+    groups: int
+    keys: NDArray[np.int64]
+    operations: NDArray[np.int64]
+    folds: NDArray[np.int64]
+    registers: int
+    missing: int
+    accumulators: tuple[Accumulator, ...]
+    lost: tuple[tuple[int, Route], ...]
+    held: list[Array]
+
+
+def selection_of(tests: Sequence[RowFilter], rows: int) -> Selection:
+    """The tests of a scan, in their order; what the loops cannot do comes last and is left to NumPy."""
+    held: list[Array] = []
+    steps: list[list[int]] = []
+    judged: list[RowFilter] = []
+    for test in tests:
+        try:
+            steps += _steps_of(test, rows, held)
+        except _Unfit:
+            judged.append(test)
+    steps.sort(key=lambda step: step[0] != words.INSIDE)  # comparing is quicker than looking up
+    return Selection(_table(steps, words.STEP_WIDTH), tuple(judged), held)
+
+
+def _steps_of(test: RowFilter, rows: int, held: list[Array]) -> list[list[int]]:
+    match test:
+        case RangeTest(column, low, high):
+            kind, address = _column(column.values, rows, held)
+            steps = [[words.INSIDE, kind, address, low, high - low, 0]]
+            if column.nulls is not None:
+                kind, address = _column(column.nulls, rows, held)
+                steps.append([words.MARKED, kind, address, 0, 0, _address(_REAL, held)])
+            return steps
+        case CodeTest(RowCodes(codes, positions), passing, runs):
+            marks = passing
+            if positions is not None:
+                codes, marks, runs = positions, passing.take(codes), []
+            kind, address = _codes(codes, rows, len(marks), held)
+            if len(runs) == 1:
+                ((low, high),) = runs
+                return [[words.INSIDE, kind, address, low, high - low, 0]]
+            table = np.ascontiguousarray(marks).view(np.uint8)
+            return [[words.MARKED, kind, address, 0, 0, _address(table, held)]]
+        case _:
+            raise _Unfit
+
+
+def program_of(task: ScanTask, tested: bool, workers: int) -> Program | WhyNot:
+    """How a scan's rows are folded, or why that is left to NumPy.
+
+    Parameters
+    ----------
+    task : ScanTask
+        The scan.
+    tested : bool
+        Whether rows are tested, so that few may be left.
+    workers : int
+        How many threads have accumulators of their own.
+    """
+    if task.keep:
+        return WhyNot("an aggregate needs all rows of a group at once")
+    groups = 1
+    for _, size in task.keys:
+        groups *= size
+    if groups > (_MANY_GROUPS if tested or groups > task.rows else DENSE_GROUPS):
+        return WhyNot("there are too many groups for a place each")
+    try:
+        return _Writer(task, groups, workers).program()
+    except _Unfit as unfit:
+        return WhyNot(str(unfit))
+
+
+class _Writer:
+    """Writes a program: what is read twice is read into one register."""
+
+    def __init__(self, task: ScanTask, groups: int, workers: int) -> None:
+        self.task, self.groups, self.workers = task, groups, workers
+        self.held: list[Array] = []
+        self.operations: dict[tuple[int, ...], int] = {}
+        self.registers = 0
+        self.missing = 0
+        self.lost: list[tuple[int, Route]] = []
+
+    def program(self) -> Program:
+        task, held = self.task, self.held
+        keys = []
+        for found, size in task.keys:
+            if found.positions is not None:
+                raise _Unfit("a column's codes are found by way of another table")
+            keys.append([*_codes(found.codes, task.rows, size, held), size])
+        # All of them, also where nothing is folded of one: what its lookups do not find is counted.
+        read = [self._read(number, argument.form) for number, argument in enumerate(task.arguments)]
+        folds, accumulators = [], []
+        for kind, number in task.folds:
+            form = None if number is None else task.arguments[number].form
+            register, unknown = (-1, -1) if number is None else read[number]
+            made = self._accumulator(kind, form, unknown)
+            accumulators.append(made)
+            folds.append([_FOLDS[kind], register, unknown, 0, made.bits])
+        taken = sum(each.size * (1 if each.kind == "distinct" else 8) for each in accumulators)
+        if taken * self.workers > _MOST_BYTES:
+            raise _Unfit("places for all groups would take too much memory")
+        return Program(
+            groups=self.groups,
+            keys=_table(keys, words.KEY_WIDTH),
+            operations=_table([list(each) for each in self.operations], words.OPERATION_WIDTH),
+            folds=_table(folds, words.FOLD_WIDTH),
+            registers=self.registers,
+            missing=self.missing,
+            accumulators=tuple(accumulators),
+            lost=tuple(self.lost),
+            held=held,
+        )
+
+    def _accumulator(self, kind: FoldKind, form: Form | None, unknown: int) -> Accumulator:
+        counts_rows = kind == "count" and form is not None and unknown < 0
+        size, filler, bits, reach = (0 if counts_rows else self.groups), 0, 0, 0
+        lower, upper = (0, 0) if form is None else form.bounds
+        match kind:
+            case "count":
+                pass
+            case "sum":
+                reach = max(abs(lower), abs(upper)) * self.task.rows
+                if reach >= 1 << 62:
+                    raise _Unfit("a sum may need more than 64 bits")
+            case "min":
+                filler = HIGHEST
+            case "max":
+                filler = LOWEST
+            case "distinct":
+                bits = int(upper).bit_length()
+                if not DistinctFold.marks_fit(self.groups, bits):
+                    raise _Unfit("there are too many different values to mark each")
+                size = self.groups << bits
+            case _:
+                assert_never(kind)
+        return Accumulator(kind, size, filler, bits, reach, counts_rows, None if form is None else column_of(form))
+
+    def _read(self, number: int, form: Form | None) -> tuple[int, int]:
+        """The registers of an argument and of which rows have no value; -1 where all have one."""
+        if form is None:
+            raise _Unfit("an aggregate takes floats, or more than whole numbers added and multiplied")
+        register = self._written(form)
+        nulls = _nulls(form)
+        lookups = self.task.arguments[number].lookups
+        if not nulls and not lookups:
+            return register, -1
+        unknown, self.missing = self.missing, self.missing + 1
+        self._append(words.KNOWN, 0, 0, 0, 0, unknown)
+        for each in nulls:
+            if isinstance(each, Own):
+                assert each.column.nulls is not None
+                kind, address = _column(each.column.nulls, self.task.rows, self.held)
+                self._append(words.MISSING, kind, address, 0, 0, unknown)
+            else:
+                assert each.nulls is not None
+                kind, address = _codes(each.positions, self.task.rows, len(each.table), self.held)
+                table = _address(each.nulls.view(np.uint8), self.held)
+                self._append(words.MISSING_THERE, kind, address, table, 0, unknown)
+        for route, index in lookups:
+            kind, address = _codes(index.positions, self.task.rows, index.size + 1, self.held)
+            # Each thread has counters of its own: their address is filled in there.
+            self._append(words.LOST, kind, address, index.size, len(self.lost), unknown)
+            self.lost.append((number, route))
+        return register, unknown
+
+    def _append(self, *operation: int) -> None:
+        self.operations[operation] = 0
+
+    def _written(self, form: Form) -> int:
+        """The register that holds a form's value."""
+        match form:
+            case Own(column):
+                kind, address = _column(column.values, self.task.rows, self.held)
+                return self._register(words.LOAD, kind, address, 0, 0)
+            case Looked(positions, table):
+                kind, address = _codes(positions, self.task.rows, len(table), self.held)
+                return self._register(words.PICK, kind, address, _address(table, self.held), 0)
+            case Fixed(value):
+                return self._register(words.FIXED, 0, 0, value, 0)
+            case Combined(word, left, right):
+                return self._register(word, 0, 0, self._written(left), self._written(right))
+            case _:
+                assert_never(form)
+
+    def _register(self, *operation: int) -> int:
+        for known, register in self.operations.items():
+            if known[:-1] == operation:
+                return register
+        self.operations[*operation, self.registers] = self.registers
+        self.registers += 1
+        return self.registers - 1
+
+
+_FOLDS: dict[FoldKind, int] = {
+    "count": words.COUNT,
+    "sum": words.SUM,
+    "min": words.LEAST,
+    "max": words.GREATEST,
+    "distinct": words.MARK,
+}
+
+
+def _nulls(form: Form) -> list[Own | Looked]:
+    """What of a form may have no value."""
+    match form:
+        case Own(column):
+            return [] if column.nulls is None else [form]
+        case Looked(nulls=nulls):
+            return [] if nulls is None else [form]
+        case Fixed():
+            return []
+        case Combined(left=left, right=right):
+            return [*_nulls(left), *_nulls(right)]
+        case _:
+            assert_never(form)
+
+
+# -- arrays that are handed over ---------------------------------------------------------------------------------------
+
+
+def _table(rows: list[list[int]], width: int) -> NDArray[np.int64]:
+    return np.array(rows, np.int64).reshape(-1, width)
+
+
+def _column(values: Array, rows: int, held: list[Array]) -> tuple[int, int]:
+    """The kind and address of a column."""
+    if values.dtype == np.bool_:
+        values = values.view(np.uint8)
+    if values.ndim != 1 or len(values) < rows or values.dtype not in _KINDS:
+        raise _Unfit("a column is not in one piece, or not of whole numbers")
+    return _KINDS[values.dtype], _address(values, held)
+
+
+def _codes(codes: Array, rows: int, size: int, held: list[Array]) -> tuple[int, int]:
+    """The kind and address of codes, all of them below ``size``."""
+    if codes.dtype not in _CODES or _above(codes) > size:
+        raise _Unfit("a column's codes are not below their number")
+    return _column(codes, rows, held)
+
+
+def _address(array: Array, held: list[Array]) -> int:
+    if not array.flags.c_contiguous:
+        raise _Unfit("a column is not in one piece, or not of whole numbers")
+    held.append(array)
+    return int(array.ctypes.data)
+
+
+_bounds: dict[int, tuple[weakref.ref[Any], int]] = {}
+
+
+def _above(codes: Array) -> int:
+    """A number that all codes are below; looked at once for each array. What is below zero counts as too large."""
+    known = _bounds.get(id(codes))
+    if known is not None and known[0]() is codes:
+        return known[1]
+    found = int(codes.max(initial=0)) + 1
+    if codes.dtype.kind == "i" and int(codes.min(initial=0)) < 0:
+        found = HIGHEST
+    number = id(codes)
+    _bounds[number] = weakref.ref(codes, lambda _: _bounds.pop(number, None)), found
+    return found

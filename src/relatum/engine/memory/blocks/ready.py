@@ -1,0 +1,127 @@
+"""Whether the compiled loops are at hand, and getting them there without anybody waiting.
+
+The compiler (the extra ``fast``) weighs much and takes half a minute to compile the loops once on a machine. So nothing
+of it is imported before this process has scanned enough rows for it to be worth it; then a process of its own compiles
+them into the person's cache folder, and a thread loads them. Until then, and where any of that fails, NumPy answers.
+"""
+
+from __future__ import annotations
+
+import importlib.util
+import os
+import platform
+import stat
+import subprocess
+import sys
+import threading
+from hashlib import blake2b
+from importlib.metadata import PackageNotFoundError, version
+from pathlib import Path
+from typing import Any
+
+import platformdirs
+
+from relatum.engine.memory.blocks.program import WhyNot
+from relatum.version import __version__
+
+#: Tables of fewer rows are answered by NumPy before a loop has begun.
+LARGE_ROWS = 1_000_000
+#: The loops are loaded once so many rows of large tables have been scanned.
+_WORTH_ROWS = 20_000_000
+#: Compiling takes half a minute; a machine that is busy may need longer.
+_LONGEST_SECONDS = 600
+#: The file that says that a folder holds every loop.
+DONE = "done"
+
+_PREFIX = "the compiled loops are not used: "
+_ON_THE_WAY = WhyNot(_PREFIX + "they are being loaded")
+
+
+class _Readiness:
+    def __init__(self) -> None:
+        self.loops: Any = None
+        self.reason = WhyNot(_PREFIX + "too few rows have been scanned so far")
+        self.scanned = 0
+        self.large = LARGE_ROWS
+        self.thread: threading.Thread | None = None
+        self.lock = threading.Lock()
+
+
+_now = _Readiness()
+
+
+def loops_for(rows: int) -> Any:
+    """The loops for a table of so many rows, or why NumPy answers."""
+    if rows < _now.large:
+        return WhyNot(f"{rows:,} rows are fewer than {_now.large:,}")
+    if _now.loops is not None:
+        return _now.loops
+    _now.scanned += rows
+    if _now.scanned >= _WORTH_ROWS:
+        prepare()
+    return _now.reason
+
+
+def begin_at(rows: int) -> None:
+    """Let tables of so many rows or more be for the loops: to compare both ways."""
+    _now.large = rows
+
+
+def prepare() -> threading.Thread:
+    """Begin to get the loops, if that has not begun; the thread ends when they are there or cannot be had."""
+    with _now.lock:
+        if _now.thread is None:
+            _now.reason = _ON_THE_WAY
+            _now.thread = threading.Thread(target=_get, name="relatum-loops", daemon=True)
+            _now.thread.start()
+    return _now.thread
+
+
+def _get() -> None:
+    if importlib.util.find_spec("numba") is None:
+        _now.reason = WhyNot(_PREFIX + "the extra `fast` is not installed")
+        return
+    try:
+        folder = _folder()
+        if not (folder / DONE).exists():
+            program = "import sys; from pathlib import Path; from relatum.engine.memory.blocks import loops; "
+            command = [sys.executable, "-c", program + "loops.main(Path(sys.argv[1]))", str(folder)]
+            # It goes on where this process ends before it: the next one finds what it has made.
+            subprocess.run(
+                command, check=True, timeout=_LONGEST_SECONDS, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL, start_new_session=True,
+            )  # fmt: skip
+        from relatum.engine.memory.blocks import loops  # noqa: PLC0415 - it brings the compiler
+
+        _now.loops = loops.compiled(folder)
+    except (OSError, subprocess.SubprocessError, ImportError) as error:
+        _now.reason = WhyNot(f"{_PREFIX}{error}")
+
+
+def _folder() -> Path:
+    """The folder of the loops in the person's cache: for these versions, on this machine, and of nobody else.
+
+    Raises
+    ------
+    OSError
+        It cannot be made, or somebody else may write in it.
+    """
+    made_of = [__version__, sys.version, platform.node(), platform.machine(), *map(_version, ("numba", "numpy"))]
+    for name in ("loops.py", "instructions.py"):
+        made_of.append(Path(__file__).with_name(name).read_text(encoding="utf-8"))
+    name = blake2b("\n".join(made_of).encode(), digest_size=8).hexdigest()
+    folder = platformdirs.user_cache_path("relatum", appauthor=False) / f"loops-{name}"
+    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+    found = folder.lstat()
+    # What lies there is run: nobody else may have put it there.
+    foreign = hasattr(os, "getuid") and (found.st_uid != os.getuid() or found.st_mode & 0o022)
+    if not stat.S_ISDIR(found.st_mode) or foreign:
+        raise OSError(f"somebody else may write in {folder}")
+    return folder
+
+
+def _version(package: str) -> str:
+    try:
+        return version(package)
+    except PackageNotFoundError:
+        return ""

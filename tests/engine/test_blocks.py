@@ -1,0 +1,206 @@
+"""Compiled loops and NumPy answer alike, to the bit: on random stars, and on tables of many blocks."""
+
+from __future__ import annotations
+
+import random
+import sys
+from collections.abc import Iterator
+from datetime import date, timedelta
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+import relatum
+from agreement import Refused, build, pivoted, refusing
+from relatum.engine.memory import scan
+from relatum.engine.memory.blocks import ready
+from relatum.progress import noting_scans
+from stars import random_case
+
+# The loops are compiled once on a machine: not by several processes at the same time.
+pytestmark = pytest.mark.xdist_group("blocks")
+SLOW = [HealthCheck.too_slow, HealthCheck.function_scoped_fixture]
+NEVER = sys.maxsize
+
+
+@pytest.fixture(scope="module", autouse=True)
+def loops() -> Iterator[None]:
+    ready.prepare().join()
+    assert not isinstance(ready.loops_for(sys.maxsize - 1), ready.WhyNot), "the extra `fast` is part of `dev`"
+    yield
+    ready.begin_at(ready.LARGE_ROWS)
+
+
+def both_ways(model: relatum.Model, **asked: Any) -> tuple[list[Any], list[str]]:
+    """What a request gives with NumPy and with compiled loops, its notes included, and how tables were scanned."""
+    answers = []
+    for at in (NEVER, 1):
+        ready.begin_at(at)
+        with noting_scans() as ways:
+            grid = model.pivot(**asked)
+        answers.append((grid.to_arrow(totals=True).to_pylist(), [note.text for note in grid.notes]))
+    return answers, list(ways)
+
+
+@pytest.mark.parametrize("plain", [True, False])
+def test_random_cases_are_worth_the_same(plain: bool, monkeypatch: pytest.MonkeyPatch) -> None:
+    compiled = scanned = 0
+    monkeypatch.setattr(scan, "STRETCH_ROWS", 5)
+
+    @settings(max_examples=60, deadline=None, suppress_health_check=SLOW)
+    @given(st.integers(0, 2**60))
+    def compare(seed: int) -> None:
+        nonlocal compiled, scanned
+        case = random_case(random.Random(seed), plain)
+        found = []
+        for at in (NEVER, 1):
+            ready.begin_at(at)
+            try:
+                with refusing(), noting_scans() as ways:
+                    grid = pivoted(build(case.star), case)
+            except Refused:
+                return
+            found.append((grid.to_arrow(totals=True).to_pylist(), [note.text for note in grid.notes]))
+        assert repr(found[0]) == repr(found[1]), case
+        scanned += len(ways)
+        compiled += sum("compiled" in way for way in ways)
+
+    compare()
+    assert compiled > scanned / 4, f"{compiled} of {scanned} scans were compiled"
+
+
+ROWS = 75_000
+
+
+@pytest.fixture(scope="module")
+def many() -> relatum.Model:
+    """A table of many blocks: numbers of every width, nulls, texts, dates in order, and keys that find nothing."""
+    chance = np.random.default_rng(7)
+
+    def some(values: Any, type_: pa.DataType, share: float = 0.1) -> pa.Array:
+        return pa.array(values, type_, mask=chance.random(ROWS) < share)
+
+    shop = pa.table(
+        {
+            "shop": pa.array(range(400)),
+            "town": [f"town {number % 23}" if number % 9 else None for number in range(400)],
+            "rent": pa.array([None if number % 7 == 0 else Decimal(number) / 4 for number in range(400)], pa.decimal128(9, 2)),
+        }
+    )  # fmt: skip
+    sale = pa.table(
+        {
+            "shop": some(chance.integers(0, 420, ROWS), pa.int64(), 0.02),
+            "order": np.sort(chance.integers(0, ROWS // 3, ROWS)),
+            "day": [date(2020, 1, 1) + timedelta(days=at // 60) for at in range(ROWS)],
+            "tiny": some(chance.integers(-100, 100, ROWS), pa.int64()),
+            "small": chance.integers(0, 30_000, ROWS),
+            "large": some(chance.integers(-(2**40), 2**40, ROWS), pa.int64()),
+            "money": pa.array([Decimal(int(each)) / 100 for each in chance.integers(-5000, 99999, ROWS)], pa.decimal128(9, 2)),
+            "speed": some(chance.random(ROWS), pa.float64()),
+            "paid": some(chance.random(ROWS) < 0.5, pa.bool_()),
+            "kind": pa.array([("ash", "elm", "fir", None)[at] for at in chance.integers(0, 4, ROWS)]),
+        }
+    )  # fmt: skip
+    model = relatum.Model("many")
+    model.add_table("shop", shop, key="shop")
+    model.add_table("sale", sale)
+    model.relate("sale.shop -> shop.shop")
+    return model
+
+
+FIELDS = ("sale.kind", "shop.town", "sale.paid", "shop.shop", "sale.order", "sale.tiny")
+VALUES = (
+    "sum(sale.tiny)",
+    "sum(sale.small * sale.tiny)",
+    "sum(sale.large - sale.tiny * 3)",
+    "sum(sale.money * shop.rent)",
+    "sum(shop.rent)",
+    "sum(sale.money + sale.small)",
+    "avg(sale.money)",
+    "count(sale)",
+    "count(sale.tiny)",
+    "count(shop.rent)",
+    "count(distinct sale.tiny)",
+    "count(distinct shop.town)",
+    "min(sale.large)",
+    "max(sale.kind)",
+    "min(shop.town)",
+    "max(sale.paid)",
+    "max(sale.money - shop.rent)",
+    "sole(sale.kind)",
+    "sum(sale.speed)",
+    "median(sale.tiny)",
+)
+CONDITIONS = (
+    "sale.tiny between -20 and 55",
+    "sale.tiny = 3",
+    "sale.small < 11000.5",
+    "sale.money >= 12.345",
+    "sale.day >= date '2021-03-01'",
+    "sale.kind = 'elm'",
+    "sale.kind in ('ash', 'fir')",
+    "shop.town <> 'town 5'",
+    "shop.town like '%1%'",
+    "shop.rent > 40",
+    "sale.small > sale.large over sale",
+    "sale.speed < 0.3",
+    "sale.tiny is null",
+)
+
+
+@settings(max_examples=120, deadline=None, suppress_health_check=SLOW)
+@given(
+    st.lists(st.sampled_from(FIELDS), max_size=2, unique=True),
+    st.lists(st.sampled_from(VALUES), min_size=1, max_size=4, unique=True),
+    st.lists(st.sampled_from(CONDITIONS), max_size=3, unique=True),
+    st.sampled_from(["", "shop where sum(sale.tiny) > 0", "sale.order where count(sale) > 3"]),
+)
+def test_tables_of_many_blocks_are_worth_the_same(
+    many: relatum.Model, fields: list[str], values: list[str], conditions: list[str], keep: str
+) -> None:
+    named = {f"v{number}": formula for number, formula in enumerate(values)}
+    asked: dict[str, Any] = {"rows": fields, "values": named, "where": " and ".join(conditions)}
+    if keep:
+        asked["keep"] = keep
+    answers, _ = both_ways(many, **asked)
+    assert repr(answers[0]) == repr(answers[1])
+
+
+#: Requests, and how their table is scanned.
+WAYS = (
+    ({"values": "sum(sale.small * sale.tiny)", "where": "sale.tiny > 5"}, "by compiled loops"),
+    ({"rows": "shop.town", "values": "count(distinct sale.tiny)"}, "by compiled loops"),
+    ({"values": "sum(sale.speed)"}, "floats"),
+    ({"values": "median(sale.tiny)"}, "all rows of a group"),
+    ({"rows": "sale.order, sale.tiny", "values": "sum(sale.large)"}, "too many groups"),
+    ({"values": "sum(sale.large * 1000)"}, "64 bits"),
+)
+
+
+@pytest.mark.parametrize(("asked", "way"), WAYS)
+def test_it_is_said_how_a_table_is_scanned(many: relatum.Model, asked: dict[str, Any], way: str) -> None:
+    answers, ways = both_ways(many, **asked)
+    assert repr(answers[0]) == repr(answers[1])
+    assert way in " ".join(ways)
+
+
+@pytest.mark.parametrize("cores", [1, 2, 3, 5])
+def test_the_answer_does_not_depend_on_how_many_threads_there_are(
+    many: relatum.Model, cores: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(scan, "_cores", lambda: cores)
+    monkeypatch.setattr(scan, "STRETCH_ROWS", 5000)
+    values = {"a": "sum(sale.large)", "b": "sum(sale.speed)", "c": "max(sale.small)", "d": "count(distinct sale.kind)"}
+    answers, _ = both_ways(many, rows="shop.town", values=values)
+    assert repr(answers[0]) == repr(answers[1])
+
+
+def test_a_scan_in_blocks_ends_when_time_is_over(many: relatum.Model) -> None:
+    ready.begin_at(1)
+    with relatum.limited(time="0.000001"), pytest.raises(relatum.LimitError, match="takes longer"):
+        many.pivot(rows="shop.town", values="sum(sale.large)")
