@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 import sys
+import time
 from collections.abc import Iterator
 from datetime import date, timedelta
 from decimal import Decimal
@@ -200,7 +201,16 @@ def test_the_answer_does_not_depend_on_how_many_threads_there_are(
     assert repr(answers[0]) == repr(answers[1])
 
 
-def test_a_scan_in_blocks_ends_when_time_is_over(many: relatum.Model) -> None:
+def test_a_scan_in_blocks_ends_when_a_limit_is_passed(many: relatum.Model, monkeypatch: pytest.MonkeyPatch) -> None:
+    class Slow(scan.Worker):
+        def take_in(self, start: int, stop: int) -> None:
+            time.sleep(0.05)
+
+    many.pivot(values="sum(sale.large)")  # what is read once is in memory
+    monkeypatch.setattr(scan, "Worker", Slow)
+    monkeypatch.setattr(scan, "STRETCH_ROWS", 1000)
     ready.begin_at(1)
-    with relatum.limited(time="0.000001"), pytest.raises(relatum.LimitError, match="takes longer"):
-        many.pivot(rows="shop.town", values="sum(sale.large)")
+    start = time.monotonic()
+    with relatum.limited(memory=1), pytest.raises(relatum.LimitError, match="more memory than allowed"):
+        many.pivot(values="sum(sale.large)")
+    assert time.monotonic() - start < 1, "75 stretches of 0.05 s were not waited for"

@@ -13,11 +13,12 @@ import pytest
 import relatum
 from agreement import build
 from relatum.data import joins
+from relatum.data.types import INTEGER, TEXT
 from relatum.pivot.axes import resolve_request
 from relatum.pivot.grains import wanted_of
 from relatum.pivot.request import ask
 from relatum.plan.describe import describe
-from relatum.plan.nodes import Plan
+from relatum.plan.nodes import Field, Plan
 from stall import make_stall
 from stars import random_case
 
@@ -227,3 +228,20 @@ WRITTEN = [
 @pytest.mark.parametrize(("formula", "written"), WRITTEN)
 def test_a_plan_writes_constants_and_operators_as_formulas_do(formula: str, written: str) -> None:
     assert written in make_stall().formula(formula).plan
+
+
+def test_equal_records_are_not_unequal() -> None:
+    one, other = (Field("sales", "product_id", INTEGER) for _ in range(2))
+    assert one == other and (one != other) is False
+    assert one != Field("sales", "product_id", TEXT) and one != "sales"
+
+
+def test_an_edit_keeps_derived_columns_that_it_does_not_change() -> None:
+    model = relatum.Model()
+    model.add_table("sales", pa.table({"x": [1, 2, 3]}))
+    model.derive("sales", "twice", "x * 2")
+    before = model.session.store.column("sales", "twice")
+    model.measure("total", "sum(sales.twice)")
+    assert model.session.store.column("sales", "twice") is before
+    model.derive("sales", "twice", "x * 3", replace=True)
+    assert model.session.store.column("sales", "twice").values.tolist() == [3, 6, 9]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import assert_never
 
 from relatum.language.expression import (
@@ -102,8 +102,17 @@ def only_aggregation(node: Nested) -> Aggregation | None:
     return inner
 
 
-def aggregations(formulas: Iterable[Formula]) -> Iterator[Aggregation]:
-    """Every aggregation over rows in formulas, however deep; each formula is looked into once."""
+def _own_formulas(kept: Kept) -> tuple[Formula, ...]:
+    return kept.formulas
+
+
+def aggregations(
+    formulas: Iterable[Formula], formulas_of: Callable[[Kept], tuple[Formula, ...]] = _own_formulas
+) -> Iterator[Aggregation]:
+    """Every aggregation over rows in formulas, however deep; each formula is looked into once.
+
+    ``formulas_of`` says by which formulas an engine finds kept members.
+    """
     pending = list(formulas)
     seen: set[Formula] = set()
     while pending:
@@ -116,7 +125,7 @@ def aggregations(formulas: Iterable[Formula]) -> Iterator[Aggregation]:
                 case Aggregation(bounds=bounds):
                     yield node
                     every = (*bounds.kept, *(each for dates in bounds.dates for each in dates.kept))
-                    pending += [formula for each in every if isinstance(each, Kept) for formula in each.formulas]
+                    pending += [formula for each in every if isinstance(each, Kept) for formula in formulas_of(each)]
                 case Nested(arguments=arguments, conditions=conditions):
                     pending += [*arguments, *conditions]
                 case RankedAmong(formula=ranked, by=by):

@@ -34,6 +34,9 @@ class RowNumber(Immutable, frozen=True):
     """The number of a row."""
 
 
+#: The engine's own aggregate: how many different values of a column there are, where it is enough to know up to two.
+FEW_DISTINCT = "few_distinct"
+
 #: What a scan computes for each row: a row expression, or a code for a member.
 RowValue = Expression | MemberCode | DistinctCode | RowNumber
 
@@ -79,6 +82,8 @@ AggregateKernel = Folded | Collected
 
 def kernel_of(aggregation: Aggregation) -> AggregateKernel:
     """How an aggregation is worked out on rows: of a plain column, distinct values are codes that can be folded."""
+    if aggregation.function == FEW_DISTINCT:
+        return _FEW_CODES
     if aggregation.function == "count_distinct" and isinstance(aggregation.arguments[0], ColumnValue):
         return _DISTINCT_CODES
     return AGGREGATE_KERNELS[aggregation.function]
@@ -262,6 +267,15 @@ def _distinct_code(aggregation: Aggregation) -> tuple[RowValue, ...]:
     return (DistinctCode(value),)
 
 
+def _few_counted(given: Folds) -> Column:
+    """0, 1, or 2 for two and more: the lowest and the highest code are the same, or they are not."""
+    low, high, count = given.folds
+    assert isinstance(low, Extreme) and isinstance(high, Extreme) and isinstance(count, CountFold)
+    counts = np.where(count.counts == 0, 0, np.where(low.best == high.best, 1, 2))
+    return Column(INTEGER, counts, None, None, 0, 2)
+
+
+_FEW_CODES = Folded((("min", 0), ("max", 0), ("count", 0)), _few_counted, _distinct_code)
 _DISTINCT_CODES = Folded((("distinct", 0),), _distinct_counted, _distinct_code)
 
 _SUM: tuple[tuple[FoldKind, int | None], ...] = (("sum", 0), ("count", 0))

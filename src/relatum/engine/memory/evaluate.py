@@ -26,6 +26,7 @@ from relatum.engine.memory.aggregates import (
 )
 from relatum.engine.memory.align import aligned, taken_at, with_bounds
 from relatum.engine.memory.date_sets import DateSets, cell_codes
+from relatum.engine.memory.few import formulas_of
 from relatum.engine.memory.frames import Frame, frame_at, same_cells
 from relatum.engine.memory.groups import Groups
 from relatum.engine.memory.hidden import HiddenSets
@@ -322,7 +323,7 @@ class Evaluator:
 
     def prepare(self, formulas: Iterable[Formula]) -> None:
         """Tell the scans what the formulas will ask, so that one scan serves several."""
-        for node in aggregations(formulas):
+        for node in aggregations(formulas, formulas_of):
             bounds = node.bounds
             wanted = [coded(match) for match in bounds.matches]
             wanted += [Coded(each.route, each.calendar.table, "") for each in bounds.dates]
@@ -577,9 +578,10 @@ class Evaluator:
 
     def _kept_members(self, kept: Kept, cells: Frame) -> tuple[Array, Array]:
         """The codes of the members that each cell keeps, and the cells."""
-        parents, new, unmatched = self._valued_pairs(kept.members, kept.formula, cells)
+        formula = formulas_of(kept)[0]
+        parents, new, unmatched = self._valued_pairs(kept.members, formula, cells)
         inner = cells.expanded(parents, new)
-        value = self.values(kept.formula, inner)
+        value = self.values(formula, inner)
         codes = new[kept.match.key]
         mask: NDArray[np.bool_]
         if kept.best is None:
@@ -591,7 +593,7 @@ class Evaluator:
             if kept.match.column and bool((codes[mask] == null).any()):
                 self._nulls[NullWinner(kept.text, column_name(kept.match.table, kept.match.column))] = None
         if unmatched:
-            self._find_unmatched(kept.text, kept.members, kept.formula, cells, condition=kept.best is None)
+            self._find_unmatched(kept.text, kept.members, formula, cells, condition=kept.best is None)
         return codes[mask], parents[mask]
 
     def losses(self) -> Iterator[Loss]:

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from relatum.data import vectors as v
 from relatum.data.columns import Array, Column
+from relatum.data.groups import run_starts
 from relatum.data.types import Kind
 from relatum.engine.memory.rows import Chunk, Evaluate, RowReader, evaluate_tree
 from relatum.engine.memory.store import MemoryStore, RowCodes
@@ -50,9 +51,12 @@ class Marks(Struct, frozen=True, eq=False):
     @classmethod
     def of(cls, passing: NDArray[np.bool_]) -> Marks:
         """What is known of the codes marked in ``passing``."""
-        edges = np.flatnonzero(np.diff(passing.view(np.int8), prepend=0, append=0))
-        runs = [(int(start), int(stop) - 1) for start, stop in edges.reshape(-1, 2)[: _MOST_RUNS + 1]]
-        return cls(passing, runs, float(passing.mean()) if len(passing) else 0.0)
+        starts = run_starts(passing)
+        stops = np.append(starts[1:], len(passing)) - 1
+        first = 0 if len(passing) and passing[0] else 1
+        own = slice(first, first + 2 * (_MOST_RUNS + 1), 2)
+        runs = list(zip(starts[own].tolist(), stops[own].tolist(), strict=True))
+        return cls(passing, runs, np.count_nonzero(passing) / max(len(passing), 1))
 
     @property
     def nbytes(self) -> int:

@@ -17,7 +17,7 @@ from relatum.data.columns import Array, Column
 from relatum.data.vectors import spread
 from relatum.engine.memory.blocks.drive import STRETCH_ROWS, Worker, folds_of
 from relatum.engine.memory.blocks.drive import survivors as survivors_in_blocks
-from relatum.engine.memory.blocks.program import Program, Selection, WhyNot, program_of, selection_of
+from relatum.engine.memory.blocks.program import FEW_GROUPS, Program, Selection, WhyNot, program_of, selection_of
 from relatum.engine.memory.blocks.ready import loops_for
 from relatum.engine.memory.filters import narrowed, survivors
 from relatum.engine.memory.folds import Fold, GroupOfRow, beside, fold_maker, same_counts
@@ -71,13 +71,22 @@ class _Scan:
     def run(self) -> ScanResult:
         """Carry the scan out in blocks where that can be, else with NumPy; with the same result."""
         if self.selection is not None and not any(test.never for test in self.tests):
-            program = program_of(self.task, bool(self.tests), _cores())
+            program = program_of(self.task, self._likely_rows(self.selection), _cores())
             if isinstance(program, Program):
                 return self._in_blocks(self.selection, program)
             self.why_not = program
         result = self._with_numpy()
         result.way = self.why_not.reason if self.why_not else ""
         return result
+
+    def _likely_rows(self, selection: Selection) -> int:
+        """About how many rows pass, by those of one stretch; where that matters."""
+        if not self.tests or self.groups <= FEW_GROUPS:
+            return self.task.rows
+        start = self.task.rows // 2
+        stop = min(start + STRETCH_ROWS, self.task.rows)
+        found = len(survivors_in_blocks(self.loops, selection, start, stop))
+        return found * self.task.rows // max(stop - start, 1)
 
     def _in_blocks(self, selection: Selection, program: Program) -> ScanResult:
         starts = iter(range(0, self.task.rows, STRETCH_ROWS))  # shared: each thread takes the next stretch

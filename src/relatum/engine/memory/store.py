@@ -233,7 +233,10 @@ class MemoryStore(Store):
         if not route:
             return codes
         index = self.route_index(route)
-        return np.append(index.positions.astype(np.int64), index.size)[codes]
+        virtual = codes == len(index.positions)
+        if not len(index.positions):
+            return np.full(len(codes), index.size)
+        return np.where(virtual, index.size, index.positions.take(np.where(virtual, 0, codes)).astype(np.int64))
 
     def latest(self, calendar: str, route: Route) -> int | None:
         """The last date, in days since 1970, that any row at the start of a route to a calendar finds."""

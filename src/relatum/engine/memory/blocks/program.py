@@ -29,8 +29,8 @@ from relatum.model.routes import Route
 _KINDS = {np.dtype(name): number for number, name in enumerate(words.KINDS)}
 #: The types that codes and row numbers have.
 _CODES = frozenset(map(np.dtype, ("u1", "u2", "u4", "i8")))
-#: Accumulators for more groups than these are made only where there are about as many rows.
-_MANY_GROUPS = 1 << 16
+#: Accumulators for more groups than these are made only where there are as many rows.
+FEW_GROUPS = 1 << 16
 #: The bytes that all accumulators of a scan may take.
 _MOST_BYTES = 1 << 29
 _REAL = np.array([1, 0], np.uint8)
@@ -117,15 +117,15 @@ def _steps_of(test: RowFilter, rows: int, held: list[Array]) -> list[list[int]]:
             raise _Unfit
 
 
-def program_of(task: ScanTask, tested: bool, workers: int) -> Program | WhyNot:
+def program_of(task: ScanTask, likely: int, workers: int) -> Program | WhyNot:
     """How a scan's rows are folded, or why that is left to NumPy.
 
     Parameters
     ----------
     task : ScanTask
         The scan.
-    tested : bool
-        Whether rows are tested, so that few may be left.
+    likely : int
+        About how many rows pass its tests.
     workers : int
         How many threads have accumulators of their own.
     """
@@ -134,7 +134,7 @@ def program_of(task: ScanTask, tested: bool, workers: int) -> Program | WhyNot:
     groups = 1
     for _, size in task.keys:
         groups *= size
-    if groups > (_MANY_GROUPS if tested or groups > task.rows else DENSE_GROUPS):
+    if groups > min(max(FEW_GROUPS, likely), DENSE_GROUPS):
         return WhyNot("there are too many groups for a place each")
     try:
         return _Writer(task, groups, workers).program()
