@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import date
 from decimal import ROUND_CEILING, ROUND_FLOOR, ROUND_HALF_UP, Decimal
+from operator import eq, ge, gt, le, lt, ne
 from typing import Any
 
 import pyarrow as pa
@@ -189,3 +190,30 @@ def test_a_count_within_a_count_shows_where_it_is_zero() -> None:
     ):
         shown = model.pivot(rows="product.weight", values={"v": formula}).to_arrow().to_pylist()
         assert [row["v"] for row in shown] == [0], formula
+
+
+#: How many different values each shop has sold at: null counts for nothing, and a shop without rows has no number.
+SOLD = {"a": [None, None], "b": [5, 5, None], "c": [5, 6], "d": [7, 8, 9], "e": []}
+COMPARED = {"=": eq, "<>": ne, "<": lt, "<=": le, ">": gt, ">=": ge}
+
+
+@pytest.mark.parametrize("engine", ["memory", "duckdb"])
+@pytest.mark.parametrize("sign", COMPARED)
+def test_members_are_kept_by_how_many_different_values_they_have(engine: str, sign: str) -> None:
+    rows = [(shop, value) for shop, values in SOLD.items() for value in values]
+    with relatum.Model(engine=engine) as model:
+        model.add_table("shop", pa.table({"shop": list(SOLD)}), key="shop")
+        model.add_table("sale", pa.table({"shop": [row[0] for row in rows], "x": [row[1] for row in rows]}))
+        model.relate("sale.shop -> shop.shop")
+        for number in range(4):
+            for formula, turned in ((f"count(distinct sale.x) {sign} {number}", False),
+                                    (f"not (count(distinct sale.x) {sign} {number})", True)):  # fmt: skip
+                expected = [
+                    shop
+                    for shop, values in SOLD.items()
+                    if values and COMPARED[sign](len({each for each in values if each is not None}), number) != turned
+                ]
+                grid = model.pivot(
+                    rows="shop.shop", values="n: count(sale)", keep=f"shop where {formula}", totals=False
+                )
+                assert grid.to_arrow()["shop.shop"].to_pylist() == expected, formula

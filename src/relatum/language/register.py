@@ -329,6 +329,16 @@ _AGGREGATES = (
         merge="extreme",
         grows=False,
     ),
+    AggregateFunction(
+        "few_distinct",
+        "",
+        "",
+        "internal",
+        _integer,
+        "How many different values of a column there are: 0, 1, or 2 for two and more.",
+        empty="zero",
+        merge="extreme",
+    ),
 )
 
 _RANKINGS = (

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import assert_never
 
+from msgspec.structs import replace
+
 from relatum.language.expression import (
     Aggregate,
     Apply,
@@ -22,18 +24,23 @@ from relatum.language.expression import (
 )
 from relatum.language.register import SCALARS
 from relatum.model.routes import reach_of
-from relatum.plan.dependencies import kept_keys, kept_names
+from relatum.plan.dependencies import dates_keys, kept_keys, kept_names
 from relatum.plan.nodes import (
     Aggregation,
+    AxisBounds,
     Bounds,
+    EveryMember,
     Formula,
+    Judged,
     Kept,
     KeyColumn,
     Match,
     Named,
     Naming,
     Nested,
+    Occurring,
     RankedAmong,
+    WithRows,
 )
 from relatum.plan.slots import node_in
 
@@ -154,3 +161,31 @@ def own_rows_key(bounds: Bounds, matches: Sequence[Match]) -> int | None:
     (match,) = matches
     own = not match.column and not match.route and match.table == bounds.source
     return match.key if own and len(always_kept(bounds)) == len(bounds.kept) else None
+
+
+def ensures(judged: Judged, axis: AxisBounds, key: int) -> bool:
+    """Whether the rows by which a node has a value have just members that an axis's bounds leave in.
+
+    They do where these rows are bounded by all that bounds the axis, each along the route to the member and on.
+    """
+    if not axis.bounds.restrictions and not axis.bounds.kept:
+        return True
+    match judged.among:
+        case Occurring():
+            node = judged.node
+        case WithRows(aggregation, free):
+            if key in free:
+                return False
+            node = aggregation
+        case EveryMember():
+            return False
+        case _:
+            assert_never(judged.among)
+    assert isinstance(node, Aggregation), "only rows occur"
+    bounds = node.bounds
+    match = next((each for each in bounds.matches if each.key == key), None)
+    if match is None or reach_of(match.route) >= 0 or any(key in dates_keys(each) for each in bounds.dates):
+        return False
+    restrictions = [replace(each, route=match.route + each.route) for each in axis.bounds.restrictions]
+    kept = [replace(each, match=replace(each.match, route=match.route + each.match.route)) for each in axis.bounds.kept]
+    return all(each in bounds.restrictions for each in restrictions) and all(each in bounds.kept for each in kept)

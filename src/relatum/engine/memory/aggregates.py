@@ -34,9 +34,6 @@ class RowNumber(Immutable, frozen=True):
     """The number of a row."""
 
 
-#: The engine's own aggregate: how many different values of a column there are, where it is enough to know up to two.
-FEW_DISTINCT = "few_distinct"
-
 #: What a scan computes for each row: a row expression, or a code for a member.
 RowValue = Expression | MemberCode | DistinctCode | RowNumber
 
@@ -82,8 +79,6 @@ AggregateKernel = Folded | Collected
 
 def kernel_of(aggregation: Aggregation) -> AggregateKernel:
     """How an aggregation is worked out on rows: of a plain column, distinct values are codes that can be folded."""
-    if aggregation.function == FEW_DISTINCT:
-        return _FEW_CODES
     if aggregation.function == "count_distinct" and isinstance(aggregation.arguments[0], ColumnValue):
         return _DISTINCT_CODES
     return AGGREGATE_KERNELS[aggregation.function]
@@ -275,7 +270,6 @@ def _few_counted(given: Folds) -> Column:
     return Column(INTEGER, counts, None, None, 0, 2)
 
 
-_FEW_CODES = Folded((("min", 0), ("max", 0), ("count", 0)), _few_counted, _distinct_code)
 _DISTINCT_CODES = Folded((("distinct", 0),), _distinct_counted, _distinct_code)
 
 _SUM: tuple[tuple[FoldKind, int | None], ...] = (("sum", 0), ("count", 0))
@@ -289,6 +283,7 @@ AGGREGATE_KERNELS: Mapping[str, AggregateKernel] = {
     "count": Folded((("count", 0),), _counted),
     "count_rows": Folded((("count", None),), _counted),
     "count_distinct": Collected(_distinct),
+    "few_distinct": Folded((("min", 0), ("max", 0), ("count", 0)), _few_counted, _distinct_code),
     "median": _percentile_of(0.5),
     "percentile": _percentile_of(None),
     "stddev": _spread(root=True, population=False),

@@ -26,7 +26,6 @@ from relatum.engine.memory.aggregates import (
 )
 from relatum.engine.memory.align import aligned, taken_at, with_bounds
 from relatum.engine.memory.date_sets import DateSets, cell_codes
-from relatum.engine.memory.few import formulas_of
 from relatum.engine.memory.frames import Frame, frame_at, same_cells
 from relatum.engine.memory.groups import Groups
 from relatum.engine.memory.hidden import HiddenSets
@@ -51,6 +50,7 @@ from relatum.model.names import column_name
 from relatum.model.routes import Place, Route, reach_of
 from relatum.plan.dependencies import bounds_keys, dates_keys, kept_keys, kept_names, new_keys, node_keys, node_names
 from relatum.plan.engine import CutPeriod, LeftOutMember, Loss, NullWinner, PartPeriod
+from relatum.plan.few import formulas_of
 from relatum.plan.nodes import (
     Aggregation,
     Bounds,

@@ -7,7 +7,6 @@ from collections.abc import Iterable, Mapping
 from typing import assert_never
 
 import numpy as np
-from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from relatum.data import vectors as v
@@ -21,7 +20,6 @@ from relatum.engine.memory.tops import Tops
 from relatum.engine.openings import opened_members
 from relatum.errors import LimitError
 from relatum.model.routes import reach_of
-from relatum.plan.dependencies import dates_keys
 from relatum.plan.nodes import (
     Aggregation,
     AxisBounds,
@@ -38,6 +36,7 @@ from relatum.plan.nodes import (
     Visible,
     WithRows,
 )
+from relatum.plan.parts import ensures
 
 
 class Shown:
@@ -138,7 +137,7 @@ class Shown:
     def _left_in(self, grain: GridGrain, codes: Array, judged: Judged | None) -> Array:
         """Those of a grain's combinations whose members the request's own condition leaves in their tables."""
         for at, key in enumerate(grain.keys):
-            if judged is None or not _ensures(judged, self.plan.axes[key], key):
+            if judged is None or not ensures(judged, self.plan.axes[key], key):
                 codes = codes[self._may_be_shown(key)[codes[:, at]]]
         return codes
 
@@ -305,32 +304,6 @@ class Shown:
                 own = np.concatenate([own, [[evaluator.sizes[key] - 1 for key in keys]]])
             grids.append((keys, number_groups(list(own.T), [evaluator.sizes[key] for key in keys], len(own))[0]))
         return grids
-
-
-def _ensures(judged: Judged, axis: AxisBounds, key: int) -> bool:
-    """Whether the rows by which a node has a value have just members that an axis's bounds leave in.
-
-    They do where these rows are bounded by all that bounds the axis, each along the route to the member and on.
-    """
-    match judged.among:
-        case Occurring():
-            node = judged.node
-        case WithRows(aggregation, free):
-            if key in free:
-                return False
-            node = aggregation
-        case EveryMember():
-            return False
-        case _:
-            assert_never(judged.among)
-    assert isinstance(node, Aggregation), "only rows occur"
-    bounds = node.bounds
-    match = next((each for each in bounds.matches if each.key == key), None)
-    if match is None or reach_of(match.route) >= 0 or any(key in dates_keys(each) for each in bounds.dates):
-        return False
-    restrictions = [replace(each, route=match.route + each.route) for each in axis.bounds.restrictions]
-    kept = [replace(each, match=replace(each.match, route=match.route + each.match.route)) for each in axis.bounds.kept]
-    return all(each in bounds.restrictions for each in restrictions) and all(each in bounds.kept for each in kept)
 
 
 def _frame(grain: GridGrain, codes: Array) -> Frame:

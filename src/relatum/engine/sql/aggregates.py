@@ -137,6 +137,16 @@ def _sole(given: Given, parts: list[Sql]) -> Sql:
     return case([(all_of([equal(low, high), equal(known, rows)]), low.copy())])
 
 
+def _few_parts(given: Given) -> list[tuple[Sql, Merge]]:
+    low, high, known, _ = _sole_parts(given)
+    return [low, high, known]
+
+
+def _few(given: Given, parts: list[Sql]) -> Sql:
+    low, high, known = parts
+    return case([(equal(known, number(0)), number(0)), (equal(low, high), number(1))], number(2))
+
+
 def _row_edges(given: Given) -> list[tuple[Sql, Merge]]:
     row = given.order()
     return [(exp.Min(this=row), "min"), (exp.Max(this=row.copy()), "max")]
@@ -178,6 +188,7 @@ AGGREGATE_FORMS: Mapping[str, AggregateForm] = {
     "count": Merging(_count_parts, _count),
     "count_rows": Merging(_row_parts, _count),
     "count_distinct": Whole(lambda given: given.dialect.distinct_count(given.values[0].sql)),
+    "few_distinct": Merging(_few_parts, _few),
     "median": Whole(_median),
     "percentile": Whole(_percentile),
     "stddev": _spread("STDDEV_SAMP"),

@@ -33,6 +33,7 @@ from relatum.language.expression import MemberOrder
 from relatum.model.names import column_name
 from relatum.plan.dependencies import kept_keys, kept_names, node_keys, node_names
 from relatum.plan.engine import NullWinner
+from relatum.plan.few import formulas_of
 from relatum.plan.nodes import Field, Formula, Kept, Match, RankedAmong, Visible
 from relatum.plan.nodes import KeyColumn as KeyNode
 
@@ -145,13 +146,14 @@ class Rankings:
     def kept(self, kept: Kept, frame: Frame) -> SetRelation:
         """The members that cells keep."""
         narrow = frame if kept_names(kept) else self.cells.project(frame, kept_keys(kept))
-        self.note_unmatched(kept.text, kept.members, kept.formula, narrow, condition=kept.best is None)
+        formula = formulas_of(kept)[0]
+        self.note_unmatched(kept.text, kept.members, formula, narrow, condition=kept.best is None)
         members = self.cells.members(kept.members, narrow)
         key = kept.match.key
         own = members.keys[key]
         ties = kept.best.ties if kept.best is not None else ()
         valued, names = self.cells.with_values(
-            members, [kept.formula, *(each for each, _ in ties)], "kept_values", kept.text
+            members, [formula, *(each for each, _ in ties)], "kept_values", kept.text
         )
         rows = Rows(self.parts, "m", self.parts.sheet.table(valued.name, "m"))
         cells = narrow.key_names

@@ -53,6 +53,7 @@ from relatum.language.expression import is_plain
 from relatum.language.register import AGGREGATES, RANKINGS, SCALARS, refuse_missing
 from relatum.plan.engine import Answer, Evidence, LeftOut, Loss, Tied
 from relatum.plan.engine import Cells as CellsOf
+from relatum.plan.few import formulas_of
 from relatum.plan.nodes import Derivation, GridGrain, Plan
 from relatum.plan.parts import aggregations
 
@@ -218,7 +219,7 @@ class SqlEngine:
         cells = cells_of(parts, plan.fields)
         ranking = [formula for top in plan.tops for formula, _ in top.by]
         every = [*ranking, *(each for grain in plan.grains for each in (*grain.formulas, *grain.orders))]
-        cells.families.prepare(node for node in aggregations(every) if is_fixed(node.bounds))
+        cells.families.prepare(node for node in aggregations(every, formulas_of) if is_fixed(node.bounds))
         shown = Shown(plan, cells)
         frames = shown.frames()
         values = _widest([[formula.expression.type for formula in grain.formulas] for grain in plan.grains])

@@ -56,6 +56,7 @@ from relatum.plan.nodes import (
     Visible,
     WithRows,
 )
+from relatum.plan.parts import ensures
 
 
 class SettledTop(Struct, frozen=True, eq=False):
@@ -108,7 +109,7 @@ class Shown:
                 any(_coarser(one.node, judged.node) for one in grain.judged) for judged in other.judged
             ):
                 return None
-        if not all(self._implied(key, judged.node) for key in grain.keys for judged in grain.judged):
+        if not all(self._ensured(grain, key) for key in grain.keys):
             return None
         found = [self.cells.groups(judged.node, self.cells.one()) for judged in grain.judged]  # type: ignore[arg-type]
         if len({groups.name for groups in found}) > 1 or len(found[0].entries) != len(grain.keys):
@@ -124,18 +125,9 @@ class Shown:
             and judged.among.aggregation == judged.node
         )
 
-    def _implied(self, key: int, node: PlanNode) -> bool:
-        """Whether an aggregate's own filters leave no member of a key that may not be shown."""
-        axis = self.plan.axes[key].bounds
-        if not axis.restrictions and not axis.kept:
-            return True
-        if axis.kept or not isinstance(node, Aggregation):
-            return False
-        route = next((match.route for match in node.bounds.matches if match.key == key), None)
-        if route is None or reach_of(route) >= 0:
-            return False
-        own = {(each.part, each.route) for each in node.bounds.restrictions}
-        return all((each.part, (*route, *each.route)) in own for each in axis.restrictions)
+    def _ensured(self, grain: GridGrain, key: int) -> bool:
+        """Whether the rows that decide what is shown have no member of a key that may not be shown."""
+        return all(ensures(judged, self.plan.axes[key], key) for judged in grain.judged)
 
     def _grain(self, grain: GridGrain, finer: Mapping[GridGrain, Frame]) -> Frame:
         if not grain.keys:
@@ -147,7 +139,8 @@ class Shown:
         parts += [self._valued(grain, judged) for judged in grain.judged]
         if grain.bare is not None:
             parts += self._bare(grain, grain.bare)
-        return self._together(grain, parts, [key for key in grain.keys if self._may_be_shown(key) is not None])
+        left_open = [key for key in grain.keys if grain.bare is not None or not self._ensured(grain, key)]
+        return self._together(grain, parts, [key for key in left_open if self._may_be_shown(key) is not None])
 
     def _together(self, grain: GridGrain, parts: Sequence[exp.Select], bounded: Iterable[int] = ()) -> Frame:
         """The distinct combinations of several selects, as far as they may be shown."""

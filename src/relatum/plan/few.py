@@ -6,11 +6,12 @@ from functools import lru_cache
 
 from msgspec.structs import replace
 
-from relatum.engine.memory.aggregates import FEW_DISTINCT
 from relatum.language.expression import Apply, ColumnValue, Constant, Expression, Slot, rebuilt
 from relatum.plan.nodes import Aggregation, Formula, Kept
 from relatum.plan.slots import formula_of
 
+#: How many different values of a column there are, where it is enough to know up to two.
+FEW_DISTINCT = "few_distinct"
 #: The numbers that a count is compared with such that every count of two or more compares alike.
 _ENOUGH = {"=": (0, 1), "<>": (0, 1), ">": (0, 1), "<=": (0, 1), ">=": (0, 1, 2), "<": (0, 1, 2)}
 
