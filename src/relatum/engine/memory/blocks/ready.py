@@ -107,8 +107,9 @@ def _folder() -> Path:
         It cannot be made, or somebody else may write in it.
     """
     made_of = [__version__, sys.version, platform.node(), platform.machine(), *map(_version, ("numba", "numpy"))]
-    for name in ("loops.py", "instructions.py"):
-        made_of.append(Path(__file__).with_name(name).read_text(encoding="utf-8"))
+    # The compiler knows what it kept by the place and time of the file that it is from.
+    for path in (Path(__file__).with_name(name) for name in ("loops.py", "instructions.py")):
+        made_of += [str(path), str(path.stat().st_mtime_ns), path.read_text(encoding="utf-8")]
     name = blake2b("\n".join(made_of).encode(), digest_size=8).hexdigest()
     folder = platformdirs.user_cache_path("relatum", appauthor=False) / f"loops-{name}"
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
