@@ -63,7 +63,9 @@ page: web/node_modules/.installed
 	cd web && npm run --silent build
 
 benchmark: $(VENV)/.installed
+	$(BIN)/pip install --quiet 'tpchgen-cli>=4.0'
 	$(BIN)/python benchmarks/star.py
+	$(BIN)/python benchmarks/decisions.py
 	$(BIN)/python benchmarks/language.py
 	$(BIN)/python benchmarks/star.py --engine duckdb
 	$(BIN)/python benchmarks/language.py --engine duckdb

@@ -5,9 +5,10 @@ from __future__ import annotations
 import random
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import date, timedelta
 from decimal import Decimal
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -18,6 +19,7 @@ from hypothesis import strategies as st
 
 import relatum
 from agreement import Refused, build, pivoted, refusing
+from relatum.engine import store as engine_store
 from relatum.engine.memory import scan
 from relatum.engine.memory.blocks import ready
 from relatum.progress import noting_scans
@@ -214,3 +216,49 @@ def test_a_scan_in_blocks_ends_when_a_limit_is_passed(many: relatum.Model, monke
     with relatum.limited(memory=1), pytest.raises(relatum.LimitError, match="more memory than allowed"):
         many.pivot(values="sum(sale.large)")
     assert time.monotonic() - start < 1, "75 stretches of 0.05 s were not waited for"
+
+
+def shared(folder: Path) -> None:
+    folder.mkdir(mode=0o777)
+    folder.chmod(0o777)
+
+
+def linked(folder: Path) -> None:
+    (folder.parent / "elsewhere").mkdir()
+    folder.symlink_to(folder.parent / "elsewhere")
+
+
+@pytest.mark.parametrize("made", [shared, linked])
+def test_loops_are_not_taken_from_where_somebody_else_may_put_them(
+    made: Callable[[Path], None], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(ready.platformdirs, "user_cache_path", lambda *_, **__: tmp_path)
+    monkeypatch.setattr(ready, "_now", ready._Readiness())
+    made(ready._folder_named())
+    ready.prepare().join()
+    found = ready.loops_for(ready.LARGE_ROWS)
+    assert isinstance(found, ready.WhyNot) and "somebody else may write" in found.reason
+
+
+def test_without_the_extra_numpy_answers(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(ready, "_now", ready._Readiness())
+    monkeypatch.setattr(ready.importlib.util, "find_spec", lambda name: None)
+    assert "too few rows" in ready.loops_for(ready.LARGE_ROWS).reason
+    for _ in range(20):
+        ready.loops_for(ready.LARGE_ROWS)  # it is worth it now
+    ready.prepare().join()
+    assert "`fast` is not installed" in ready.loops_for(ready.LARGE_ROWS).reason
+    assert "fewer than" in ready.loops_for(ready.LARGE_ROWS - 1).reason
+
+
+def test_what_was_judged_lately_takes_no_more_room_than_it_may(monkeypatch: pytest.MonkeyPatch) -> None:
+    model = relatum.Model()
+    model.add_table("shop", pa.table({"shop": list(range(500))}), key="shop")
+    model.add_table("sale", pa.table({"shop": [at % 500 for at in range(2000)]}))
+    model.relate("sale.shop -> shop.shop")
+    monkeypatch.setattr(engine_store, "_LATELY_BYTES", 2_000)
+    for _ in range(2):
+        for number in range(20):
+            assert model.evaluate("count(sale)", where=f"shop.shop < {number + 1}") == 4 * (number + 1)
+    work = model.session.store.work
+    assert sum(entry[1].nbytes for key, entry in work.entries.items() if key[0] == "truth") <= 2_000  # type: ignore

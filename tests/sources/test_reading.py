@@ -341,3 +341,16 @@ def test_a_file_that_grew_with_values_of_another_type(
     assert said in str(found)
     if not fine:
         assert column(model) == former, "the previous state is kept"
+
+
+@pytest.mark.parametrize("type_", [pa.string(), pa.large_string(), pa.string_view()], ids=str)
+def test_texts_of_parquet_are_the_same_however_they_are_stored(type_: pa.DataType, tmp_path: Path) -> None:
+    few = [("ash", "elm", None)[at % 3] for at in range(3000)]
+    many = [None if at % 7 == 0 else f"the remark number {at} of many that are all different" for at in range(3000)]
+    pq.write_table(pa.table({"few": pa.array(few, type_), "many": pa.array(many, type_)}), tmp_path / "t.parquet")
+    model = relatum.Model()
+    model.add_table("t", tmp_path / "t.parquet")
+    for name, texts in (("few", few), ("many", many)):
+        column = model.session.store.column("t", name)
+        assert python_values(column) == texts
+        assert column.dictionary.to_pylist() == sorted({text for text in texts if text})

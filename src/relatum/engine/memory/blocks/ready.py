@@ -11,11 +11,9 @@ import importlib.util
 import os
 import platform
 import stat
-import subprocess
 import sys
 import threading
 from hashlib import blake2b
-from importlib.metadata import PackageNotFoundError, version
 from pathlib import Path
 from typing import Any
 
@@ -24,8 +22,10 @@ import platformdirs
 from relatum.engine.memory.blocks.program import WhyNot
 from relatum.version import __version__
 
-#: Tables of fewer rows are answered by NumPy before a loop has begun.
+#: The loops are got for tables of so many rows or more.
 LARGE_ROWS = 1_000_000
+#: Once they are there, they scan smaller ones as well; below this NumPy is as quick.
+_SOME_ROWS = 100_000
 #: The loops are loaded once so many rows of large tables have been scanned.
 _WORTH_ROWS = 20_000_000
 #: Compiling takes half a minute; a machine that is busy may need longer.
@@ -42,7 +42,7 @@ class _Readiness:
         self.loops: Any = None
         self.reason = WhyNot(_PREFIX + "too few rows have been scanned so far")
         self.scanned = 0
-        self.large = LARGE_ROWS
+        self.large, self.some = LARGE_ROWS, _SOME_ROWS
         self.thread: threading.Thread | None = None
         self.lock = threading.Lock()
 
@@ -52,10 +52,10 @@ _now = _Readiness()
 
 def loops_for(rows: int) -> Any:
     """The loops for a table of so many rows, or why NumPy answers."""
-    if rows < _now.large:
-        return WhyNot(f"{rows:,} rows are fewer than {_now.large:,}")
-    if _now.loops is not None:
+    if _now.loops is not None and rows >= _now.some:
         return _now.loops
+    if rows < _now.large:
+        return WhyNot(f"fewer than {_now.large:,}")
     _now.scanned += rows
     if _now.scanned >= _WORTH_ROWS:
         prepare()
@@ -63,8 +63,8 @@ def loops_for(rows: int) -> Any:
 
 
 def begin_at(rows: int) -> None:
-    """Let tables of so many rows or more be for the loops: to compare both ways."""
-    _now.large = rows
+    """Let tables of so many rows or more be for the loops, once they are loaded: to compare both ways."""
+    _now.large, _now.some = rows, min(rows, _SOME_ROWS) if rows <= LARGE_ROWS else rows
 
 
 def prepare() -> threading.Thread:
@@ -78,6 +78,8 @@ def prepare() -> threading.Thread:
 
 
 def _get() -> None:
+    import subprocess  # noqa: PLC0415 - as what is imported below: most processes never get the loops
+
     if importlib.util.find_spec("numba") is None:
         _now.reason = WhyNot(_PREFIX + "the extra `fast` is not installed")
         return
@@ -99,19 +101,14 @@ def _get() -> None:
 
 
 def _folder() -> Path:
-    """The folder of the loops in the person's cache: for these versions, on this machine, and of nobody else.
+    """The folder of the loops, made if it is not there.
 
     Raises
     ------
     OSError
         It cannot be made, or somebody else may write in it.
     """
-    made_of = [__version__, sys.version, platform.node(), platform.machine(), *map(_version, ("numba", "numpy"))]
-    # The compiler knows what it kept by the place and time of the file that it is from.
-    for path in (Path(__file__).with_name(name) for name in ("loops.py", "instructions.py")):
-        made_of += [str(path), str(path.stat().st_mtime_ns), path.read_text(encoding="utf-8")]
-    name = blake2b("\n".join(made_of).encode(), digest_size=8).hexdigest()
-    folder = platformdirs.user_cache_path("relatum", appauthor=False) / f"loops-{name}"
+    folder = _folder_named()
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     found = folder.lstat()
     # What lies there is run: nobody else may have put it there.
@@ -121,7 +118,19 @@ def _folder() -> Path:
     return folder
 
 
+def _folder_named() -> Path:
+    """Where the loops are in the person's cache: for these versions, on this machine."""
+    made_of = [__version__, sys.version, platform.node(), platform.machine(), *map(_version, ("numba", "numpy"))]
+    # The compiler knows what it kept by the place and time of the file that it is from.
+    for path in (Path(__file__).with_name(name) for name in ("loops.py", "instructions.py")):
+        made_of += [str(path), str(path.stat().st_mtime_ns), path.read_text(encoding="utf-8")]
+    name = blake2b("\n".join(made_of).encode(), digest_size=8).hexdigest()
+    return platformdirs.user_cache_path("relatum", appauthor=False) / f"loops-{name}"
+
+
 def _version(package: str) -> str:
+    from importlib.metadata import PackageNotFoundError, version  # noqa: PLC0415 - as above
+
     try:
         return version(package)
     except PackageNotFoundError:
