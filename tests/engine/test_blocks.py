@@ -29,11 +29,15 @@ from stars import random_case
 pytestmark = pytest.mark.xdist_group("blocks")
 SLOW = [HealthCheck.too_slow, HealthCheck.function_scoped_fixture]
 NEVER = sys.maxsize
+ROOT = Path(__file__).parents[2]
 
 
 @pytest.fixture(scope="module", autouse=True)
 def loops() -> Iterator[None]:
-    ready.prepare().join()
+    with pytest.MonkeyPatch.context() as patch:
+        # Beside the code, so that a second run need not compile them again, whatever the person's own folder is.
+        patch.setattr(ready.platformdirs, "user_cache_path", lambda *_, **__: ROOT / "build" / "cache")
+        ready.prepare().join()
     assert not isinstance(ready.loops_for(sys.maxsize - 1), ready.WhyNot), "the extra `fast` is part of `dev`"
     yield
     ready.begin_at(ready.LARGE_ROWS)
