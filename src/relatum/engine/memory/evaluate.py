@@ -247,7 +247,7 @@ class Evaluator:
             groups = self._in_hidden_sets(groups, place, one, bounds.matches)
         at = len(own) + len(more) + len(related)
         for pin in bounds.pinned:
-            groups = self._settled(groups, at, len(own), len(more), pin.edge == "last")
+            groups = groups.at_edge(at, range(len(own), len(own) + len(more)), pin.edge == "last")
         if more:
             # Extra keys last: what cells are compared with is first.
             order = [*range(len(own)), *range(len(own) + len(more), at), *range(len(own), len(own) + len(more))]
@@ -332,17 +332,6 @@ class Evaluator:
             wanted += [Coded(each.route, each.table, each.column) for each in bounds.pinned]
             keys, family = self._scan_keys(node, wanted, ())
             self.scans.want(node, keys, marked, family)
-
-    def _settled(self, groups: Groups, at: int, own: int, more: int, last: bool) -> Groups:
-        """The groups with the first or last real value of one column among those of equal cells; without the column."""
-        others = [number for number in range(at) if not own <= number < own + more]
-        codes = groups.codes[at]
-        real = codes < groups.sizes[at] - 2
-        cells = [groups.codes[number] for number in others]
-        _, numbers = number_groups(cells, [groups.sizes[number] for number in others], groups.count)
-        best = np.full(int(numbers.max(initial=-1)) + 1, -1 if last else groups.sizes[at], np.int64)
-        (np.maximum if last else np.minimum).at(best, numbers[real], codes[real])
-        return groups.selected(real & (codes == best[numbers])).without(at)
 
     def group_values(self, node: Aggregation, found: Found) -> Column:
         """The value of an aggregation for each group."""

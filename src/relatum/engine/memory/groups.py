@@ -94,3 +94,16 @@ class Groups(Struct, frozen=True, eq=False):
     def without(self, at: int) -> Groups:
         """The groups without one column, those of equal other codes put together."""
         return self.rolled_up([number for number in range(len(self.codes)) if number != at])
+
+    def at_edge(self, at: int, extra: range, last: bool) -> Groups:
+        """The groups with the first or last real value of a column among those of equal cells; without that column.
+
+        Cells are what the columns before it hold, but for the ``extra`` ones.
+        """
+        others = [number for number in range(at) if number not in extra]
+        codes = self.codes[at]
+        real = codes < self.sizes[at] - 2
+        _, numbers = number_groups([self.codes[own] for own in others], [self.sizes[own] for own in others], self.count)
+        best = np.full(int(numbers.max(initial=-1)) + 1, -1 if last else self.sizes[at], np.int64)
+        (np.maximum if last else np.minimum).at(best, numbers[real], codes[real])
+        return self.selected(real & (codes == best[numbers])).without(at)

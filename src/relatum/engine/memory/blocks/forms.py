@@ -15,7 +15,20 @@ from relatum.engine.memory.aggregates import DistinctCode, MemberCode, RowNumber
 from relatum.engine.memory.blocks.instructions import ADD, MULTIPLY, SUBTRACT
 from relatum.engine.memory.rows import RowReader
 from relatum.engine.memory.store import MemoryStore
-from relatum.language.expression import Apply, ColumnValue, Constant
+from relatum.language.expression import (
+    Aggregate,
+    Apply,
+    Choices,
+    ColumnValue,
+    Constant,
+    InContext,
+    LetIn,
+    LetValue,
+    Narrowed,
+    NoMatch,
+    Ranked,
+    Slot,
+)
 from relatum.model.routes import Route
 
 _WORDS: dict[str, tuple[int, v.Arithmetic]] = {
@@ -93,8 +106,10 @@ def form_of(reader: RowReader, value: RowValue) -> Form | None:
             return Fixed(number) if isinstance(number, int) and value.type.exact else None
         case Apply():
             return _combined(reader, value)
+        case Choices() | NoMatch() | Aggregate() | Ranked() | Narrowed() | InContext() | LetIn() | LetValue() | Slot():
+            return None  # no row has a number of it
         case _:
-            return None
+            assert_never(value)
 
 
 def column_of(form: Form) -> Column | None:

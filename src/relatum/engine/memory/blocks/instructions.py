@@ -9,6 +9,9 @@ BLOCK = 4096
 #: So many rows are selected before they are folded: the notes on them stay in a nearer cache.
 PART = 8 * BLOCK
 
+#: The file that says that a folder holds every loop.
+DONE = "done"
+
 # Steps: word, kind, address, lowest number, highest minus lowest, address of the marks.
 #: A row passes if its number lies between two.
 INSIDE = 0

@@ -25,6 +25,7 @@ from relatum.engine.memory.blocks.instructions import (
     BLOCK,
     COUNT,
     COUNT_AND_SUM,
+    DONE,
     FIXED,
     GREATEST,
     INSIDE,
@@ -42,7 +43,6 @@ from relatum.engine.memory.blocks.instructions import (
     SUBTRACT,
     SUM,
 )
-from relatum.engine.memory.blocks.ready import DONE
 
 _TABLE = types.Array(types.int64, 2, "C")
 _SELECT = types.int64(types.int64, types.int64, _TABLE, types.uint32[::1], types.uint8[::1])

@@ -20,7 +20,7 @@ from relatum.data.groups import DENSE_GROUPS
 from relatum.data.vectors import HIGHEST, LOWEST
 from relatum.engine.memory.blocks import instructions as words
 from relatum.engine.memory.blocks.forms import Combined, Fixed, Form, Looked, Own, column_of
-from relatum.engine.memory.filters import CodeTest, RangeTest, RowFilter
+from relatum.engine.memory.filters import CodeTest, RangeTest, RowFilter, RowTest
 from relatum.engine.memory.folds import DistinctFold, FoldKind
 from relatum.engine.memory.scan_task import ScanTask
 from relatum.engine.memory.store import RowCodes
@@ -113,8 +113,10 @@ def _steps_of(test: RowFilter, rows: int, held: list[Array]) -> list[list[int]]:
                 return [[words.INSIDE, kind, address, low, high - low, 0]]
             table = np.ascontiguousarray(marks).view(np.uint8)
             return [[words.MARKED, kind, address, 0, 0, _address(table, held)]]
+        case RowTest():
+            raise _Unfit("a condition is worked out on each row")
         case _:
-            raise _Unfit
+            raise TypeError(f"{type(test).__name__} is no test of rows")
 
 
 def program_of(task: ScanTask, likely: int, workers: int) -> Program | WhyNot:

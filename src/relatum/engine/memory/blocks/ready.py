@@ -19,6 +19,7 @@ from typing import Any
 
 import platformdirs
 
+from relatum.engine.memory.blocks.instructions import DONE
 from relatum.engine.memory.blocks.program import WhyNot
 from relatum.version import __version__
 
@@ -30,9 +31,6 @@ _SOME_ROWS = 100_000
 _WORTH_ROWS = 20_000_000
 #: Compiling takes half a minute; a machine that is busy may need longer.
 _LONGEST_SECONDS = 600
-#: The file that says that a folder holds every loop.
-DONE = "done"
-
 _PREFIX = "the compiled loops are not used: "
 _ON_THE_WAY = WhyNot(_PREFIX + "they are being loaded")
 
