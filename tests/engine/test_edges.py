@@ -217,3 +217,27 @@ def test_members_are_kept_by_how_many_different_values_they_have(engine: str, si
                     rows="shop.shop", values="n: count(sale)", keep=f"shop where {formula}", totals=False
                 )
                 assert grid.to_arrow()["shop.shop"].to_pylist() == expected, formula
+
+
+@pytest.mark.parametrize("lost", [False, True])
+def test_a_table_in_between_is_passed_over_only_where_every_row_finds_it(lost: bool) -> None:
+    offers = {"part": ["p", "p", "q"], "shop": [1, 2, 1]}
+    lines = {"part": ["p", "q", "p", "q", "p"], "shop": [1, 1, 2, 2 if lost else 1, 2], "n": [1, 2, 4, 8, 16]}
+    found = []
+    for engine in ("memory", "duckdb"):
+        with relatum.Model(engine=engine) as model:
+            model.add_table("part", pa.table({"part": ["p", "q"], "kind": ["fern", "herb"]}), key="part")
+            model.add_table("offer", pa.table(offers), key=["part", "shop"])
+            model.add_table("line", pa.table(lines))
+            model.relate("offer.part -> part.part")
+            model.relate("line.(part, shop) -> offer.(part, shop)")
+            for rows in ("part.kind", "part.part"):
+                grid = model.pivot(rows, values="n: sum(line.n)")
+                found.append((engine, rows, [tuple(row.values()) for row in grid.to_arrow().to_pylist()]))
+            if engine == "duckdb":
+                query = model.sql(rows="part.kind", values="sum(line.n)")
+                assert ("offer" in query) is lost
+    memory, there = [[each[1:] for each in found if each[0] == engine] for engine in ("memory", "duckdb")]
+    assert memory == there
+    # A line without an offer has no part, though there is a part of that name.
+    assert [each[1][-1][-1] for each in memory] == ([8, 8] if lost else [10, 10])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from types import MappingProxyType
 from typing import assert_never
 
 from msgspec import Struct
@@ -140,15 +141,38 @@ class Rows:
 
     def at(self, start: At, route: Route) -> At:
         """The row that a row finds along a route."""
-        here = start
-        for length in range(1, len(route) + 1):
-            key = (start.alias, route[:length])
-            if key not in self._found:
-                self._found[key] = self._hop(here, route[length - 1])
-            here = self._found[key]
-        return here
+        key = (start.alias, route)
+        if not route:
+            return start
+        if key not in self._found:
+            *before, hop = route
+            self._found[key] = self._hop(*self._before(start, tuple(before), hop))
+        return self._found[key]
 
-    def _hop(self, here: At, hop: Hop) -> At:
+    def _before(self, start: At, before: Route, hop: Hop) -> tuple[At, Hop, Mapping[str, str]]:
+        """Where a hop sets out from, and what the columns that it reads are called there."""
+        names = {} if (start.alias, before) in self._found else self._passed_over(start, before, hop)
+        return self.at(start, before[:-1] if names else before), hop, names
+
+    def _passed_over(self, start: At, before: Route, hop: Hop) -> Mapping[str, str]:
+        """The columns before a hop's last place that equal those by which the hop goes on; empty where not all do.
+
+        An order line that has its offer's part and supplier finds the part without the offer, if it finds its offer.
+        """
+        last = before[-1] if before else None
+        if last is None or not _plain(last) or not _plain(hop) or last.target.level or self.parts.may_miss(last):
+            return {}
+        assert last.relationship is not None and hop.relationship is not None
+        ends = zip(last.relationship.one.columns, last.relationship.many.columns, strict=True)
+        names = {one: many for one, many in ends if one in hop.relationship.many.columns}
+        if len(names) < len(hop.relationship.many.columns):
+            return {}
+        here = self.at(start, before[:-1])
+        target = last.target.table
+        alike = all(self.column(here, many).type == self.parts.column_type(target, one) for one, many in names.items())
+        return names if alike and here.probe is None else {}
+
+    def _hop(self, here: At, hop: Hop, names: Mapping[str, str]) -> At:
         alias = self.parts.alias(hop.target.table)
         sure = here.probe is None and not self.parts.may_miss(hop)
         place, relationship = hop.target, hop.relationship
@@ -162,7 +186,7 @@ class Rows:
             there = At(alias, place, copied=True)
             on = self._as_of(here, hop, there)
         else:
-            on = self.ends(here, hop, there)
+            on = self.ends(here, hop, there, names)
         source = self.parts.sheet.table(relation, alias) if relation else self.parts.stored(place.table).relation(alias)
         # Where every row is known to find one, so does this: an inner join is the same, and quicker to plan.
         self.join(source, on, left=not sure)
@@ -198,13 +222,16 @@ class Rows:
             name = (hop.relationship.many if hop.turned else hop.relationship.one).columns[0]
         return lambda: self.column(there, name).sql
 
-    def ends(self, here: At, hop: Hop, there: At) -> list[Sql]:
-        """That the ends of a relationship agree, in whichever direction a hop goes along it."""
+    def ends(self, here: At, hop: Hop, there: At, names: Mapping[str, str] = MappingProxyType({})) -> list[Sql]:
+        """That the ends of a relationship agree, in whichever direction a hop goes along it.
+
+        ``names`` are what columns of where it comes from are called here, where that place was passed over.
+        """
         relationship = hop.relationship
         assert relationship is not None, "a relationship has ends"
         many, one = (there, here) if hop.turned else (here, there)
         pairs = zip(relationship.many.columns, relationship.one.columns, strict=True)
-        return [self._agree(self.column(many, left), self.column(one, right)) for left, right in pairs]
+        return [self._agree(self.column(many, names.get(left, left)), self.column(one, right)) for left, right in pairs]
 
     def _as_of(self, here: At, hop: Hop, there: At) -> list[Sql]:
         relationship = hop.relationship
@@ -330,8 +357,9 @@ class Rows:
         wanted = match.column or key
         if related.one.columns != (wanted,) or self.parts.may_miss(hop):
             return self.key(self.at(start, match.route), match)
-        here = self.at(start, tuple(each for each in before if each is not None))
-        mine = self.column(here, related.many.columns[0])
+        here, _, names = self._before(start, tuple(each for each in before if each is not None), hop)
+        end = related.many.columns[0]
+        mine = self.column(here, names.get(end, end))
         if here.probe is not None or mine.type != self.parts.column_type(hop.target.table, wanted):
             return self.key(self.at(start, match.route), match)
         return Key(mine.sql, None, mine.type)
@@ -406,3 +434,11 @@ def _size(expression: Expression) -> int:
         if isinstance(part, Apply):
             pending += part.arguments
     return count
+
+
+def _plain(hop: Hop) -> bool:
+    """Whether a hop goes from the many side to the one row that has equal columns."""
+    related = hop.relationship
+    return related is not None and related.match == "equal" and related.kind == "many_to_one" and not (
+        hop.turned or hop.reach or related.level
+    )  # fmt: skip
