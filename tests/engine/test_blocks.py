@@ -196,6 +196,33 @@ def test_it_is_said_how_a_table_is_scanned(many: relatum.Model, asked: dict[str,
     assert way in " ".join(ways)
 
 
+EXTREMES = {
+    "x": [-(2**63), -1, 0, 2**63 - 1, None],
+    "zero": pa.array([Decimal(0)] * 5, pa.decimal128(30, 18)),
+    "n": [1, 2, 4, 8, 16],
+}
+
+
+@pytest.mark.parametrize(
+    ("formula", "where", "expected"),
+    [
+        ("sum(t.n)", "t.x >= -9223372036854775807 and t.x <= 9223372036854775806", 6),
+        ("sum(t.n)", "t.x < 9223372036854775807", 7),
+        ("sum(t.n)", "t.x > -9223372036854775807", 14),
+        ("min(t.x)", "", -(2**63)),
+        ("max(t.x)", "", 2**63 - 1),
+        ("sum(t.zero + t.n * 0)", "", Decimal(0)),
+        ("sum(t.x / 2)", "t.n < 4", -(2.0**62) - 0.5),
+    ],
+)
+def test_the_largest_numbers_are_worth_the_same(formula: str, where: str, expected: Any) -> None:
+    model = relatum.Model()
+    model.add_table("t", pa.table(EXTREMES))
+    for at in (NEVER, 1):
+        ready.begin_at(at)
+        assert model.evaluate(formula, where=where) == expected
+
+
 @pytest.mark.parametrize("cores", [1, 2, 3, 5])
 def test_the_answer_does_not_depend_on_how_many_threads_there_are(
     many: relatum.Model, cores: int, monkeypatch: pytest.MonkeyPatch

@@ -160,5 +160,9 @@ def _combined(reader: RowReader, value: Apply) -> Combined | None:
 
 
 def _together(word: int, operation: v.Arithmetic, left: Form, right: Form) -> Combined | None:
-    lower, upper = v.reach_of(operation, left.bounds, right.bounds)
-    return Combined(word, left, right, (lower, upper)) if v.fits(lower, upper) else None
+    bounds = v.reach_of(operation, left.bounds, right.bounds)
+    return (
+        Combined(word, left, right, bounds)
+        if all(v.fits(*each) for each in (left.bounds, right.bounds, bounds))
+        else None
+    )

@@ -97,6 +97,8 @@ def selection_of(tests: Sequence[RowFilter], rows: int) -> Selection:
 def _steps_of(test: RowFilter, rows: int, held: list[Array]) -> list[list[int]]:
     match test:
         case RangeTest(column, low, high):
+            if high - low > HIGHEST:
+                raise _Unfit("a range has more numbers than 63 bits hold")
             kind, address = _column(column.values, rows, held)
             steps = [[words.INSIDE, kind, address, low, high - low, 0]]
             if column.nulls is not None:
