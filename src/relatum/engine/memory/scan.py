@@ -21,6 +21,7 @@ from relatum.engine.memory.blocks.program import FEW_GROUPS, Program, Selection,
 from relatum.engine.memory.blocks.ready import loops_for
 from relatum.engine.memory.filters import narrowed, survivors
 from relatum.engine.memory.folds import Fold, GroupOfRow, beside, fold_maker, same_counts
+from relatum.engine.memory.rows import Chunk
 from relatum.engine.memory.scan_task import ScanResult, ScanTask, count_lost
 from relatum.limits import refuse_full, refuse_late
 from relatum.model.routes import Route
@@ -71,7 +72,8 @@ class _Scan:
     def run(self) -> ScanResult:
         """Carry the scan out in blocks where that can be, else with NumPy; with the same result."""
         if self.selection is not None and not any(test.never for test in self.tests):
-            program = program_of(self.task, self._likely_rows(self.selection), _cores())
+            likely = self.task.rows if self.groups <= FEW_GROUPS else self._likely_rows(self.selection)
+            program = program_of(self.task, likely, _cores())
             if isinstance(program, Program):
                 return self._in_blocks(self.selection, program)
             self.why_not = program
@@ -80,8 +82,8 @@ class _Scan:
         return result
 
     def _likely_rows(self, selection: Selection) -> int:
-        """About how many rows pass, by those of one stretch; where that matters."""
-        if not self.tests or self.groups <= FEW_GROUPS:
+        """About how many rows pass, by those of one stretch."""
+        if not self.tests:
             return self.task.rows
         start = self.task.rows // 2
         stop = min(start + STRETCH_ROWS, self.task.rows)
@@ -118,7 +120,8 @@ class _Scan:
         lost: dict[tuple[int, Route], int] = {}
         parts: list[ScanResult] = []
         looked = 0.0
-        for batch in self._batches():
+        at_once = self._few()
+        for batch in self._batches() if at_once is None else [self._batch_of(at_once)]:
             looked = _refuse(looked)
             for key, count in batch.lost.items():
                 lost[key] = lost.get(key, 0) + count
@@ -172,13 +175,32 @@ class _Scan:
         starts = range(0, self.task.rows, CHUNK_ROWS)
         return map(self._batch, starts) if len(starts) < 2 else _pool().map(self._batch, starts)
 
+    def _few(self) -> Chunk | None:
+        """All rows that pass, where the loops find so few that they are worked at once; else None.
+
+        They are fewer than groups, and too few to be folded by their runs: a stretch of them would not be folded alone.
+        """
+        selection, most = self.selection, min(self.groups, _RUN_ROWS)
+        if selection is None or any(test.never for test in self.tests) or 2 * self._likely_rows(selection) > most:
+            return None
+
+        def passing(start: int) -> Array:
+            chunk = survivors_in_blocks(self.loops, selection, start, min(start + STRETCH_ROWS, self.task.rows))
+            return np.arange(start, chunk.stop) if chunk.rows is None else chunk.rows + start
+
+        rows = np.concatenate(list(_pool().map(passing, range(0, self.task.rows, STRETCH_ROWS))))
+        return Chunk(0, self.task.rows, rows) if len(rows) < most else None
+
     def _batch(self, start: int) -> _Batch:
-        batch = self._empty()
         stop = min(start + CHUNK_ROWS, self.task.rows)
         if self.selection is None:
             chunk = survivors(self.tests, start, stop)
         else:
             chunk = survivors_in_blocks(self.loops, self.selection, start, stop)
+        return self._batch_of(chunk)
+
+    def _batch_of(self, chunk: Chunk) -> _Batch:
+        batch = self._empty()
         rows = len(chunk)
         if not rows:
             return batch
