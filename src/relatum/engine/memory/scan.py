@@ -7,7 +7,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor, wait
-from functools import cache
+from functools import cache, cached_property
 
 import numpy as np
 from msgspec import Struct, field
@@ -72,7 +72,7 @@ class _Scan:
     def run(self) -> ScanResult:
         """Carry the scan out in blocks where that can be, else with NumPy; with the same result."""
         if self.selection is not None and not any(test.never for test in self.tests):
-            likely = self.task.rows if self.groups <= FEW_GROUPS else self._likely_rows(self.selection)
+            likely = self.task.rows if self.groups <= FEW_GROUPS else self._likely_rows
             program = program_of(self.task, likely, _cores())
             if isinstance(program, Program):
                 return self._in_blocks(self.selection, program)
@@ -81,9 +81,11 @@ class _Scan:
         result.way = self.why_not.reason if self.why_not else ""
         return result
 
-    def _likely_rows(self, selection: Selection) -> int:
+    @cached_property
+    def _likely_rows(self) -> int:
         """About how many rows pass, by those of one stretch."""
-        if not self.tests:
+        selection = self.selection
+        if not self.tests or selection is None:
             return self.task.rows
         start = self.task.rows // 2
         stop = min(start + STRETCH_ROWS, self.task.rows)
@@ -181,7 +183,7 @@ class _Scan:
         They are fewer than groups, and too few to be folded by their runs: a stretch of them would not be folded alone.
         """
         selection, most = self.selection, min(self.groups, _RUN_ROWS)
-        if selection is None or any(test.never for test in self.tests) or 2 * self._likely_rows(selection) > most:
+        if selection is None or any(test.never for test in self.tests) or 2 * self._likely_rows > most:
             return None
 
         def passing(start: int) -> Array:

@@ -155,6 +155,16 @@ def _marked_some(codes, start, marks, rows, count):
 
 
 @numba.njit(nogil=True)
+def _inside_some(values, start, low, width, wide, rows, count):
+    kept = np.uint64(0)
+    for at in range(count):
+        place = rows[at]
+        rows[kept] = place
+        kept += np.uint64(wide(values[start + place] - low) <= wide(width))
+    return kept
+
+
+@numba.njit(nogil=True)
 def _noted(passing, eights, count, rows):
     """Note the rows that pass; where few do, eight that do not are passed over at once."""
     kept = np.uint64(0)
@@ -324,6 +334,37 @@ def _inside_of(kind, address, start, count, low, width, passing, first):
 
 
 @numba.njit(nogil=True)
+def _inside_some_of(kind, address, start, low, width, rows, count):
+    if kind == 0:
+        return _inside_some(carray(_pointer(address), _ONE, np.int8), start, np.int8(low), width, np.uint8, rows, count)
+    if kind == 1:
+        return _inside_some(
+            carray(_pointer(address), _ONE, np.int16), start, np.int16(low), width, np.uint16, rows, count
+        )
+    if kind == 2:
+        return _inside_some(
+            carray(_pointer(address), _ONE, np.int32), start, np.int32(low), width, np.uint32, rows, count
+        )
+    if kind == 3:
+        return _inside_some(
+            carray(_pointer(address), _ONE, np.int64), start, np.int64(low), width, np.uint64, rows, count
+        )
+    if kind == 4:
+        return _inside_some(
+            carray(_pointer(address), _ONE, np.uint8), start, np.uint8(low), width, np.uint8, rows, count
+        )
+    if kind == 5:
+        return _inside_some(
+            carray(_pointer(address), _ONE, np.uint16), start, np.uint16(low), width, np.uint16, rows, count
+        )
+    if kind == 6:
+        return _inside_some(
+            carray(_pointer(address), _ONE, np.uint32), start, np.uint32(low), width, np.uint32, rows, count
+        )
+    return count
+
+
+@numba.njit(nogil=True)
 def _marked_first_of(kind, address, start, count, marks, rows):
     if kind == 3:
         return _marked_first(carray(_pointer(address), _ONE, np.int64), start, count, marks, rows)
@@ -422,7 +463,7 @@ def _lost_of(kind, address, nowhere, start, rows, every, count, missing, found):
 def _select(start, stop, steps, rows, passing):
     """Note which rows of a stretch pass every step, counted from its start, and say how many they are.
 
-    Steps that compare come first; ``passing`` has a place for each row of a block.
+    Comparisons at the start are made for all rows of a block at once; ``passing`` has a place for each.
     """
     total = np.uint64(0)
     eights = passing.view(np.uint64)
@@ -442,8 +483,11 @@ def _select(start, stop, steps, rows, passing):
         else:
             count = _noted(passing, eights, many, own)
         while done < len(steps) and count > 0:
-            table = carray(_pointer(steps[done, 5]), _ONE, np.uint8)
-            count = _marked_some_of(steps[done, 1], steps[done, 2], begin, table, own, count)
+            word, kind, address, low, width, marks = steps[done]
+            if word == INSIDE:
+                count = _inside_some_of(kind, address, begin, low, width, own, count)
+            else:
+                count = _marked_some_of(kind, address, begin, carray(_pointer(marks), _ONE, np.uint8), own, count)
             done += 1
         _raised(own, count, np.uint32(begin - np.uint64(start)))
         total += count

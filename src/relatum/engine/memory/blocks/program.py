@@ -33,6 +33,8 @@ _CODES = frozenset(map(np.dtype, ("u1", "u2", "u4", "i8")))
 FEW_GROUPS = 1 << 16
 #: The bytes that all accumulators of a scan may take.
 _MOST_BYTES = 1 << 29
+#: Comparing all rows at once comes first, unless nearly all pass, or so many times more than by looking up.
+_MOST_PASS, _MUCH_MORE = 0.7, 4
 _REAL = np.array([1, 0], np.uint8)
 
 
@@ -83,15 +85,18 @@ class Program(Struct, frozen=True, eq=False):
 def selection_of(tests: Sequence[RowFilter], rows: int) -> Selection:
     """The tests of a scan, in their order; what the loops cannot do comes last and is left to NumPy."""
     held: list[Array] = []
-    steps: list[list[int]] = []
+    steps: list[tuple[float, list[int]]] = []
     judged: list[RowFilter] = []
     for test in tests:
         try:
-            steps += _steps_of(test, rows, held)
+            steps += [(test.share, step) for step in _steps_of(test, rows, held)]
         except _Unfit:
             judged.append(test)
-    steps.sort(key=lambda step: step[0] != words.INSIDE)  # comparing is quicker than looking up
-    return Selection(_table(steps, words.STEP_WIDTH), tuple(judged), held)
+    compared = [each for each in steps if each[1][0] == words.INSIDE and each[0] < _MOST_PASS]
+    others = [each for each in steps if each not in compared]
+    if compared and others and compared[0][0] > _MUCH_MORE * others[0][0]:
+        compared, others = [], steps
+    return Selection(_table([step for _, step in (*compared, *others)], words.STEP_WIDTH), tuple(judged), held)
 
 
 def _steps_of(test: RowFilter, rows: int, held: list[Array]) -> list[list[int]]:
