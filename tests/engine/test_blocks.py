@@ -293,3 +293,14 @@ def test_what_was_judged_lately_takes_no_more_room_than_it_may(monkeypatch: pyte
             assert model.evaluate("count(sale)", where=f"shop.shop < {number + 1}") == 4 * (number + 1)
     work = model.session.store.work
     assert sum(entry[1].nbytes for key, entry in work.entries.items() if key[0] == "truth") <= 2_000  # type: ignore
+
+
+def test_groups_that_go_on_from_one_stretch_to_the_next_are_put_together(
+    many: relatum.Model, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    ready.begin_at(NEVER)
+    values = {"n": "count(sale)", "s": "sum(sale.large)", "d": "count(distinct sale.kind)", "m": "max(sale.small)",
+              "f": "min(sale.speed)"}  # fmt: skip
+    whole = many.pivot(rows="sale.order", values=values).to_arrow()
+    monkeypatch.setattr(scan, "CHUNK_ROWS", 20_000)  # an order's lines lie on both sides of an edge
+    assert many.pivot(rows="sale.order", values=values).to_arrow().equals(whole)

@@ -241,3 +241,60 @@ def test_a_table_in_between_is_passed_over_only_where_every_row_finds_it(lost: b
     assert memory == there
     # A line without an offer has no part, though there is a part of that name.
     assert [each[1][-1][-1] for each in memory] == ([8, 8] if lost else [10, 10])
+
+
+def shop_model(engine: str) -> relatum.Model:
+    """Sales of shops of two kinds; one sale is of no shop."""
+    model = relatum.Model(engine=engine)
+    shops = {"shop": [1, 2, 3], "kind": ["big", "big", "small"], "rent": [10, 20, 30]}
+    model.add_table("shop", pa.table(shops), key="shop")
+    model.add_table("sale", pa.table({"shop": [1, 1, 2, 3, 9], "n": [1, 2, 4, 8, 16]}))
+    model.relate("sale.shop -> shop.shop")
+    return model
+
+
+@pytest.mark.parametrize("engine", ["memory", "duckdb"])
+@pytest.mark.parametrize(
+    "limits",
+    [{"keep": "shop.kind where sum(sale.n) < 8"}, {"where": "shop.kind = 'big'"}],
+    ids=["kept", "where"],
+)
+def test_a_member_that_the_request_leaves_out_is_not_shown_whatever_a_value_ignores(
+    engine: str, limits: dict[str, str]
+) -> None:
+    with shop_model(engine) as model:
+        grid = model.pivot("shop.shop", values="n: sum(sale.n)[ignoring shop.kind]", totals=False, **limits)
+        assert [tuple(row.values())[:2] for row in grid.to_arrow().to_pylist()] == [(1, 3), (2, 4)]
+
+
+@pytest.mark.parametrize("engine", ["memory", "duckdb"])
+def test_rows_that_a_lookup_loses_are_counted_whatever_members_are_kept(engine: str) -> None:
+    with shop_model(engine) as model:
+        for keep in ("", "shop where sum(sale.n) < 8"):
+            grid = model.pivot(values="sum(sale.n * shop.rent)", keep=keep)
+            assert "1 row of sale has no matching shop (shop.rent) and is left out." in [
+                note.text for note in grid.notes
+            ]
+
+
+NUMBERS = [-3, -2, 0, 2, 3, None]
+
+
+@pytest.mark.parametrize("sign", COMPARED)
+@pytest.mark.parametrize("constant", ["2.5", "2.0", "-2.5", "-2", "0.01", "3"])
+@pytest.mark.parametrize("digits", [0, 1])
+def test_a_number_is_compared_with_a_constant_of_other_digits(sign: str, constant: str, digits: int) -> None:
+    values = NUMBERS if not digits else [None if each is None else Decimal(each) for each in NUMBERS]
+    model = relatum.Model()
+    model.add_table("t", pa.table({"x": pa.array(values, pa.decimal128(9, digits) if digits else pa.int64())}))
+    known = [each for each in NUMBERS if each is not None]
+    expected = sum(COMPARED[sign](each, Decimal(constant)) for each in known)
+    turned = sum(COMPARED[sign](Decimal(constant), each) for each in known)
+    # As a condition of its own, which is a range, and within an expression, which is not.
+    for formula, count in (
+        (f"count(t)[where t.x {sign} {constant}]", expected),
+        (f"sum(case when t.x {sign} {constant} then 1 else 0 end)", expected),
+        (f"sum(case when {constant} {sign} t.x then 1 else 0 end)", turned),
+        (f"count(t)[where {constant} {sign} t.x]", turned),
+    ):
+        assert (model.evaluate(formula) or 0) == count, formula
