@@ -38,6 +38,8 @@ S = TypeVar("S", bound=Sized)
 WorkOut = Callable[[Any, Derivation], Column]
 #: What questions were answered with lately may take so many bytes: masks, and columns with their virtual row.
 _LATELY_BYTES = 256 << 20
+#: What an entry takes beside what it holds: its key and stamps.
+_ENTRY_BYTES = 2_000
 
 
 class Attribute(Struct, frozen=True, eq=False):
@@ -79,6 +81,7 @@ class Work:
         self.former = former
         self.entries: dict[Hashable, tuple[tuple[object, ...], object]] = {}
         self._lately: dict[Hashable, int] = {}
+        self._lately_bytes = 0
         self._lock = Lock()
 
     def keep(self, key: Hashable, stamps: tuple[object, ...], make: Callable[[], T]) -> T:
@@ -94,11 +97,12 @@ class Work:
         """As :meth:`keep`, for what each question makes more of: what was not asked for longest is let go of."""
         value = self.keep(key, stamps, make)
         with self._lock:
-            self._lately.pop(key, None)
-            self._lately[key] = value.nbytes
-            while len(self._lately) > 1 and sum(self._lately.values()) > _LATELY_BYTES:
+            size = value.nbytes + _ENTRY_BYTES
+            self._lately_bytes += size - self._lately.pop(key, 0)
+            self._lately[key] = size
+            while len(self._lately) > 1 and self._lately_bytes > _LATELY_BYTES:
                 oldest = next(iter(self._lately))
-                del self._lately[oldest]
+                self._lately_bytes -= self._lately.pop(oldest)
                 self.entries.pop(oldest, None)
         return value
 
@@ -123,6 +127,7 @@ class Work:
                     self.entries.setdefault(key, entry)
             kept = {key: size for key, size in self.former.work._lately.items() if key in self.entries}
             self._lately = {**kept, **self._lately}
+            self._lately_bytes = sum(self._lately.values())
             self.former = None
 
 

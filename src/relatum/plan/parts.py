@@ -154,13 +154,18 @@ def always_kept(bounds: Bounds) -> frozenset[Kept]:
     )
 
 
+def keeps_always(bounds: Bounds) -> bool:
+    """Whether all kept members are the same for all cells."""
+    return len(always_kept(bounds)) == len(bounds.kept)
+
+
 def own_rows_key(bounds: Bounds, matches: Sequence[Match]) -> int | None:
     """The key that holds the rows of a table themselves, where nothing but conditions and kept members bounds them."""
     if len(matches) != 1 or bounds.matches or bounds.dates or bounds.pinned:
         return None
     (match,) = matches
     own = not match.column and not match.route and match.table == bounds.source
-    return match.key if own and len(always_kept(bounds)) == len(bounds.kept) else None
+    return match.key if own and keeps_always(bounds) else None
 
 
 def ensures(judged: Judged, axis: AxisBounds, key: int) -> bool:

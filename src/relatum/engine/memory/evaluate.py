@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from relatum.data import vectors as v
 from relatum.data.columns import Array, Column, exact_column
 from relatum.data.days import day_of
-from relatum.data.groups import Links, number_groups
+from relatum.data.groups import Links, ascends, number_groups
 from relatum.data.types import INTEGER
 from relatum.engine.memory.aggregates import (
     Collected,
@@ -68,7 +68,7 @@ from relatum.plan.nodes import (
     Restriction,
     Visible,
 )
-from relatum.plan.parts import aggregations, always_kept, carriers, only_aggregation, own_rows_key
+from relatum.plan.parts import aggregations, always_kept, carriers, keeps_always, only_aggregation, own_rows_key
 from relatum.plan.slots import node_in
 
 
@@ -200,7 +200,7 @@ class Evaluator:
     # -- aggregates over rows -----------------------------------------------------------------------------------------
 
     def _aggregation(self, node: Aggregation, cells: Frame) -> Column:
-        fixed = not node.bounds.dates and len(always_kept(node.bounds)) == len(node.bounds.kept)
+        fixed = not node.bounds.dates and keeps_always(node.bounds)
         if fixed and node in self._values:
             groups, values = self._values[node]
             own = cell_codes(self.scans, node.bounds.matches, cells)
@@ -317,7 +317,7 @@ class Evaluator:
         direct, bundles = bundled(wanted, node.bounds.restrictions)
         keys = tuple(dict.fromkeys([*direct, *(before(route) for route in bundles)]))
         plain = not extra and not bundles and not node.bounds.dates and not node.bounds.pinned
-        plain = plain and len(always_kept(node.bounds)) == len(node.bounds.kept)
+        plain = plain and keeps_always(node.bounds)
         on_axes = plain and all(match.key < self.axes for match in node.bounds.matches)
         return keys, "grid" if on_axes else frozenset(keys)
 
@@ -365,10 +365,13 @@ class Evaluator:
         """The members that each cell sees: for each the cell, and the codes of the new keys."""
         parents = np.arange(cells.size)
         codes: dict[int, Array] = {}
-        for bounds, matches in visible.parts:
+        for number, (bounds, matches) in enumerate(visible.parts):
             owners, own = self._part_pairs(bounds, matches, cells, unmatched)
-            if len(visible.parts) == 1 and cells.size == 1:
-                return owners, own
+            if not number:
+                # The first part: its own cells, in their order.
+                order = slice(None) if ascends(owners) else np.argsort(owners, kind="stable")
+                parents, codes = owners[order], {key: each[order] for key, each in own.items()}
+                continue
             left, right = pairs_of([parents], [owners], [max(cells.size, 1)])
             codes = {key: each[left] for key, each in codes.items()}
             codes.update({key: each[right] for key, each in own.items()})
@@ -380,13 +383,8 @@ class Evaluator:
     ) -> tuple[Array, dict[int, Array]]:
         if not cells.codes and cells.size == 1 and (key := own_rows_key(bounds, matches)) is not None:
             # Each row is a member of its own: there is nothing to group.
-            mask = self.scans.visible_rows(bounds.source, bounds.restrictions)
-            for each in bounds.kept:
-                assert isinstance(each, Kept)
-                mask &= self._mark(each)[
-                    self.scans.row_codes(bounds.source, coded(each.match)).slice(0, len(mask), None)
-                ]
-            rows = np.flatnonzero(mask)
+            marks = {each: self._mark(each) for each in always_kept(bounds)}
+            rows = np.flatnonzero(self.scans.visible_rows(bounds.source, bounds.restrictions, marks))
             refuse_many(len(rows))
             return np.zeros(len(rows), np.int64), {key: rows}
         counted = Aggregation(bounds, "count_rows", (), 0.0, INTEGER)

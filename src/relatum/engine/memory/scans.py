@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from types import MappingProxyType
 from typing import assert_never
 
 import numpy as np
@@ -191,7 +192,7 @@ class Scans:
         task = ScanTask(
             self.store.rows(Place(source)),
             tests,
-            [CodeTest.of(self.row_codes(source, coded(each.match)), Marks.of(mark)) for each, mark in marks.items()],
+            self._mark_tests(source, marks),
             [(self.row_codes(source, key), self.size(key)) for key in keys],
             arguments,
             list(folds),
@@ -321,12 +322,19 @@ class Scans:
         mask[keys[visible[rows]]] = True
         return mask
 
-    def visible_rows(self, table: str, restrictions: Iterable[Restriction]) -> NDArray[np.bool_]:
-        """Which rows of a table pass conditions."""
+    def _mark_tests(self, source: str, marks: Mapping[Kept, Mark]) -> list[CodeTest]:
+        """Tests on rows for the members that are kept."""
+        return [CodeTest.of(self.row_codes(source, coded(each.match)), Marks.of(mark)) for each, mark in marks.items()]
+
+    def visible_rows(
+        self, table: str, restrictions: Iterable[Restriction], marks: Mapping[Kept, Mark] = MappingProxyType({})
+    ) -> NDArray[np.bool_]:
+        """Which rows of a table pass conditions, and have the members that are kept."""
         rows = self.store.rows(Place(table))
         mask = np.ones(rows, np.bool_)
-        for test in self.tests(RowReader(self.store, table), restrictions):
-            mask &= test.test.mask(Chunk(0, rows))
+        conditions = [test.test for test in self.tests(RowReader(self.store, table), restrictions)]
+        for test in (*conditions, *self._mark_tests(table, marks)):
+            mask &= test.mask(Chunk(0, rows))
         return mask
 
     def reached_codes(self, hop_route: Route, keys: Sequence[Coded], restrictions: Sequence[Restriction]) -> Links:

@@ -138,10 +138,12 @@ def _code(store: MemoryStore, column: ColumnValue, route: Route) -> Own | None:
     members, codes = store.members(column.table, column.column), store.row_codes(route, column.table, column.column)
     if codes.positions is not None:
         return None
+    if store.column(column.table, column.column).nulls is None and not (route and store.route_index(route).unmatched):
+        return Own(Column(INTEGER, codes.codes, None, None, 0, members.no_match))
     stamps = (store.stamp(column.table, column.column), *store.route_stamps(route))
     key = ("no value", route, column.table, column.column)
     gone = store.work.keep_lately(key, stamps, lambda: codes.codes >= members.null)
-    return Own(Column(INTEGER, codes.codes, gone if gone.any() else None, None, 0, members.no_match))
+    return Own(Column(INTEGER, codes.codes, gone, None, 0, members.no_match))
 
 
 def _combined(reader: RowReader, value: Apply) -> Combined | None:

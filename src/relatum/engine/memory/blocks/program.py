@@ -157,8 +157,8 @@ class _Writer:
     def __init__(self, task: ScanTask, groups: int, workers: int) -> None:
         self.task, self.groups, self.workers = task, groups, workers
         self.held: list[Array] = []
-        self.operations: dict[tuple[int, ...], int] = {}
-        self.registers = 0
+        self.operations: list[tuple[int, ...]] = []
+        self.registers: dict[tuple[int, ...], int] = {}
         self.missing = 0
         self.lost: list[tuple[int, Route]] = []
 
@@ -186,7 +186,7 @@ class _Writer:
             keys=_table(keys, words.KEY_WIDTH),
             operations=_table([list(each) for each in self.operations], words.OPERATION_WIDTH),
             folds=_table(folds, words.FOLD_WIDTH),
-            registers=self.registers,
+            registers=len(self.registers),
             missing=self.missing,
             accumulators=tuple(accumulators),
             lost=tuple(self.lost),
@@ -212,6 +212,8 @@ class _Writer:
                 bits = int(upper).bit_length()
                 if not DistinctFold.marks_fit(self.groups, bits):
                     raise _Unfit("there are too many different values to mark each")
+                assert isinstance(form, Own), "different values are counted by their codes"
+                _codes(form.column.values, self.task.rows, 1 << bits, self.held)
                 size = self.groups << bits
             case _:
                 assert_never(kind)
@@ -227,26 +229,23 @@ class _Writer:
         if not nulls and not lookups:
             return register, -1
         unknown, self.missing = self.missing, self.missing + 1
-        self._append(words.KNOWN, 0, 0, 0, 0, unknown)
+        self.operations.append((words.KNOWN, 0, 0, 0, 0, unknown))
         for each in nulls:
             if isinstance(each, Own):
                 assert each.column.nulls is not None
                 kind, address = _column(each.column.nulls, self.task.rows, self.held)
-                self._append(words.MISSING, kind, address, 0, 0, unknown)
+                self.operations.append((words.MISSING, kind, address, 0, 0, unknown))
             else:
                 assert each.nulls is not None
                 kind, address = _codes(each.positions, self.task.rows, len(each.table), self.held)
                 table = _address(each.nulls.view(np.uint8), self.held)
-                self._append(words.MISSING_THERE, kind, address, table, 0, unknown)
+                self.operations.append((words.MISSING_THERE, kind, address, table, 0, unknown))
         for route, index in lookups:
             kind, address = _codes(index.positions, self.task.rows, index.size + 1, self.held)
             # Each thread has counters of its own: their address is filled in there.
-            self._append(words.LOST, kind, address, index.size, len(self.lost), unknown)
+            self.operations.append((words.LOST, kind, address, index.size, len(self.lost), unknown))
             self.lost.append((number, route))
         return register, unknown
-
-    def _append(self, *operation: int) -> None:
-        self.operations[operation] = 0
 
     def _written(self, form: Form) -> int:
         """The register that holds a form's value."""
@@ -265,12 +264,10 @@ class _Writer:
                 assert_never(form)
 
     def _register(self, *operation: int) -> int:
-        for known, register in self.operations.items():
-            if known[:-1] == operation:
-                return register
-        self.operations[*operation, self.registers] = self.registers
-        self.registers += 1
-        return self.registers - 1
+        if operation not in self.registers:
+            self.registers[operation] = len(self.registers)
+            self.operations.append((*operation, self.registers[operation]))
+        return self.registers[operation]
 
 
 _FOLDS: dict[FoldKind, int] = {

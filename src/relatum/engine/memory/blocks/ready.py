@@ -31,6 +31,9 @@ _SOME_ROWS = 100_000
 _WORTH_ROWS = 20_000_000
 #: Compiling takes half a minute; a machine that is busy may need longer.
 _LONGEST_SECONDS = 600
+#: The files that the loops are compiled from.
+_SOURCES = ("compiled.py", "typed.py", "loops.py", "instructions.py")
+
 _PREFIX = "the compiled loops are not used: "
 _ON_THE_WAY = WhyNot(_PREFIX + "they are being loaded")
 
@@ -84,16 +87,16 @@ def _get() -> None:
     try:
         folder = _folder()
         if not (folder / DONE).exists():
-            program = "import sys; from pathlib import Path; from relatum.engine.memory.blocks import loops; "
-            command = [sys.executable, "-c", program + "loops.main(Path(sys.argv[1]))", str(folder)]
+            program = "import sys; from pathlib import Path; from relatum.engine.memory.blocks import compiled; "
+            command = [sys.executable, "-c", program + "compiled.main(Path(sys.argv[1]))", str(folder)]
             # It goes on where this process ends before it: the next one finds what it has made.
             subprocess.run(
                 command, check=True, timeout=_LONGEST_SECONDS, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
                 stderr=subprocess.DEVNULL, start_new_session=True,
             )  # fmt: skip
-        from relatum.engine.memory.blocks import loops  # noqa: PLC0415 - it brings the compiler
+        from relatum.engine.memory.blocks import compiled  # noqa: PLC0415 - it brings the compiler
 
-        _now.loops = loops.compiled(folder)
+        _now.loops = compiled.compiled(folder)
     except (OSError, subprocess.SubprocessError, ImportError) as error:
         _now.reason = WhyNot(f"{_PREFIX}{error}")
 
@@ -120,7 +123,7 @@ def _folder_named() -> Path:
     """Where the loops are in the person's cache: for these versions, on this machine."""
     made_of = [__version__, sys.version, platform.node(), platform.machine(), *map(_version, ("numba", "numpy"))]
     # The compiler knows what it kept by the place and time of the file that it is from.
-    for path in (Path(__file__).with_name(name) for name in ("loops.py", "instructions.py")):
+    for path in (Path(__file__).with_name(name) for name in _SOURCES):
         made_of += [str(path), str(path.stat().st_mtime_ns), path.read_text(encoding="utf-8")]
     name = blake2b("\n".join(made_of).encode(), digest_size=8).hexdigest()
     return platformdirs.user_cache_path("relatum", appauthor=False) / f"loops-{name}"

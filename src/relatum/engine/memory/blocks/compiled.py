@@ -1,0 +1,224 @@
+"""Programs carried out as machine code: which rows pass, and folding them, block after block.
+
+The loops are compiled for every type that a column can have, never for a single question: a question is a program of
+numbers (``program.py``) that :func:`select`, :func:`fold` and :func:`both` read.
+
+This module brings the compiler, and is imported only by ``ready.py``: here, and in a process of its own that compiles
+the loops into the person's cache folder (:func:`main`), which takes about half a minute.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from types import SimpleNamespace
+
+import numba
+import numpy as np
+from numba import carray
+from numba.core import config, types
+
+from relatum.engine.memory.blocks import loops, typed
+from relatum.engine.memory.blocks.instructions import (
+    ADD,
+    BLOCK,
+    COUNT,
+    COUNT_AND_SUM,
+    DONE,
+    FIXED,
+    GREATEST,
+    INSIDE,
+    KINDS,
+    KNOWN,
+    LEAST,
+    LOAD,
+    LOST,
+    MARK,
+    MISSING,
+    MISSING_THERE,
+    MULTIPLY,
+    PART,
+    PICK,
+    SUBTRACT,
+    SUM,
+)
+
+_TABLE = types.Array(types.int64, 2, "C")
+_SELECT = types.int64(types.int64, types.int64, _TABLE, types.uint32[::1], types.uint8[::1])
+_INTO = (_TABLE, _TABLE, _TABLE, types.boolean, types.uint32[::1], _TABLE, types.Array(types.uint8, 2, "C"))
+_FOLD = types.void(types.int64, types.uint32[::1], types.int64, types.boolean, *_INTO)
+_BOTH = types.void(types.int64, types.int64, _TABLE, types.uint32[::1], types.uint8[::1], *_INTO)
+
+
+@numba.njit(nogil=True)
+def _select(start, stop, steps, rows, passing):
+    """Note which rows of a stretch pass every step, counted from its start, and say how many they are.
+
+    Comparisons at the start are made for all rows of a block at once; ``passing`` has a place for each.
+    """
+    total = np.uint64(0)
+    eights = passing.view(np.uint64)
+    for begin in range(np.uint64(start), np.uint64(stop), np.uint64(BLOCK)):
+        many = min(np.uint64(BLOCK), np.uint64(stop) - begin)
+        if many < BLOCK:
+            passing[:] = 0
+        own = rows[total:]
+        done = 0
+        while done < len(steps) and steps[done, 0] == INSIDE:
+            typed.inside_of(
+                steps[done, 1], steps[done, 2], begin, many, steps[done, 3], steps[done, 4], passing, done == 0
+            )
+            done += 1
+        if done == 0:
+            table = carray(typed.pointer(steps[0, 5]), typed.ONE, np.uint8)
+            count = typed.marked_first_of(steps[0, 1], steps[0, 2], begin, many, table, own)
+            done = 1
+        else:
+            count = loops.noted(passing, eights, many, own)
+        while done < len(steps) and count > 0:
+            word, kind, address, low, width, marks = steps[done]
+            if word == INSIDE:
+                count = typed.inside_some_of(kind, address, begin, low, width, own, count)
+            else:
+                count = typed.marked_some_of(
+                    kind, address, begin, carray(typed.pointer(marks), typed.ONE, np.uint8), own, count
+                )
+            done += 1
+        loops.raised(own, count, np.uint32(begin - np.uint64(start)))
+        total += count
+    return np.int64(total)
+
+
+@numba.njit(nogil=True)
+def _fold(start, rows, total, every, keys, operations, folds, one, groups, registers, missing):
+    """Fold rows of a stretch, counted from its start: ``every`` says that they are all from there on.
+
+    ``one`` says that all rows are in one group.
+    """
+    for begin in range(np.uint64(0), np.uint64(total), np.uint64(BLOCK)):
+        count = min(np.uint64(BLOCK), np.uint64(total) - begin)
+        own = rows[begin:]
+        place = np.uint64(start)
+        if every:
+            place += begin
+        if not one:
+            groups[:count] = 0
+        for number in range(len(keys)):
+            kind, address, size = keys[number]
+            typed.group_of(kind, address, place, own, every, count, np.uint32(size), groups)
+        for number in range(len(operations)):
+            word, kind, address, first, second, target = operations[number]
+            if word == LOAD:
+                typed.load_of(kind, address, place, own, every, count, registers[target])
+            elif word == PICK:
+                table = carray(typed.pointer(first), typed.ONE, np.int64)
+                typed.pick_of(kind, address, table, place, own, every, count, registers[target])
+            elif word == FIXED:
+                registers[target][:count] = first
+            elif word == ADD:
+                loops.add(registers[first], registers[second], registers[target], count)
+            elif word == SUBTRACT:
+                loops.subtract(registers[first], registers[second], registers[target], count)
+            elif word == MULTIPLY:
+                loops.multiply(registers[first], registers[second], registers[target], count)
+            elif word == KNOWN:
+                missing[target][:count] = 0
+            elif word == MISSING:
+                loops.missing(
+                    carray(typed.pointer(address), typed.ONE, np.uint8), place, own, every, count, missing[target]
+                )
+            elif word == MISSING_THERE:
+                gone = carray(typed.pointer(first), typed.ONE, np.uint8)
+                typed.missing_there_of(kind, address, gone, place, own, every, count, missing[target])
+            elif word == LOST:
+                found = carray(typed.pointer(second), typed.ONE, np.int64)
+                typed.lost_of(kind, address, first, place, own, every, count, missing[target], found)
+        for number in range(len(folds)):
+            word, register, unknown, address, bits = folds[number]
+            into = carray(typed.pointer(address), typed.ONE, np.int64)
+            if word == COUNT:
+                if unknown >= 0:
+                    loops.count_known(groups, missing[unknown], count, into)
+                elif one:
+                    into[0] += count
+                else:
+                    loops.count_rows(groups, count, into)
+            elif word == SUM:
+                if unknown >= 0:
+                    loops.sum_known(registers[register], missing[unknown], groups, count, into)
+                elif one:
+                    into[0] += loops.total(registers[register], count)
+                else:
+                    loops.add_up(registers[register], groups, count, into)
+            elif word == COUNT_AND_SUM:
+                counts = carray(typed.pointer(bits), typed.ONE, np.int64)
+                loops.count_and_sum(registers[register], groups, count, counts, into)
+            elif word == LEAST:
+                loops.least(registers[register], missing[max(unknown, 0)], unknown >= 0, groups, count, into)
+            elif word == GREATEST:
+                loops.greatest(registers[register], missing[max(unknown, 0)], unknown >= 0, groups, count, into)
+            elif word == MARK:
+                marks = carray(typed.pointer(address), typed.ONE, np.uint8)
+                gone_here = missing[max(unknown, 0)]
+                loops.mark(registers[register], gone_here, unknown >= 0, groups, count, np.uint64(bits), marks)
+
+
+def select(start, stop, steps, notes, passing):
+    """Note which rows pass every step, counted from ``start``, and say how many they are."""
+    return _select(start, stop, steps, notes, passing)
+
+
+def fold(start, notes, total, every, keys, operations, folds, one, groups, registers, missing):
+    """Fold rows that are noted; ``every`` says that they are all from ``start`` on."""
+    _fold(start, notes, total, every, keys, operations, folds, one, groups, registers, missing)
+
+
+def both(start, stop, steps, notes, passing, keys, operations, folds, one, groups, registers, missing):
+    """Note which rows pass, and fold them; a part of the stretch at a time, so that the notes stay near."""
+    for begin in range(start, stop, PART):
+        end = min(begin + PART, stop)
+        count = end - begin
+        if len(steps) > 0:
+            count = _select(begin, end, steps, notes, passing)
+        if count > 0:
+            every = count == end - begin
+            _fold(begin, notes, count, every, keys, operations, folds, one, groups, registers, missing)
+
+
+def _prepare_neighbours() -> None:
+    """Compile the loops over neighbours while the compiler vectorizes; what calls them is compiled without."""
+    for name in KINDS:
+        kind, unsigned = (numba.from_dtype(np.dtype(each)) for each in (name, f"u{name[1:]}"))
+        values, passing = types.Array(kind, 1, "C"), types.uint8[::1]
+        given = (values, types.uint64, types.uint64, kind, unsigned, types.NumberClass(unsigned), passing)
+        loops.inside_first.compile(given)
+        loops.inside_too.compile(given)
+        loops.group_all.compile((values, types.uint64, types.uint64, types.uint32, types.uint32[::1]))
+        loops.load_all.compile((values, types.uint64, types.uint64, types.int64[::1]))
+    loops.number_passing.compile((types.uint8[::1], types.uint64))
+    loops.raised.compile((types.uint32[::1], types.uint64, types.uint32))
+    register = types.int64[::1]
+    for loop in (loops.add, loops.subtract, loops.multiply):
+        loop.compile((register, register, register, types.uint64))
+    loops.total.compile((register, types.uint64))
+
+
+def compiled(folder: Path, afresh: bool = False) -> SimpleNamespace:
+    """Both programs' loops; what the folder holds is taken from there, what it lacks is compiled into it."""
+    before = config.CACHE_DIR, config.LOOP_VECTORIZE
+    config.CACHE_DIR = str(folder)
+    try:
+        if afresh:
+            _prepare_neighbours()
+        config.LOOP_VECTORIZE = 0
+        options = {"nogil": True, "cache": True, "boundscheck": False}
+        wanted = {select: _SELECT, fold: _FOLD, both: _BOTH}
+        made = {loop.__name__: numba.njit(signature, **options)(loop) for loop, signature in wanted.items()}
+        return SimpleNamespace(**made)
+    finally:
+        config.CACHE_DIR, config.LOOP_VECTORIZE = before
+
+
+def main(folder: Path) -> None:
+    """Compile the loops into a folder, and say there that it is done."""
+    compiled(folder, afresh=True)
+    (folder / DONE).touch()

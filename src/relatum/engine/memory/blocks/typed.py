@@ -1,0 +1,192 @@
+"""The plain loops for a column of any type, which is given by its address and the number of its kind."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numba
+import numpy as np
+from numba import carray
+from numba.core import cgutils, types
+from numba.extending import intrinsic
+
+from relatum.engine.memory.blocks import loops
+
+#: What is said of how long a column is: nothing looks at it.
+ONE = (1,)
+
+
+@intrinsic
+def pointer(typing: Any, address: Any) -> Any:
+    """A number as an address."""
+
+    def generate(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
+        return builder.inttoptr(arguments[0], cgutils.voidptr_t)
+
+    return types.voidptr(types.int64), generate
+
+
+@numba.njit(nogil=True)
+def inside_of(kind, address, start, count, low, width, passing, first):
+    """:func:`loops.inside` of a column by its kind and address."""
+    if kind == 0:
+        loops.inside(
+            carray(pointer(address), ONE, np.int8), start, count, np.int8(low), width, np.uint8, passing, first
+        )
+    elif kind == 1:
+        loops.inside(
+            carray(pointer(address), ONE, np.int16), start, count, np.int16(low), width, np.uint16, passing, first
+        )
+    elif kind == 2:
+        loops.inside(
+            carray(pointer(address), ONE, np.int32), start, count, np.int32(low), width, np.uint32, passing, first
+        )
+    elif kind == 3:
+        loops.inside(
+            carray(pointer(address), ONE, np.int64), start, count, np.int64(low), width, np.uint64, passing, first
+        )
+    elif kind == 4:
+        loops.inside(
+            carray(pointer(address), ONE, np.uint8), start, count, np.uint8(low), width, np.uint8, passing, first
+        )
+    elif kind == 5:
+        loops.inside(
+            carray(pointer(address), ONE, np.uint16), start, count, np.uint16(low), width, np.uint16, passing, first
+        )
+    elif kind == 6:
+        loops.inside(
+            carray(pointer(address), ONE, np.uint32), start, count, np.uint32(low), width, np.uint32, passing, first
+        )
+
+
+@numba.njit(nogil=True)
+def inside_some_of(kind, address, start, low, width, rows, count):
+    """:func:`loops.inside_some` of a column by its kind and address."""
+    if kind == 0:
+        return loops.inside_some(
+            carray(pointer(address), ONE, np.int8), start, np.int8(low), width, np.uint8, rows, count
+        )
+    if kind == 1:
+        return loops.inside_some(
+            carray(pointer(address), ONE, np.int16), start, np.int16(low), width, np.uint16, rows, count
+        )
+    if kind == 2:
+        return loops.inside_some(
+            carray(pointer(address), ONE, np.int32), start, np.int32(low), width, np.uint32, rows, count
+        )
+    if kind == 3:
+        return loops.inside_some(
+            carray(pointer(address), ONE, np.int64), start, np.int64(low), width, np.uint64, rows, count
+        )
+    if kind == 4:
+        return loops.inside_some(
+            carray(pointer(address), ONE, np.uint8), start, np.uint8(low), width, np.uint8, rows, count
+        )
+    if kind == 5:
+        return loops.inside_some(
+            carray(pointer(address), ONE, np.uint16), start, np.uint16(low), width, np.uint16, rows, count
+        )
+    if kind == 6:
+        return loops.inside_some(
+            carray(pointer(address), ONE, np.uint32), start, np.uint32(low), width, np.uint32, rows, count
+        )
+    return count
+
+
+@numba.njit(nogil=True)
+def marked_first_of(kind, address, start, count, marks, rows):
+    """:func:`loops.marked_first` of a column by its kind and address."""
+    if kind == 3:
+        return loops.marked_first(carray(pointer(address), ONE, np.int64), start, count, marks, rows)
+    if kind == 4:
+        return loops.marked_first(carray(pointer(address), ONE, np.uint8), start, count, marks, rows)
+    if kind == 5:
+        return loops.marked_first(carray(pointer(address), ONE, np.uint16), start, count, marks, rows)
+    if kind == 6:
+        return loops.marked_first(carray(pointer(address), ONE, np.uint32), start, count, marks, rows)
+    return np.uint64(0)
+
+
+@numba.njit(nogil=True)
+def marked_some_of(kind, address, start, marks, rows, count):
+    """:func:`loops.marked_some` of a column by its kind and address."""
+    if kind == 3:
+        return loops.marked_some(carray(pointer(address), ONE, np.int64), start, marks, rows, count)
+    if kind == 4:
+        return loops.marked_some(carray(pointer(address), ONE, np.uint8), start, marks, rows, count)
+    if kind == 5:
+        return loops.marked_some(carray(pointer(address), ONE, np.uint16), start, marks, rows, count)
+    if kind == 6:
+        return loops.marked_some(carray(pointer(address), ONE, np.uint32), start, marks, rows, count)
+    return count
+
+
+@numba.njit(nogil=True)
+def group_of(kind, address, start, rows, every, count, size, groups):
+    """:func:`loops.group` of a column by its kind and address."""
+    if kind == 3:
+        loops.group(carray(pointer(address), ONE, np.int64), start, rows, every, count, size, groups)
+    elif kind == 4:
+        loops.group(carray(pointer(address), ONE, np.uint8), start, rows, every, count, size, groups)
+    elif kind == 5:
+        loops.group(carray(pointer(address), ONE, np.uint16), start, rows, every, count, size, groups)
+    elif kind == 6:
+        loops.group(carray(pointer(address), ONE, np.uint32), start, rows, every, count, size, groups)
+
+
+@numba.njit(nogil=True)
+def load_of(kind, address, start, rows, every, count, target):
+    """:func:`loops.load` of a column by its kind and address."""
+    if kind == 0:
+        loops.load(carray(pointer(address), ONE, np.int8), start, rows, every, count, target)
+    elif kind == 1:
+        loops.load(carray(pointer(address), ONE, np.int16), start, rows, every, count, target)
+    elif kind == 2:
+        loops.load(carray(pointer(address), ONE, np.int32), start, rows, every, count, target)
+    elif kind == 3:
+        loops.load(carray(pointer(address), ONE, np.int64), start, rows, every, count, target)
+    elif kind == 4:
+        loops.load(carray(pointer(address), ONE, np.uint8), start, rows, every, count, target)
+    elif kind == 5:
+        loops.load(carray(pointer(address), ONE, np.uint16), start, rows, every, count, target)
+    elif kind == 6:
+        loops.load(carray(pointer(address), ONE, np.uint32), start, rows, every, count, target)
+
+
+@numba.njit(nogil=True)
+def pick_of(kind, address, table, start, rows, every, count, target):
+    """:func:`loops.pick` of a column by its kind and address."""
+    if kind == 3:
+        loops.pick(carray(pointer(address), ONE, np.int64), table, start, rows, every, count, target)
+    elif kind == 4:
+        loops.pick(carray(pointer(address), ONE, np.uint8), table, start, rows, every, count, target)
+    elif kind == 5:
+        loops.pick(carray(pointer(address), ONE, np.uint16), table, start, rows, every, count, target)
+    elif kind == 6:
+        loops.pick(carray(pointer(address), ONE, np.uint32), table, start, rows, every, count, target)
+
+
+@numba.njit(nogil=True)
+def missing_there_of(kind, address, table, start, rows, every, count, missing):
+    """:func:`loops.missing_there` of a column by its kind and address."""
+    if kind == 3:
+        loops.missing_there(carray(pointer(address), ONE, np.int64), table, start, rows, every, count, missing)
+    elif kind == 4:
+        loops.missing_there(carray(pointer(address), ONE, np.uint8), table, start, rows, every, count, missing)
+    elif kind == 5:
+        loops.missing_there(carray(pointer(address), ONE, np.uint16), table, start, rows, every, count, missing)
+    elif kind == 6:
+        loops.missing_there(carray(pointer(address), ONE, np.uint32), table, start, rows, every, count, missing)
+
+
+@numba.njit(nogil=True)
+def lost_of(kind, address, nowhere, start, rows, every, count, missing, found):
+    """:func:`loops.lost` of a column by its kind and address."""
+    if kind == 3:
+        loops.lost(carray(pointer(address), ONE, np.int64), nowhere, start, rows, every, count, missing, found)
+    elif kind == 4:
+        loops.lost(carray(pointer(address), ONE, np.uint8), nowhere, start, rows, every, count, missing, found)
+    elif kind == 5:
+        loops.lost(carray(pointer(address), ONE, np.uint16), nowhere, start, rows, every, count, missing, found)
+    elif kind == 6:
+        loops.lost(carray(pointer(address), ONE, np.uint32), nowhere, start, rows, every, count, missing, found)
