@@ -12,6 +12,11 @@ const script = await build({
   ...common, entryPoints: ["src/main.jsx"], format: "iife", jsxFactory: "h", jsxFragment: "Fragment",
 });
 const style = await build({ ...common, entryPoints: ["src/page.css"] });
+const bundled = async (entry, format) => (await build({
+  ...common, entryPoints: [entry], format, jsxFactory: "h", jsxFragment: "Fragment",
+})).outputFiles[0].text;
+// Keywords with a blank before their brackets, as in the sources; nothing ends a script tag that holds it.
+const tidy = (text) => text.replaceAll("</script", "<\\/script").replaceAll(/\bswitch\(/g, "switch (");
 
 const licences = INSIDE.map((name) => {
   const { version, license } = JSON.parse(readFileSync(`node_modules/${name}/package.json`, "utf8"));
@@ -21,9 +26,12 @@ const licences = INSIDE.map((name) => {
   return `${name} ${version} (${license})\n\n${file.trim()}\n`;
 });
 const files = {
-  // Keywords with a blank before their brackets, as in the sources.
-  "page.js": script.outputFiles[0].text.replaceAll("</script", "<\\/script").replaceAll(/\bswitch\(/g, "switch ("),
+  "page.js": tidy(script.outputFiles[0].text),
   "page.css": style.outputFiles[0].text,
+  "live.js": tidy(await bundled("view/live.tsx", "iife")),
+  "live.css": await bundled("view/served.css"),
+  "widget.js": tidy(await bundled("view/widget.tsx", "esm")),
+  "widget.css": await bundled("view/widget.css"),
   "LICENCES.txt": licences.join("\n----\n\n"),
 };
 

@@ -116,6 +116,10 @@ class LimitError(SourceError, RequestError):
     """More than a limit allows: rows, columns, cells, memory, time. The error says how many, and how to raise it."""
 
 
+class StoppedError(RelatumError):
+    """A question that was stopped before it was answered."""
+
+
 class ArgumentError(ModelError, RequestError, TypeError):
     """An argument that a call does not accept. The error names it, quotes the value and says what was expected."""
 

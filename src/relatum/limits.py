@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 import re
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from contextvars import ContextVar
 from functools import cache, lru_cache
@@ -17,7 +17,7 @@ from typing import Any, Literal
 
 from msgspec import Struct
 
-from relatum.errors import LimitError, ModelError
+from relatum.errors import LimitError, ModelError, StoppedError
 from relatum.wording import counted
 
 
@@ -57,6 +57,7 @@ _SIZED = re.compile(r"\s*(\d{1,18}(?:\.\d{1,6})?)\s*([A-Za-z]*)\s*\Z")
 _stated: ContextVar[Mapping[str, int]] = ContextVar("stated", default={})  # noqa: B039 - never changed in place
 _in_force: ContextVar[Mapping[str, int] | None] = ContextVar("in_force", default=None)
 _ends: ContextVar[float | None] = ContextVar("ends", default=None)
+_stopped: ContextVar[Callable[[], bool] | None] = ContextVar("stopped", default=None)
 
 
 def read_limits(words: Mapping[str, object]) -> dict[str, int]:
@@ -180,9 +181,27 @@ def refuse_above(name: str, count: int, what: str, fix: str = "") -> None:
         raise LimitError(f"{what}; the limit is {_shown(name, most)} ({LIMITS[name].bounds}).", fix=_ways(name, fix))
 
 
+@contextmanager
+def stoppable(stopped: Callable[[], bool]) -> Iterator[None]:
+    """Have work inside the block stop at its next step once ``stopped`` says so: a StoppedError is raised there."""
+    token = _stopped.set(stopped)
+    try:
+        yield
+    finally:
+        _stopped.reset(token)
+
+
 def refuse_late() -> None:
-    """Raise a LimitError where a request has taken longer than it may."""
-    ends = _ends.get()
+    """Raise a LimitError where a request has taken longer than it may, a StoppedError where it is not wanted any more.
+
+    Raises
+    ------
+    LimitError, StoppedError
+        It is so.
+    """
+    stopped, ends = _stopped.get(), _ends.get()
+    if stopped is not None and stopped():
+        raise StoppedError("This was stopped.")
     if ends is not None and time.monotonic() > ends:
         raise too_late("This")
 

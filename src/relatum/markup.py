@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from html import escape
+from typing import assert_never
 
 from msgspec import Struct
 
@@ -25,6 +26,36 @@ class Text(Struct, frozen=True):
 
 #: A line of a table.
 Row = Sequence[str | Text]
+
+
+class Line(Struct, frozen=True):
+    """A line of text between tables."""
+
+    text: str
+    bold: bool = False
+    faint: bool = False
+
+
+class Table(Struct, frozen=True):
+    """A table: lines of headings, then lines of cells."""
+
+    heads: Sequence[Row]
+    rows: Sequence[Row]
+
+
+#: What a text of several parts consists of, whatever draws it.
+Block = Line | Table
+
+
+def html(each: Block) -> str:
+    """A line or table as HTML."""
+    match each:
+        case Line():
+            return line(each.text, bold=each.bold, faint=each.faint)
+        case Table():
+            return table(each.heads, each.rows)
+        case _:
+            assert_never(each)
 
 
 def cell(text: str | Text, tag: str = "td") -> str:

@@ -1,14 +1,13 @@
 // The page: a grid in which only what is seen is drawn, lists to choose members from, a chart, filters and notes.
 
-import { Fragment, h } from "preact";
-import { useEffect, useLayoutEffect, useMemo, useRef, useState } from "preact/hooks";
+import { h } from "preact";
+import { useEffect, useMemo, useRef, useState } from "preact/hooks";
+import { Grid, Looked } from "./grid.tsx";
 import { Picture } from "./picture.jsx";
 import { flipped, only, ticked } from "./choice.js";
 import { copied } from "./copy.js";
 import { Table } from "./table.js";
 
-const LINE = 27;
-const AHEAD = 8;
 const MOST_LISTED = 400;
 
 export function Page({ page: given }) {
@@ -42,6 +41,21 @@ export function Page({ page: given }) {
     const done = await copied(table.asText(state));
     setTold(done ? "Copied as text." : "The browser does not let this page copy.");
   };
+  const hands = {
+    copy, about: setAbout,
+    fold: (at) => {
+      const closed = new Set(state.closed);
+      const name = table.name(at);
+      if (closed.has(name)) closed.delete(name);
+      else closed.add(name);
+      change({ closed });
+    },
+    order: (at) => {
+      const now = state.sort !== null && state.sort.column === at ? state.sort.down : null;
+      change({ sort: now === null ? { column: at, down: true } : now ? { column: at, down: false } : null });
+      setPictured(at);
+    },
+  };
   const anyChosen = Object.keys(state.chosen).length > 0 || state.prepared.some((each) => each > 0);
   return (
     <div class="page">
@@ -61,8 +75,7 @@ export function Page({ page: given }) {
       </header>
       <main class={listed ? "listed" : ""}>
         {listed && <Lists page={page} state={state} change={change} />}
-        <Grid page={page} table={table} state={state} change={change} tell={setAbout} picture={setPictured}
-          pictured={pictured} copy={copy} />
+        <Grid source={source(page, table, state)} hands={hands} size={page.size} sorted={state.sort} pictured={pictured} />
         {drawn && <Picture page={page} table={table} state={state} column={pictured} dark={dark} />}
       </main>
       <Notes page={page} table={table} state={state} />
@@ -70,6 +83,24 @@ export function Page({ page: given }) {
       <div role="status" aria-live="polite" class="told">{told}</div>
     </div>
   );
+}
+
+/** The grid as it is shown now, for drawing. */
+function source(page, table, state) {
+  const { grid } = table;
+  const kind = (number) => (number === null ? "null" : number < 0 ? "negative" : "");
+  return {
+    label: page.title, heading: grid.heading, headWidth: grid.headWidth, depth: grid.heads, looks: page.looks,
+    lines: table.visible(state), columns: table.visibleColumns(state),
+    line: (at) => ({ ...grid.rows[at], parent: table.children.get(at).length > 0, open: !state.closed.has(table.name(at)) }),
+    column: (at) => ({ ...grid.columns[at], value: Math.max(grid.columns[at].v, 0) }),
+    name: (at) => table.name(at),
+    cell: (line, column) => {
+      const cell = table.cell(line, column, state);
+      return { ...cell, kind: kind(cell.number) };
+    },
+    heads: (value) => page.values[value].heading,
+  };
 }
 
 function Filters({ page, state }) {
@@ -162,210 +193,6 @@ function List({ list, label, choice, counted, choose }) {
   );
 }
 
-// -- grid -------------------------------------------------------------------------------------------------------------
-
-function useWindow(box, lines, widths, first, heads) {
-  const [seen, setSeen] = useState({ top: 0, left: 0, height: 700, width: 1200, print: false });
-  useLayoutEffect(() => {
-    const look = () => setSeen((before) => ({
-      ...before, top: box.current.scrollTop, left: box.current.scrollLeft,
-      height: box.current.clientHeight, width: box.current.clientWidth,
-    }));
-    const print = (on) => () => setSeen((before) => ({ ...before, print: on }));
-    const [before, after] = [print(true), print(false)];
-    look();
-    const watch = new ResizeObserver(look);
-    watch.observe(box.current);
-    box.current.addEventListener("scroll", look, { passive: true });
-    addEventListener("beforeprint", before);
-    addEventListener("afterprint", after);
-    return () => {
-      watch.disconnect();
-      removeEventListener("beforeprint", before);
-      removeEventListener("afterprint", after);
-    };
-  }, []);
-  const from = seen.print ? 0 : Math.max(0, Math.floor(seen.top / LINE) - AHEAD);
-  const to = seen.print ? lines : Math.min(lines, Math.ceil((seen.top + seen.height - heads * LINE) / LINE) + AHEAD);
-  const starts = [];
-  let at = first;
-  widths.forEach((width) => {
-    starts.push(at);
-    at += width;
-  });
-  const shown = widths.map((_, place) => place).filter((place) => seen.print ||
-    (starts[place] + widths[place] > seen.left && starts[place] < seen.left + seen.width + 200));
-  return { from, to, starts, total: at, shown };
-}
-
-function Grid({ page, table, state, change, tell, picture, pictured, copy }) {
-  const box = useRef(null);
-  const { grid } = table;
-  const lines = table.visible(state);
-  const columns = table.visibleColumns(state);
-  const em = page.size * 0.62;
-  const first = Math.min(Math.max(grid.headWidth * em + 44, 120), Math.max(innerWidth * 0.45, 140));
-  const widths = columns.map((at) => grid.columns[at].w * em + 26);
-  const { from, to, starts, total, shown } = useWindow(box, lines.length, widths, first, grid.heads);
-  const [place, setPlace] = useState([0, -1]);
-  const row = Math.min(place[0], lines.length - 1);
-  const column = Math.min(place[1], columns.length - 1);
-
-  const flip = (at) => {
-    const closed = new Set(state.closed);
-    const name = table.name(at);
-    if (closed.has(name)) closed.delete(name);
-    else closed.add(name);
-    change({ closed });
-  };
-  const order = (at) => {
-    const now = state.sort !== null && state.sort.column === at ? state.sort.down : null;
-    change({ sort: now === null ? { column: at, down: true } : now ? { column: at, down: false } : null });
-    picture(at);
-  };
-  const go = (to_, column_) => {
-    const next = [Math.max(0, Math.min(to_, lines.length - 1)), Math.max(-1, Math.min(column_, columns.length - 1))];
-    setPlace(next);
-    const top = next[0] * LINE;
-    const room = box.current.clientHeight - (grid.heads + 1) * LINE;
-    if (top < box.current.scrollTop) box.current.scrollTop = top;
-    if (top > box.current.scrollTop + room) box.current.scrollTop = top - room;
-    if (next[1] >= 0) {
-      const [start, stop] = [starts[next[1]] - first, starts[next[1]] + widths[next[1]]];
-      if (start < box.current.scrollLeft) box.current.scrollLeft = start;
-      if (stop > box.current.scrollLeft + box.current.clientWidth) box.current.scrollLeft = stop - box.current.clientWidth;
-    }
-  };
-  const key = (event) => {
-    const at = lines[row];
-    const parent = at !== undefined && table.children.get(at).length > 0;
-    const open = parent && !state.closed.has(table.name(at));
-    const page_ = Math.floor(box.current.clientHeight / LINE) - 3;
-    const moves = {
-      ArrowDown: () => go(row + 1, column), ArrowUp: () => go(row - 1, column),
-      ArrowRight: () => (column < 0 && parent && !open ? flip(at) : go(row, column + 1)),
-      ArrowLeft: () => (column < 0 && parent && open ? flip(at) : go(row, column - 1)),
-      PageDown: () => go(row + page_, column), PageUp: () => go(row - page_, column),
-      Home: () => go(event.ctrlKey ? 0 : row, -1), End: () => go(event.ctrlKey ? lines.length - 1 : row, columns.length - 1),
-      Enter: () => (column < 0 && parent ? flip(at) : column >= 0 ? order(columns[column]) : null),
-      " ": () => (parent ? flip(at) : null),
-    };
-    if ((event.ctrlKey || event.metaKey) && event.key === "c" && String(getSelection()) === "") {
-      event.preventDefault();
-      copy();
-    } else if (moves[event.key]) {
-      event.preventDefault();
-      moves[event.key]();
-    }
-  };
-  const sizes = { "--first": `${first}px`, width: `${total}px`, height: `${(lines.length + grid.heads) * LINE}px` };
-  const cellName = (line, at) => `cell-${line}-${at}`;
-  return (
-    <section class="grid" ref={box} role="treegrid" tabIndex={0} aria-label={page.title} onKeyDown={key}
-      aria-rowcount={lines.length + grid.heads} aria-colcount={columns.length + 1}
-      aria-activedescendant={cellName(row, column)} style={{ "--line": `${LINE}px` }}>
-      <div class="sheet" style={sizes}>
-        <Heads grid={grid} columns={columns} shown={shown} starts={starts} widths={widths} order={order} state={state}
-          tell={tell} page={page} pictured={pictured} total={total} />
-        {lines.slice(from, to).map((at, step) => (
-          <Line key={table.name(at)} page={page} table={table} at={at} number={from + step} columns={columns} shown={shown}
-            starts={starts} widths={widths} state={state} flip={flip} total={total}
-            active={from + step === row ? column : null} pick={(column_) => go(from + step, column_)} cellName={cellName} />
-        ))}
-      </div>
-    </section>
-  );
-}
-
-function Heads({ grid, columns, shown, starts, widths, order, state, tell, page, pictured, total }) {
-  const levels = [...Array(grid.heads).keys()];
-  const last = grid.heads - 1;
-  return (
-    <div class="heads" style={{ width: `${total}px`, height: `${grid.heads * LINE}px` }}>
-      {levels.map((level) => (
-        <div role="row" aria-rowindex={level + 1}>
-          <div role="columnheader" class="cell first head" style={{ top: `${level * LINE}px` }} aria-colindex={1}>
-            {level === last ? grid.heading : ""}</div>
-          {shown.map((place) => {
-            const at = columns[place];
-            const label = grid.columns[at].labels[level];
-            const before = place > 0 && shown[0] !== place ? grid.columns[columns[place - 1]] : null;
-            const again = level < last && before !== null && label !== undefined &&
-              before.labels.slice(0, level + 1).every((each, depth) => each.t === grid.columns[at].labels[depth].t &&
-                each.c === grid.columns[at].labels[depth].c);
-            const value = Math.max(grid.columns[at].v, 0);
-            const sorted = state.sort !== null && state.sort.column === at;
-            const style = { left: `${starts[place]}px`, width: `${widths[place]}px`, top: `${level * LINE}px` };
-            if (level < last) {
-              return <div role="columnheader" class="cell head up" style={style} aria-colindex={place + 2}>
-                <Look page={page} look={label?.l} text={again ? "" : label?.t ?? ""} /></div>;
-            }
-            return (
-              <div role="columnheader" class={`cell head ${at === pictured ? "pictured" : ""}`} style={style}
-                aria-colindex={place + 2} aria-sort={sorted ? (state.sort.down ? "descending" : "ascending") : "none"}>
-                <button class="about" aria-label={`About ${page.values[value].heading}`} onClick={() => tell(value)}>?</button>
-                <button class="order" title="Order by this column" onClick={() => order(at)}>
-                  {sorted ? (state.sort.down ? "↓ " : "↑ ") : ""}{label?.t || page.values[value].heading}</button>
-              </div>
-            );
-          })}
-        </div>
-      ))}
-    </div>
-  );
-}
-
-function Line({ page, table, at, number, columns, shown, starts, widths, state, flip, active, pick, cellName, total }) {
-  const { grid } = table;
-  const row = grid.rows[at];
-  const parent = table.children.get(at).length > 0;
-  const open = !state.closed.has(table.name(at));
-  const isTotal = row.k === "total" || row.total;
-  return (
-    <div role="row" class={`line ${isTotal ? "total" : ""} ${row.k.replace(" ", "-")}`} aria-level={row.d + 1}
-      aria-rowindex={number + grid.heads + 1} aria-expanded={parent ? String(open) : undefined}
-      style={{ top: `${(number + grid.heads) * LINE}px`, width: `${total}px` }}>
-      <div role="rowheader" id={cellName(number, -1)} class={`cell first ${active === -1 ? "active" : ""}`} title={row.t}
-        aria-colindex={1} style={{ paddingLeft: `${8 + row.d * 16}px` }} onClick={() => pick(-1)}>
-        {parent ? <button class="fold" tabIndex={-1} aria-label={`${open ? "Close" : "Open"} ${row.t}`}
-          onClick={() => flip(at)}>{open ? "▾" : "▸"}</button> : <i class="fold" />}
-        <Look page={page} look={row.l} text={row.t} />
-      </div>
-      {shown.map((place) => {
-        const cell = table.cell(at, columns[place], state);
-        const style = { left: `${starts[place]}px`, width: `${widths[place]}px` };
-        const names = ["cell", active === place ? "active" : "", cell.struck ? "struck" : "",
-          grid.columns[columns[place]].total ? "total" : "", cell.number === null ? "null" : cell.number < 0 ? "negative" : ""];
-        return (
-          <div role="gridcell" id={cellName(number, place)} class={names.filter(Boolean).join(" ")} style={style}
-            aria-colindex={place + 2} title={cell.struck || undefined} onClick={() => pick(place)}>
-            {cell.text === null ? "" : <Look page={page} look={cell.look} text={cell.text} />}
-            {cell.struck && <span class="hidden"> struck out: {cell.struck}</span>}
-          </div>
-        );
-      })}
-    </div>
-  );
-}
-
-function Look({ page, look, text }) {
-  const own = look ? page.looks[look] : null;
-  if (!own) return <span>{text}</span>;
-  const style = {};
-  if (own.colour) Object.assign(style, { "--c-light": own.colour[0], "--c-dark": own.colour[1] });
-  if (own.fill) Object.assign(style, { "--f-light": own.fill[0], "--f-dark": own.fill[1] });
-  if (own.bold !== null) style.fontWeight = own.bold ? 700 : 400;
-  const bar = own.bar && { left: `${own.bar[0] * 100}%`, width: `${(own.bar[1] - own.bar[0]) * 100}%`,
-    "--f-light": own.barPaint[0], "--f-dark": own.barPaint[1] };
-  return (
-    <Fragment>
-      {bar && <span class="track"><i class="bar filled" style={bar} /></span>}
-      <span class={`look ${own.colour ? "coloured" : ""} ${own.fill ? "filled" : ""}`} style={style}>
-        {own.mark && text ? `${own.mark} ${text}` : text}</span>
-    </Fragment>
-  );
-}
-
 // -- told -------------------------------------------------------------------------------------------------------------
 
 function Notes({ page, table, state }) {
@@ -381,7 +208,7 @@ function Notes({ page, table, state }) {
       {page.legend.map((each) => (
         <p class="legend">
           {each.shades.length ? each.shades.map((pair) => <i class="sample filled"
-            style={{ "--f-light": pair[0], "--f-dark": pair[1] }} />) : <Look page={page} look={each.look} text={each.sample} />}
+            style={{ "--f-light": pair[0], "--f-dark": pair[1] }} />) : <Looked looks={page.looks} look={each.look} text={each.sample} />}
           <span>{each.text}</span></p>
       ))}
       {every.map((text) => <p>{text}</p>)}

@@ -25,6 +25,7 @@ from relatum.cli.report import report
 from relatum.cli.show import show
 from relatum.cli.sql import sql
 from relatum.cli.streams import prepare_streams
+from relatum.cli.view import view
 
 
 @click.group(
@@ -43,6 +44,7 @@ for each in (
     check,
     show,
     diagram,
+    view,
     pivot,
     report,
     members,

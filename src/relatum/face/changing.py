@@ -105,6 +105,10 @@ class ModelState:
         # What was sent there, and what is known about it, is kept: the data itself is the key.
         self.session = self.session.changed(declaration, load_tables(declaration, self.whereabouts, here))
 
+    def twin(self) -> ModelState:
+        """The same state for another model, whose edits do not change this one."""
+        return ModelState(self.session, self.whereabouts)
+
     @property
     def declaration(self) -> Declaration:
         """Everything that is stated about the model, as immutable records."""

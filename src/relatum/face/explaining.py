@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping
 from decimal import Decimal
 from typing import Any
 
+from msgspec import Struct
 from rich.console import Console
 from rich.table import Table
 from rich.text import Text
@@ -202,6 +203,10 @@ class Explanation:
     def _repr_html_(self) -> str:
         return explanation_html(self)
 
+    def told(self) -> Told:
+        """The explanation in blocks, for whatever draws them."""
+        return _told(self)
+
     def written(self, value: Any, type_: Type, format: Format = PLAIN) -> str:
         """A value as it is shown."""
         if value is None:
@@ -381,26 +386,38 @@ def as_mapping(explanation: Explanation) -> Mapping[str, Any]:
     return story
 
 
+class Told(Struct, frozen=True):
+    """An explanation in blocks: the cell and its formula, what is behind each aggregate, and the difference."""
+
+    head: list[markup.Block]
+    evidence: list[list[markup.Block]]
+    difference: list[markup.Block]
+
+
 def explanation_html(explanation: Explanation) -> str:
     """An explanation for a notebook."""
+    told = explanation.told()
+    every = [*told.head, *(block for blocks in told.evidence for block in blocks), *told.difference]
+    return markup.block(*map(markup.html, every))
+
+
+def _told(explanation: Explanation) -> Told:
     story = explanation.story
     shown = explanation.written(story.result, story.type, story.format)
-    parts = [
-        markup.line(f"{story.value} {shown}", bold=True),
-        markup.line(f"at {explanation.cell_text(story.cell)}", faint=True),
+    head: list[markup.Block] = [
+        markup.Line(f"{story.value} {shown}", bold=True),
+        markup.Line(f"at {explanation.cell_text(story.cell)}", faint=True),
     ]
     for word, text in (("where", story.where), ("keep", story.keep), ("short for", story.expansion)):
-        parts += [markup.line(f"{word} {text}", faint=True)] if text else []
-    parts += [markup.line(f"no value, {story.reason}: {story.because}", bold=True)] if story.reason else []
-    parts.append(_formula_html(explanation))
-    for number, evidence in enumerate(story.evidence, 1):
-        parts += _evidence_html(explanation, evidence, number)
-    if story.difference is not None:
-        parts += _difference_html(explanation, story.difference)
-    return markup.block(*parts)
+        head += [markup.Line(f"{word} {text}", faint=True)] if text else []
+    head += [markup.Line(f"no value, {story.reason}: {story.because}", bold=True)] if story.reason else []
+    head.append(_formula_block(explanation))
+    evidence = [_evidence_blocks(explanation, each, number) for number, each in enumerate(story.evidence, 1)]
+    difference = [] if story.difference is None else _difference_blocks(explanation, story.difference)
+    return Told(head, evidence, difference)
 
 
-def _formula_html(explanation: Explanation) -> str:
+def _formula_block(explanation: Explanation) -> markup.Block:
     rows: list[markup.Row] = []
     for part in explanation.parts:
         number = "" if part.evidence is None else f"[{part.evidence + 1}]"
@@ -408,21 +425,21 @@ def _formula_html(explanation: Explanation) -> str:
         text = markup.Text("   " * part.depth + part.text, bold=part.kind == "measure")
         note = markup.Text(" ".join([number, *part.note]).strip(), faint=True, prose=True)
         rows.append([text, markup.Text(value, number=True), note])
-    return markup.table([["formula", markup.Text("value", number=True), ""]], rows)
+    return markup.Table([["formula", markup.Text("value", number=True), ""]], rows)
 
 
-def _evidence_html(explanation: Explanation, evidence: Evidence, number: int) -> list[str]:
-    parts = [markup.line(f"[{number}] {evidence.text} over {_what(evidence)}", bold=True)]
+def _evidence_blocks(explanation: Explanation, evidence: Evidence, number: int) -> list[markup.Block]:
+    parts: list[markup.Block] = [markup.Line(f"[{number}] {evidence.text} over {_what(evidence)}", bold=True)]
     filters: list[markup.Row] = []
     for each in evidence.filters:
         route = "does not reach it" if each.route is None else " → ".join(each.route)
         filters.append([each.text, each.origin, route, markup.Text(counted(each.after, "row"), number=True)])
     if filters:
         before = markup.Text(counted(evidence.filters[0].before, "row"), number=True)
-        parts.append(markup.table([], [[f"all of {evidence.source}", "", "", before], *filters]))
+        parts.append(markup.Table([], [[f"all of {evidence.source}", "", "", before], *filters]))
     for name, value in evidence.parts:
-        parts.append(markup.line(f"{name}: {_exactly(explanation, value)}"))
-    parts += [markup.line(loss, faint=True) for loss in evidence.losses]
+        parts.append(markup.Line(f"{name}: {_exactly(explanation, value)}"))
+    parts += [markup.Line(loss, faint=True) for loss in evidence.losses]
     frame = evidence.table
     columns = [column.to_pylist() for column in frame.columns]
     numbers = [_all_numbers(values) for values in columns]
@@ -432,12 +449,12 @@ def _evidence_html(explanation: Explanation, evidence: Evidence, number: int) ->
     ]
     if lines:
         heads = [markup.Text(name, number) for name, number in zip(frame.column_names, numbers, strict=True)]
-        parts.append(markup.table([heads], lines))
-        parts.append(markup.line(_come_to(explanation, evidence), faint=True))
+        parts.append(markup.Table([heads], lines))
+        parts.append(markup.Line(_come_to(explanation, evidence), faint=True))
     return parts
 
 
-def _difference_html(explanation: Explanation, difference: Difference) -> list[str]:
+def _difference_blocks(explanation: Explanation, difference: Difference) -> list[markup.Block]:
     story = explanation.story
 
     def written(value: Any) -> markup.Text:
@@ -452,10 +469,10 @@ def _difference_html(explanation: Explanation, difference: Difference) -> list[s
         for each in difference.shortened(_MOVED)
     ]
     heads: markup.Row = [difference.by, *(markup.Text(name, number=True) for name in ("before", "now", "part"))]
-    parts = [markup.line(told, bold=True), markup.table([heads], lines)]
+    parts: list[markup.Block] = [markup.Line(told, bold=True), markup.Table([heads], lines)]
     if difference.factors:
         factors: list[markup.Row] = [
             [each.name, markup.Text(moved(each.part), number=True)] for each in difference.factors
         ]
-        parts.append(markup.table([["by what moved", markup.Text("part", number=True)]], factors))
+        parts.append(markup.Table([["by what moved", markup.Text("part", number=True)]], factors))
     return parts

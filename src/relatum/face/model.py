@@ -344,7 +344,24 @@ class Model:
         ModelError
             A table is a frame in memory, or its source is outside the file's folder.
         """
-        from relatum.model.save import write_model
+        target = Path(path)
+        write_atomically(target, self.text_for(target, allow_outside=allow_outside))
+
+    def text_for(self, path: str | os.PathLike[str], *, allow_outside: bool = False) -> str:
+        """The text that :meth:`save` would write to a file, comments and order of an existing one kept.
+
+        Parameters
+        ----------
+        path, allow_outside
+            As for :meth:`save`.
+
+        Raises
+        ------
+        ModelError
+            As for :meth:`save`.
+        """
+        from relatum.model.file import read_text
+        from relatum.model.save import model_text
 
         target = Path(path)
         for name, table in self.declaration.tables.items():
@@ -353,7 +370,8 @@ class Model:
                     f"The table {name} is a frame in memory, which a file cannot refer to.",
                     fix="Write the frame to a Parquet file and add the table from there.",
                 )
-        write_model(self.declaration, target, self._sources(target, allow_outside))
+        former = read_text(target) if target.exists() else None
+        return model_text(self.declaration, former, self._sources(target, allow_outside))
 
     def export(self, path: str | os.PathLike[str]) -> tuple[str, ...]:
         """Describe the tables for other programs.

@@ -5,13 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from datetime import date, datetime
 from decimal import Decimal
-from pathlib import Path
 from typing import Any
 
 import msgspec
 from msgspec.structs import replace
 
-from relatum.model.atomic import write_atomically
 from relatum.model.declaration import (
     CalendarRange,
     ColumnSettings,
@@ -36,30 +34,25 @@ from relatum.model.entries import (
     RelationshipEntry,
     TableEntry,
 )
-from relatum.model.file import read_text
 from relatum.model.links import parse_link
 from relatum.model.looks import FORMAT_WORDS, Theme
 from relatum.model.rewrite import new_text, rewritten, toml
 
 
-def write_model(declaration: Declaration, path: Path, sources: Mapping[str, str]) -> None:
-    """Write a declaration; where the file is there already, its comments and order are kept.
+def model_text(declaration: Declaration, former: str | None, sources: Mapping[str, str]) -> str:
+    """The text of a model file.
 
     Parameters
     ----------
     declaration : Declaration
         What to write.
-    path : Path
-        The file. It is replaced in one step or not at all.
+    former : str, optional
+        The file's text before, whose comments and order are kept.
     sources : mapping of str to str
         Each table's source as it must be in this file.
     """
     wanted = to_document(declaration, sources)
-    if path.exists():
-        text = rewritten(read_text(path), wanted, _says_the_same, _is_default)
-    else:
-        text = new_text(wanted)
-    write_atomically(path, text)
+    return new_text(wanted) if former is None else rewritten(former, wanted, _says_the_same, _is_default)
 
 
 def to_document(declaration: Declaration, sources: Mapping[str, str]) -> dict[str, Any]:

@@ -15,10 +15,10 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from relatum.data.arrow import python_values
-from relatum.data.columns import Array
+from relatum.data.columns import Array, Column
 from relatum.data.digits import is_number
 from relatum.errors import RequestError
-from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Layout, Result, Value
+from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Result, Value
 from relatum.pivot.turning import NO_MATCH
 from relatum.present.looks import PLAIN_LOOK, Look, Looks, Told
 from relatum.present.numbers import Writer, column_writer, member_writer
@@ -96,6 +96,83 @@ class Sheet(Struct, frozen=True):
         return max((len(line.labels) for line in self.columns), default=0) or 1
 
 
+class Heads:
+    """The heads of a grid as written; its cells are written block by block, as far as they are asked for.
+
+    Parameters
+    ----------
+    result : Result
+        The answer to a request.
+    most_rows, most_columns : int, optional
+        How many members of each axis are written, the last one always among them; all unless given.
+    """
+
+    def __init__(self, result: Result, most_rows: int | None = None, most_columns: int | None = None) -> None:
+        layout = result.layout()
+        self.result = result
+        self.writers = writers_of(result)
+        self.looks = Looks(result, self.writers)
+        self._cells = layout.cells
+        self._rows, self._columns = _some(len(layout.rows), most_rows), _some(len(layout.columns), most_columns)
+        self.hidden = (len(layout.rows) - len(self._rows), len(layout.columns) - len(self._columns))
+        heads = list(_lines(result, 0, result.row_count, layout.rows, self._rows, self.looks))
+        tops = list(_lines(result, result.row_count, len(result.axes), layout.columns, self._columns, self.looks))
+        headings = [axis.label for axis in result.axes[: result.row_count]]
+        named = len(result.values) > 1 or result.row_count == len(result.axes)
+        values = [
+            Label(headed(value, write), "value") for value, write in zip(result.values, self.writers, strict=True)
+        ]
+        self.on_rows = result.request.values_on == "rows" and (len(result.values) > 1 or not headings)
+        if self.on_rows:
+            headings.append("")
+            heads = [
+                replace(line, labels=(*_again(line.labels, at), label))
+                for line in heads
+                for at, label in enumerate(values)
+            ]
+        elif named:
+            tops = [replace(line, labels=(*line.labels, label)) for line in tops for label in values]
+        self.headings, self.rows, self.columns = tuple(headings), tuple(heads), tuple(tops)
+
+    def cells(self, rows: Sequence[int], columns: Sequence[int]) -> tuple[tuple[Cell, ...], ...]:
+        """The cells of some rows and columns, by their numbers among the heads."""
+        count = len(self.result.values)
+        by_row, by_column = (count, 1) if self.on_rows else (1, count)
+        lines, tops = sorted({at // by_row for at in rows}), sorted({at // by_column for at in columns})
+        line_at, top_at = ({each: at for at, each in enumerate(every)} for every in (lines, tops))
+        texts = [self._written(number, lines, tops) for number in range(count)]
+        return tuple(
+            tuple(
+                texts[row % by_row if self.on_rows else column % by_column][line_at[row // by_row]][
+                    top_at[column // by_column]
+                ]
+                for column in columns
+            )
+            for row in rows
+        )
+
+    def _written(self, number: int, rows: Sequence[int], columns: Sequence[int]) -> list[tuple[Cell, ...]]:
+        """The cells of one value: for each row those of each column."""
+        column, write = self._column(number), self.writers[number]
+        shown = self._cells[np.ix_([self._rows[at] for at in rows], [self._columns[at] for at in columns])]
+        wanted = np.unique(shown)
+        wanted = wanted[wanted >= 0]
+        known = python_values(column.take(wanted))
+        places = wanted.tolist()
+        if self.looks.styled(number):
+            cells = {
+                at: _cell(each, write, number, self.looks.cell(number, at))
+                for at, each in zip(places, known, strict=True)
+            }
+        else:
+            cells = {at: _cell(each, write, number) for at, each in zip(places, known, strict=True)}
+        return [tuple(cells.get(at, NOTHING) for at in line) for line in shown.tolist()]
+
+    @functools.cache  # noqa: B019 - as long as the heads, which are few
+    def _column(self, number: int) -> Column:
+        return self.result.column_of(number)
+
+
 def sheet_of(result: Result, most_rows: int | None = None, most_columns: int | None = None) -> Sheet:
     """A grid as written.
 
@@ -106,34 +183,11 @@ def sheet_of(result: Result, most_rows: int | None = None, most_columns: int | N
     most_rows, most_columns : int, optional
         How many members of each axis are written, the last one always among them; all unless given.
     """
-    layout = result.layout()
-    rows, columns = _some(len(layout.rows), most_rows), _some(len(layout.columns), most_columns)
-    writers = writers_of(result)
-    looks = Looks(result, writers)
-    heads = list(_lines(result, 0, result.row_count, layout.rows, rows, looks))
-    tops = list(_lines(result, result.row_count, len(result.axes), layout.columns, columns, looks))
-    texts = [
-        _written(
-            result=result, layout=layout, number=number, rows=rows, columns=columns, write=writers[number], looks=looks
-        )
-        for number in range(len(result.values))
-    ]
-    headings = [axis.label for axis in result.axes[: result.row_count]]
-    hidden = (len(layout.rows) - len(rows), len(layout.columns) - len(columns))
-    named = len(result.values) > 1 or result.row_count == len(result.axes)
-    values = [Label(headed(value, write), "value") for value, write in zip(result.values, writers, strict=True)]
-    if result.request.values_on == "rows" and (len(result.values) > 1 or not headings):
-        lines = [
-            replace(line, labels=(*_again(line.labels, at), label)) for line in heads for at, label in enumerate(values)
-        ]
-        cells = tuple(text[at] for at in range(len(heads)) for text in texts)
-        return Sheet((*headings, ""), tuple(lines), tuple(tops), cells, *hidden, tuple(looks.legend), writers)
-    if named:
-        tops = [replace(line, labels=(*line.labels, label)) for line in tops for label in values]
-    cells = tuple(
-        tuple(text[at][column] for column in range(len(columns)) for text in texts) for at in range(len(heads))
+    heads = Heads(result, most_rows, most_columns)
+    cells = heads.cells(range(len(heads.rows)), range(len(heads.columns)))
+    return Sheet(
+        heads.headings, heads.rows, heads.columns, cells, *heads.hidden, tuple(heads.looks.legend), heads.writers
     )
-    return Sheet(tuple(headings), tuple(heads), tuple(tops), cells, *hidden, tuple(looks.legend), writers)
 
 
 def writers_of(result: Result) -> tuple[Writer, ...]:
@@ -161,7 +215,7 @@ def _some(count: int, most: int | None) -> list[int]:
 # -- heads ------------------------------------------------------------------------------------------------------------
 
 
-def _lines(result: Result, start: int, stop: int, codes: Array, chosen: list[int], looks: Looks) -> Iterator[Line]:
+def _lines(result: Result, start: int, stop: int, codes: Array, chosen: Sequence[int], looks: Looks) -> Iterator[Line]:
     axes = result.axes[start:stop]
     names = [code_names(axis, codes[chosen, at], result.locale) for at, axis in enumerate(axes)]
     before: list[int] = []
@@ -237,23 +291,6 @@ def member_called(result: Result, text: str) -> Any:
 # -- cells ------------------------------------------------------------------------------------------------------------
 
 
-def _written(
-    result: Result, layout: Layout, number: int, rows: list[int], columns: list[int], write: Writer, looks: Looks
-) -> list[tuple[Cell, ...]]:
-    """The cells of one value: for each row those of each column."""
-    column = result.column_of(number)
-    shown = layout.cells[np.ix_(rows, columns)]
-    wanted = np.unique(shown)
-    wanted = wanted[wanted >= 0]
-    known = python_values(column.take(wanted))
-    places = wanted.tolist()
-    if looks.styled(number):
-        cells = {at: _cell(each, write, number, looks.cell(number, at)) for at, each in zip(places, known, strict=True)}
-    else:
-        cells = {at: _cell(each, write, number) for at, each in zip(places, known, strict=True)}
-    return [tuple(cells.get(at, NOTHING) for at in line) for line in shown.tolist()]
-
-
 def _cell(value: Any, write: Writer, number: int, look: Look = PLAIN_LOOK) -> Cell:
     if value is None:
         return Cell(write.blank, null=True, look=look, number=number)
@@ -265,15 +302,19 @@ def _cell(value: Any, write: Writer, number: int, look: Look = PLAIN_LOOK) -> Ce
 
 
 class NestedLine(Struct, frozen=True):
-    """A row of a sheet whose heads are in one column, deeper ones further in; ``cells`` are None for a heading."""
+    """A row of a sheet whose heads are in one column, deeper ones further in; ``cells`` are None for a heading.
+
+    ``row`` is the number of the sheet's row, None for a heading.
+    """
 
     text: str
     depth: int
     kind: Kind
     total: bool
-    cells: tuple[Cell, ...] | None
+    cells: tuple[Cell, ...] | None = None
     look: Look = PLAIN_LOOK
     code: int = -1
+    row: int | None = None
 
 
 def nested(sheet: Sheet, attributes: Sequence[bool]) -> tuple[NestedLine, ...]:
@@ -286,9 +327,15 @@ def nested(sheet: Sheet, attributes: Sequence[bool]) -> tuple[NestedLine, ...]:
     attributes : sequence of bool
         Which row heads are determined by one before: they are beside it.
     """
+    lines = nested_heads(sheet.rows, attributes)
+    return tuple(line if line.row is None else replace(line, cells=sheet.cells[line.row]) for line in lines)
+
+
+def nested_heads(rows: Sequence[Line], attributes: Sequence[bool]) -> tuple[NestedLine, ...]:
+    """As :func:`nested`, without cells."""
     lines: list[NestedLine] = []
     places: dict[tuple[tuple[str, int], ...], int] = {}
-    for line, cells in zip(sheet.rows, sheet.cells, strict=True):
+    for number, line in enumerate(rows):
         path = _path(line.labels, attributes)
         # Members that are written the same way are two.
         keys = tuple((label.text, label.code) for label in path)
@@ -296,35 +343,45 @@ def nested(sheet: Sheet, attributes: Sequence[bool]) -> tuple[NestedLine, ...]:
             if keys[:depth] not in places:
                 outer = path[depth - 1]
                 places[keys[:depth]] = len(lines)
-                lines.append(
-                    NestedLine(
-                        text=outer.text,
-                        depth=depth - 1,
-                        kind=outer.kind,
-                        total=outer.kind == "total",
-                        cells=None,
-                        look=outer.look,
-                        code=outer.code,
-                    )
-                )
+                lines.append(_nested(outer, depth - 1, outer.kind == "total", None))
         own = path[-1]
-        if keys in places and lines[places[keys]].cells is None:
-            lines[places[keys]] = replace(lines[places[keys]], cells=cells)
+        if keys in places and lines[places[keys]].row is None:
+            lines[places[keys]] = replace(lines[places[keys]], row=number)
         else:
             places[keys] = len(lines)
-            total = line.total and len(path) == 1
-            lines.append(
-                NestedLine(
-                    text=own.text,
-                    depth=len(path) - 1,
-                    kind=own.kind,
-                    total=total,
-                    cells=cells,
-                    look=own.look,
-                    code=own.code,
-                )
-            )
+            lines.append(_nested(own, len(path) - 1, line.total and len(path) == 1, number))
     return tuple(lines)
+
+
+def _nested(label: Label, depth: int, total: bool, row: int | None) -> NestedLine:
+    return NestedLine(label.text, depth, label.kind, total, look=label.look, code=label.code, row=row)
+
+
+def nested_paths(lines: Sequence[NestedLine]) -> list[tuple[int, ...]]:
+    """The members that contain each line, from the outermost to its own; labels of values do not count."""
+    stack: list[tuple[int, ...]] = [()]
+    found = []
+    for line in lines:
+        outer = stack[min(line.depth, len(stack) - 1)]
+        own = outer if line.kind in ("value", "total") else (*outer, line.code)
+        del stack[line.depth + 1 :]
+        stack.append(own)
+        found.append(own)
+    return found
+
+
+def column_path(line: Line, axes: Sequence[Axis]) -> tuple[int, ...]:
+    """The members that contain a column, from the outermost to its own."""
+    return tuple(
+        label.code
+        for label, axis in zip(line.labels, axes, strict=False)
+        if axis.attribute is None and label.kind not in ("total", "below")
+    )
+
+
+def unmarked(text: str) -> str:
+    """A member without its open or closed sign."""
+    return text.removeprefix(CLOSED).removeprefix(OPEN)
 
 
 def _path(labels: Sequence[Label], attributes: Sequence[bool]) -> list[Label]:

@@ -27,16 +27,16 @@ from relatum.present.looks import PLAIN_LOOK, Look, Told
 from relatum.present.paint import FONT, SIZE, colours_of
 from relatum.present.shapes import shape_of
 from relatum.present.sheet import (
-    CLOSED,
-    OPEN,
     Cell,
-    Line,
     NestedLine,
     Sheet,
     code_names,
+    column_path,
     headed,
     nested,
+    nested_paths,
     sheet_of,
+    unmarked,
     writers_of,
 )
 
@@ -57,16 +57,18 @@ class Asker(Struct, frozen=True):
     members: Callable[[str, str], Found]
 
 
-class _Looks:
-    """Looks by number; 0 is none."""
+class LookNumbers:
+    """Looks by number, as a page is given them; 0 is none."""
 
     def __init__(self) -> None:
         self.numbers: dict[Look, int] = {PLAIN_LOOK: 0}
 
     def number(self, look: Look) -> int:
+        """The number of a look."""
         return self.numbers.setdefault(look, len(self.numbers))
 
     def told(self) -> list[dict[str, Any] | None]:
+        """What each number stands for."""
         return [None if look == PLAIN_LOOK else _look(look) for look in self.numbers]
 
 
@@ -116,7 +118,7 @@ def document(request: Request, asker: Asker, prepare: Sequence[str]) -> dict[str
                 fix="Prepare fewer columns, or ask for a smaller grid.",
             )
         results[",".join(map(str, choice))] = result
-    looks = _Looks()
+    looks = LookNumbers()
     told = _page(list(results.values()), asker)
     told["prepared"] = [{key: each[key] for key in ("name", "label", "members")} for each in lists]
     told["grids"] = {name: _grid(result, looks) for name, result in results.items()}
@@ -196,7 +198,8 @@ def _heads(result: Result) -> list[int]:
     return [at for at, axis in enumerate(result.axes) if axis.attribute is None]
 
 
-def _told(told: Told, looks: _Looks) -> dict[str, Any]:
+def legend_line(told: Told, looks: LookNumbers) -> dict[str, Any]:
+    """A line of the legend, as a page is given it."""
     return {
         "look": looks.number(replace(told.look, mark="", bar=None)),
         "sample": told.look.mark or "■",
@@ -281,12 +284,12 @@ def _condition(axis: Axis, code: int, values: Mapping[int, Any], unmatched: bool
 # -- one grid ---------------------------------------------------------------------------------------------------------
 
 
-def _grid(result: Result, looks: _Looks) -> dict[str, Any]:
+def _grid(result: Result, looks: LookNumbers) -> dict[str, Any]:
     sheet = sheet_of(result)
     on_rows = bool(sheet.headings) and sheet.headings[-1] == "" and result.request.values_on == "rows"
     lines = nested(sheet, [axis.attribute is not None for axis in result.axes[: result.row_count]])
-    paths = _nested_paths(lines)
-    columns = [_column_path(line, result) for line in sheet.columns]
+    paths = nested_paths(lines)
+    columns = [column_path(line, result.axes[result.row_count :]) for line in sheet.columns]
     per_value = not on_rows
     texts: list[str | None] = []
     numbers: list[float | None] = []
@@ -308,7 +311,7 @@ def _grid(result: Result, looks: _Looks) -> dict[str, Any]:
     row_marks, column_marks = _marks(result, paths, rows=True), _marks(result, columns, rows=False)
     row_lines = [
         {
-            "t": _unmarked(line.text),
+            "t": unmarked(line.text),
             "d": line.depth,
             "k": line.kind,
             "p": list(path),
@@ -322,7 +325,7 @@ def _grid(result: Result, looks: _Looks) -> dict[str, Any]:
     column_lines = [
         {
             "labels": [
-                {"t": _unmarked(label.text), "k": label.kind, "c": label.code, "l": looks.number(label.look)}
+                {"t": unmarked(label.text), "k": label.kind, "c": label.code, "l": looks.number(label.look)}
                 for label in line.labels
             ],
             "p": list(path),
@@ -355,7 +358,7 @@ def _grid(result: Result, looks: _Looks) -> dict[str, Any]:
         "hidden": _hidden(result),
         "values": _values(result, sheet),
         "notes": [f"note: {note.text}" for note in result.notes],
-        "legend": [_told(each, looks) for each in sheet.legend],
+        "legend": [legend_line(each, looks) for each in sheet.legend],
     }
 
 
@@ -381,11 +384,6 @@ def _hidden(result: Result) -> dict[int, list[tuple[list[int], list[int] | None]
     return found
 
 
-def _unmarked(text: str) -> str:
-    """A member without its open or closed sign: a page draws its own signs."""
-    return text.removeprefix(CLOSED).removeprefix(OPEN)
-
-
 class _Mark(Struct, frozen=True):
     """How a line is drawn in a chart: the colours of its innermost member, and its place among the lines as deep."""
 
@@ -408,32 +406,10 @@ def _marks(result: Result, paths: Sequence[tuple[int, ...]], *, rows: bool) -> d
     return found
 
 
-def _nested_paths(lines: Sequence[NestedLine]) -> list[tuple[int, ...]]:
-    """The members that contain each line, from the outermost to its own; labels of values do not count."""
-    stack: list[tuple[int, ...]] = [()]
-    found = []
-    for line in lines:
-        outer = stack[min(line.depth, len(stack) - 1)]
-        own = outer if line.kind in ("value", "total") else (*outer, line.code)
-        del stack[line.depth + 1 :]
-        stack.append(own)
-        found.append(own)
-    return found
-
-
 def _value_of(line: NestedLine, several: bool) -> int:
     """The number of the value on each line when values are on rows; -1 on lines without one."""
     cell = next((cell for cell in line.cells or () if cell.there), None)
     return (-1 if cell is None else cell.number) if several else 0
-
-
-def _column_path(line: Line, result: Result) -> tuple[int, ...]:
-    axes = result.axes[result.row_count :]
-    codes = []
-    for label, axis in zip(line.labels, axes, strict=False):
-        if axis.attribute is None and label.kind not in ("total", "below"):
-            codes.append(label.code)
-    return tuple(codes)
 
 
 def _ordinal(cell: Cell) -> float | None:

@@ -40,6 +40,33 @@ def page_html(document: Mapping[str, Any], theme: Theme) -> str:
     )
 
 
+def live_html(title: str, locale: str, theme: Theme) -> tuple[str, str]:
+    """The empty page of a live model, which asks its host for everything, and the rule that it is sent with.
+
+    Parameters
+    ----------
+    title : str
+        The model's name.
+    locale : str
+        Its language and country.
+    theme : Theme
+        Fonts and colours.
+    """
+    script = _shipped("live.js")
+    style = _shipped("live.css") + theme_css(theme)
+    rule = (
+        f"default-src 'none'; connect-src 'self'; img-src data: blob:; style-src 'unsafe-inline'; "
+        f"script-src '{_digest(script)}'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
+    )
+    page = (
+        f'<!doctype html>\n<html lang="{escape(locale.replace("_", "-"), quote=True)}"><head><meta charset="utf-8">'
+        '<meta name="viewport" content="width=device-width, initial-scale=1"><link rel="icon" href="data:,">'
+        f"<title>{escape(title)}</title><style>{style}</style></head>"
+        f'<body><div id="live"></div><script>{script}</script></body></html>\n'
+    )
+    return page, rule
+
+
 def _shipped(name: str) -> str:
     return resources.files("relatum.present.page").joinpath(name).read_text(encoding="utf-8")
 

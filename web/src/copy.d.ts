@@ -1,0 +1,1 @@
+export function copied(text: string): Promise<boolean>;
