@@ -24,6 +24,8 @@ const LEFT: Record<string, string> = { rows: "columns", columns: "rows" };
 /** The menu of one word, or of the button that adds one. */
 export function WordMenu(props: Props) {
   const { place, words } = props;
+  // A word that was just asked for is not here yet.
+  if (place.at !== ADD && words[place.part][place.at] === undefined) return <p class="none">…</p>;
   switch (place.part) {
     case "values":
       return place.at === ADD ? <AddValue {...props} /> : <ValueMenu {...props} value={words.values[place.at]!} />;
@@ -50,15 +52,16 @@ function AddField({ place, request, words, names, ask, close }: Props) {
   }} />;
 }
 
-function AddFilter({ request, words, names, host, ask, choose, close }: Props) {
+function AddFilter({ request, words, names, host, ask, choose, go, close }: Props) {
   const [column, setColumn] = useState("");
   if (column) {
     return (
       <div>
         <h3>{called(names, column)}</h3>
         <MemberList host={host} column={column} where="" choice={null} choose={(choice) => {
-          close();
+          const at = words.where.findIndex((each) => each.column === column && each.choice !== null);
           choose(column, choice);
+          go({ part: "where", at: at < 0 ? words.where.length : at });
         }} />
       </div>
     );

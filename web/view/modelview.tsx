@@ -108,7 +108,7 @@ function TableDetails({ table, canEdit, editing }: ModelProps & { table: TableSe
 }
 
 function RelationshipDetails({ host, related, canEdit, editing, revision }: ModelProps & { related: RelationshipSeen }) {
-  const { answer } = useAnswer<Finding[]>(host, { kind: "related", link: related.link, revision });
+  const { answer } = useAnswer<Finding[]>(host, { kind: "relationship", link: related.link, revision });
   const [direction, setDirection] = useState(related.direction);
   const [standby, setStandby] = useState(related.standby);
   const changed = direction !== related.direction || standby !== related.standby;

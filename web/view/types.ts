@@ -41,7 +41,7 @@ export interface Names {
 
 export interface Opened {
   model: string; locale: string; file: string; can: { edit: boolean; save: boolean }; start: Parts; names: Names;
-  charts: string[]; endings: string[];
+  charts: string[]; endings: string[]; theme: string;
 }
 
 export interface LookShape {

@@ -1,6 +1,6 @@
 // The same page in a notebook: a widget of the kernel's, in the notebook's light or dark.
 
-import { h, render } from "preact";
+import { Fragment, h, render } from "preact";
 import { useEffect, useState } from "preact/hooks";
 import { App } from "./app";
 import { FaultTold } from "./edits";
@@ -21,7 +21,7 @@ function Page({ host, element }: { host: Kernel; element: HTMLElement }) {
   }, []);
   if (opened === null) return <div class="live">{fault ? <FaultTold fault={fault} /> : <p role="status">Opening…</p>}</div>;
   const size = parseFloat(getComputedStyle(element).fontSize) || 14;
-  return <App host={host} opened={opened} size={size} dark={dark} mode={setDark} start={opened.start} />;
+  return <Fragment><style>{opened.theme}</style><App host={host} opened={opened} size={size} dark={dark} mode={setDark} start={opened.start} /></Fragment>;
 }
 
 /** Whether the notebook is dark: by the colour of what is behind the widget. */

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, Literal, overload
 from msgspec import structs
 
 from relatum.errors import RequestError
+from relatum.face import viewing
 from relatum.face.changing import Stateful, in_turn
 from relatum.pivot.answer import answer, query_of
 from relatum.pivot.behind import rows_behind
@@ -119,6 +120,7 @@ def pivot(
         functools.partial(_explained, session),
         functools.partial(rows_behind, session),
         functools.partial(find_members, session),
+        functools.partial(viewing.view_request, model),
     )
     return Grid(questions.asked(request), questions)
 

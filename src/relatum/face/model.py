@@ -17,7 +17,7 @@ from relatum import markup
 from relatum.arguments import checked, checked_call
 from relatum.data.moments import check_zone
 from relatum.errors import ModelError, RelatumError
-from relatum.face import asking, dressing, editing, renaming, stating
+from relatum.face import asking, dressing, editing, renaming, stating, viewing
 from relatum.face.changing import ModelState
 from relatum.model.atomic import write_atomically
 from relatum.model.declaration import Declaration, EngineChoice
@@ -117,6 +117,7 @@ class Model:
     explain = asking.explain
     formula = asking.formula
     sql = asking.sql
+    view = viewing.view
     keep_pivot = asking.keep_pivot
 
     add_table = editing.add_table

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, assert_never
+from typing import TYPE_CHECKING, Any, assert_never, cast
 
 from msgspec.structs import asdict
 
-from relatum.errors import ModelError
+from relatum.errors import ModelError, RelatumError
+from relatum.face.changing import Stateful
 from relatum.model.looks import said_of
 from relatum.session.session import Session
 from relatum.view.protocol import Direct, Edits, KeepPivot, Parts, Remove, Rename, WriteMeasure
@@ -20,9 +21,55 @@ if TYPE_CHECKING:
     from relatum.face.changing import ModelState
     from relatum.face.model import Model
     from relatum.model.declaration import Declaration
+    from relatum.pivot.request import Request
     from relatum.present.diagram import Diagram
     from relatum.present.grid import Grid
     from relatum.present.members import MemberList
+    from relatum.view.widget import LiveWidget
+
+
+def view(model: Stateful, pivot: str = "", *, read_only: bool = False) -> LiveWidget:
+    """Show the model as a live page in a notebook: turn grids, chart, explain and edit.
+
+    Parameters
+    ----------
+    pivot : str
+        The saved pivot to begin with (default: the first one).
+    read_only : bool
+        Ask only: nothing of the model can be changed.
+
+    Returns
+    -------
+    LiveWidget
+        The widget. Its ``request`` is the request as it stands in the page, its ``grid`` the answer, so that what was
+        found by hand goes on in code.
+
+    Raises
+    ------
+    ModelError
+        Unknown saved pivot.
+    RelatumError
+        The extra ``notebook`` is not installed.
+    """
+    from relatum.view.host import first_request
+
+    live = LiveModel(model, editable=not read_only)
+    return _widget(live, first_request(live, pivot))
+
+
+def view_request(model: Stateful, request: Request) -> LiveWidget:
+    """A live page that begins with a request."""
+    from relatum.view.sentence import parts_of
+
+    return _widget(LiveModel(model), parts_of(request))
+
+
+def _widget(live: LiveModel, start: Parts) -> LiveWidget:
+    try:
+        from relatum.view.widget import LiveWidget
+    except ModuleNotFoundError as error:
+        raise RelatumError(f"{error.name} is not installed.", fix="pip install 'relatum[notebook]'") from None
+    return LiveWidget(live, start)
 
 
 class LiveModel:
@@ -38,8 +85,9 @@ class LiveModel:
         Whether it may be changed.
     """
 
-    def __init__(self, model: Model, path: Path | None = None, *, editable: bool = True) -> None:
-        self.model = model
+    def __init__(self, model: Stateful, path: Path | None = None, *, editable: bool = True) -> None:
+        # Every model that there is has all of these parts.
+        self.model = cast("Model", model)
         self.path = path
         self.editable = editable
         self._text = "" if path is None else path.read_text(encoding="utf-8")

@@ -45,6 +45,7 @@ class Questions(Struct, frozen=True):
     explained: Callable[..., Any]
     behind: Callable[[Request], RowsBehind]
     members: Callable[[str, str], Found]
+    viewed: Callable[[Request], Any]
 
 
 @checked
@@ -188,6 +189,21 @@ class Grid:
         from relatum.present.html import grid_html  # noqa: PLC0415 - needed in a notebook alone
 
         return grid_html(self.result)
+
+    def view(self) -> Any:
+        """Show the grid as a live page in a notebook, where it can be turned, charted and explained.
+
+        Returns
+        -------
+        LiveWidget
+            The widget: see :meth:`relatum.Model.view`.
+
+        Raises
+        ------
+        RelatumError
+            The extra ``notebook`` is not installed.
+        """
+        return self._questions.viewed(self.request)
 
     def _text(self, width: int | None, extent: Extent) -> str:
         from relatum.present.text import grid_text  # noqa: PLC0415 - rich is not needed to ask a model

@@ -7,7 +7,7 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable
 from contextlib import ExitStack
-from typing import Any, TypeVar, assert_never
+from typing import Any, assert_never
 
 import msgspec
 
@@ -18,6 +18,7 @@ from relatum.model.declaration import SavedPivot
 from relatum.model.names import column_name, quoted
 from relatum.pivot.turning import request_of as saved_request
 from relatum.present.grid import Grid
+from relatum.present.page.write import theme_css
 from relatum.present.tables import write_table
 from relatum.progress import listening
 from relatum.view import told
@@ -48,7 +49,7 @@ from relatum.view.protocol import (
     Progress,
     Read,
     Refresh,
-    Related,
+    Relationship,
     Reply,
     Save,
     Stop,
@@ -73,7 +74,8 @@ from relatum.wording import suggestion
 
 #: So many grids are kept for the blocks, pictures and explanations that a page asks of them.
 _MOST_GRIDS = 8
-_Kept = TypeVar("_Kept")
+#: What the page of a notebook is in, which its colours are stated for.
+WIDGET = ".relatum-live"
 
 
 class _Question:
@@ -197,8 +199,8 @@ class Host:
             case Model():
                 with self._drawing:
                     return told.model_told(live.session, live.diagram())
-            case Related():
-                return told.related_told(live.session, message.link)
+            case Relationship():
+                return told.relationship_told(live.session, message.link)
             case Impact():
                 return told.impact_told(live.impact(message.name))
             case Try():
@@ -236,6 +238,7 @@ class Host:
             "can": {"edit": live.editable, "save": live.editable and bool(live.file)},
             "start": self.start,
             "names": told.names_told(live.session),
+            "theme": theme_css(declaration.theme, WIDGET),
             "charts": list(told.CHARTS),
             "endings": list(told.ENDINGS),
         }

@@ -194,7 +194,7 @@ class Model(Message, frozen=True, kw_only=True):
     """Tables, relationships and measures, with a drawing of them."""
 
 
-class Related(Message, frozen=True, kw_only=True):
+class Relationship(Message, frozen=True, kw_only=True):
     """What the audit finds about a relationship: coverage, and samples of rows that find nothing."""
 
     link: str
@@ -253,7 +253,7 @@ class Stop(Message, frozen=True, kw_only=True):
 
 Messages = (
     Open | Ask | Understand | Block | Read | Members | Choose | Turn | Explain | Behind | BehindFile | Chart | Export
-    | Model | Related | Impact | Try | Change | TakeBack | Check | Refresh | Unsaved | Save | Progress | Stop
+    | Model | Relationship | Impact | Try | Change | TakeBack | Check | Refresh | Unsaved | Save | Progress | Stop
 )  # fmt: skip
 
 
@@ -310,4 +310,4 @@ def call_of(data: Any) -> Call:
 
 def plain(reply: Reply) -> Any:
     """A reply as plain values."""
-    return msgspec.to_builtins(reply)
+    return msgspec.to_builtins(reply, str_keys=True)

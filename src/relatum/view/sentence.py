@@ -212,6 +212,11 @@ class _Chosen(Struct, frozen=True):
                 members = self.members | other.members
         return _Chosen(self.column, self.rest or other.rest, members)
 
+    def both(self, other: _Chosen) -> _Chosen | None:
+        """The members that are in this choice and in another."""
+        found = self.turned().either(other.turned())
+        return None if found is None else found.turned()
+
     def turned(self) -> _Chosen:
         """The members that it leaves out."""
         return _Chosen(self.column, not self.rest, self.members)
@@ -220,14 +225,23 @@ class _Chosen(Struct, frozen=True):
 def _filters(where: str) -> list[FilterWords]:
     if not where.strip():
         return []
-    found = []
+    found: list[tuple[str, bool, _Chosen | None]] = []
     for part in conjuncts(parse_condition(where).formula):
         text = _cut(where, part.span)
         chosen = _chosen(part)
+        before = found[-1][2] if found else None
+        if before is not None and chosen is not None and (both := before.both(chosen)) is not None:
+            # Null alone is what is null and not no match: one choice in two parts.
+            found[-1] = f"{found[-1][0]} and {text}", False, both
+            continue
         loose = isinstance(part, Operation) and part.operator == "or" and not text.startswith("(")
-        choice = None if chosen is None else Choice(chosen.rest, sorted(chosen.members))
-        found.append(FilterWords(text, loose, "" if chosen is None else chosen.column, choice))
-    return found
+        found.append((text, loose, chosen))
+    return [
+        FilterWords(text, loose, "", None)
+        if chosen is None
+        else FilterWords(text, loose, chosen.column, Choice(chosen.rest, sorted(chosen.members)))
+        for text, loose, chosen in found
+    ]
 
 
 _WITHOUT = frozenset((NULL, NO_MATCH))
@@ -259,10 +273,7 @@ def _chosen(node: Syntax | Over) -> _Chosen | None:
             return None if left is None or right is None else left.either(right)
         case Operation("and", (one, other)) if all(each.span != node.span for each in node.operands):
             left, right = _chosen(one), _chosen(other)
-            if left is None or right is None:
-                return None
-            both = left.turned().either(right.turned())
-            return None if both is None else both.turned()
+            return None if left is None or right is None else left.both(right)
         case _:
             return None
 
@@ -329,17 +340,17 @@ def with_choice(where: str, column: str, choice: Choice, there: frozenset[str], 
     also : bool
         Whether members must be in the former choice too.
     """
-    texts, left = [], _Chosen(column, not choice.rest, frozenset(choice.members))
+    texts, left = [], _Chosen(column, choice.rest, frozenset(choice.members))
     for each in _filters(where):
         if each.choice is None or each.column != column:
             texts.append(f"({each.text})" if each.loose else each.text)
         elif also:
-            both = left.either(_Chosen(column, not each.choice.rest, frozenset(each.choice.members)))
+            both = left.both(_Chosen(column, each.choice.rest, frozenset(each.choice.members)))
             assert both is not None, "the column is the same"
             left = both
-    texts.append(condition_of(column, Choice(not left.rest, sorted(left.members)), there))
+    texts.append(condition_of(column, Choice(left.rest, sorted(left.members)), there))
     wanted = [text for text in texts if text]
-    return wanted[0] if len(wanted) == 1 else " and ".join(wanted)
+    return " and ".join(wanted)
 
 
 # -- as lines ---------------------------------------------------------------------------------------------------------
@@ -397,15 +408,15 @@ def read_text(text: str, style: list[dict[str, Any]]) -> Parts:
         values,
         found.get("where", ""),
         found.get("keep", ""),
-        _switch(found, "totals", True),
-        _switch(found, "show_empty", False),
+        _yes_or_no(found, "totals", True),
+        _yes_or_no(found, "show_empty", False),
         on or "columns",
         style=style,
     )
     return parts_of(request)
 
 
-def _switch(found: dict[str, str], word: Literal["totals", "show_empty"], usual: bool) -> bool:
+def _yes_or_no(found: dict[str, str], word: Literal["totals", "show_empty"], usual: bool) -> bool:
     match found.get(word, ""):
         case "":
             return usual

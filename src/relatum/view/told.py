@@ -294,7 +294,7 @@ def model_told(session: Session, diagram: Diagram) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def related_told(session: Session, link: str) -> list[dict[str, Any]]:
+def relationship_told(session: Session, link: str) -> list[dict[str, Any]]:
     """What the audit finds about one relationship.
 
     Raises

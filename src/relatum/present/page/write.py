@@ -67,6 +67,11 @@ def live_html(title: str, locale: str, theme: Theme) -> tuple[str, str]:
     return page, rule
 
 
+def widget_files() -> tuple[str, str]:
+    """The script of a notebook's widget, and its style, which reaches no further than the widget."""
+    return _shipped("widget.js"), f"@scope (.relatum-live) {{{_shipped('widget.css')}}}"
+
+
 def _shipped(name: str) -> str:
     return resources.files("relatum.present.page").joinpath(name).read_text(encoding="utf-8")
 
@@ -75,8 +80,8 @@ def _digest(script: str) -> str:
     return "sha256-" + base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()
 
 
-def theme_css(theme: Theme) -> str:
-    """A theme as variables of a style sheet, for light and dark."""
+def theme_css(theme: Theme, root: str = ":root") -> str:
+    """A theme as variables of a style sheet, for light and dark; ``root`` selects what they are stated for."""
     font = theme.font or FONT
     fixed = {
         "font": font,
@@ -85,7 +90,7 @@ def theme_css(theme: Theme) -> str:
     }
     light, dark = (_variables(theme, mode) for mode in ("light", "dark"))
     names = "".join(f"--{name}:{value};" for name, value in fixed.items())
-    return f':root{{{names}{light}}}:root[data-mode="dark"]{{{dark}}}@media print{{:root{{{light}}}}}'
+    return f'{root}{{{names}{light}}}{root}[data-mode="dark"]{{{dark}}}@media print{{{root}{{{light}}}}}'
 
 
 def _variables(theme: Theme, mode: Any) -> str:
