@@ -202,7 +202,7 @@ def test_copied_text_is_the_table(driver: WebDriver, page: Path, nursery: relatu
     ("width", "height", "dark"), [(1280, 800, False), (400, 800, False), (1280, 800, True), (400, 800, True)]
 )
 def test_wide_narrow_light_and_dark(driver: WebDriver, page: Path, width: int, height: int, dark: bool) -> None:
-    opened = Opened(driver, page, width, height, dark)
+    opened = Opened(driver, page, width=width, height=height, dark=dark)
     assert opened.script("return document.documentElement.scrollWidth") <= width, (
         "the page itself never scrolls sideways"
     )

@@ -35,11 +35,11 @@ def chromium(folder: Path) -> Iterator[webdriver.Chrome]:
         driver.quit()
 
 
-class Opened:
-    """A page that is open."""
+class Browsed:
+    """A page that is open at an address."""
 
     def __init__(
-        self, driver: webdriver.Chrome, path: Path, width: int = 1280, height: int = 800, dark: bool = False
+        self, driver: webdriver.Chrome, address: str, width: int = 1280, height: int = 800, dark: bool = False
     ) -> None:
         self.driver = driver
         size = {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": False}
@@ -48,12 +48,7 @@ class Opened:
         driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": scheme})
         driver.get_log("browser")
         driver.get_log("performance")
-        driver.get(path.as_uri())
-        self.until(
-            lambda: self.script(
-                "return document.documentElement.dataset.drawn !== undefined || !document.getElementById('page')"
-            )
-        )
+        driver.get(address)
 
     def script(self, text: str, *arguments: Any) -> Any:
         """What a script in the page gives back."""
@@ -104,8 +99,8 @@ class Opened:
             " return cell.classList.contains('struck') ? `~${text}~` : text; }))"
         )
 
-    def errors(self) -> list[str]:
-        """What the browser complained of, and every address that was asked for but the page itself."""
+    def errors(self, *own: str) -> list[str]:
+        """What the browser complained of, and every address that was asked for but the page itself and its ``own``."""
         found = [
             entry["message"] for entry in self.driver.get_log("browser") if entry["level"] in ("SEVERE", "WARNING")
         ]
@@ -116,5 +111,17 @@ class Opened:
                 "chrome:"
             ):
                 address = told["params"]["request"]["url"]
-                found += [address] if not address.startswith(("file:", "data:", "blob:")) else []
+                found += [] if address.startswith(("file:", "data:", "blob:", *own)) else [address]
         return found
+
+
+class Opened(Browsed):
+    """A page in a file that is open."""
+
+    def __init__(self, driver: webdriver.Chrome, path: Path, **look: Any) -> None:
+        super().__init__(driver, path.as_uri(), **look)
+        self.until(
+            lambda: self.script(
+                "return document.documentElement.dataset.drawn !== undefined || !document.getElementById('page')"
+            )
+        )

@@ -17,5 +17,6 @@ def started(command: Sequence[str], **options: Any) -> Iterator[subprocess.Popen
     finally:
         process.kill()
         process.wait(20)
-        if process.stdout is not None:
-            process.stdout.close()
+        for stream in (process.stdout, process.stderr):
+            if stream is not None:
+                stream.close()

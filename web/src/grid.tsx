@@ -61,7 +61,7 @@ interface Props {
 interface Seen { top: number; left: number; height: number; width: number; print: boolean }
 
 function useWindow(lines: number, widths: number[], first: number, heads: number) {
-  const box = useRef<HTMLElement>(null);
+  const box = useRef<HTMLDivElement>(null);
   const [seen, setSeen] = useState<Seen>({ top: 0, left: 0, height: 700, width: 1200, print: false });
   useLayoutEffect(() => {
     const element = box.current;
@@ -175,7 +175,7 @@ export function Grid({ source, hands, size, sorted, pictured, chosen = [] }: Pro
   };
   const style = { "--first": `${first}px`, width: `${total}px`, height: `${(lines.length + depth) * LINE}px` };
   return (
-    <section class="grid" ref={box} role="treegrid" tabIndex={0} aria-label={source.label} onKeyDown={key}
+    <div class="grid" ref={box} role="treegrid" tabIndex={0} aria-label={source.label} onKeyDown={key}
       aria-rowcount={lines.length + depth} aria-colcount={columns.length + 1}
       aria-activedescendant={lines.length ? cellName(row, column) : undefined} style={{ "--line": `${LINE}px` }}>
       <div class="sheet" style={style} role="presentation">
@@ -185,7 +185,7 @@ export function Grid({ source, hands, size, sorted, pictured, chosen = [] }: Pro
             active={from + step === row ? column : null} pick={(picked: number) => go(from + step, picked)} />
         ))}
       </div>
-    </section>
+    </div>
   );
 }
 
@@ -204,7 +204,7 @@ function Heads({ source, hands, shown, starts, widths, total, sorted, pictured, 
       {[...Array(depth).keys()].map((level) => (
         <div role="row" aria-rowindex={level + 1}>
           <div role="columnheader" class="cell first head" style={{ top: `${level * LINE}px` }} aria-colindex={1}>
-            {level === depth - 1 ? source.heading : ""}
+            {level === depth - 1 && source.heading ? source.heading : <span class="hidden">columns</span>}
             {level === depth - 1 && <i class="pull" onPointerDown={pull("first", first)} />}</div>
           {shown.map((place) => {
             const at = columns[place] ?? 0;
@@ -229,12 +229,13 @@ function Upper({ source, hands, at, level, before, style, place }: HeadProps & {
   const again = before !== null && label !== undefined && before.labels.slice(0, level + 1).every((each, depth) =>
     each.t === own.labels[depth]?.t && each.c === own.labels[depth]?.c);
   const text = again ? "" : label?.t ?? "";
+  const heard = label?.t || "total";
   return (
     <div role="columnheader" class="cell head up" style={style} aria-colindex={place + 2}>
       {hands.head && text
         ? <button class="order" onClick={(event) => hands.head?.(at, level, event.currentTarget)}>
           <Looked looks={source.looks} look={label?.l ?? 0} text={text} /></button>
-        : <Looked looks={source.looks} look={label?.l ?? 0} text={text} />}
+        : text ? <Looked looks={source.looks} look={label?.l ?? 0} text={text} /> : <span class="hidden">{heard}</span>}
     </div>
   );
 }

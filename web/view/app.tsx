@@ -123,6 +123,9 @@ export function App({ host, opened, size, dark, mode, start }: Props) {
     return () => removeEventListener("keydown", key);
   }, []);
 
+  const shownPreview = useMemo(() => preview && new LiveGrid(host, preview.number, preview.shown, () => setDrawn((before) => before + 1)),
+    [preview]);
+
   if (said === null || grid === null) {
     return <div class="live"><main class="start">{fault ? <FaultTold fault={fault} /> : <p role="status">Asking {opened.model}…</p>}
       {fault && <button onClick={() => void run(opened.start)}>Ask the first request again</button>}</main></div>;
@@ -183,7 +186,6 @@ export function App({ host, opened, size, dark, mode, start }: Props) {
   const toggle = (part: Partial<Parts>) => void ask({ ...request, ...part });
   const editing: Editing = { host, request, revision, make, preview: setPreview };
   const opening = box?.opening;
-  const shownPreview = preview && new LiveGrid(host, preview.number, preview.shown, () => setDrawn((before) => before + 1));
   return (
     <div class="live">
       <header>

@@ -5,12 +5,12 @@ import type { FileBytes, TextBlock } from "./types";
 
 export function Blocks({ blocks }: { blocks: TextBlock[] }) {
   return (
-    <div class="blocks">
+    <div class="blocks" tabIndex={0}>
       {blocks.map((block) => ("line" in block
         ? <p class={`${block.bold ? "bold" : ""} ${block.faint ? "none" : ""}`}>{block.line}</p>
         : <table>
           {block.heads.length > 0 && <thead>{block.heads.map((line) =>
-            <tr>{line.map((cell) => <th scope="col" class={cell.number ? "number" : ""}>{cell.t}</th>)}</tr>)}</thead>}
+            <tr>{line.map((cell) => (cell.t ? <th scope="col" class={cell.number ? "number" : ""}>{cell.t}</th> : <td />))}</tr>)}</thead>}
           <tbody>{block.rows.map((line) => <tr>{line.map((cell) => (
             <td class={`${cell.number ? "number" : ""} ${cell.bold ? "bold" : ""} ${cell.faint ? "none" : ""}`}>{cell.t}</td>))}</tr>)}
           </tbody>

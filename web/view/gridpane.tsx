@@ -77,7 +77,7 @@ function MemberMenu({ live, menu, close, turn, apart, order, explain }: Props & 
   const member = line.can !== "" && line.can !== "others";
   return (
     <div class="menu">
-      <h3>{name}</h3>
+      <h2>{name}</h2>
       <Actions done={close} items={[
         member ? ["Only this", () => turn(menu, "only")] : null,
         member ? ["Without this", () => turn(menu, "without")] : null,

@@ -83,7 +83,7 @@ export function MemberList({ host, column, where, choice, choose }: Props) {
         {searching && head !== null && head.total <= PAGE &&
           <button onClick={() => choose({ rest: false, members: found.map((each) => each.key) })}>only these</button>}
       </div>}
-      <div class="scrolled" ref={box} onScroll={(event) => setTop(event.currentTarget.scrollTop)} tabIndex={-1}>
+      <div class="scrolled" ref={box} onScroll={(event) => setTop(event.currentTarget.scrollTop)} tabIndex={0} role="group" aria-label={`Members of ${column}`}>
         <div style={{ height: `${(head?.total ?? 0) * LINE}px`, position: "relative" }}>
           {members.map(({ at, member }) => (
             <div class={`choice ${member && !member.there ? "without" : ""}`} style={{ top: `${at * LINE}px` }} key={at}>

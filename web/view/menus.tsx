@@ -57,7 +57,7 @@ function AddFilter({ request, words, names, host, ask, choose, go, close }: Prop
   if (column) {
     return (
       <div>
-        <h3>{called(names, column)}</h3>
+        <h2>{called(names, column)}</h2>
         <MemberList host={host} column={column} where="" choice={null} choose={(choice) => {
           const at = words.where.findIndex((each) => each.column === column && each.choice !== null);
           choose(column, choice);
@@ -135,7 +135,7 @@ function FieldMenu(props: Props & { field: FieldWords; axis: Axis }) {
   const last = place.at === words[axis].length - 1;
   return (
     <div class="menu">
-      <h3>{called(names, field.field)}</h3>
+      <h2>{called(names, field.field)}</h2>
       <pre class="none">{aboutOf(names, field.field)}</pre>
       <div class="buttons">
         <button onClick={() => setSub("replace")}>Another column…</button>
@@ -212,7 +212,7 @@ function ValueMenu(props: Props & { value: ValueWords }) {
   }
   return (
     <div class="menu">
-      <h3>{value.label || called(names, value.formula)}</h3>
+      <h2>{value.label || called(names, value.formula)}</h2>
       <pre class="none">{aboutOf(names, value.formula)}</pre>
       <div class="buttons"><button onClick={() => setReplacing(true)}>Another measure…</button></div>
       <Typed label="formula" value={value.formula} take={(formula) => formula && set({ formula })} />
@@ -236,7 +236,7 @@ function FilterMenu(props: Props) {
   const filter = words.where[place.at]!;
   return (
     <div class="menu">
-      <h3>{filter.column ? called(names, filter.column) : "Condition"}</h3>
+      <h2>{filter.column ? called(names, filter.column) : "Condition"}</h2>
       {filter.choice !== null && <MemberList host={host} column={filter.column} where="" choice={filter.choice}
         choose={(choice) => choose(filter.column, choice)} />}
       <Typed label="condition" value={filter.text} take={(text) => text && ask(replaced(request, words, "where", place.at,
@@ -251,7 +251,7 @@ function KeepMenu(props: Props) {
   const text = place.at === ADD ? "" : words.keep[place.at]!;
   return (
     <div class="menu">
-      <h3>Keep members by their values</h3>
+      <h2>Keep members by their values</h2>
       <Typed label="keep" value={text} hint="customer where revenue > 1000" take={(next) => {
         close();
         if (place.at === ADD) ask(added(request, words, "keep", next));

@@ -95,7 +95,7 @@ function TableDetails({ table, canEdit, editing }: ModelProps & { table: TableSe
       <p>{table.about}</p>
       <p class="none">{[table.kind, `${table.rows.toLocaleString()} rows`, size(table.bytes), table.key.length ? `key ${table.key.join(", ")}` : "",
         table.source && `from ${table.source}`].filter(Boolean).join(" · ")}</p>
-      <div class="blocks"><table>
+      <div class="blocks" tabIndex={0}><table>
         <thead><tr><th>column</th><th>type</th><th class="number">members</th><th class="number">nulls</th><th class="number">memory</th><th>stored as</th></tr></thead>
         <tbody>{table.columns.map((each) => (
           <tr><td><b>{each.name}</b>{(each.formula || each.about) && <p class="none">{each.formula || each.about}</p>}</td><td>{each.type}</td>

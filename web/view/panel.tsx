@@ -47,7 +47,7 @@ export function Panel(props: Props) {
   const { tab, set, below, place, close } = props;
   return (
     <aside class="panel" aria-label="Beside the grid">
-      <div class="tabs" role="tablist" aria-label="Beside the grid">
+      <div class="tabs"><div role="tablist" aria-label="What is beside the grid">
         {TABS.map(([name, label]) => (
           <button role="tab" id={`tab-${name}`} aria-selected={tab === name} aria-controls="panel-body" tabIndex={tab === name ? 0 : -1}
             onClick={() => set(name)} onKeyDown={(event) => {
@@ -57,7 +57,7 @@ export function Panel(props: Props) {
               const next = TABS[(at + step + TABS.length) % TABS.length]![0];
               set(next);
               document.getElementById(`tab-${next}`)?.focus();
-            }}>{label}</button>))}
+            }}>{label}</button>))}</div>
         <span class="rest" />
         <button aria-label={below ? "Put the panel beside the grid" : "Put the panel below the grid"} onClick={() => place(!below)}>
           {below ? "◨" : "⬓"}</button>
@@ -131,7 +131,7 @@ function Rows({ host, grid, cell, evidence, kind }: { host: Host; grid: number; 
         <button onClick={() => void file(".csv")}>CSV</button><button onClick={() => void file(".parquet")}>Parquet</button>
       </div>
       {fault && <p class="fault">{fault}</p>}
-      {answer && <div class="blocks"><table><thead><tr>{answer.heads.map((head, at) =>
+      {answer && <div class="blocks" tabIndex={0}><table><thead><tr>{answer.heads.map((head, at) =>
         <th scope="col" class={answer.numbers[at] ? "number" : ""}>{head}</th>)}</tr></thead>
       <tbody>{answer.rows.map((line) => <tr>{line.map((text, at) => <td class={answer.numbers[at] ? "number" : ""}>{text}</td>)}</tr>)}</tbody>
       </table></div>}

@@ -40,10 +40,10 @@ export function Picker({ items, label, choose, typed }: Props) {
   const list = useRef<HTMLDivElement>(null);
   useEffect(() => field.current?.focus(), []);
   const words = text.toLowerCase().split(/\s+/).filter(Boolean);
-  const found = items.filter((each) => {
-    const all = `${each.name} ${each.label} ${each.group} ${each.about}`.toLowerCase();
-    return words.every((word) => all.includes(word));
-  });
+  const has = (all: string) => words.every((word) => all.toLowerCase().includes(word));
+  // What is called so comes before what is only described so.
+  const named = items.filter((each) => has(`${each.name} ${each.label} ${each.group}`));
+  const found = words.length ? [...named, ...items.filter((each) => !named.includes(each) && has(`${each.name} ${each.about}`))] : items;
   const shown = found.slice(0, MOST);
   const own = typed !== undefined && text.trim() !== "" && !items.some((each) => each.name === text.trim());
   const last = shown.length + (own ? 1 : 0) - 1;

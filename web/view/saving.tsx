@@ -15,7 +15,7 @@ const KINDS: [keyof Forms, string][] = [["shell", "shell command"], ["python", "
 export function FormsBox({ forms, tell }: { forms: Forms; tell(text: string): void }) {
   return (
     <div class="menu wide">
-      <h3>The same request elsewhere</h3>
+      <h2>The same request elsewhere</h2>
       {KINDS.map(([kind, label]) => (
         <section><div class="buttons"><b>{label}</b><button onClick={async () =>
           tell(await copied(forms[kind]) ? `Copied: the ${label}.` : "The browser does not let this page copy.")}>Copy</button></div>
@@ -45,7 +45,7 @@ export function SavePivot({ names, request, make, done }: {
       event.preventDefault();
       if (name) void save();
     }}>
-      <h3>Keep this request as a pivot of the model</h3>
+      <h2>Keep this request as a pivot of the model</h2>
       <label class="typed"><span>name</span><input aria-label="name of the pivot" value={name} spellcheck={false}
         onInput={(event) => setName(event.currentTarget.value.trim())} /></label>
       <label class="typed"><span>meaning</span><input aria-label="what it is for" value={about}
@@ -67,7 +67,7 @@ export function SaveFile({ host, file, revision, saved }: { host: Host; file: st
   const kind = (line: string) => (line.startsWith("+") ? "good" : line.startsWith("-") ? "bad" : "none");
   return (
     <div class="menu wide">
-      <h3>Save to {file}</h3>
+      <h2>Save to {file}</h2>
       {(fault || wrong) && <p class="fault" role="alert">{fault || wrong}</p>}
       {none && <p>The file says all of this already.</p>}
       {answer && !none && <pre tabIndex={0} class="lines">{answer.lines.map((line) => <span class={kind(line)}>{`${line}\n`}</span>)}</pre>}

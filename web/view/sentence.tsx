@@ -1,7 +1,7 @@
 // The request as a sentence of words: each can be opened, moved and removed, by mouse and by keys.
 
 import { h } from "preact";
-import { useRef, useState } from "preact/hooks";
+import { useLayoutEffect, useRef, useState } from "preact/hooks";
 import { isAxis } from "./compose";
 import type { Names, Part, Words } from "./types";
 import { ADDING, BEFORE, PARTS, fieldSaid, filterSaid, valueSaid, type Said } from "./words";
@@ -32,6 +32,7 @@ export const ADD = -1;
 export function Sentence({ words, names, place, open, move, remove, turn, type }: Props) {
   const bar = useRef<HTMLDivElement>(null);
   const dragged = useRef<Place | null>(null);
+  const wanted = useRef<Place | null>(null);
   const [over, setOver] = useState("");
   const other = { rows: "columns", columns: "rows" } as const;
 
@@ -41,10 +42,15 @@ export function Sentence({ words, names, place, open, move, remove, turn, type }
     const at = every.findIndex((each) => each === from);
     every[Math.max(0, Math.min(at + step, every.length - 1))]?.focus();
   };
-  const keepFocus = (to: Place) => requestAnimationFrame(() => {
+  // The word that was moved or removed is drawn anew once the answer is there.
+  const keepFocus = (to: Place) => { wanted.current = to; };
+  useLayoutEffect(() => {
+    const to = wanted.current;
+    if (to === null) return;
+    wanted.current = null;
     const every = [...(bar.current?.querySelectorAll<HTMLButtonElement>(`[data-part="${to.part}"]`) ?? [])];
-    (every[Math.min(to.at, every.length - 1)] ?? every.at(-1))?.focus();
-  });
+    (every[Math.max(0, Math.min(to.at, every.length - 1))] ?? every.at(-1))?.focus();
+  }, [words]);
   const key = (own: Place) => (event: KeyboardEvent & { currentTarget: HTMLElement }) => {
     const { part, at } = own;
     const go = (to: Place) => {
@@ -64,7 +70,7 @@ export function Sentence({ words, names, place, open, move, remove, turn, type }
       ArrowRight: () => focus(1, event.currentTarget), ArrowLeft: () => focus(-1, event.currentTarget),
       Home: () => focus(-1e6, event.currentTarget), End: () => focus(1e6, event.currentTarget),
       ArrowDown: () => open(own, event.currentTarget),
-      t: turn, "/": type,
+      t: () => { turn(); keepFocus(isAxis(part) ? { part: other[part], at } : own); }, "/": type,
       ...(at === ADD ? {} : { Delete: () => { remove(own); keepFocus(own); }, Backspace: () => { remove(own); keepFocus(own); } }),
     };
     const found = act[event.key];

@@ -120,7 +120,7 @@ export function TypedRequest({ host, names, text: given, take, leave }: Props) {
   return (
     <div class="typing">
       <textarea ref={area} value={text} aria-label="The request as text" spellcheck={false} onKeyDown={key} rows={4}
-        aria-autocomplete="list" aria-controls="typing-list" aria-describedby="typing-fault"
+        aria-autocomplete="list" aria-controls={list.found.length ? "typing-list" : undefined} aria-describedby="typing-fault"
         onInput={(event) => {
           const { value, selectionStart } = event.currentTarget;
           setText(value);

@@ -5,10 +5,10 @@ A page sends a :class:`Call`, a numbered message. The host replies with a :class
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 import msgspec
-from msgspec import Struct, field
+from msgspec import Meta, Struct, field
 
 from relatum.pivot.request import AxisWord
 
@@ -257,10 +257,14 @@ Messages = (
 )  # fmt: skip
 
 
+#: A script's numbers are exact up to here.
+Number = Annotated[int, Meta(ge=0, lt=1 << 53)]
+
+
 class Call(Struct, frozen=True):
     """A message with the number that its reply will have."""
 
-    number: int
+    number: Number
     message: Messages
 
 

@@ -75,6 +75,7 @@ class Server:
         config = uvicorn.Config(
             _guarded(app, self.port),
             log_config=None,
+            log_level="critical",
             access_log=False,
             server_header=False,
             lifespan="off",
