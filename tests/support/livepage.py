@@ -106,6 +106,16 @@ class LivePage(Browsed):
         """The lines that are drawn: heads and cells as text."""
         return [line for line in self._read() if line]
 
+    def drawn(self) -> dict[tuple[int, int], str]:
+        """The texts that are drawn, by the numbers of their line and column; -1 is the line's head."""
+        found = self.script(
+            "const depth = document.querySelectorAll('.heads [role=row]').length;"
+            "return [...document.querySelectorAll('.line')].flatMap(line => [...line.querySelectorAll('[role=rowheader], [role=gridcell]')]"
+            ".map(cell => [line.ariaRowIndex - depth - 1, cell.ariaColIndex - 2,"
+            " [...cell.querySelectorAll('span:not(.hidden):not(.track)')].map(each => each.textContent).join('')]))"
+        )
+        return {(line, column): text for line, column, text in found}
+
     def request(self) -> dict[str, Any]:
         """The request that the address holds."""
         usual = {"rows": [], "columns": [], "values": [], "where": "", "keep": "", "totals": True, "show_empty": False,

@@ -40,17 +40,15 @@ def agrees(page: LivePage, model: relatum.Model) -> None:
     """Compare what the page draws with the answer to the request that it says it asked."""
     request = page.request()
     grid = model.pivot(**{name: part for name, part in request.items() if name != "style"})
-    wanted = [[line[0].removeprefix("▸ ").removeprefix("▾ "), *line[1:]] for line in shown(grid)]
-    found = page.grid()
-    assert found, request
-    for at, line in enumerate(found):
-        own = wanted[at]
-        drawn = [each for each in line[1:]]
-        assert line[0] == own[0] and drawn == [*own[1:], *[""] * (len(drawn) - len(own) + 1)][: len(drawn)], (
-            request,
-            line,
-            own,
+    wanted = shown(grid)
+    drawn = page.drawn()
+    assert drawn or not wanted, request
+    for (line, column), text in drawn.items():
+        own = wanted[line]
+        expected = (
+            own[0].removeprefix("▸ ").removeprefix("▾ ") if column < 0 else own[column + 1] if len(own) > 1 else ""
         )
+        assert text == expected, (request, line, column)
 
 
 def _actions(page: LivePage, chance: random.Random) -> list[tuple[str, Any]]:

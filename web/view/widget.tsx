@@ -36,6 +36,8 @@ export default {
   render({ model, el }: { model: Channel; el: HTMLElement }): () => void {
     const host = new Kernel(model);
     el.classList.add("relatum-live");
+    // Keys that are typed here are not the notebook's.
+    el.setAttribute("data-lm-suppress-shortcuts", "true");
     render(<Page host={host} element={el} />, el);
     return () => {
       render(null, el);
