@@ -4,7 +4,7 @@ import globals from "globals";
 export default [
   js.configs.recommended,
   {
-    files: ["src/**", "build.mjs", "test/**", "tools/**"],
+    files: ["src/**", "build.mjs", "test.mjs", "test/**", "tools/**"],
     languageOptions: {
       ecmaVersion: 2023, sourceType: "module", parserOptions: { ecmaFeatures: { jsx: true } },
       globals: { ...globals.browser, ...globals.node },

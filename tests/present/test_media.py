@@ -154,9 +154,10 @@ def test_every_medium_says_the_same(tmp_path: Path) -> None:
 
 def test_the_script_of_the_page_is_linted_tested_and_what_its_sources_give() -> None:
     for command in (
-        ["node", "--test", "test/table.test.js"],
+        ["node", "test.mjs"],
         ["node", "build.mjs", "--check"],
-        ["npx", "--no-install", "eslint", "src", "test", "tools", "build.mjs"],
+        ["npx", "--no-install", "eslint", "src", "test", "tools", "build.mjs", "test.mjs"],
+        ["npx", "--no-install", "tsc", "-p", "."],
     ):
         done = subprocess.run(command, cwd=WEB, capture_output=True, text=True, stdin=subprocess.DEVNULL, timeout=120)
         assert done.returncode == 0, done.stdout + done.stderr

@@ -58,7 +58,7 @@ class LivePage(Browsed):
         while time.monotonic() < end:
             self.settle()
             now = self.script(
-                "return [document.querySelectorAll('.waiting, .busy').length, document.querySelector('#live')?.innerText]"
+                "return [document.querySelectorAll('.waiting, .busy, [aria-busy=true]').length, document.querySelector('#live')?.innerText]"
             )
             if now == before and now[0] == 0:
                 return

@@ -7,9 +7,9 @@ import { Looked } from "../src/grid";
 import { handOver } from "./blocks";
 import { Actions, Box } from "./box";
 import { isAxis, moved, removed, replaced, turned } from "./compose";
-import type { Editing } from "./edits";
+import type { Editing, Preview } from "./edits";
 import { GridPane, type Menu } from "./gridpane";
-import { Refused, type Host } from "./host";
+import { Refused, watched, type Host } from "./host";
 import { LiveGrid } from "./livegrid";
 import { WordMenu } from "./menus";
 import { ModelView } from "./modelview";
@@ -27,7 +27,9 @@ const PATIENCE = 300;
 
 interface Props { host: Host; opened: Opened; size: number; dark: boolean; mode(dark: boolean): void; start: Parts }
 
-export function App({ host, opened, size, dark, mode, start }: Props) {
+export function App({ host: given, opened, size, dark, mode, start }: Props) {
+  const [asking, setAsking] = useState(0);
+  const host = useMemo(() => watched(given, setAsking), [given]);
   const [names, setNames] = useState<Names>(opened.names);
   const [said, setSaid] = useState<Said | null>(null);
   const [grid, setGrid] = useState<{ live: LiveGrid; answer: Answer } | null>(null);
@@ -40,7 +42,7 @@ export function App({ host, opened, size, dark, mode, start }: Props) {
   const [tab, setTab] = useState<Tab | null>(innerWidth > 1000 ? "chart" : null);
   const [below, setBelow] = useState(innerWidth <= 1000);
   const [chosen, setChosen] = useState<[number, number][]>([]);
-  const [preview, setPreview] = useState<{ number: number; shown: Shown } | null>(null);
+  const [preview, setPreview] = useState<Preview | null>(null);
   const [revision, setRevision] = useState(0);
   const [unsaved, setUnsaved] = useState(false);
   const [told, setTold] = useState("");
@@ -63,8 +65,7 @@ export function App({ host, opened, size, dark, mode, start }: Props) {
     try {
       const found = await answer;
       if (current.current !== number) return;
-      const live = new LiveGrid(host, found.grid, found.shown, () => setDrawn((before) => before + 1));
-      live.fetch([0, 60], [0, 24]);
+      const live = new LiveGrid(host, found.grid, found.shown, () => setDrawn((before) => before + 1), found.cells);
       setGrid({ live, answer: found });
       setSaid(found);
       setChosen([]);
@@ -123,8 +124,8 @@ export function App({ host, opened, size, dark, mode, start }: Props) {
     return () => removeEventListener("keydown", key);
   }, []);
 
-  const shownPreview = useMemo(() => preview && new LiveGrid(host, preview.number, preview.shown, () => setDrawn((before) => before + 1)),
-    [preview]);
+  const shownPreview = useMemo(() => preview && new LiveGrid(host, preview.number, preview.shown, () => setDrawn((before) => before + 1),
+    preview.cells), [preview]);
 
   if (said === null || grid === null) {
     return <div class="live"><main class="start">{fault ? <FaultTold fault={fault} /> : <p role="status">Asking {opened.model}…</p>}
@@ -187,7 +188,7 @@ export function App({ host, opened, size, dark, mode, start }: Props) {
   const editing: Editing = { host, request, revision, make, preview: setPreview };
   const opening = box?.opening;
   return (
-    <div class="live">
+    <div class="live" aria-busy={asking > 0}>
       <header>
         <div class="top">
           <h1>{opened.model}</h1>

@@ -4,14 +4,16 @@ import { h } from "preact";
 import { useState } from "preact/hooks";
 import { Refused, type Host } from "./host";
 import { useAnswer } from "./panel";
-import type { Edit, Fault, Impact, Parts, Shown, Tried } from "./types";
+import type { Cells, Edit, Fault, Impact, Parts, Shown, Tried } from "./types";
+
+export interface Preview { number: number; shown: Shown; cells?: Cells }
 
 export interface Editing {
   host: Host; request: Parts; revision: number;
   /** Makes an edit; the page asks again then. */
   make(edit: Edit): Promise<void>;
   /** Shows what the grid would be, beside the edit. */
-  preview(grid: { number: number; shown: Shown } | null): void;
+  preview(grid: Preview | null): void;
 }
 
 export function ImpactTold({ impact }: { impact: Impact }) {
@@ -64,7 +66,7 @@ export function EditBox({ editing, edit, done, label = "Make this change" }: {
             }
           }}>{label}</button>
           {answer.grid !== undefined && answer.shown !== undefined && <button aria-pressed={shown} onClick={() => {
-            editing.preview(shown ? null : { number: answer.grid!, shown: answer.shown! });
+            editing.preview(shown ? null : { number: answer.grid!, shown: answer.shown!, ...(answer.cells ? { cells: answer.cells } : {}) });
             setShown(!shown);
           }}>See the grid as it would be</button>}
         </div>

@@ -20,6 +20,27 @@ export interface Host {
   ask<T>(message: Message): Asking<T>;
 }
 
+/** A host that says how many of its questions are being answered; pictures and what only watches do not count. */
+export function watched(host: Host, changed: (count: number) => void): Host {
+  const aside = new Set(["progress", "stop", "chart"]);
+  let count = 0;
+  const counts = (step: number) => {
+    count += step;
+    changed(count);
+  };
+  return {
+    addressed: host.addressed,
+    ask<T>(message: Message): Asking<T> {
+      const asking = host.ask<T>(message);
+      if (!aside.has(message.kind)) {
+        counts(1);
+        asking.answer.then(() => counts(-1), () => counts(-1));
+      }
+      return asking;
+    },
+  };
+}
+
 interface Reply { number: number; answer?: unknown; fault?: Partial<Fault> }
 
 const NO_FAULT: Fault = { reason: "", fix: "", text: "", start: 0, stop: 0, stopped: false };

@@ -4,6 +4,7 @@ import type { Cell, Column, Line, Source } from "../src/grid";
 import type { Host } from "./host";
 import type { Cells, Shown } from "./types";
 
+// As in src/relatum/view/shown.py: the first block has these sizes too.
 const HIGH = 120;
 const WIDE = 24;
 const NOTHING: Cell = { text: null, look: 0, kind: "", struck: "" };
@@ -19,12 +20,14 @@ export class LiveGrid {
   private parents: boolean[];
   private names: string[];
 
-  constructor(host: Host, number: number, shown: Shown, changed: () => void) {
+  constructor(host: Host, number: number, shown: Shown, changed: () => void, first?: Cells) {
     this.host = host;
     this.number = number;
     this.shown = shown;
-    this.looks = shown.looks;
+    this.looks = first?.looks ?? shown.looks;
     this.changed = changed;
+    // The first block comes with the heads.
+    if (first) this.blocks.set("0,0", first);
     const { rows } = shown;
     this.parents = rows.map((row, at) => (rows[at + 1]?.d ?? -1) > row.d);
     const stack: string[] = [];

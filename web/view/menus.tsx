@@ -4,7 +4,7 @@ import { h } from "preact";
 import { useState } from "preact/hooks";
 import { Actions } from "./box";
 import { ADD, type Place } from "./sentence";
-import { added, isAxis, moved, plainField, plainValue, removed, replaced } from "./compose";
+import { added, isAxis, moved, plainField, plainValue, removed, replaced, written } from "./compose";
 import type { Host } from "./host";
 import { MemberList } from "./memberlist";
 import { Picker, columnsOf, fieldsOf, measuresOf } from "./picker";
@@ -20,6 +20,11 @@ interface Props {
 }
 
 const LEFT: Record<string, string> = { rows: "columns", columns: "rows" };
+
+/** The condition without what it says of one column: under it, members of that column are counted. */
+function besides(request: Parts, words: Words, column: string): string {
+  return written(request, { where: words.where.filter((each) => each.column !== column) }).where;
+}
 
 /** The menu of one word, or of the button that adds one. */
 export function WordMenu(props: Props) {
@@ -58,7 +63,7 @@ function AddFilter({ request, words, names, host, ask, choose, go, close }: Prop
     return (
       <div>
         <h2>{called(names, column)}</h2>
-        <MemberList host={host} column={column} where="" choice={null} choose={(choice) => {
+        <MemberList host={host} column={column} where={besides(request, words, column)} choice={null} choose={(choice) => {
           const at = words.where.findIndex((each) => each.column === column && each.choice !== null);
           choose(column, choice);
           go({ part: "where", at: at < 0 ? words.where.length : at });
@@ -124,7 +129,7 @@ function FieldMenu(props: Props & { field: FieldWords; axis: Axis }) {
     }} />;
   }
   if (sub === "members") {
-    return <MemberList host={host} column={field.field} where="" choice={filter?.choice ?? null}
+    return <MemberList host={host} column={field.field} where={besides(request, words, field.field)} choice={filter?.choice ?? null}
       choose={(choice) => choose(field.field, choice)} />;
   }
   const type = typeOf(names, field.field);
@@ -237,7 +242,7 @@ function FilterMenu(props: Props) {
   return (
     <div class="menu">
       <h2>{filter.column ? called(names, filter.column) : "Condition"}</h2>
-      {filter.choice !== null && <MemberList host={host} column={filter.column} where="" choice={filter.choice}
+      {filter.choice !== null && <MemberList host={host} column={filter.column} where={besides(request, words, filter.column)} choice={filter.choice}
         choose={(choice) => choose(filter.column, choice)} />}
       <Typed label="condition" value={filter.text} take={(text) => text && ask(replaced(request, words, "where", place.at,
         { text, loose: / or /i.test(text), column: "", choice: null }))} />

@@ -1,7 +1,7 @@
 // What lies beside the grid: a chart, why a cell is what it is, what moved between two, and the members of a column.
 
 import { h } from "preact";
-import { useEffect, useState } from "preact/hooks";
+import { useEffect, useRef, useState } from "preact/hooks";
 import { Blocks, handOver, pictureAddress } from "./blocks";
 import { Refused, type Host } from "./host";
 import { MemberList } from "./memberlist";
@@ -18,7 +18,7 @@ interface Props {
 }
 
 /** An answer that is asked again whenever the message changes. */
-export function useAnswer<T>(host: Host, message: Message | null): { answer: T | null; fault: string; waiting: boolean } {
+export function useAnswer<T>(host: Host, message: Message | null, wait = 0): { answer: T | null; fault: string; waiting: boolean } {
   const [state, setState] = useState<{ answer: T | null; fault: string; waiting: boolean }>({ answer: null, fault: "", waiting: false });
   const key = JSON.stringify(message);
   useEffect(() => {
@@ -28,16 +28,21 @@ export function useAnswer<T>(host: Host, message: Message | null): { answer: T |
     }
     let wanted = true;
     setState((before) => ({ ...before, waiting: true }));
-    const asking = host.ask<T>(message);
-    asking.answer.then(
-      (answer) => wanted && setState({ answer, fault: "", waiting: false }),
-      (error: unknown) => wanted && setState({
-        answer: null, waiting: false, fault: error instanceof Refused ? `${error.fault.reason} ${error.fault.fix}`.trim() : String(error),
-      }),
-    );
+    let asked = 0;
+    const timer = setTimeout(() => {
+      const { number, answer: told } = host.ask<T>(message);
+      asked = number;
+      told.finally(() => { asked = 0; }).then(
+        (answer) => wanted && setState({ answer, fault: "", waiting: false }),
+        (error: unknown) => wanted && setState({
+          answer: null, waiting: false, fault: error instanceof Refused ? `${error.fault.reason} ${error.fault.fix}`.trim() : String(error),
+        }),
+      );
+    }, wait);
     return () => {
       wanted = false;
-      void host.ask({ kind: "stop", number: asking.number }).answer.catch(() => undefined);
+      clearTimeout(timer);
+      if (asked) void host.ask({ kind: "stop", number: asked }).answer.catch(() => undefined);
     };
   }, [key]);
   return state;
@@ -75,11 +80,25 @@ export function Panel(props: Props) {
 
 const MOVED = "Choose a cell, then another with Shift held down (or Shift+Enter).";
 
+/** So long a grid must stand before it is drawn: who clicks on is not kept waiting by pictures. */
+const SETTLED = 120;
+const INCH = 78;
+
+/** The size of a picture in inches, for the room that there is. */
+function sizeOf(box: HTMLElement | null): [number, number] {
+  const room = box?.parentElement;
+  const width = Math.round(Math.max(5, Math.min((room?.clientWidth ?? 500) / INCH, 16)) * 2) / 2;
+  return [width, Math.round(Math.max(3.5, Math.min((room?.clientHeight ?? 400) / INCH - 1.2, width * 0.75)) * 2) / 2];
+}
+
 function ChartTab({ host, grid, charts, dark }: Props) {
   const [kind, setKind] = useState("auto");
-  const { answer, fault, waiting } = useAnswer<Chart>(host, { kind: "chart", grid, chart: kind, mode: dark ? "dark" : "light" });
+  const panel = useRef<HTMLDivElement>(null);
+  const { answer, fault, waiting } = useAnswer<Chart>(host, {
+    kind: "chart", grid, chart: kind, mode: dark ? "dark" : "light", size: sizeOf(panel.current),
+  }, SETTLED);
   return (
-    <div>
+    <div ref={panel}>
       <label class="typed"><span>kind</span>
         <select aria-label="kind of chart" value={kind} onChange={(event) => setKind(event.currentTarget.value)}>
           <option value="auto">what fits</option>

@@ -63,7 +63,7 @@ export interface Shown {
 }
 export interface Forms { shell: string; python: string; file: string }
 export interface Said { request: Parts; words: Words; text: string; forms: Forms }
-export interface Answer extends Said { grid: number; shown: Shown }
+export interface Answer extends Said { grid: number; shown: Shown; cells: Cells }
 export interface Cells {
   rows: [number, number]; columns: [number, number]; texts: (string | null)[];
   styled: Record<string, number>; kinds: Record<string, string>; looks?: Looks;
@@ -100,6 +100,6 @@ export type Edit =
   | { edit: "rename"; name: string; new: string }
   | { edit: "remove"; name: string; force: boolean }
   | { edit: "keeppivot"; name: string; request: Parts; about: string };
-export interface Tried { changes: string[]; impact: Impact | null; moved?: string; grid?: number; shown?: Shown }
+export interface Tried { changes: string[]; impact: Impact | null; moved?: string; grid?: number; shown?: Shown; cells?: Cells }
 export interface Fault { reason: string; fix: string; text: string; start: number; stop: number; stopped: boolean }
 export interface Message { kind: string; [name: string]: unknown }

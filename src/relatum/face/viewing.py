@@ -112,9 +112,9 @@ class LiveModel:
         """The answer to a request."""
         return self.model.pivot(**asdict(parts))
 
-    def members(self, column: str, where: str, like: str) -> MemberList:
+    def members(self, column: str, where: str) -> MemberList:
         """The members of a column."""
-        return self.model.members(column, where, like=like)
+        return self.model.members(column, where)
 
     def check(self) -> Report:
         """What the audit finds."""

@@ -88,7 +88,7 @@ def find_members(session: Session, column: str, where: str = "", value: str = ""
     result = answer(session, request)
     every = answer(session, Request(request.rows, (), values, totals=False, cell_limit=_MOST)) if where else result
     axis = result.axes[0]
-    codes = _matching(axis, _all_codes(every), like)
+    codes = _all_codes(every)
     found = result.cells[0].codes[:, 0]
     place = np.full(axis.members.size, -1, np.int64)
     place[found] = np.arange(len(found))
@@ -99,7 +99,7 @@ def find_members(session: Session, column: str, where: str = "", value: str = ""
     present = np.zeros(len(codes), np.bool_)
     for _, column_found in columns:
         present |= v.there(column_found)
-    return Found(
+    whole = Found(
         model=result.model,
         locale=result.locale,
         currency=result.currency,
@@ -109,6 +109,41 @@ def find_members(session: Session, column: str, where: str = "", value: str = ""
         values=columns,
         present=present,
     )
+    return MemberSearch(whole).found(like) if like else whole
+
+
+class MemberSearch:
+    """Members that are searched again and again: their texts are made once.
+
+    Parameters
+    ----------
+    whole : Found
+        All of them.
+    """
+
+    def __init__(self, whole: Found) -> None:
+        self.whole = whole
+        self._texts: Any = None
+
+    def found(self, like: str) -> Found:
+        """The members whose text contains something, or matches a pattern with ``%`` and ``_``; case is ignored."""
+        whole = self.whole
+        real = np.flatnonzero(whole.codes < whole.axis.members.null)
+        if self._texts is None:
+            values = column_to_arrow(whole.axis.members.values.take(whole.codes[real]))
+            self._texts = pc.utf8_lower(pc.cast(values, pa.large_string()))
+        wanted = like.lower()
+        if set(like) & {"%", "_"}:
+            matches = pc.match_like(self._texts, wanted.replace("\\", "\\\\"))
+        else:
+            matches = pc.match_substring(self._texts, wanted)
+        places = real[np.flatnonzero(array_values(matches))]
+        return replace(
+            whole,
+            codes=whole.codes[places],
+            values=tuple((value, column.take(places)) for value, column in whole.values),
+            present=whole.present[places],
+        )
 
 
 def _counts(session: Session, column: str) -> tuple[ValueText, ...]:
@@ -141,16 +176,6 @@ def _all_codes(every: Result) -> Array:
     if bool((found == axis.members.no_match).any()):
         last.append(axis.members.no_match)
     return np.concatenate([order, np.array(last, np.int64)])
-
-
-def _matching(axis: Axis, codes: Array, like: str) -> Array:
-    if not like:
-        return codes
-    pattern = like if set(like) & {"%", "_"} else f"%{like}%"
-    real = codes[codes < axis.members.null]
-    texts = pc.cast(column_to_arrow(axis.members.values.take(real)), pa.large_string())
-    matches = array_values(pc.match_like(texts, pattern.replace("\\", "\\\\"), ignore_case=True))
-    return real[np.flatnonzero(matches)]
 
 
 def _taken(column: Column, places: Array) -> Column:

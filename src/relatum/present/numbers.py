@@ -8,14 +8,14 @@ import re
 from collections.abc import Callable, Iterable, Sequence
 from datetime import date, datetime, timedelta
 from decimal import ROUND_HALF_UP, Decimal
-from functools import cache
+from functools import cache, lru_cache
 from typing import Any
 
 import numpy as np
 from babel import Locale, UnknownLocaleError
 from babel.dates import format_date, format_datetime
-from babel.numbers import NumberPattern, format_decimal, parse_pattern
-from msgspec import structs
+from babel.numbers import NumberPattern, format_decimal, get_decimal_symbol, get_group_symbol, parse_pattern
+from msgspec import Struct, structs
 
 from relatum.data.columns import Column
 from relatum.data.digits import exactly, is_number
@@ -191,8 +191,7 @@ class Writer:
             exact = (Decimal(repr(value)) if isinstance(value, float) else Decimal(value)).scaleb(-self.power)
             if self.time:
                 return _signed(_time_text(exact * _SECONDS[self.format.duration], self.time))
-            rounded, number = self.rounded(exact)
-            return _signed(number.apply(rounded, self.locale, currency=self.currency, currency_digits=False))
+            return _written(*self.rounded(exact), self.locale, self.currency)
 
     def rounded(self, exact: Decimal) -> tuple[Decimal, NumberPattern]:
         """A number as it is shown, half away from zero and never minus zero, and the pattern that shows it."""
@@ -248,6 +247,57 @@ def _half_away(number: NumberPattern, exact: Decimal) -> Decimal:
 def _signed(text: str) -> str:
     # A hyphen is easily lost beside a digit; a minus sign is as wide as a digit.
     return text.replace("-", "−")
+
+
+class _Ends(Struct, frozen=True):
+    """What a pattern puts around the digits of a positive and of a negative number, and its separators."""
+
+    before: str
+    after: str
+    minus_before: str
+    minus_after: str
+    group: str
+    decimal: str
+
+
+_DIGITS = re.compile(r"\d.*\d", re.DOTALL)
+
+
+@lru_cache(maxsize=256)
+def _ends(pattern: NumberPattern, locale: str, currency: str) -> _Ends | None:
+    """The ends of a plain pattern: digits in threes or not grouped, one at least before the point; None for others."""
+    grouped = pattern.grouping == (3, 3)
+    if pattern.exp_prec is not None or "@" in pattern.pattern or pattern.int_prec[0] != 1:
+        return None
+    if not grouped and pattern.grouping[0] < 100:
+        return None
+    ends = []
+    for sample in (Decimal(1234567), Decimal(-1234567)):
+        text = _babel_text(sample.scaleb(-pattern.scale), pattern, locale, currency)
+        core = _DIGITS.search(text)
+        if core is None:
+            return None
+        ends += [text[: core.start()], text[core.end() :]]
+    group = get_group_symbol(locale) if grouped else ""
+    return _Ends(ends[0], ends[1], ends[2], ends[3], group, get_decimal_symbol(locale))
+
+
+def _written(number: Decimal, pattern: NumberPattern, locale: str, currency: str) -> str:
+    """A number that has been rounded, in a pattern: a plain one is written here, since a grid has many numbers."""
+    ends = _ends(pattern, locale, currency)
+    if ends is None:
+        return _babel_text(number, pattern, locale, currency)
+    least, most = pattern.frac_prec
+    shown = number.scaleb(pattern.scale)
+    whole, _, fraction = f"{abs(shown):,.{most}f}".partition(".")
+    if len(fraction) > least:
+        fraction = fraction[:least] + fraction[least:].rstrip("0")
+    digits = whole.replace(",", ends.group) + (ends.decimal + fraction if fraction else "")
+    return f"{ends.minus_before}{digits}{ends.minus_after}" if shown < 0 else f"{ends.before}{digits}{ends.after}"
+
+
+def _babel_text(number: Decimal, pattern: NumberPattern, locale: str, currency: str) -> str:
+    return _signed(pattern.apply(number, locale, currency=currency, currency_digits=False))
 
 
 @cache

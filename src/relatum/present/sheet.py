@@ -217,35 +217,33 @@ def _some(count: int, most: int | None) -> list[int]:
 
 def _lines(result: Result, start: int, stop: int, codes: Array, chosen: Sequence[int], looks: Looks) -> Iterator[Line]:
     axes = result.axes[start:stop]
-    names = [code_names(axis, codes[chosen, at], result.locale) for at, axis in enumerate(axes)]
+    own_codes = codes[chosen]
+    names = [_named(axis, own_codes[:, at], result.locale) for at, axis in enumerate(axes)]
     before: list[int] = []
-    for number in chosen:
-        own = codes[number].tolist()
+    for number, own in zip(chosen, own_codes.tolist(), strict=True):
         same = next((at for at, (one, other) in enumerate(zip(own, before, strict=False)) if one != other), len(own))
         same = same if before else 0
-        labels = (_label(axes, names, own, at) for at in range(len(axes)))
-        yield Line(
-            tuple(
-                replace(label, again=at < same, look=looks.member(start + at, own[at]), code=own[at])
-                for at, label in enumerate(labels)
-            ),
-            number,
-        )
+        labels = []
+        for at, code in enumerate(own):
+            text, kind = names[at][code] if code != TOTAL else _total(axes, own, at)
+            labels.append(Label(text, kind, at < same, looks.member(start + at, code), code))
+        yield Line(tuple(labels), number)
         before = own
 
 
-def _label(axes: Sequence[Axis], names: Sequence[dict[int, str]], own: Sequence[int], at: int) -> Label:
-    axis, code = axes[at], own[at]
-    if code == TOTAL:
-        outer = any(other == TOTAL and axes[number].attribute is None for number, other in enumerate(own[:at]))
-        return Label("" if outer or axis.attribute is not None else "total", "total")
-    if code in (BELOW, OTHERS):
-        return Label("others", "others") if code == OTHERS else Label("", "below")
-    kind: Kind = "null" if code == axis.members.null else "no match" if code == axis.members.no_match else "member"
-    mark = ""
-    if axis.opened is not None:
-        mark = OPEN if axis.opened[code] else CLOSED
-    return Label(mark + names[at][code], kind)
+def _total(axes: Sequence[Axis], own: Sequence[int], at: int) -> tuple[str, Kind]:
+    outer = any(other == TOTAL and axes[number].attribute is None for number, other in enumerate(own[:at]))
+    return "" if outer or axes[at].attribute is not None else "total", "total"
+
+
+def _named(axis: Axis, codes: Array, locale: str) -> dict[int, tuple[str, Kind]]:
+    """What the codes of a field are called in a head, with their open or closed signs, and what each is."""
+    found: dict[int, tuple[str, Kind]] = {BELOW: ("", "below"), OTHERS: ("others", "others")}
+    for code, name in code_names(axis, codes, locale).items():
+        kind: Kind = "null" if code == axis.members.null else "no match" if code == axis.members.no_match else "member"
+        mark = "" if axis.opened is None or code >= len(axis.opened) else OPEN if axis.opened[code] else CLOSED
+        found[code] = mark + name, kind
+    return found
 
 
 def code_names(axis: Axis, codes: Array, locale: str) -> dict[int, str]:

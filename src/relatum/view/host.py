@@ -21,6 +21,7 @@ from relatum.present.grid import Grid
 from relatum.present.page.write import theme_css
 from relatum.present.tables import write_table
 from relatum.progress import listening
+from relatum.session.session import Session
 from relatum.view import told
 from relatum.view.live import Live
 from relatum.view.protocol import (
@@ -74,6 +75,8 @@ from relatum.wording import suggestion
 
 #: So many grids are kept for the blocks, pictures and explanations that a page asks of them.
 _MOST_GRIDS = 8
+#: So many lists of members are kept.
+_MOST_LISTINGS = 3
 #: What the page of a notebook is in, which its colours are stated for.
 WIDGET = ".relatum-live"
 
@@ -112,6 +115,7 @@ class Host:
         self.start = first_request(live) if start is None else start
         self._asked = asked
         self._grids: OrderedDict[int, Shown] = OrderedDict()
+        self._listings: list[tuple[tuple[str, str, Session], told.Listing]] = []
         self._numbers = 0
         self._questions: dict[int, _Question] = {}
         self._lock = threading.Lock()
@@ -193,7 +197,7 @@ class Host:
                 return told.file_told(f"rows{ending}", functools.partial(write_table, rows))
             case Chart():
                 with self._drawing:
-                    return told.chart_told(self._grid(message.grid).grid, message.chart, message.mode)
+                    return told.chart_told(self._grid(message.grid).grid, message.chart, message.mode, message.size)
             case Export():
                 return self._exported(message)
             case Model():
@@ -249,7 +253,7 @@ class Host:
         number, shown = self._keep(grid)
         if self._asked is not None:
             self._asked(parts, grid)
-        return {**self._said(parts_of(grid.request)), "grid": number, "shown": shown.told()}
+        return {**self._said(parts_of(grid.request)), "grid": number, **shown.first()}
 
     def _said(self, parts: Parts) -> dict[str, Any]:
         """A request's words, and the same request in other forms."""
@@ -294,9 +298,19 @@ class Host:
         return {"request": parts}
 
     def _members(self, message: Members) -> dict[str, Any]:
-        found = self.live.members(message.column, message.where, message.like).found
         count = min(max(message.count, 1), MOST_LISTED)
-        return told.members_told(found, max(message.first, 0), count)
+        return self._listing(message.column, message.where).told(message.like, max(message.first, 0), count)
+
+    def _listing(self, column: str, where: str) -> told.Listing:
+        """The members of a column under a condition; the last few lists are kept as long as the data is the same."""
+        key = (column, where, self.live.session)
+        with self._lock:
+            known = next((listing for other, listing in self._listings if other == key), None)
+        if known is None:
+            known = told.Listing(self.live.members(column, where).found)
+            with self._lock:
+                self._listings = [*self._listings, (key, known)][-_MOST_LISTINGS:]
+        return known
 
     def _turned(self, message: Turn) -> Parts:
         shown = self._grid(message.grid)
@@ -318,8 +332,7 @@ class Host:
 
     def _filtered(self, parts: Parts, column: str, choice: Choice, *, also: bool) -> Parts:
         """A request with a choice of a column's members, beside the one that it has or instead of it."""
-        found = self.live.members(column, "", "").found
-        without = frozenset(told.members_told(found, 0, 1)["without"])
+        without = told.without_value(self.live.members(column, "").found)
         return msgspec.structs.replace(parts, where=with_choice(parts.where, column, choice, without, also=also))
 
     def _explained(self, message: Explain) -> Any:
@@ -351,7 +364,7 @@ class Host:
             return found
         after = twin.ask(message.request)
         number, shown = self._keep(after)
-        found |= {"grid": number, "shown": shown.told()}
+        found |= {"grid": number, **shown.first()}
         try:
             found["moved"] = told.moved_told(self.live.ask(message.request), after)
         except StoppedError:

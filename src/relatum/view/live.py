@@ -38,7 +38,7 @@ class Live(Protocol):
     def ask(self, parts: Parts) -> Grid:
         """The answer to a request."""
 
-    def members(self, column: str, where: str, like: str) -> MemberList:
+    def members(self, column: str, where: str) -> MemberList:
         """The members of a column."""
 
     def check(self) -> Report:

@@ -175,11 +175,12 @@ class BehindFile(Message, frozen=True, kw_only=True):
 
 
 class Chart(Message, frozen=True, kw_only=True):
-    """A picture of a grid; ``auto`` chooses a kind that fits."""
+    """A picture of a grid, its size in inches; ``auto`` chooses a kind that fits."""
 
     grid: int
     chart: str = "auto"
     mode: Literal["light", "dark"] = "light"
+    size: tuple[float, float] = (6.4, 4.6)
 
 
 class Export(Message, frozen=True, kw_only=True):

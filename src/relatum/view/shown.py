@@ -20,6 +20,8 @@ from relatum.view.protocol import MOST_CELLS
 _LOOKED_AT, _NARROWEST, _WIDEST = 100, 4, 40
 #: What the button beside a head needs.
 _ABOUT = 2
+#: The lines and columns of a block, as a page asks for them.
+_HIGH, _WIDE = 120, 24
 
 
 class Shown:
@@ -52,6 +54,12 @@ class Shown:
     def column_axes(self) -> list[Axis]:
         """The column fields that no other determines."""
         return [axis for axis in self.result.axes[self.result.row_count :] if axis.attribute is None]
+
+    def first(self) -> dict[str, Any]:
+        """The heads with the first block of cells."""
+        shown = self.told()
+        rows, columns = min(len(self.lines), _HIGH), min(len(self.heads.columns), _WIDE)
+        return {"shown": shown, "cells": self.block((0, rows), (0, columns))}
 
     def told(self) -> dict[str, Any]:
         """The heads: lines, columns, and what is true of the whole."""

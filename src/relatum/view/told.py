@@ -19,13 +19,14 @@ from relatum.audit.overview import overview
 from relatum.audit.relationships import relationship_findings
 from relatum.change.impact import Impact, find_relationship
 from relatum.data.arrow import python_values
+from relatum.data.columns import Array
 from relatum.immutable import as_plain
 from relatum.language.register import AGGREGATES, RANKINGS, SCALARS, SHORTHANDS
 from relatum.model.declaration import Declaration
 from relatum.model.names import column_name, literal, quoted
 from relatum.model.rewrite import new_text
 from relatum.model.save import plain_lists
-from relatum.pivot.members import Found
+from relatum.pivot.members import Found, MemberSearch
 from relatum.pivot.result import Axis
 from relatum.pivot.turning import request_of
 from relatum.present.charts.choose import KINDS
@@ -46,8 +47,6 @@ CHARTS = KINDS
 ENDINGS = (".csv", ".json", ".parquet", ".arrow", ".txt", ".md", ".xlsx", ".html", ".png", ".svg", ".pdf")
 #: The files of rows behind a value.
 ROW_ENDINGS = (".csv", ".json", ".parquet", ".arrow")
-#: Charts in a panel, in inches.
-_CHART_SIZE = (6.4, 4.6)
 
 
 def names_told(session: Session) -> dict[str, Any]:
@@ -136,11 +135,35 @@ def _said(parts: Parts) -> dict[str, Any]:
 # -- members ----------------------------------------------------------------------------------------------------------
 
 
-def members_told(found: Found, first: int, count: int) -> dict[str, Any]:
-    """A part of a column's members: those with rows come first, each with its count and how formulas write it."""
+class Listing:
+    """The members of a column, which a page goes through and searches."""
+
+    def __init__(self, found: Found) -> None:
+        self._search = MemberSearch(found)
+        self._last = ("", found, _present_first(found))
+
+    def told(self, like: str, first: int, count: int) -> dict[str, Any]:
+        """Some of the members that contain a text: those with rows come first."""
+        if like != self._last[0]:
+            found = self._search.found(like) if like else self._search.whole
+            self._last = (like, found, _present_first(found))
+        return members_told(self._last[1], self._last[2][first : first + count])
+
+
+def _present_first(found: Found) -> Array:
+    return np.argsort(~found.present, kind="stable")
+
+
+def without_value(found: Found) -> frozenset[str]:
+    """Which of null and no match a column has."""
     members = found.axis.members
-    order = np.argsort(~found.present, kind="stable")
-    chosen = order[first : first + count]
+    keys = {members.null: NULL, members.no_match: NO_MATCH}
+    return frozenset(keys[code] for code in found.codes[found.codes >= members.null].tolist())
+
+
+def members_told(found: Found, chosen: Array) -> dict[str, Any]:
+    """Some members of a column, each with its count and how formulas write it."""
+    members = found.axis.members
     codes = found.codes[chosen]
     names = code_names(found.axis, codes, found.locale)
     values = found.axis.member_values(codes)
@@ -155,13 +178,12 @@ def members_told(found: Found, first: int, count: int) -> dict[str, Any]:
         }
         for code, number, there in zip(codes.tolist(), counts, found.present[chosen].tolist(), strict=True)
     ]
-    own = set(found.codes[found.codes >= members.null].tolist())
     return {
         "members": listed,
         "total": len(found.codes),
         "present": int(found.present.sum()),
         "counts": found.values[0][0].label,
-        "without": [keys[code] for code in sorted(own)],
+        "without": sorted(without_value(found), reverse=True),
     }
 
 
@@ -226,10 +248,10 @@ def rows_told(table: Any, first: int, count: int) -> dict[str, Any]:
 # -- pictures and files -----------------------------------------------------------------------------------------------
 
 
-def chart_told(grid: Grid, chart: str, mode: str) -> dict[str, Any]:
+def chart_told(grid: Grid, chart: str, mode: str, size: tuple[float, float]) -> dict[str, Any]:
     """A picture of a grid as SVG, the kind that was drawn and why, and what it leaves out."""
     kind = None if chart == "auto" else chart
-    figure, choice, notes = grid.drawn(kind, {"mode": mode, "size": _CHART_SIZE})
+    figure, choice, notes = grid.drawn(kind, {"mode": mode, "size": size})
     return {
         "svg": picture_bytes(figure, ".svg").decode(),
         "choice": str(choice),

@@ -94,7 +94,7 @@ class Frame(Struct, frozen=True, eq=False):
 
 
 #: The most cells that are considered: no chart with anything like this many marks can be read.
-_MOST_CELLS = 50_000
+_MOST_CELLS = 25_000
 
 
 def frame_of(result: Result, *, swapped: bool = False) -> Frame:
