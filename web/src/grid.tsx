@@ -1,7 +1,7 @@
 // A grid in which only what is seen is drawn: the same for a page in a file and for a live one.
 
-import { Fragment, h, type ComponentChildren } from "preact";
-import { useLayoutEffect, useRef, useState } from "preact/hooks";
+import { Component, Fragment, h, type ComponentChildren } from "preact";
+import { useLayoutEffect, useMemo, useRef, useState } from "preact/hooks";
 
 export const LINE = 27;
 const AHEAD = 8;
@@ -58,6 +58,8 @@ interface Props {
   pictured: number; chosen?: [number, number][];
 }
 
+const NONE: [number, number][] = [];
+
 interface Seen { top: number; left: number; height: number; width: number; print: boolean }
 
 function useWindow(lines: number, widths: number[], first: number, heads: number) {
@@ -86,25 +88,31 @@ function useWindow(lines: number, widths: number[], first: number, heads: number
   }, []);
   const from = seen.print ? 0 : Math.max(0, Math.floor(seen.top / LINE) - AHEAD);
   const to = seen.print ? lines : Math.min(lines, Math.ceil((seen.top + seen.height - heads * LINE) / LINE) + AHEAD);
-  const starts: number[] = [];
-  let total = first;
-  widths.forEach((width) => {
-    starts.push(total);
-    total += width;
-  });
-  const shown = widths.map((_, place) => place).filter((place) => {
+  const { starts, total } = useMemo(() => {
+    const found: number[] = [];
+    let end = first;
+    widths.forEach((width) => {
+      found.push(end);
+      end += width;
+    });
+    return { starts: found, total: end };
+  }, [widths, first]);
+  const last = useRef<number[]>([]);
+  const now = widths.map((_, place) => place).filter((place) => {
     const start = starts[place] ?? 0;
     return seen.print || (start + (widths[place] ?? 0) > seen.left && start < seen.left + seen.width + 200);
   });
+  // The same columns are the same list: lines that have not changed are left as they are.
+  const shown = last.current = now.join() === last.current.join() ? last.current : now;
   return { box, from: Math.min(from, to), to, starts, total, shown };
 }
 
-export function Grid({ source, hands, size, sorted, pictured, chosen = [] }: Props) {
+export function Grid({ source, hands, size, sorted, pictured, chosen = NONE }: Props) {
   const { lines, columns, depth } = source;
   const em = size * 0.62;
   const [pulled, setPulled] = useState<Record<string, number>>({});
   const first = pulled.first ?? Math.min(Math.max(source.headWidth * em + 44, 120), Math.max(innerWidth * 0.45, 140));
-  const widths = columns.map((at) => pulled[at] ?? source.column(at).w * em + 26);
+  const widths = useMemo(() => columns.map((at) => pulled[at] ?? source.column(at).w * em + 26), [source, pulled, em]);
   const { box, from, to, starts, total, shown } = useWindow(lines.length, widths, first, depth);
   const [place, setPlace] = useState<[number, number]>([0, -1]);
   const row = Math.min(place[0], lines.length - 1);
@@ -263,7 +271,20 @@ interface RowProps {
   total: number; active: number | null; chosen: [number, number][]; pick(column: number): void;
 }
 
-function Row({ source, hands, at, number, shown, starts, widths, total, active, chosen, pick }: RowProps) {
+/** A line, drawn again only where it has changed: while a grid is scrolled, most have not. */
+class Row extends Component<RowProps> {
+  override shouldComponentUpdate(next: RowProps): boolean {
+    const own = this.props;
+    return own.source !== next.source || own.at !== next.at || own.number !== next.number || own.shown !== next.shown ||
+      own.starts !== next.starts || own.active !== next.active || own.chosen !== next.chosen;
+  }
+
+  override render(): ComponentChildren {
+    return drawnRow(this.props);
+  }
+}
+
+function drawnRow({ source, hands, at, number, shown, starts, widths, total, active, chosen, pick }: RowProps) {
   const row = source.line(at);
   const { parent, open } = row;
   return (

@@ -81,7 +81,7 @@ export function Panel(props: Props) {
 const MOVED = "Choose a cell, then another with Shift held down (or Shift+Enter).";
 
 /** So long a grid must stand before it is drawn: who clicks on is not kept waiting by pictures. */
-const SETTLED = 120;
+const SETTLED = 400;
 const INCH = 78;
 
 /** The size of a picture in inches, for the room that there is. */

@@ -29,7 +29,10 @@ Kind = Literal["member", "null", "no match", "others", "total", "below", "value"
 CLOSED, OPEN = "▸ ", "▾ "
 
 
-class Label(Struct, frozen=True):
+# A grid has many of the records below, none of which leads back to itself: the collector of cycles passes them by.
+
+
+class Label(Struct, frozen=True, gc=False):
     """One cell of a head: its text and its meaning; ``again`` says that the line before it has the same one.
 
     ``code`` is the member's, where it stands for one.
@@ -42,7 +45,7 @@ class Label(Struct, frozen=True):
     code: int = -1
 
 
-class Cell(Struct, frozen=True):
+class Cell(Struct, frozen=True, gc=False):
     """One value, written. ``there`` is False where the grid has no such cell, ``null`` says that it has no value.
 
     ``value`` is the value itself, ``number`` which of the request's values it is of.
@@ -62,7 +65,7 @@ NOTHING = Cell("", there=False)
 EMPTY = "Nothing to show: no member has a value."
 
 
-class Line(Struct, frozen=True):
+class Line(Struct, frozen=True, gc=False):
     """A row or column: its labels, outermost first. ``member`` is the same for the values of one member."""
 
     labels: tuple[Label, ...]
@@ -299,7 +302,7 @@ def _cell(value: Any, write: Writer, number: int, look: Look = PLAIN_LOOK) -> Ce
 # -- nested -----------------------------------------------------------------------------------------------------------
 
 
-class NestedLine(Struct, frozen=True):
+class NestedLine(Struct, frozen=True, gc=False):
     """A row of a sheet whose heads are in one column, deeper ones further in; ``cells`` are None for a heading.
 
     ``row`` is the number of the sheet's row, None for a heading.
