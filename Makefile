@@ -73,6 +73,7 @@ benchmark: $(VENV)/.installed
 	$(BIN)/python benchmarks/grids.py
 	$(BIN)/python benchmarks/draft.py
 	$(BIN)/python benchmarks/page.py
+	$(BIN)/python benchmarks/view.py
 
 clean:
 	rm -rf $(VENV) hollowmere

@@ -1,7 +1,7 @@
 // What lies beside the grid: a chart, why a cell is what it is, what moved between two, and the members of a column.
 
 import { h } from "preact";
-import { useEffect, useRef, useState } from "preact/hooks";
+import { useEffect, useLayoutEffect, useRef, useState } from "preact/hooks";
 import { Blocks, handOver, pictureAddress } from "./blocks";
 import { Refused, type Host } from "./host";
 import { MemberList } from "./memberlist";
@@ -87,15 +87,18 @@ const INCH = 78;
 /** The size of a picture in inches, for the room that there is. */
 function sizeOf(box: HTMLElement | null): [number, number] {
   const room = box?.parentElement;
-  const width = Math.round(Math.max(5, Math.min((room?.clientWidth ?? 500) / INCH, 16)) * 2) / 2;
-  return [width, Math.round(Math.max(3.5, Math.min((room?.clientHeight ?? 400) / INCH - 1.2, width * 0.75)) * 2) / 2];
+  // With its scroll bars, which come and go with the picture.
+  const width = Math.round(Math.max(5, Math.min((room?.offsetWidth ?? 500) / INCH, 16)) * 2) / 2;
+  return [width, Math.round(Math.max(3.5, Math.min((room?.offsetHeight ?? 400) / INCH - 1.2, width * 0.75)) * 2) / 2];
 }
 
-function ChartTab({ host, grid, charts, dark }: Props) {
+function ChartTab({ host, grid, charts, dark, below }: Props) {
   const [kind, setKind] = useState("auto");
+  const [size, setSize] = useState<[number, number] | null>(null);
   const panel = useRef<HTMLDivElement>(null);
-  const { answer, fault, waiting } = useAnswer<Chart>(host, {
-    kind: "chart", grid, chart: kind, mode: dark ? "dark" : "light", size: sizeOf(panel.current),
+  useLayoutEffect(() => setSize(sizeOf(panel.current)), [below]);
+  const { answer, fault, waiting } = useAnswer<Chart>(host, size && {
+    kind: "chart", grid, chart: kind, mode: dark ? "dark" : "light", size,
   }, SETTLED);
   return (
     <div ref={panel}>
@@ -106,6 +109,7 @@ function ChartTab({ host, grid, charts, dark }: Props) {
         <button onClick={async () => handOver(await host.ask<FileBytes>({ kind: "export", grid, ending: ".png", chart: kind }).answer)}>
           Save as PNG</button></label>
       {fault && <p class="fault" role="status">{fault}</p>}
+      {!answer && !fault && <p class="none" role="status">Drawing…</p>}
       {answer && <figure class={waiting ? "waiting" : ""}><img src={pictureAddress(answer.svg)} alt={`Chart: ${answer.choice}`} />
         <figcaption class="none">{[answer.choice, ...answer.notes].join("; ")}</figcaption></figure>}
     </div>

@@ -34,4 +34,4 @@ def demo(folder: Path, lines: int, force: bool, format: Format) -> None:
         say(grid.to_json())
         return
     print_grid(grid.result, console())
-    tell(f"next: relatum show {file}, relatum check {file}, relatum pivot --help")
+    tell(f"next: relatum show {file}, relatum check {file}, relatum pivot --help\nin the browser: relatum view {file}")

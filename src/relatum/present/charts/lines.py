@@ -228,6 +228,10 @@ def _square(column: int, row: int, fill: str, edge: str) -> Rectangle:
     return Rectangle((column - 0.5, row - 0.5), 1, 1, facecolor=fill, edgecolor=edge, linewidth=1)
 
 
+#: How much of a picture's width panels have, points in an inch, and the width of a letter as a part of its height.
+_PART_OF_WIDTH, _POINTS, _SIGN = 0.78, 72, 0.6
+
+
 def draw_panels(made: Canvas) -> None:
     """A small chart for each series, all in one scale; the rest stand faint behind it."""
     frame = made.frame
@@ -237,15 +241,18 @@ def draw_panels(made: Canvas) -> None:
     places = np.arange(len(frame.categories))
     every = np.concatenate([each.numbers for each in frame.series])
     low, high = min(float(np.nanmin(every)), 0.0), float(np.nanmax(every))
+    # The end of a name is what tells it from those beside it.
+    room = int(made.figure.get_size_inches()[0] * _PART_OF_WIDTH * _POINTS / columns / (made.size * _SIGN))
     first: Any = None
     for at, one in enumerate(frame.series):
+        name = one.name if len(one.name) <= room else f"…{one.name[-max(room - 1, 1) :].lstrip()}"
         plot = made.figure.add_subplot(rows, columns, at + 1, sharex=first, sharey=first)
         first = first or plot
         made.dress(plot, grid="y")
         for other in frame.series:
             plot.plot(places, other.numbers, color=made.colours.line, linewidth=0.6)
         plot.plot(places, one.numbers, color=one.paint.of(made.options.mode), linewidth=2)
-        plot.set_title(one.name, loc="left", fontsize=made.size, color=made.colours.text, pad=3)
+        plot.set_title(name, loc="left", fontsize=made.size, color=made.colours.text, pad=3)
         plot.set_ylim(low, high * 1.05)
         made.number_axis(plot.yaxis, frame.writers[one.value], "")
         names = [each.name for each in frame.categories]
