@@ -191,6 +191,13 @@ def stoppable(stopped: Callable[[], bool]) -> Iterator[None]:
         _stopped.reset(token)
 
 
+def refuse_stopped() -> None:
+    """Raise a StoppedError where what is being done is not wanted any more."""
+    stopped = _stopped.get()
+    if stopped is not None and stopped():
+        raise StoppedError("This was stopped.")
+
+
 def refuse_late() -> None:
     """Raise a LimitError where a request has taken longer than it may, a StoppedError where it is not wanted any more.
 
@@ -199,9 +206,8 @@ def refuse_late() -> None:
     LimitError, StoppedError
         It is so.
     """
-    stopped, ends = _stopped.get(), _ends.get()
-    if stopped is not None and stopped():
-        raise StoppedError("This was stopped.")
+    refuse_stopped()
+    ends = _ends.get()
     if ends is not None and time.monotonic() > ends:
         raise too_late("This")
 

@@ -54,11 +54,11 @@ class LivePage(Browsed):
     def rest(self) -> None:
         """Waits until nothing is being asked: all cells that are seen are there, and stay."""
         before: Any = None
-        end = time.monotonic() + 10
+        end = time.monotonic() + 20
         while time.monotonic() < end:
             self.settle()
             now = self.script(
-                "return [document.querySelectorAll('.waiting, .busy, [aria-busy=true]').length, document.querySelector('#live')?.innerText]"
+                "return [document.querySelectorAll('.cell.waiting, .busy, [aria-busy=true]').length, document.querySelector('#live')?.innerText]"
             )
             if now == before and now[0] == 0:
                 return

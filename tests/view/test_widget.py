@@ -20,7 +20,7 @@ import relatum
 from browser import Browsed, chromium
 from processes import started
 
-pytestmark = pytest.mark.xdist_group("browser")
+pytestmark = pytest.mark.xdist_group("live")
 ASKED = {"rows": ["category.department"], "values": ["revenue"]}
 
 

@@ -2,6 +2,7 @@
 
 import { h } from "preact";
 import { useEffect, useRef, useState } from "preact/hooks";
+import { quoted } from "./compose";
 import { EditBox, FaultTold, RenameAndRemove, type Editing } from "./edits";
 import { Refused, type Host } from "./host";
 import { completions, type Completion } from "./typed";
@@ -33,7 +34,7 @@ export function MeasureForm({ host, names, request, canEdit, editing, measure, m
       turn.current += 1;
       const own = turn.current;
       if (!formula.trim()) return;
-      const one: Parts = { ...request, rows: [], columns: [], values: [edit.name], totals: true, show_empty: false, style: [] };
+      const one: Parts = { ...request, rows: [], columns: [], values: [name.startsWith('"') ? name : quoted(edit.name)], totals: true, show_empty: false, style: [] };
       try {
         const found = await host.ask<Tried>({ kind: "try", edit, request: one }).answer;
         const cells = await host.ask<Cells>({ kind: "block", grid: found.grid, rows: [0, 1], columns: [0, 1] }).answer;

@@ -12,7 +12,7 @@ from relatum.errors import ModelError, RelatumError
 from relatum.face.changing import Stateful
 from relatum.model.looks import said_of
 from relatum.session.session import Session
-from relatum.view.protocol import Direct, Edits, KeepPivot, Parts, Remove, Rename, WriteMeasure
+from relatum.view.protocol import Direct, Edits, KeepPivot, Parts, Remove, Rename, WriteMeasure, bare
 
 if TYPE_CHECKING:
     from relatum.audit.check import Report
@@ -204,12 +204,13 @@ class LiveModel:
 def _carry_out(model: Model, edit: Edits) -> None:
     match edit:
         case WriteMeasure():
-            former = model.declaration.measures.get(edit.name)
+            name = bare(edit.name)
+            former = model.declaration.measures.get(name)
             said: dict[str, Any] = said_of(former.written) if former else {}
             model.measure(
-                edit.name,
+                name,
                 edit.formula,
-                format={**said, "format": edit.format} if edit.format else {**said, "format": ""},
+                format={**said, "format": edit.format},
                 about=edit.about,
                 unrelated=former.unrelated if former else "blank",
                 label=former.label if former else "",
@@ -233,8 +234,9 @@ def _carry_out(model: Model, edit: Edits) -> None:
         case Remove():
             model.remove(edit.name, force=edit.force)
         case KeepPivot():
-            there = edit.name in model.declaration.pivots
-            about = edit.about or (model.declaration.pivots[edit.name].about if there else "")
-            model.keep_pivot(edit.name, model.pivot(**asdict(edit.request)), about=about, replace=there)
+            name = bare(edit.name)
+            there = name in model.declaration.pivots
+            about = edit.about or (model.declaration.pivots[name].about if there else "")
+            model.keep_pivot(name, model.pivot(**asdict(edit.request)), about=about, replace=there)
         case _:
             assert_never(edit)

@@ -10,6 +10,7 @@ from typing import Annotated, Any, Literal
 import msgspec
 from msgspec import Meta, Struct, field
 
+from relatum.model.names import unquoted
 from relatum.pivot.request import AxisWord
 
 #: The longest message that a host takes, in bytes, and the longest text in one.
@@ -79,6 +80,11 @@ class KeepPivot(Edit, frozen=True, kw_only=True):
 
 
 Edits = WriteMeasure | Direct | Rename | Remove | KeepPivot
+
+
+def bare(name: str) -> str:
+    """A name without the quotes that formulas need around some."""
+    return unquoted(name[1:-1]) if len(name) > 1 and name[0] == name[-1] == '"' else name
 
 
 # -- messages ---------------------------------------------------------------------------------------------------------

@@ -38,7 +38,7 @@ from relatum.present.pictures import picture_bytes
 from relatum.present.sheet import code_names
 from relatum.session.session import Session
 from relatum.view.live import Live
-from relatum.view.protocol import Direct, Edits, KeepPivot, Parts, Remove, Rename, WriteMeasure
+from relatum.view.protocol import Direct, Edits, KeepPivot, Parts, Remove, Rename, WriteMeasure, bare
 from relatum.view.sentence import NO_MATCH, NULL, parts_of
 from relatum.wording import counted
 
@@ -346,8 +346,8 @@ def impact_told(found: Impact) -> dict[str, Any]:
 def impact_of_edit(live: Live, edit: Edits) -> dict[str, Any] | None:
     """What depends on the thing that an edit changes; None where it is new."""
     match edit:
-        case WriteMeasure(name=name) if name in live.declaration.measures:
-            return impact_told(live.impact(quoted(name)))
+        case WriteMeasure(name=name) if bare(name) in live.declaration.measures:
+            return impact_told(live.impact(quoted(bare(name))))
         case Direct(link=name) | Rename(name=name) | Remove(name=name):
             return impact_told(live.impact(name))
         case WriteMeasure() | KeepPivot():

@@ -18,7 +18,7 @@ from typing import Any
 
 import pyarrow.ipc as paipc
 
-from relatum.limits import memory_left, time_left, too_late, too_much
+from relatum.limits import memory_left, refuse_stopped, time_left, too_late, too_much
 from relatum.sources.apart.frames import END, FAILED, HEAD, SAID, said, send_batches
 
 #: After how many seconds of silence the process is checked.
@@ -132,6 +132,7 @@ class _Question:
 
     def look(self, process: _Process) -> None:
         """Raise a LimitError where a limit is passed."""
+        refuse_stopped()
         now = time.monotonic()
         if now > self.ends:
             raise too_late(self.shown)
@@ -206,8 +207,13 @@ class Apart:
         self._ending: Any = None
         self._lock = threading.RLock()
         self._closed = False
-        #: How often it was opened: tables sent before the last opening are gone.
-        self.opened = 0
+        self._openings = 0
+
+    @property
+    def opened(self) -> int:
+        """How often it was opened: tables sent before the last opening are gone. What has ended is about to be."""
+        process = self._process
+        return self._openings + (process is None or not process.alive)
 
     def open(self) -> None:
         """Open it, unless it is open.
@@ -225,7 +231,7 @@ class Apart:
             self._process = _taken()
             # If nobody closes it, it ends with this object; until then it is not garbage.
             self._ending = weakref.finalize(self, self._process.end)
-            self.opened += 1
+            self._openings += 1
             self._asked({"call": "open", "kind": self._kind, "options": self._options})
             self._process.settle()
 

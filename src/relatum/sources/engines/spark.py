@@ -18,8 +18,8 @@ from typing import Any, TypeVar
 import numpy as np
 import pyarrow as pa
 
-from relatum.errors import RelatumError, SourceError
-from relatum.limits import refuse_above, refuse_memory, time_left, too_late
+from relatum.errors import RelatumError, SourceError, StoppedError
+from relatum.limits import refuse_above, refuse_memory, refuse_stopped, time_left, too_late
 from relatum.sources.database.calls import refuse_unknown
 from relatum.sources.database.drivers import driver
 from relatum.sources.database.query import one_select, own_names, written
@@ -147,7 +147,8 @@ class SparkConnection(Connection):
         try:
             while worker.is_alive() and time.monotonic() < ends:
                 worker.join(min(1.0, max(ends - time.monotonic(), 0.0)))
-        except KeyboardInterrupt:
+                refuse_stopped()
+        except (KeyboardInterrupt, StoppedError):
             self._give_up(worker)
             raise
         if not found and not failed:
