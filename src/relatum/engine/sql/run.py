@@ -80,6 +80,11 @@ class Database(Protocol):
         """What it writes differently."""
         ...
 
+    @property
+    def opened(self) -> int:
+        """How often it has been opened: tables sent before the last opening are gone."""
+        ...
+
     def ask(self, statement: Statement) -> Any:
         """The answer of a query, as an Arrow table."""
         ...
@@ -192,7 +197,7 @@ class SqlEngine:
             return self._answer(plan, dialect.roomy)
 
     def _answer(self, plan: Plan, dialect: Dialect) -> Answer:
-        compiled = self.compiled(plan, dialect)
+        compiled = self.compiled(plan, dialect, self.database.opened)
         found = self.database.ask(compiled.statement)
         counts = self._count(compiled.counted)
         losses = [loss for each in compiled.counted for loss in each.losses(counts[each])]
@@ -212,9 +217,10 @@ class SqlEngine:
 
     def query(self, plan: Plan) -> str:
         """The query that answers a plan."""
-        return self.compiled(plan, self.database.dialect).statement.whole
+        return self.compiled(plan, self.database.dialect, self.database.opened).statement.whole
 
-    def _compiled(self, plan: Plan, dialect: Dialect) -> Compiled:
+    def _compiled(self, plan: Plan, dialect: Dialect, opened: int) -> Compiled:
+        """A plan as a query over the tables as they are since so many openings."""
         parts = self.parts(dialect)
         cells = cells_of(parts, plan.fields)
         ranking = [formula for top in plan.tops for formula, _ in top.by]

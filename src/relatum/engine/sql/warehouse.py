@@ -18,6 +18,11 @@ class Warehouse:
         self.connection = connection
         self.dialect: Dialect = DIALECTS[connection.kind]
 
+    @property
+    def opened(self) -> int:
+        """How often it has been opened: tables sent before the last opening are gone."""
+        return self.connection.opened
+
     def ask(self, statement: Statement) -> Any:
         """The answer to a query, as an Arrow table."""
         return self.connection.ask(statement.last, statement.kept)
