@@ -125,6 +125,7 @@ def test_the_words_of_a_request_are_apart_and_its_forms_say_the_same(
         "where": "customer.region in ('North', 'East') and (calendar.year = 2023 or calendar.year = 2024) and sales.quantity > 1",
         "keep": "customer where revenue > 1000, top 3 product by revenue",
         "totals": False,
+        "style": [{"value": "r", "when": "r < 0.4", "mark": "▼"}, {"value": "revenue", "bar": True}],
     }  # fmt: skip
     said = talk.ask("understand", request=request)
     first, second = said["words"]["rows"]
@@ -137,11 +138,11 @@ def test_the_words_of_a_request_are_apart_and_its_forms_say_the_same(
                        ("calendar.year", {"rest": False, "members": ["2023", "2024"]}), ("", None)]  # fmt: skip
     assert said["words"]["keep"] == ["customer where revenue > 1000", "top 3 product by revenue"]
     # As text, as Python, as a shell command and in the file it is the same request.
-    assert msgspec.to_builtins(read_text(said["text"], [])) == said["request"]
+    assert msgspec.to_builtins(read_text(said["text"], request["style"])) == said["request"]
     parts = said["request"]
     told = tomllib.loads(said["forms"]["file"])["pivot"]["NAME"]
-    assert told == {name: value for name, value in parts.items() if name in told} and len(told) == 5
-    table = nursery.pivot(**{**parts, "style": None}).to_arrow()
+    assert told == {name: value for name, value in parts.items() if name in told} and len(told) == 6
+    table = nursery.pivot(**parts).to_arrow()
     assert eval(said["forms"]["python"], {"model": nursery}).to_arrow().equals(table)
     words = shlex.split(said["forms"]["shell"])
     done = CliRunner().invoke(app, ["pivot", str(hollowmere), *words[3:], "--format", "csv"])

@@ -310,6 +310,7 @@ function drawnRow({ source, hands, at, number, shown, starts, widths, total, act
           source.column(column).total ? "total" : "", cell === null ? "waiting" : cell.kind];
         return (
           <div role="gridcell" id={cellName(number, place)} class={names.filter(Boolean).join(" ")} style={style}
+            onMouseDown={(event) => event.shiftKey && event.preventDefault()}
             aria-colindex={place + 2} aria-selected={marked >= 0 ? true : undefined} title={cell?.struck || undefined}
             onClick={(event) => {
               pick(place);

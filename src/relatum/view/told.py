@@ -24,7 +24,7 @@ from relatum.immutable import as_plain
 from relatum.language.register import AGGREGATES, RANKINGS, SCALARS, SHORTHANDS
 from relatum.model.declaration import Declaration
 from relatum.model.names import column_name, literal, quoted
-from relatum.model.rewrite import new_text
+from relatum.model.rewrite import new_text, toml
 from relatum.model.save import plain_lists
 from relatum.pivot.members import Found, MemberSearch
 from relatum.pivot.result import Axis
@@ -115,15 +115,20 @@ def forms_of(parts: Parts, file: str) -> dict[str, str]:
     said = {name: value for name, value in _said(parts).items() if name not in ("totals", "show_empty", "values_on")}
     words = ["relatum", "pivot", file or "MODEL.toml"]
     for name, value in said.items():
-        for text in value if isinstance(value, list) else [value]:
-            words += [f"--{name}", text] if isinstance(text, str) else []
+        for each in value if isinstance(value, list) else [value]:
+            # A style rule is said as in the model file, without its braces.
+            words += [f"--{name}", each if isinstance(each, str) else toml(plain_lists(each)).strip("{}").strip()]
     words += [] if parts.totals else ["--no-totals"]
     words += ["--empty"] if parts.show_empty else []
     words += ["--values-on", "rows"] if parts.values_on == "rows" else []
     arguments = ", ".join(f"{name}={value!r}" for name, value in _said(parts).items())
-    pivot = {name: value for name, value in _said(parts).items() if name != "style"}
-    entry = new_text({"pivot": {"NAME": plain_lists(pivot)}})
-    return {"shell": shlex.join(words), "python": f"model.pivot({arguments})", "file": entry.strip()}
+    entry = new_text({"pivot": {"NAME": plain_lists(_said(parts))}})
+    return {"shell": " ".join(map(_quoted, words)), "python": f"model.pivot({arguments})", "file": entry.strip()}
+
+
+def _quoted(word: str) -> str:
+    """A word of a shell command, in the quotes that leave it as it is to read."""
+    return f'"{word}"' if "'" in word and not set(word) & set('"$`\\!') else shlex.quote(word)
 
 
 def _said(parts: Parts) -> dict[str, Any]:
