@@ -4,7 +4,7 @@ import { h } from "preact";
 import { useEffect, useMemo, useRef, useState } from "preact/hooks";
 import { copied } from "../src/copy.js";
 import { Looked } from "../src/grid";
-import { handOver } from "./blocks";
+import { handOver, textOfFile } from "./blocks";
 import { Actions, Box } from "./box";
 import { isAxis, moved, removed, replaced, turned } from "./compose";
 import type { Editing, Preview } from "./edits";
@@ -176,6 +176,10 @@ export function App({ host: given, opened, size, dark, mode, start }: Props) {
     const done = await copied(await grid.live.asText(new Set()));
     setTold(done ? "Copied as a table for spreadsheets." : "The browser does not let this page copy.");
   };
+  const copyText = async () => {
+    const file = await host.ask<FileBytes>({ kind: "export", grid: grid.live.number, ending: ".txt" }).answer;
+    setTold(await copied(textOfFile(file)) ? "Copied as text." : "The browser does not let this page copy.");
+  };
   const exported = async (ending: string) => {
     close();
     try {
@@ -269,6 +273,7 @@ export function App({ host: given, opened, size, dark, mode, start }: Props) {
         }} />}
         {opening.kind === "export" && <Actions done={close} items={[
           ["Copy as a table", () => void copyGrid()],
+          ["Copy as text", () => void copyText()],
           ...opened.endings.map((ending) => [ending, () => void exported(ending)] as [string, () => void]),
         ]} />}
         {opening.kind === "pivots" && <Actions done={close} items={names.pivots.map((each) => [each.about ? `${each.name}: ${each.about}` : each.name,

@@ -19,10 +19,19 @@ export function Blocks({ blocks }: { blocks: TextBlock[] }) {
   );
 }
 
+function bytesOf({ bytes }: FileBytes): Uint8Array<ArrayBuffer> {
+  return Uint8Array.from(atob(bytes), (sign) => sign.charCodeAt(0));
+}
+
+/** What a file of text says. */
+export function textOfFile(file: FileBytes): string {
+  return new TextDecoder().decode(bytesOf(file));
+}
+
 /** Hands a file to the person: the browser puts it where it puts downloads. */
-export function handOver({ name, bytes }: FileBytes): void {
-  const raw = Uint8Array.from(atob(bytes), (sign) => sign.charCodeAt(0));
-  const address = URL.createObjectURL(new Blob([raw]));
+export function handOver(file: FileBytes): void {
+  const { name } = file;
+  const address = URL.createObjectURL(new Blob([bytesOf(file)]));
   const link = document.createElement("a");
   link.href = address;
   link.download = name;
