@@ -62,26 +62,25 @@ export function TypedRequest({ host, names, text: given, take, leave }: Props) {
     if (area.current) area.current.style.height = `${Math.max(area.current.scrollHeight, 90)}px`;
   }, [text]);
 
-  const read = async (now: string): Promise<Found | null> => {
-    turn.current += 1;
-    const own = turn.current;
+  const read = async (now: string): Promise<Found> => {
     try {
-      const found = await host.ask<Found>({ kind: "read", text: now }).answer;
-      return own === turn.current ? found : null;
+      return await host.ask<Found>({ kind: "read", text: now }).answer;
     } catch (error) {
-      return error instanceof Refused ? { reason: error.fault.reason, fix: error.fault.fix } : null;
+      return error instanceof Refused ? { reason: error.fault.reason, fix: error.fault.fix } : { reason: String(error), fix: "" };
     }
   };
   useEffect(() => {
     const timer = setTimeout(async () => {
+      turn.current += 1;
+      const own = turn.current;
       const found = await read(text);
-      if (found !== null) setWrong("request" in found ? null : found);
+      // What was typed since then is read by itself.
+      if (own === turn.current) setWrong("request" in found ? null : found);
     }, WAIT);
     return () => clearTimeout(timer);
   }, [text]);
   const apply = async () => {
     const found = await read(text);
-    if (found === null) return;
     if ("request" in found) take(found.request);
     else setWrong(found);
   };
