@@ -12,6 +12,7 @@ from typing import Any, assert_never
 
 import msgspec
 import numpy as np
+import pyarrow as pa
 
 from relatum import markup
 from relatum.audit.finding import Money
@@ -240,14 +241,17 @@ def rows_told(table: Any, first: int, count: int) -> dict[str, Any]:
     """A page of a table's rows, as texts."""
     page = table.slice(first, count)
     columns = [list(map(plain, column.to_pylist())) for column in page.columns]
-    numeric = [field.type for field in page.schema]
     return {
         "heads": page.column_names,
-        "numbers": [not (str(each).startswith(("string", "large_string", "bool"))) for each in numeric],
+        "numbers": [_is_number(field.type) for field in page.schema],
         "rows": [list(line) for line in zip(*columns, strict=True)],
         "total": table.num_rows,
         "first": first,
     }
+
+
+def _is_number(type_: pa.DataType) -> bool:
+    return bool(pa.types.is_integer(type_) or pa.types.is_floating(type_) or pa.types.is_decimal(type_))
 
 
 # -- pictures and files -----------------------------------------------------------------------------------------------

@@ -229,7 +229,7 @@ def _square(column: int, row: int, fill: str, edge: str) -> Rectangle:
 
 
 #: How much of a picture's width panels have, points in an inch, and the width of a letter as a part of its height.
-_PART_OF_WIDTH, _POINTS, _SIGN = 0.78, 72, 0.6
+_PART_OF_WIDTH, _POINTS, _SIGN = 0.78, 72, 0.55
 
 
 def draw_panels(made: Canvas) -> None:
@@ -241,18 +241,16 @@ def draw_panels(made: Canvas) -> None:
     places = np.arange(len(frame.categories))
     every = np.concatenate([each.numbers for each in frame.series])
     low, high = min(float(np.nanmin(every)), 0.0), float(np.nanmax(every))
-    # The end of a name is what tells it from those beside it.
     room = int(made.figure.get_size_inches()[0] * _PART_OF_WIDTH * _POINTS / columns / (made.size * _SIGN))
     first: Any = None
     for at, one in enumerate(frame.series):
-        name = one.name if len(one.name) <= room else f"…{one.name[-max(room - 1, 1) :].lstrip()}"
         plot = made.figure.add_subplot(rows, columns, at + 1, sharex=first, sharey=first)
         first = first or plot
         made.dress(plot, grid="y")
         for other in frame.series:
             plot.plot(places, other.numbers, color=made.colours.line, linewidth=0.6)
         plot.plot(places, one.numbers, color=one.paint.of(made.options.mode), linewidth=2)
-        plot.set_title(name, loc="left", fontsize=made.size, color=made.colours.text, pad=3)
+        plot.set_title(_shortened(one.name, room), loc="left", fontsize=made.size, color=made.colours.text, pad=3)
         plot.set_ylim(low, high * 1.05)
         made.number_axis(plot.yaxis, frame.writers[one.value], "")
         names = [each.name for each in frame.categories]
@@ -263,6 +261,15 @@ def draw_panels(made: Canvas) -> None:
             label.set_horizontalalignment(side)
         plot.tick_params(labelleft=at % columns == 0, labelbottom=at + columns >= count)
     made.figure.subplots_adjust(hspace=0.45, wspace=0.12)
+
+
+def _shortened(name: str, room: int) -> str:
+    """A name in so many letters: outer members go first, since the innermost is what the panel is of."""
+    _, joint, inner = name.partition(" / ")
+    while len(name) > room and joint:
+        name = f"… {inner}"
+        _, joint, inner = inner.partition(" / ")
+    return name if len(name) <= room else f"{name[: max(room - 1, 1)]}…"
 
 
 def draw_table(made: Canvas) -> None:
