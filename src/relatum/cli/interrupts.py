@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import signal
+import sys
 import threading
 import time
 
@@ -20,10 +21,17 @@ def watch_interrupts() -> None:
     """
     signal.signal(signal.SIGINT, signal.default_int_handler)
     signal.signal(signal.SIGTERM, _end)
+    sys.unraisablehook = _told_elsewhere
     heard, told = os.pipe()
     os.set_blocking(told, False)
     signal.set_wakeup_fd(told, warn_on_full_buffer=False)
     threading.Thread(target=_stop_when_told, args=(heard,), daemon=True).start()
+
+
+def _told_elsewhere(lost: sys.UnraisableHookArgs) -> None:
+    """Say nothing of an interrupt that came where Python cannot raise it, as in an import: the thread ends the work."""
+    if not issubclass(lost.exc_type, KeyboardInterrupt):
+        sys.__unraisablehook__(lost)
 
 
 def _end(number: int, frame: object) -> None:
