@@ -251,7 +251,7 @@ export function App({ host: given, opened, size, dark, mode, start }: Props) {
           setTab("why");
         }} panel={tab && <Panel host={host} tab={tab} set={setTab} grid={grid.live.number} chosen={chosen} names={names} where={request.where}
           charts={opened.charts} dark={dark} below={below} place={setBelow} close={() => setTab(null)} />} />
-        : <ModelView host={host} names={names} request={request} where={request.where} canEdit={opened.can.edit} revision={revision}
+        : <ModelView host={host} names={names} request={request} canEdit={opened.can.edit} revision={revision}
           editing={editing} refresh={refresh} />}
       {page === "model" && shownPreview && <section class="preview" aria-label="The grid as it would be">
         <p><b>The grid as it would be.</b> Nothing is changed yet.</p>

@@ -9,7 +9,7 @@ import { useAnswer } from "./panel";
 import type { Finding, ModelSeen, Names, Parts, RelationshipSeen, TableSeen } from "./types";
 
 export interface ModelProps {
-  host: Host; names: Names; request: Parts; where: string; canEdit: boolean; revision: number;
+  host: Host; names: Names; request: Parts; canEdit: boolean; revision: number;
   editing: Editing; refresh(): Promise<string>;
 }
 

@@ -332,7 +332,7 @@ class Host:
 
     def _filtered(self, parts: Parts, column: str, choice: Choice, *, also: bool) -> Parts:
         """A request with a choice of a column's members, beside the one that it has or instead of it."""
-        without = told.without_value(self.live.members(column, "").found)
+        without = told.without_value(self._listing(column, "").whole)
         return msgspec.structs.replace(parts, where=with_choice(parts.where, column, choice, without, also=also))
 
     def _explained(self, message: Explain) -> Any:

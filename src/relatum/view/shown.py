@@ -12,14 +12,12 @@ from relatum.errors import RequestError
 from relatum.pivot.result import OTHERS, Axis
 from relatum.pivot.turning import NO_MATCH
 from relatum.present.grid import Grid
-from relatum.present.page.document import LookNumbers, legend_line
+from relatum.present.page.document import LookNumbers, column_width, legend_line
 from relatum.present.sheet import Cell, Heads, column_path, headed, nested_heads, nested_paths, unmarked
 from relatum.view.protocol import MOST_CELLS
 
-#: Columns are as wide as what this many lines at each end need, between these numbers of characters.
-_LOOKED_AT, _NARROWEST, _WIDEST = 100, 4, 40
-#: What the button beside a head needs.
-_ABOUT = 2
+#: Columns are as wide as so many lines at each end need, fewer where there are many columns.
+_LEAST_LOOKED_AT, _MOST_LOOKED_AT, _CELLS_LOOKED_AT = 5, 100, 2_000
 #: The lines and columns of a block, as a page asks for them.
 _HIGH, _WIDE = 120, 24
 
@@ -154,20 +152,11 @@ class Shown:
 
     def _widths(self) -> list[int]:
         """How many characters each column needs, for its head and the lines at both ends."""
-        count = len(self.heads.rows)
-        rows = sorted({*range(min(count, _LOOKED_AT)), *range(max(count - _LOOKED_AT, 0), count)})
-        cells = self.heads.cells(rows, range(len(self.heads.columns)))
-        found = []
-        for at, line in enumerate(self.heads.columns):
-            own = [row[at] for row in cells]
-            number = next((cell.number for cell in own if cell.there), 0)
-            stated = self.result.theme.widths.get(self.result.values[number].label, 0)
-            head = max((len(label.text) for label in line.labels[-1:]), default=len(self.result.values[0].heading))
-            marked = 2 if any(cell.look.mark for cell in own) else 0
-            barred = 12 if any(cell.look.bar for cell in own) else 0
-            needed = max([len(cell.text) + marked for cell in own] + [head + _ABOUT, barred, _NARROWEST])
-            found.append(stated or min(needed, _WIDEST))
-        return found
+        count, columns = len(self.heads.rows), range(len(self.heads.columns))
+        ends = max(_LEAST_LOOKED_AT, min(_MOST_LOOKED_AT, _CELLS_LOOKED_AT // max(len(columns), 1)))
+        rows = sorted({*range(min(count, ends)), *range(max(count - ends, 0), count)})
+        cells = self.heads.cells(rows, columns)
+        return [column_width(self.result, self.heads.columns[at], [row[at] for row in cells]) for at in columns]
 
     # -- what a line or a cell stands for -----------------------------------------------------------------------------
 

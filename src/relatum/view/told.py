@@ -145,13 +145,14 @@ class Listing:
     """The members of a column, which a page goes through and searches."""
 
     def __init__(self, found: Found) -> None:
+        self.whole = found
         self._search = MemberSearch(found)
         self._last = ("", found, _present_first(found))
 
     def told(self, like: str, first: int, count: int) -> dict[str, Any]:
         """Some of the members that contain a text: those with rows come first."""
         if like != self._last[0]:
-            found = self._search.found(like) if like else self._search.whole
+            found = self._search.found(like) if like else self.whole
             self._last = (like, found, _present_first(found))
         return members_told(self._last[1], self._last[2][first : first + count])
 

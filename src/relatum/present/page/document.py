@@ -28,6 +28,7 @@ from relatum.present.paint import FONT, SIZE, colours_of
 from relatum.present.shapes import shape_of
 from relatum.present.sheet import (
     Cell,
+    Line,
     NestedLine,
     Sheet,
     code_names,
@@ -332,7 +333,7 @@ def _grid(result: Result, looks: LookNumbers) -> dict[str, Any]:
             "v": at % len(result.values) if per_value else -1,
             "total": line.total,
             "mark": column_marks.get(path),
-            "w": _width(sheet, at, result),
+            "w": column_width(result, line, [row[at] for row in sheet.cells]),
         }
         for at, (line, path) in enumerate(zip(sheet.columns, columns, strict=True))
     ]  # fmt: skip
@@ -426,12 +427,11 @@ def _ordinal(cell: Cell) -> float | None:
             return None
 
 
-def _width(sheet: Sheet, at: int, result: Result) -> int:
-    """How many characters a column needs."""
-    cells = [row[at] for row in sheet.cells]
+def column_width(result: Result, column: Line, cells: Sequence[Cell]) -> int:
+    """How many characters a column needs for its head and these cells."""
     number = next((cell.number for cell in cells if cell.there), 0)
     own = result.theme.widths.get(result.values[number].label, 0)
-    head = sheet.columns[at].labels[-1].text if sheet.columns[at].labels else result.values[0].heading
+    head = column.labels[-1].text if column.labels else result.values[0].heading
     marked = 2 if any(cell.look.mark for cell in cells) else 0
     barred = 12 if any(cell.look.bar for cell in cells) else 0
     return own or min(max([len(cell.text) + marked for cell in cells] + [len(head) + 3, barred, 4]), 40)
