@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from agreement import MOST_REFUSED, Refused, disagreement, shrunk
 from relatum.data import groups, joins
-from relatum.engine.memory import scan, store
+from relatum.engine.memory import distinct, scan, store
 from stars import random_case, travelling_up
 
 SLOW = [HealthCheck.too_slow, HealthCheck.function_scoped_fixture]
@@ -63,6 +63,9 @@ def tiny_limits(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(groups, "DENSE_GROUPS", 8)
     monkeypatch.setattr(groups, "SPARSE", 1)
     monkeypatch.setattr(joins, "_TABLE_SLOTS", 0)
+    monkeypatch.setattr(distinct, "_MARKS", 0)
+    monkeypatch.setattr(distinct, "_ONE_IN", 4)
+    monkeypatch.setattr(distinct, "_WIDE", 4)
     monkeypatch.setattr(store, "CACHE_BYTES", 40)
 
 

@@ -18,6 +18,7 @@ import relatum
 from relatum.data.columns import Column, exact_column
 from relatum.data.types import FLOAT, INTEGER
 from relatum.data.types import decimal as decimal_type
+from relatum.engine.memory import distinct
 from relatum.engine.memory.folds import fold_maker
 from relatum.engine.memory.kernels import evaluate
 
@@ -46,6 +47,52 @@ def test_integer_sums_are_exact_or_an_error(values: list[int | None]) -> None:
             ask(values, "sum(t.v)")
     else:
         assert ask(values, "sum(t.v)") == (sum(known) if known else None)
+
+
+#: Limits of the table of marks under which it is made at once, once there are pairs enough, and never.
+MARKED = [(1 << 20, 64, 8), (0, 3, 1), (0, 3, 64), (0, 0, 1)]
+
+
+@pytest.mark.parametrize("limits", MARKED)
+def test_different_codes_are_counted_however_they_are_kept_cut_chosen_and_regrouped(
+    limits: tuple[int, int, int], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for name, limit in zip(("_MARKS", "_ONE_IN", "_WIDE"), limits, strict=True):
+        monkeypatch.setattr(distinct, name, limit)
+
+    @settings(max_examples=60, deadline=None)
+    @given(
+        st.lists(st.tuples(st.integers(0, 4), st.none() | st.integers(0, 9)), max_size=40),
+        st.integers(1, 40),
+        st.data(),
+    )
+    def compare(rows: list[tuple[int, int | None]], step: int, data: st.DataObject) -> None:
+        total = distinct.DistinctFold(5)
+        for start in range(0, len(rows), step):
+            part = rows[start : start + step]
+            codes, nulls = (
+                np.array([code or 0 for _, code in part], np.uint8),
+                np.array([code is None for _, code in part]),
+            )
+            fold = distinct.DistinctFold(5)
+            fold.add(np.array([group for group, _ in part]), Column(INTEGER, codes, nulls, None, 0, 9), len(part))
+            total.merge(fold)
+        known = [{code for group, code in rows if group == own and code is not None} for own in range(5)]
+        assert total.counts.tolist() == list(map(len, known))
+        chosen = data.draw(st.lists(st.integers(0, 4), min_size=1, max_size=7))
+        picked = total.at(np.array(chosen))
+        assert picked.counts.tolist() == [len(known[own]) for own in chosen]
+        again = data.draw(st.lists(st.integers(0, len(chosen) - 1), min_size=1))
+        assert picked.at(np.array(again)).counts.tolist() == [len(known[chosen[own]]) for own in again]
+        into = data.draw(st.lists(st.integers(0, 2), min_size=len(chosen), max_size=len(chosen)))
+        coarse = [
+            set().union(*(known[own] for own, at in zip(chosen, into, strict=True) if at == one)) for one in range(3)
+        ]
+        assert picked.regrouped(np.array(into), 3).counts.tolist() == list(map(len, coarse))
+        both = distinct.DistinctFold.beside([picked, total])
+        assert both.counts.tolist() == [len(known[own]) for own in (*chosen, *range(5))]
+
+    compare()
 
 
 @settings(max_examples=60, deadline=None)

@@ -12,7 +12,8 @@ from relatum.data import vectors as v
 from relatum.data.columns import Array, Column, members_of
 from relatum.data.types import BOOLEAN, FLOAT, INTEGER, Kind, Type
 from relatum.engine.memory.collect import count_distinct, edge_by, percentile, spread_of
-from relatum.engine.memory.folds import CountFold, DistinctFold, ExactSum, Extreme, FloatSum, Fold, FoldKind, fold_maker
+from relatum.engine.memory.distinct import DistinctFold
+from relatum.engine.memory.folds import CountFold, ExactSum, Extreme, FloatSum, Fold, FoldKind, fold_maker
 from relatum.immutable import Immutable
 from relatum.language.expression import Apply, ColumnValue, Constant, Expression
 from relatum.plan.nodes import Aggregation

@@ -10,12 +10,11 @@ from collections.abc import Callable, Sequence
 from typing import Any, Literal, assert_never
 
 import numpy as np
-from numpy.typing import NDArray
 
 from relatum.data.columns import Array, Column
-from relatum.data.groups import distinct, spread_ranges
 from relatum.data.types import Kind, Type
 from relatum.data.vectors import FLOAT_EXACT, HIGHEST, LOWEST
+from relatum.engine.memory.distinct import DistinctFold, GroupOfRow, with_values
 from relatum.errors import ValueOverflowError
 
 _LIMB = 31
@@ -24,22 +23,6 @@ _SAFE = 1 << 62
 
 #: Sums beyond the largest float are kept as so small a part of themselves.
 _SMALL = 2.0**-128
-
-#: Up to so many pairs of a group and a code are marked in a table; past it those that occur are listed.
-_MARKS = 1 << 24
-
-
-#: The group of each row, or None when all rows belong to one group.
-GroupOfRow = Array | None
-
-
-def _with_values(groups: GroupOfRow, column: Column, rows: int) -> tuple[GroupOfRow, Array]:
-    """The values of the rows that have one, and their groups."""
-    values = np.broadcast_to(column.values, rows)
-    if column.nulls is None:
-        return groups, values
-    has_value = np.broadcast_to(~column.nulls, rows)
-    return None if groups is None else groups[has_value], values[has_value]
 
 
 def _group_sums(groups: GroupOfRow, values: Array, size: int, reach: int) -> Array:
@@ -66,7 +49,7 @@ class CountFold:
     def add(self, groups: GroupOfRow, column: Column | None, rows: int) -> None:
         """Take in rows; those without a value in ``column`` do not count."""
         if column is not None and column.nulls is not None:
-            groups, values = _with_values(groups, column, rows)
+            groups, values = with_values(groups, column, rows)
             rows = len(values)
         self.counts += _group_counts(groups, rows, len(self.counts))
 
@@ -105,7 +88,7 @@ class ExactSum:
     def add(self, groups: GroupOfRow, column: Column | None, rows: int) -> None:
         """Take in rows; those without a value add nothing."""
         assert column is not None
-        groups, values = _with_values(groups, column, rows)
+        groups, values = with_values(groups, column, rows)
         size, magnitude = len(self.low), max(abs(column.lower), abs(column.upper))
         reach = magnitude * max(len(values), 1)
         if reach < _SAFE:
@@ -267,7 +250,7 @@ class Extreme:
         """Take in rows; those without a value do not compete."""
         assert column is not None
         self.column = column
-        groups, values = _with_values(groups, column, rows)
+        groups, values = with_values(groups, column, rows)
         values = values.astype(self.best.dtype, copy=False)
         if groups is None:
             self.best[0] = self.operation.reduce(values, initial=self.best[0])
@@ -299,99 +282,6 @@ class Extreme:
         result = Extreme(size, self.operation, self.filler, self.best.dtype)
         self.operation.at(result.best, groups, self.best)
         result.column = self.column
-        return result
-
-
-class DistinctFold:
-    """How many different codes each group has: a mark for each pair of a group and a code, or the pairs in order."""
-
-    def __init__(self, size: int) -> None:
-        self.size = size
-        self.width = 0
-        self._marks: NDArray[np.bool_] | None = None
-        self._pairs: list[Array] = []
-
-    def add(self, groups: GroupOfRow, column: Column | None, rows: int) -> None:
-        """Take in rows, with codes from 0 to the column's upper bound; those without one do not count."""
-        assert column is not None
-        groups, codes = _with_values(groups, column, rows)
-        # A power of two: groups and codes are parted again by shifting.
-        bits = int(column.upper).bit_length()
-        self._take(codes if groups is None else (groups << bits) + codes, 1 << bits)
-
-    @staticmethod
-    def marks_fit(size: int, bits: int) -> bool:
-        """Whether there is a mark for each pair of a group and a code of so many bits."""
-        return size << bits <= _MARKS
-
-    def take_marks(self, marks: NDArray[np.bool_]) -> None:
-        """Take marks that were made elsewhere, a power of two for each group."""
-        self._marks, self.width = marks, len(marks) // self.size
-
-    def _take(self, pairs: Array, width: int) -> None:
-        self.width = width
-        if self.size * width > _MARKS:
-            self._pairs.append(distinct(pairs))
-            return
-        if self._marks is None:
-            self._marks = np.zeros(self.size * width, np.bool_)
-        self._marks[pairs] = True
-
-    def pairs(self) -> Array:
-        """The distinct pairs, each as a group times the width and a code, ascending."""
-        if self._marks is not None:
-            return np.flatnonzero(self._marks)
-        if len(self._pairs) > 1:
-            self._pairs = [distinct(np.concatenate(self._pairs))]
-        return self._pairs[0].astype(np.int64, copy=False) if self._pairs else np.zeros(0, np.int64)
-
-    @property
-    def counts(self) -> Array:
-        """How many codes each group has."""
-        if self._marks is not None:
-            return np.asarray(np.count_nonzero(self._marks.reshape(self.size, self.width), axis=1))
-        return np.bincount(self.pairs() >> self._bits, minlength=self.size)
-
-    @property
-    def _bits(self) -> int:
-        return max(self.width, 1).bit_length() - 1
-
-    def at(self, present: Array) -> DistinctFold:
-        """The fold of just these groups, one of them possibly several times."""
-        result = DistinctFold(len(present))
-        result.width = self.width
-        starts = np.searchsorted(own := self.pairs(), present * self.width)
-        counts = np.searchsorted(own, (present + 1) * self.width) - starts
-        owners, positions = spread_ranges(starts, counts)
-        if self.width:
-            result._take(owners * self.width + own[positions] % self.width, self.width)
-        return result
-
-    def merge(self, other: DistinctFold) -> None:
-        """Take in another fold's groups."""
-        if other._marks is not None and self._marks is not None:
-            self._marks |= other._marks
-        elif other.width:
-            self._take(other.pairs(), other.width)
-
-    @classmethod
-    def beside(cls, folds: Sequence[DistinctFold]) -> DistinctFold:
-        """The groups of several folds, one fold's after another's."""
-        result = cls(sum(fold.size for fold in folds))
-        width, start, pairs = max(fold.width for fold in folds), 0, []
-        for fold in folds:
-            pairs.append(fold.pairs() + start * width)
-            start += fold.size
-        if width:
-            result._take(np.concatenate(pairs), width)
-        return result
-
-    def regrouped(self, groups: Array, size: int) -> DistinctFold:
-        """The fold of coarser groups."""
-        result = DistinctFold(size)
-        if self.width:
-            pairs = self.pairs()
-            result._take((groups[pairs >> self._bits] << self._bits) + (pairs & (self.width - 1)), self.width)
         return result
 
 

@@ -19,8 +19,9 @@ from relatum.engine.memory.blocks.drive import STRETCH_ROWS, Worker, folds_of
 from relatum.engine.memory.blocks.drive import survivors as survivors_in_blocks
 from relatum.engine.memory.blocks.program import FEW_GROUPS, Program, Selection, WhyNot, program_of, selection_of
 from relatum.engine.memory.blocks.ready import loops_for
+from relatum.engine.memory.distinct import GroupOfRow
 from relatum.engine.memory.filters import narrowed, survivors
-from relatum.engine.memory.folds import Fold, GroupOfRow, beside, fold_maker, same_counts
+from relatum.engine.memory.folds import Fold, beside, fold_maker, same_counts
 from relatum.engine.memory.rows import Chunk
 from relatum.engine.memory.scan_task import ScanResult, ScanTask, count_lost
 from relatum.limits import refuse_full, refuse_late
@@ -95,9 +96,10 @@ class _Scan:
     def _in_blocks(self, selection: Selection, program: Program) -> ScanResult:
         starts = iter(range(0, self.task.rows, STRETCH_ROWS))  # shared: each thread takes the next stretch
         ends_early = threading.Event()
+        first = Worker(self.loops, selection, program)
 
-        def work() -> Worker:
-            worker = Worker(self.loops, selection, program)
+        def work(number: int) -> Worker:
+            worker = Worker(self.loops, selection, program, first) if number else first
             for start in starts:
                 if ends_early.is_set():
                     break
@@ -105,7 +107,7 @@ class _Scan:
             return worker
 
         stretches = -(-self.task.rows // STRETCH_ROWS)
-        pending = [_pool().submit(work) for _ in range(max(min(_cores(), stretches), 1))]
+        pending = [_pool().submit(work, number) for number in range(max(min(_cores(), stretches), 1))]
         looked = 0.0
         try:
             while wait(pending, _LOOK_SECONDS).not_done:

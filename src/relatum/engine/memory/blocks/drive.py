@@ -10,7 +10,8 @@ import numpy as np
 from relatum.data.columns import Array
 from relatum.engine.memory.blocks.instructions import BLOCK, COUNT_AND_SUM, LOST, PART, SUM
 from relatum.engine.memory.blocks.program import Accumulator, Program, Selection
-from relatum.engine.memory.folds import CountFold, DistinctFold, ExactSum, Extreme, Fold
+from relatum.engine.memory.distinct import DistinctFold
+from relatum.engine.memory.folds import CountFold, ExactSum, Extreme, Fold
 from relatum.engine.memory.rows import Chunk
 
 #: Rows that a thread takes at once: many, since threads wait for each other's Python; few enough to end soon.
@@ -43,11 +44,17 @@ def survivors(loops: Loops, selection: Selection, start: int, stop: int) -> Chun
 
 
 class Worker:
-    """What one thread folds into, and what it notes on the way."""
+    """What one thread folds into, and what it notes on the way.
 
-    def __init__(self, loops: Loops, selection: Selection, program: Program) -> None:
+    Marks of different values are those of the first thread: whichever makes a mark, it is the same.
+    """
+
+    def __init__(self, loops: Loops, selection: Selection, program: Program, first: Worker | None = None) -> None:
         self.loops, self.selection, self.program = loops, selection, program
-        self.kept = [_made(each) for each in program.accumulators]
+        self.kept: list[Array] = [
+            first.kept[at] if first is not None and each.kind == "distinct" else _made(each)
+            for at, each in enumerate(program.accumulators)
+        ]
         self.lost = np.zeros(max(len(program.lost), 1), np.int64)
         # Some more: a row that does not pass is noted where the next one would be.
         self._notes = np.empty((STRETCH_ROWS if selection.judged else PART) + 8, np.uint32)
@@ -120,7 +127,7 @@ def _fold(program: Program, at: int, each: Accumulator, kept: list[list[Array]])
             return extreme
         case "distinct":
             found = DistinctFold(program.groups)
-            found.take_marks(_together(kept, at, np.bitwise_or).view(np.bool_))
+            found.take_marks(kept[0][at].view(np.bool_))
             return found
         case _:
             assert_never(each.kind)

@@ -20,8 +20,9 @@ from relatum.data.groups import DENSE_GROUPS
 from relatum.data.vectors import HIGHEST, LOWEST
 from relatum.engine.memory.blocks import instructions as words
 from relatum.engine.memory.blocks.forms import Combined, Fixed, Form, Looked, Own, column_of
+from relatum.engine.memory.distinct import DistinctFold
 from relatum.engine.memory.filters import CodeTest, RangeTest, RowFilter, RowTest
-from relatum.engine.memory.folds import DistinctFold, FoldKind
+from relatum.engine.memory.folds import FoldKind
 from relatum.engine.memory.scan_task import ScanTask
 from relatum.engine.memory.store import RowCodes
 from relatum.model.routes import Route
@@ -136,7 +137,7 @@ def program_of(task: ScanTask, likely: int, workers: int) -> Program | WhyNot:
     likely : int
         About how many rows pass its tests.
     workers : int
-        How many threads have accumulators of their own.
+        How many threads have accumulators of their own; marks of different values are shared.
     """
     if task.keep:
         return WhyNot("an aggregate needs all rows of a group at once")
@@ -146,7 +147,7 @@ def program_of(task: ScanTask, likely: int, workers: int) -> Program | WhyNot:
     if groups > min(max(FEW_GROUPS, likely), DENSE_GROUPS):
         return WhyNot("there are too many groups for a place each")
     try:
-        return _Writer(task, groups, workers).program()
+        return _Writer(task, groups, likely, workers).program()
     except _Unfit as unfit:
         return WhyNot(str(unfit))
 
@@ -154,8 +155,8 @@ def program_of(task: ScanTask, likely: int, workers: int) -> Program | WhyNot:
 class _Writer:
     """Writes a program: what is read twice is read into one register."""
 
-    def __init__(self, task: ScanTask, groups: int, workers: int) -> None:
-        self.task, self.groups, self.workers = task, groups, workers
+    def __init__(self, task: ScanTask, groups: int, likely: int, workers: int) -> None:
+        self.task, self.groups, self.likely, self.workers = task, groups, likely, workers
         self.held: list[Array] = []
         self.operations: list[tuple[int, ...]] = []
         self.registers: dict[tuple[int, ...], int] = {}
@@ -178,8 +179,8 @@ class _Writer:
             made = self._accumulator(kind, form, unknown)
             accumulators.append(made)
             folds.append([_FOLDS[kind], register, unknown, 0, made.bits])
-        taken = sum(each.size * (1 if each.kind == "distinct" else 8) for each in accumulators)
-        if taken * self.workers > _MOST_BYTES:
+        taken = sum(each.size * (1 if each.kind == "distinct" else 8 * self.workers) for each in accumulators)
+        if taken > _MOST_BYTES:
             raise _Unfit("places for all groups would take too much memory")
         return Program(
             groups=self.groups,
@@ -210,7 +211,7 @@ class _Writer:
                 filler = LOWEST
             case "distinct":
                 bits = int(upper).bit_length()
-                if not DistinctFold.marks_fit(self.groups, bits):
+                if not DistinctFold.marks_fit(self.groups << bits, self.likely):
                     raise _Unfit("there are too many different values to mark each")
                 assert isinstance(form, Own), "different values are counted by their codes"
                 _codes(form.column.values, self.task.rows, 1 << bits, self.held)
