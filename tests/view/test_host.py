@@ -24,6 +24,8 @@ from hypothesis import strategies as st
 import relatum
 from relatum.cli.main import app
 from relatum.face.viewing import LiveModel
+from relatum.present.charts.painter import painter
+from relatum.present.pictures import picture_bytes
 from relatum.view.host import Host, first_request
 from relatum.view.protocol import Call, Parts, Reply, Stop, call_of
 from relatum.view.sentence import (
@@ -293,6 +295,37 @@ def test_a_chart_says_what_it_is_and_what_it_leaves_out(talk: Talk) -> None:
     assert "<svg" in drawn["svg"] and "lines" in drawn["choice"] and any("share" in note for note in drawn["notes"])
     assert "bars" in talk.ask("chart", grid=answer["grid"], chart="bars")["choice"]
     assert "Unknown chart pie" in talk.fault("chart", grid=answer["grid"], chart="pie")["reason"]
+
+
+@pytest.mark.parametrize("kind", ["bars", "ranked", "steps", "heat"])
+def test_a_chart_is_the_one_that_a_grid_draws(talk: Talk, nursery: relatum.Model, kind: str) -> None:
+    asked = {"rows": ["category.category by revenue desc"], "values": ["revenue"], "columns": ["calendar.year"],
+             "where": "calendar.year in (2023, 2024)"}  # fmt: skip
+    if kind == "ranked":
+        del asked["columns"]
+    answer = talk.ask("ask", request=asked)
+    drawn = talk.ask("chart", grid=answer["grid"], chart=kind, size=(8, 5))
+    figure = nursery.pivot(**asked).chart(kind, size=(8, 5))
+    assert drawn["svg"] == picture_bytes(figure, ".svg").decode()
+
+
+def test_a_chart_that_is_stopped_or_whose_process_dies_is_drawn_when_asked_again(talk: Talk) -> None:
+    answer = talk.ask("ask", request=ASKED)
+    talk.ask("chart", grid=answer["grid"])
+    child = painter()._child
+    assert child is not None
+    child.kill()
+    child.wait()
+    assert "<svg" in talk.ask("chart", grid=answer["grid"])["svg"]
+    replies: list[Reply] = []
+    call = call_of({"number": 77, "message": {"kind": "chart", "grid": answer["grid"], "chart": "panels"}})
+    thread = threading.Thread(target=lambda: replies.append(talk.host.answer(call)))
+    thread.start()
+    time.sleep(0.1)
+    talk.host.answer(Call(78, Stop(number=77)))
+    thread.join(10)
+    assert replies[0].fault is not None and replies[0].fault.stopped
+    assert "<svg" in talk.ask("chart", grid=answer["grid"])["svg"]
 
 
 @pytest.mark.parametrize(

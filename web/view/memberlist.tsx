@@ -7,7 +7,7 @@ import type { Choice, Member, MemberPage } from "./types";
 
 const LINE = 25;
 const PAGE = 200;
-const WAIT = 120;
+const WAIT = 60;
 
 interface Props {
   host: Host; column: string; where: string; choice: Choice | null;

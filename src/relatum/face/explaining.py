@@ -162,7 +162,7 @@ class Explanation:
         RequestError
             Two cells were not compared, or their difference has no parts.
         """
-        from relatum.present.charts.draw import Steps
+        from relatum.present.charts.plan import Steps
 
         story = self.story
         difference = story.difference

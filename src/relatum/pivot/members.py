@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from typing import Any
 
 import numpy as np
@@ -15,6 +16,7 @@ from relatum.data import vectors as v
 from relatum.data.arrow import column_to_arrow
 from relatum.data.buffers import array_values, fixed_array
 from relatum.data.columns import Array, Column
+from relatum.data.types import Kind
 from relatum.errors import RequestError
 from relatum.model.names import quoted
 from relatum.pivot.answer import answer
@@ -123,20 +125,30 @@ class MemberSearch:
 
     def __init__(self, whole: Found) -> None:
         self.whole = whole
-        self._texts: Any = None
+        self._lock = threading.Lock()
+        self._made: tuple[Array, Any] | None = None
+
+    def texts(self) -> tuple[Array, Any]:
+        """The places of the members that are neither null nor no match, and their texts in lower case."""
+        with self._lock:
+            if self._made is None:
+                whole = self.whole
+                real = np.flatnonzero(whole.codes < whole.axis.members.null)
+                values = column_to_arrow(whole.axis.members.values.take(whole.codes[real]))
+                texts = pc.cast(values, pa.large_string())
+                cased = whole.axis.members.values.type.kind not in (Kind.INTEGER, Kind.DATE)
+                self._made = real, pc.utf8_lower(texts) if cased else texts
+            return self._made
 
     def found(self, like: str) -> Found:
         """The members whose text contains something, or matches a pattern with ``%`` and ``_``; case is ignored."""
         whole = self.whole
-        real = np.flatnonzero(whole.codes < whole.axis.members.null)
-        if self._texts is None:
-            values = column_to_arrow(whole.axis.members.values.take(whole.codes[real]))
-            self._texts = pc.utf8_lower(pc.cast(values, pa.large_string()))
+        real, texts = self.texts()
         wanted = like.lower()
         if set(like) & {"%", "_"}:
-            matches = pc.match_like(self._texts, wanted.replace("\\", "\\\\"))
+            matches = pc.match_like(texts, wanted.replace("\\", "\\\\"))
         else:
-            matches = pc.match_substring(self._texts, wanted)
+            matches = pc.match_substring(texts, wanted)
         places = real[np.flatnonzero(array_values(matches))]
         return replace(
             whole,

@@ -256,18 +256,26 @@ class Grid:
 
         return choose(self.result)
 
-    def drawn(self, kind: str | None, options: Mapping[str, Any]) -> Any:
-        """The chart, the choice of its kind, and notes about it; see :meth:`chart`."""
-        from relatum.present.charts.choose import checked  # noqa: PLC0415 - matplotlib is heavy
-        from relatum.present.charts.draw import draw  # noqa: PLC0415 - as above
+    def drawing(self, kind: str | None, options: Mapping[str, Any]) -> Any:
+        """What the chart will show, to be drawn; see :meth:`chart`."""
+        from relatum.present.charts.choose import checked  # noqa: PLC0415 - needed where a chart is drawn
         from relatum.present.charts.options import ChartOptions  # noqa: PLC0415 - as above
+        from relatum.present.charts.plan import drawing_of  # noqa: PLC0415 - as above
 
         known = set(ChartOptions.__struct_fields__)
         for name in options:
             if name not in known:
                 raise RequestError(f"Unknown chart option {name}.", fix=suggestion(name, known, noun="option"))
         chosen = None if kind is None else checked(kind)
-        return draw(self.result, chosen, ChartOptions(**options), _ChartAsker(self.result, self._questions))
+        return drawing_of(self.result, chosen, ChartOptions(**options), _ChartAsker(self.result, self._questions))
+
+    def drawn(self, kind: str | None, options: Mapping[str, Any]) -> Any:
+        """The chart, the choice of its kind, and notes about it; see :meth:`chart`."""
+        from relatum.present.charts.draw import draw  # noqa: PLC0415 - matplotlib is heavy
+
+        drawing = self.drawing(kind, options)
+        figure, notes = draw(drawing)
+        return figure, drawing.choice, notes
 
     def to_arrow(self, totals: bool = False) -> Any:
         """A tidy ``pyarrow.Table``: one row for each combination shown, values exact.
@@ -474,7 +482,7 @@ class _ChartAsker(Struct, frozen=True):
 
     def total(self, value: int) -> Any:
         """A value's total as the grid would show it, and whether members of the rows add up to it."""
-        from relatum.present.charts.draw import Total  # noqa: PLC0415 - matplotlib is heavy
+        from relatum.present.charts.plan import Total  # noqa: PLC0415 - needed where a chart is drawn
 
         asked = replace(self.result.request, values=(self.result.request.values[value],), style=())
         (recipe,) = self.questions.with_parts(asked).recipes

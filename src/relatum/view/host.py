@@ -196,8 +196,7 @@ class Host:
                 rows = self._rows(message.grid, message.cell, message.evidence)
                 return told.file_told(f"rows{ending}", functools.partial(write_table, rows))
             case Chart():
-                with self._drawing:
-                    return told.chart_told(self._grid(message.grid).grid, message.chart, message.mode, message.size)
+                return told.chart_told(self._grid(message.grid).grid, message.chart, message.mode, message.size)
             case Export():
                 return self._exported(message)
             case Model():

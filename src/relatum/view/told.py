@@ -6,6 +6,7 @@ import base64
 import difflib
 import shlex
 import tempfile
+import threading
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, assert_never
@@ -31,11 +32,11 @@ from relatum.pivot.members import Found, MemberSearch
 from relatum.pivot.result import Axis
 from relatum.pivot.turning import request_of
 from relatum.present.charts.choose import KINDS
+from relatum.present.charts.painter import painter
 from relatum.present.diagram import Diagram
 from relatum.present.diagram.draw import slug
 from relatum.present.grid import Grid
 from relatum.present.numbers import plain
-from relatum.present.pictures import picture_bytes
 from relatum.present.sheet import code_names
 from relatum.session.session import Session
 from relatum.view.live import Live
@@ -147,6 +148,8 @@ class Listing:
     def __init__(self, found: Found) -> None:
         self.whole = found
         self._search = MemberSearch(found)
+        # A person looks before they type: the texts are made meanwhile.
+        threading.Thread(target=self._search.texts, daemon=True, name="relatum-members").start()
         self._last = ("", found, _present_first(found))
 
     def told(self, like: str, first: int, count: int) -> dict[str, Any]:
@@ -261,12 +264,9 @@ def _is_number(type_: pa.DataType) -> bool:
 def chart_told(grid: Grid, chart: str, mode: str, size: tuple[float, float]) -> dict[str, Any]:
     """A picture of a grid as SVG, the kind that was drawn and why, and what it leaves out."""
     kind = None if chart == "auto" else chart
-    figure, choice, notes = grid.drawn(kind, {"mode": mode, "size": size})
-    return {
-        "svg": picture_bytes(figure, ".svg").decode(),
-        "choice": str(choice),
-        "notes": list(notes),
-    }
+    drawing = grid.drawing(kind, {"mode": mode, "size": size})
+    svg, notes = painter().svg(drawing)
+    return {"svg": svg, "choice": str(drawing.choice), "notes": list(notes)}
 
 
 def file_told(name: str, write: Callable[[Path], object]) -> dict[str, str]:

@@ -13,7 +13,7 @@ from relatum.data.types import FLOAT
 from relatum.model.colours import text_on
 from relatum.model.looks import Format
 from relatum.present.charts.canvas import Canvas
-from relatum.present.charts.frame import Frame, Series, member_paint, steps_of
+from relatum.present.charts.frame import Frame, Series, steps_of
 from relatum.present.charts.options import mark_texts
 from relatum.present.numbers import formatter
 from relatum.present.paint import mixed
@@ -121,13 +121,9 @@ def _fills(made: Canvas, one: Series, count: int) -> list[str]:
     usual = one.paint.of(mode)
     if made.options.colour:
         return _shades(made, one)
-    axis = next((each for each in reversed(frame.result.axes) if each.label == frame.fields[-1]), None) \
-        if frame.fields else None  # fmt: skip
+    members = frame.paints if count == 1 and frame.paints else [None] * len(frame.categories)
     found = []
-    for category, cell in zip(frame.categories, one.cells, strict=True):
-        own = None
-        if count == 1 and axis is not None:
-            own = member_paint(frame.result, axis, category.codes[-1] if category.codes else -1, category.name)
+    for own, cell in zip(members, one.cells, strict=True):
         look = cell.look.fill or cell.look.colour
         chosen = look or own
         found.append(chosen.of(mode) if chosen is not None else usual)

@@ -59,7 +59,8 @@ class Series(Struct, frozen=True, eq=False):
 class Frame(Struct, frozen=True, eq=False):
     """What a chart draws. ``fields`` are the headings of the categories' fields, ``time`` whether the innermost is.
 
-    ``period`` is the calendar's column that the innermost field is, empty for none.
+    ``period`` is the calendar's column that the innermost field is, empty for none. ``paints`` are the colours that the
+    model gives the members of the innermost field: one for each category, or none at all.
     """
 
     result: Result
@@ -71,6 +72,7 @@ class Frame(Struct, frozen=True, eq=False):
     time: bool
     series_time: bool
     period: str = ""
+    paints: tuple[Paint | None, ...] = ()
 
     @property
     def marks(self) -> int:
@@ -167,6 +169,7 @@ def frame_of(result: Result, *, swapped: bool = False) -> Frame:
         time=bool(fields) and is_time(fields[-1]),
         series_time=bool(owners) and is_time(owners[-1]),
         period=fields[-1].period if fields else "",
+        paints=_own_paints(result, categories, fields),
     )
 
 
@@ -233,13 +236,22 @@ def steps_of(period: str) -> tuple[int, ...]:
     return _STEPS.get(kind, (1, 2, 5, 10, 20, 25, 50, 100, 200, 500, 1000))
 
 
-def member_paint(result: Result, axis: Axis, code: int, name: str) -> Paint | None:
+def _member_paint(result: Result, axis: Axis, code: int, name: str) -> Paint | None:
     """The colour that the model gives a member, or none."""
     values = axis.member_values(np.array([code])) if code >= 0 else {}
     for text in (name, str(values.get(code, ""))):
         if text and text in axis.colours:
             return paint(axis.colours[text], result.theme)
     return None
+
+
+def _own_paints(result: Result, categories: Sequence[Category], axes: Sequence[Axis]) -> tuple[Paint | None, ...]:
+    named = [axis for axis in axes if axis.attribute is None]
+    if not named or not named[-1].colours:
+        return ()
+    return tuple(
+        _member_paint(result, named[-1], each.codes[-1] if each.codes else -1, each.name) for each in categories
+    )
 
 
 def _paints(result: Result, members: Sequence[Category], axes: Sequence[Axis]) -> list[Paint]:
@@ -256,7 +268,7 @@ def member_paints(result: Result, axis: Axis, members: Sequence[tuple[int, str]]
     """
     found: list[Paint] = []
     for code, name in members:
-        own = member_paint(result, axis, code, name)
+        own = _member_paint(result, axis, code, name)
         place = int(axis.rank[code]) if 0 <= code < len(axis.rank) else len(found)
         shifted = (series(result.theme, place + step) for step in range(8))
         found.append(own or next((each for each in shifted if each not in found), series(result.theme, place)))
