@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 import re
+import threading
 import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
@@ -58,6 +59,8 @@ _stated: ContextVar[Mapping[str, int]] = ContextVar("stated", default={})  # noq
 _in_force: ContextVar[Mapping[str, int] | None] = ContextVar("in_force", default=None)
 _ends: ContextVar[float | None] = ContextVar("ends", default=None)
 _stopped: ContextVar[Callable[[], bool] | None] = ContextVar("stopped", default=None)
+#: How often it is looked whether what a database does is still wanted, in seconds.
+_LOOK = 0.05
 
 
 def read_limits(words: Mapping[str, object]) -> dict[str, int]:
@@ -196,6 +199,29 @@ def refuse_stopped() -> None:
     stopped = _stopped.get()
     if stopped is not None and stopped():
         raise StoppedError("This was stopped.")
+
+
+@contextmanager
+def cancelling(cancel: Callable[[], object]) -> Iterator[None]:
+    """Call ``cancel``, again and again, once what the block does is not wanted any more: what it waits for ends."""
+    stopped = _stopped.get()
+    if stopped is None:
+        yield
+        return
+    ended = threading.Event()
+
+    def watch() -> None:
+        while not ended.wait(_LOOK):
+            if stopped():
+                cancel()
+
+    watcher = threading.Thread(target=watch, daemon=True, name="relatum-cancelling")
+    watcher.start()
+    try:
+        yield
+    finally:
+        ended.set()
+        watcher.join()
 
 
 def refuse_late() -> None:

@@ -24,6 +24,7 @@ from hypothesis import strategies as st
 import relatum
 from relatum.cli.main import app
 from relatum.face.viewing import LiveModel
+from relatum.model.declaration import EngineChoice
 from relatum.present.charts.painter import painter
 from relatum.present.pictures import picture_bytes
 from relatum.view.host import Host, first_request
@@ -462,9 +463,10 @@ def test_a_page_begins_with_a_saved_pivot_or_what_there_is(nursery: relatum.Mode
 # -- what takes long, and what is too much ----------------------------------------------------------------------------
 
 
-@pytest.mark.parametrize("engine", ["memory", "duckdb"])
-def test_a_question_is_stopped_and_the_next_one_answered(engine: str) -> None:
-    model = relatum.Model("long", engine=engine)
+@pytest.mark.parametrize("engine", ["memory", "duckdb", "postgresql"])
+def test_a_question_is_stopped_and_the_next_one_answered(engine: str, request: pytest.FixtureRequest) -> None:
+    server = request.getfixturevalue("server") if engine == "postgresql" else None
+    model = relatum.Model("long", engine=engine if server is None else EngineChoice(engine, server.address))
     rows = 1_000_000
     model.add_table("t", pa.table({"a": range(rows), "b": [each % 1000 for each in range(rows)]}), key="a")
     talk = Talk(model)
@@ -477,7 +479,9 @@ def test_a_question_is_stopped_and_the_next_one_answered(engine: str) -> None:
     time.sleep(0.2)
     talk.host.answer(Call(78, Stop(number=77)))
     thread.join(60)
-    assert replies[0].fault is not None and replies[0].fault.stopped
+    assert replies[0].fault is not None and replies[0].fault.stopped, replies[0]
+    running = "select count(*) from pg_stat_activity where state = 'active' and pid <> pg_backend_pid() and datname = 'postgres'"
+    assert server is None or server.told(running).strip() == "0", "the server has heard it"
     answer = talk.ask("ask", request={"values": ["count(t)"]})
     assert cells_of(talk, answer) == [["1,000,000"]], "what was sent to the engine is there again"
 

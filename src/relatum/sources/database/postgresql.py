@@ -12,7 +12,7 @@ import pyarrow as pa
 from relatum.data import compute as pc
 from relatum.data.types import MAX_SCALE
 from relatum.errors import SourceError
-from relatum.limits import time_left, too_late
+from relatum.limits import cancelling, refuse_stopped, time_left, too_late
 from relatum.sources.database.address import plain_address
 from relatum.sources.database.base import (
     Database,
@@ -139,7 +139,7 @@ class _PostgreSQL(Database):
         adbc = driver("adbc_driver_postgresql.dbapi")
         try:
             with self.turn:
-                with closing(self.connection.cursor()) as cursor:
+                with closing(self.connection.cursor()) as cursor, cancelling(cursor.adbc_cancel):
                     self.begin(cursor)
                     cursor.execute(statement, parameters or None)
                     reader = cursor.fetch_record_batch()
@@ -149,6 +149,7 @@ class _PostgreSQL(Database):
         except (adbc.Error, pa.ArrowException, OSError) as error:
             with suppress(adbc.Error):
                 self.end(failed=True)
+            refuse_stopped()
             if "statement timeout" in str(error):
                 raise too_late(f"{shown}: the database") from None
             raise refusal(error, shown) from None

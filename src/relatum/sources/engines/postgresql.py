@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 
 from relatum.errors import RelatumError
-from relatum.limits import too_late
+from relatum.limits import cancelling, refuse_stopped, too_late
 from relatum.sources.database.ask import shown_address
 from relatum.sources.database.drivers import driver
 from relatum.sources.database.postgresql import (
@@ -52,7 +52,7 @@ class PostgreSqlConnection(Connection):
     def _run(self, statement: str) -> None:
         connection = self._database.connection
         try:
-            with self._database.turn, closing(connection.cursor()) as cursor:
+            with self._database.turn, closing(connection.cursor()) as cursor, cancelling(cursor.adbc_cancel):
                 cursor.execute(statement)
                 connection.commit()
         except (self._adbc.Error, pa.ArrowException) as error:
@@ -61,6 +61,7 @@ class PostgreSqlConnection(Connection):
     def _told(self, error: Exception) -> RelatumError:
         with suppress(self._adbc.Error):
             self._database.end(failed=True)
+        refuse_stopped()
         if "due to user request" in str(error):
             raise KeyboardInterrupt from None  # its driver heard Ctrl-C, and has told the server
         if "statement timeout" in str(error):
@@ -95,7 +96,7 @@ class PostgreSqlConnection(Connection):
         connection = self._database.connection
         try:
             with self._database.turn:
-                with closing(connection.cursor()) as cursor:
+                with closing(connection.cursor()) as cursor, cancelling(cursor.adbc_cancel):
                     self._database.begin(cursor)
                     cursor.execute(statement)
                     reader = cursor.fetch_record_batch()
