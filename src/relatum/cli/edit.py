@@ -87,21 +87,10 @@ def relate(file: Path, link: str, direction: str, match: str, level: bool, stand
 def measure(file: Path, name: str, formula: str, format: str | None, about: str | None, dry_run: bool) -> None:
     """Add a measure, or change its formula."""
 
-    def change(model: Model) -> object:
-        from relatum.model.looks import said_of
+    def change(model: Model) -> None:
+        from relatum.face.editing import write_measure
 
-        former = model.declaration.measures.get(name)
-        said = said_of(former.written) if former else {}
-        return model.measure(
-            name,
-            formula,
-            format={**said, "format": format} if format is not None else said,
-            about=about if about is not None else former.about if former else "",
-            unrelated=former.unrelated if former else "blank",
-            label=former.label if former else "",
-            style=former.style if former else (),
-            replace=True,
-        )
+        write_measure(model, name, formula, format=format, about=about)
 
     _carry_out(file, name, change, dry_run, "concerns")
 

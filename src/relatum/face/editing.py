@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping, Sequence
 from datetime import date
-from typing import TYPE_CHECKING, Any, Literal
+from typing import Any, Literal
 
 import msgspec
 
@@ -22,14 +22,10 @@ from relatum.model.declaration import (
     refuse_choice,
 )
 from relatum.model.file import calendar_range, check_role, relationship, texts_in
-from relatum.model.looks import StyleRule, format_of_words
+from relatum.model.looks import StyleRule, format_of_words, said_of
 from relatum.model.names import column_name, quoted
 from relatum.pivot.request import style_rules
 from relatum.present.numbers import check_column_pattern, check_pattern
-
-if TYPE_CHECKING:
-    pass
-
 
 # -- building -----------------------------------------------------------------------------------------------------
 
@@ -457,6 +453,25 @@ def measure(
     )
     declaration = model.declaration.with_measure(measure, replacing=replace)
     model._state.change(declaration, replaced=quoted(name) if replace else "")
+
+
+def write_measure(
+    model: Stateful, name: str, formula: str, *, format: str | None = None, about: str | None = None
+) -> None:
+    """Add a measure, or give one that is there another formula; it keeps all else that is not given."""
+    former = model.declaration.measures.get(name)
+    kept = Measure(name=name, formula=formula) if former is None else former
+    measure(
+        model,
+        name,
+        formula,
+        format={**said_of(kept.written), **({} if format is None else {"format": format})},
+        about=kept.about if about is None else about,
+        unrelated=kept.unrelated,
+        label=kept.label,
+        style=kept.style,
+        replace=former is not None,
+    )
 
 
 @in_turn

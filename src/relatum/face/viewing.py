@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, assert_never, cast
+from typing import TYPE_CHECKING, assert_never, cast
 
 from msgspec.structs import asdict
 
 from relatum.errors import ModelError, RelatumError
 from relatum.face.changing import Stateful
-from relatum.model.looks import said_of
+from relatum.face.editing import write_measure
 from relatum.session.session import Session
 from relatum.view.protocol import Direct, Edits, KeepPivot, Parts, Remove, Rename, WriteMeasure, bare
 
@@ -204,19 +204,7 @@ class LiveModel:
 def _carry_out(model: Model, edit: Edits) -> None:
     match edit:
         case WriteMeasure():
-            name = bare(edit.name)
-            former = model.declaration.measures.get(name)
-            said: dict[str, Any] = said_of(former.written) if former else {}
-            model.measure(
-                name,
-                edit.formula,
-                format={**said, "format": edit.format},
-                about=edit.about,
-                unrelated=former.unrelated if former else "blank",
-                label=former.label if former else "",
-                style=former.style if former else (),
-                replace=former is not None,
-            )
+            write_measure(model, bare(edit.name), edit.formula, format=edit.format, about=edit.about)
         case Direct():
             related = next((each for each in model.declaration.relationships if str(each) == edit.link), None)
             if related is None:
