@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from agreement import MOST_REFUSED, Refused, disagreement, shrunk
 from relatum.data import groups, joins
-from relatum.engine.memory import distinct, scan, store
+from relatum.engine.memory import distinct, scan, store, zones
 from stars import random_case, travelling_up
 
 SLOW = [HealthCheck.too_slow, HealthCheck.function_scoped_fixture]
@@ -59,6 +59,7 @@ def test_engine_agrees_when_filters_travel_up_several_relationships() -> None:
 def tiny_limits(monkeypatch: pytest.MonkeyPatch) -> None:
     """Limits so small that a dozen rows take the ways that millions do."""
     monkeypatch.setattr(scan, "CHUNK_ROWS", 3)
+    monkeypatch.setattr(zones, "ZONE_ROWS", 2)
     monkeypatch.setattr(scan, "_GROUPED_ROWS", 5)
     monkeypatch.setattr(groups, "DENSE_GROUPS", 8)
     monkeypatch.setattr(groups, "SPARSE", 1)

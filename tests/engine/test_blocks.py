@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 import relatum
 from agreement import Refused, build, pivoted, refusing
 from relatum.engine import store as engine_store
-from relatum.engine.memory import scan
+from relatum.engine.memory import scan, zones
 from relatum.engine.memory.blocks import ready
 from relatum.progress import noting_scans
 from stars import random_case
@@ -57,7 +57,8 @@ def both_ways(model: relatum.Model, **asked: Any) -> tuple[list[Any], list[str]]
 @pytest.mark.parametrize("plain", [True, False])
 def test_random_cases_are_worth_the_same(plain: bool, monkeypatch: pytest.MonkeyPatch) -> None:
     compiled = scanned = 0
-    monkeypatch.setattr(scan, "STRETCH_ROWS", 5)
+    monkeypatch.setattr(scan, "CHUNK_ROWS", 5)
+    monkeypatch.setattr(zones, "ZONE_ROWS", 2)
 
     @settings(max_examples=60, deadline=None, suppress_health_check=SLOW)
     @given(st.integers(0, 2**60))
@@ -228,7 +229,7 @@ def test_the_answer_does_not_depend_on_how_many_threads_there_are(
     many: relatum.Model, cores: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(scan, "_cores", lambda: cores)
-    monkeypatch.setattr(scan, "STRETCH_ROWS", 5000)
+    monkeypatch.setattr(scan, "CHUNK_ROWS", 5000)
     values = {"a": "sum(sale.large)", "b": "sum(sale.speed)", "c": "max(sale.small)", "d": "count(distinct sale.kind)"}
     answers, _ = both_ways(many, rows="shop.town", values=values)
     assert repr(answers[0]) == repr(answers[1])
@@ -236,12 +237,13 @@ def test_the_answer_does_not_depend_on_how_many_threads_there_are(
 
 def test_a_scan_in_blocks_ends_when_a_limit_is_passed(many: relatum.Model, monkeypatch: pytest.MonkeyPatch) -> None:
     class Slow(scan.Worker):
-        def take_in(self, start: int, stop: int) -> None:
+        def take_in(self, start: int, stop: int, *, free: bool) -> None:
+            self.kept.append(np.ones(1 << 20))
             time.sleep(0.05)
 
     many.pivot(values="sum(sale.large)")  # what is read once is in memory
     monkeypatch.setattr(scan, "Worker", Slow)
-    monkeypatch.setattr(scan, "STRETCH_ROWS", 1000)
+    monkeypatch.setattr(scan, "CHUNK_ROWS", 1000)
     ready.begin_at(1)
     start = time.monotonic()
     with relatum.limited(memory=1), pytest.raises(relatum.LimitError, match="more memory than allowed"):

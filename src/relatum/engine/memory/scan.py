@@ -15,7 +15,7 @@ from msgspec import Struct, field
 from relatum.data import groups as grouping
 from relatum.data.columns import Array, Column
 from relatum.data.vectors import spread
-from relatum.engine.memory.blocks.drive import STRETCH_ROWS, Worker, folds_of
+from relatum.engine.memory.blocks.drive import CHUNK_ROWS, Worker, folds_of
 from relatum.engine.memory.blocks.drive import survivors as survivors_in_blocks
 from relatum.engine.memory.blocks.program import FEW_GROUPS, Program, Selection, WhyNot, program_of, selection_of
 from relatum.engine.memory.blocks.ready import loops_for
@@ -24,11 +24,10 @@ from relatum.engine.memory.filters import narrowed, survivors
 from relatum.engine.memory.folds import Fold, beside, fold_maker, same_counts
 from relatum.engine.memory.rows import Chunk
 from relatum.engine.memory.scan_task import ScanResult, ScanTask, count_lost
+from relatum.engine.memory.zones import Span, spans_of
 from relatum.limits import refuse_full, refuse_late
 from relatum.model.routes import Route
 
-#: Rows worked at once. Smaller chunks would stay in a nearer cache, but then threads wait for each other's Python.
-CHUNK_ROWS = 1 << 19
 #: Where groups are too many for an accumulator each, so many rows are grouped at once, and then what came of them: what
 #: is held does not grow with the table. It is the same on every machine, so that float sums are.
 _GROUPED_ROWS = 1 << 23
@@ -69,10 +68,11 @@ class _Scan:
         self.why_not = found if isinstance(found, WhyNot) else None
         self.loops = None if self.why_not else found
         self.selection = None if self.why_not else selection_of(self.tests, task.rows)
+        self.spans = spans_of(self.tests, task.rows, CHUNK_ROWS)
 
     def run(self) -> ScanResult:
         """Carry the scan out in blocks where that can be, else with NumPy; with the same result."""
-        if self.selection is not None and not any(test.never for test in self.tests):
+        if self.selection is not None and self.spans:
             likely = self.task.rows if self.groups <= FEW_GROUPS else self._likely_rows
             program = program_of(self.task, likely, _cores())
             if isinstance(program, Program):
@@ -88,26 +88,32 @@ class _Scan:
         selection = self.selection
         if not self.tests or selection is None:
             return self.task.rows
-        start = self.task.rows // 2
-        stop = min(start + STRETCH_ROWS, self.task.rows)
-        found = len(survivors_in_blocks(self.loops, selection, start, stop))
-        return found * self.task.rows // max(stop - start, 1)
+        rows = sum(span.stop - span.start for span in self.spans)
+        span = self.spans[len(self.spans) // 2]
+        return len(self._passing(span)) * rows // (span.stop - span.start)
+
+    def _passing(self, span: Span) -> Chunk:
+        """The rows of a span that pass the tests."""
+        if span.free:
+            return Chunk(span.start, span.stop)
+        if self.selection is None:
+            return survivors(self.tests, span.start, span.stop)
+        return survivors_in_blocks(self.loops, self.selection, span.start, span.stop)
 
     def _in_blocks(self, selection: Selection, program: Program) -> ScanResult:
-        starts = iter(range(0, self.task.rows, STRETCH_ROWS))  # shared: each thread takes the next stretch
+        spans = iter(self.spans)  # shared: each thread takes the next span
         ends_early = threading.Event()
         first = Worker(self.loops, selection, program)
 
         def work(number: int) -> Worker:
             worker = Worker(self.loops, selection, program, first) if number else first
-            for start in starts:
+            for span in spans:
                 if ends_early.is_set():
                     break
-                worker.take_in(start, min(start + STRETCH_ROWS, self.task.rows))
+                worker.take_in(span.start, span.stop, free=span.free)
             return worker
 
-        stretches = -(-self.task.rows // STRETCH_ROWS)
-        pending = [_pool().submit(work, number) for number in range(max(min(_cores(), stretches), 1))]
+        pending = [_pool().submit(work, number) for number in range(min(_cores(), len(self.spans)))]
         looked = 0.0
         try:
             while wait(pending, _LOOK_SECONDS).not_done:
@@ -174,34 +180,28 @@ class _Scan:
     # -- chunks -----------------------------------------------------------------------------------------------------
 
     def _batches(self) -> Iterator[_Batch]:
-        if any(test.never for test in self.tests):
-            return iter(())
-        starts = range(0, self.task.rows, CHUNK_ROWS)
-        return map(self._batch, starts) if len(starts) < 2 else _pool().map(self._batch, starts)
+        if len(self.spans) < 2:
+            return map(self._batch, self.spans)
+        return _pool().map(self._batch, self.spans)
 
     def _few(self) -> Chunk | None:
         """All rows that pass, where the loops find so few that they are worked at once; else None.
 
         They are fewer than groups, and too few to be folded by their runs: a stretch of them would not be folded alone.
         """
-        selection, most = self.selection, min(self.groups, _RUN_ROWS)
-        if selection is None or any(test.never for test in self.tests) or 2 * self._likely_rows > most:
+        most = min(self.groups, _RUN_ROWS)
+        if self.selection is None or not self.spans or 2 * self._likely_rows > most:
             return None
 
-        def passing(start: int) -> Array:
-            chunk = survivors_in_blocks(self.loops, selection, start, min(start + STRETCH_ROWS, self.task.rows))
-            return np.arange(start, chunk.stop) if chunk.rows is None else chunk.rows + start
+        def passing(span: Span) -> Array:
+            chunk = self._passing(span)
+            return np.arange(chunk.start, chunk.stop) if chunk.rows is None else chunk.rows + chunk.start
 
-        rows = np.concatenate(list(_pool().map(passing, range(0, self.task.rows, STRETCH_ROWS))))
+        rows = np.concatenate(list(_pool().map(passing, self.spans)))
         return Chunk(0, self.task.rows, rows) if len(rows) < most else None
 
-    def _batch(self, start: int) -> _Batch:
-        stop = min(start + CHUNK_ROWS, self.task.rows)
-        if self.selection is None:
-            chunk = survivors(self.tests, start, stop)
-        else:
-            chunk = survivors_in_blocks(self.loops, self.selection, start, stop)
-        return self._batch_of(chunk)
+    def _batch(self, span: Span) -> _Batch:
+        return self._batch_of(self._passing(span))
 
     def _batch_of(self, chunk: Chunk) -> _Batch:
         batch = self._empty()

@@ -15,7 +15,8 @@ from relatum.engine.memory.folds import CountFold, ExactSum, Extreme, Fold
 from relatum.engine.memory.rows import Chunk
 
 #: Rows that a thread takes at once: many, since threads wait for each other's Python; few enough to end soon.
-STRETCH_ROWS = 1 << 19
+#: Floats are added up in stretches of so many.
+CHUNK_ROWS = 1 << 19
 _WORD, _UNKNOWN, _ADDRESS, _SECOND, _BITS = 0, 2, 3, 4, 4
 
 Loops = Any
@@ -57,7 +58,7 @@ class Worker:
         ]
         self.lost = np.zeros(max(len(program.lost), 1), np.int64)
         # Some more: a row that does not pass is noted where the next one would be.
-        self._notes = np.empty((STRETCH_ROWS if selection.judged else PART) + 8, np.uint32)
+        self._notes = np.empty((CHUNK_ROWS if selection.judged else PART) + 8, np.uint32)
         self._passing = np.zeros(BLOCK, np.uint8)
         self._groups = np.zeros(BLOCK, np.uint32)
         self._registers = np.empty((max(program.registers, 1), BLOCK), np.int64)
@@ -71,15 +72,16 @@ class Worker:
         if program.groups > 1:
             self._folds = _with_counts(self._folds)
 
-    def take_in(self, start: int, stop: int) -> None:
-        """Take in the rows of a stretch."""
+    def take_in(self, start: int, stop: int, *, free: bool) -> None:
+        """Take in the rows of a stretch: of a ``free`` one all, without looking at the tests."""
         program = self.program
         into = (
             program.keys, self._operations, self._folds, program.groups == 1, self._groups, self._registers,
             self._missing,
         )  # fmt: skip
-        if not self.selection.judged:
-            self.loops.both(start, stop, self.selection.steps, self._notes, self._passing, *into)
+        if free or not self.selection.judged:
+            steps = self.selection.steps[:0] if free else self.selection.steps
+            self.loops.both(start, stop, steps, self._notes, self._passing, *into)
             return
         count = selected(self.loops, self.selection, start, stop, self._notes, self._passing)
         if count:

@@ -7,9 +7,8 @@ the table, and that its codes are below their number.
 
 from __future__ import annotations
 
-import weakref
 from collections.abc import Sequence
-from typing import Any, assert_never
+from typing import assert_never
 
 import numpy as np
 from msgspec import Struct
@@ -25,6 +24,7 @@ from relatum.engine.memory.filters import CodeTest, RangeTest, RowFilter, RowTes
 from relatum.engine.memory.folds import FoldKind
 from relatum.engine.memory.scan_task import ScanTask
 from relatum.engine.memory.store import RowCodes
+from relatum.engine.memory.zones import zones_of
 from relatum.model.routes import Route
 
 _KINDS = {np.dtype(name): number for number, name in enumerate(words.KINDS)}
@@ -325,17 +325,7 @@ def _address(array: Array, held: list[Array]) -> int:
     return int(array.ctypes.data)
 
 
-_bounds: dict[int, tuple[weakref.ref[Any], int]] = {}
-
-
 def _above(codes: Array) -> int:
-    """A number that all codes are below; looked at once for each array. What is below zero counts as too large."""
-    known = _bounds.get(id(codes))
-    if known is not None and known[0]() is codes:
-        return known[1]
-    found = int(codes.max(initial=0)) + 1
-    if codes.dtype.kind == "i" and int(codes.min(initial=0)) < 0:
-        found = HIGHEST
-    number = id(codes)
-    _bounds[number] = weakref.ref(codes, lambda _: _bounds.pop(number, None)), found
-    return found
+    """A number that all codes are below. What is below zero counts as too large."""
+    zones = zones_of(codes)
+    return HIGHEST if int(zones.low.min(initial=0)) < 0 else int(zones.high.max(initial=0)) + 1
