@@ -159,10 +159,25 @@ def _compare(operation: Any) -> Kernel:
         if left.type.kind is Kind.TEXT:
             left, right = v.same_dictionary([left, right])
         elif left.type.scale != right.type.scale:
-            return v.truth(operation(_sign_of_difference(left, right), 0), nulls)
+            scaled = _to_one_scale(left, right)
+            if scaled is None:
+                return v.truth(operation(_sign_of_difference(left, right), 0), nulls)
+            return v.truth(operation(*scaled), nulls)
         return v.truth(operation(v.plain(left), v.plain(right)), nulls)
 
     return kernel
+
+
+def _to_one_scale(left: Column, right: Column) -> tuple[Array, Array] | None:
+    """The numbers of both sides with the digits of the finer one; None where 64 bits may not hold them."""
+    scale = max(left.type.scale, right.type.scale)
+    found = []
+    for side in (left, right):
+        factor = 10 ** (scale - side.type.scale)
+        if max(abs(side.lower), abs(side.upper)) * factor > v.HIGHEST:
+            return None
+        found.append(side.values if factor == 1 else side.values.astype(np.int64) * factor)
+    return found[0], found[1]
 
 
 def _sign_of_difference(left: Column, right: Column) -> Array:

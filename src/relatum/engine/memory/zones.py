@@ -16,6 +16,8 @@ from relatum.engine.memory.store import RowCodes
 
 #: So many rows have bounds together.
 ZONE_ROWS = 1 << 16
+#: Of more codes, those that pass are mostly scattered, and finding out costs more than it spares.
+_MOST_CODES = 1 << 16
 
 
 class Zones(Struct, frozen=True, eq=False):
@@ -79,9 +81,8 @@ def _verdicts(tests: Sequence[RowFilter], rows: int) -> Iterator[_Verdict]:
                 inside = (zones.low >= low) & (zones.high <= high)
                 yield _Verdict((zones.high >= low) & (zones.low <= high), inside & (column.nulls is None))
             case CodeTest(RowCodes(codes, positions), passing):
-                zones = zones_of(codes if positions is None else positions).first(count)
-                # Where most zones reach over most codes, the rows come in no order.
-                if (zones.high - zones.low).mean() * 2 <= len(passing if positions is None else codes):
+                if max(len(passing), 0 if positions is None else len(codes)) <= _MOST_CODES:
+                    zones = zones_of(codes if positions is None else positions).first(count)
                     marks = passing if positions is None else passing.take(codes)
                     up_to = np.concatenate(([0], np.cumsum(marks)))
                     marked = up_to[zones.high + 1] - up_to[zones.low]
