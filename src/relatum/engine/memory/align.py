@@ -17,6 +17,8 @@ def aligned(groups: list[Array], cells: list[Array], sizes: Sequence[int], value
     if not cells:
         place = np.zeros(size, np.int64) if len(values) else np.full(size, -1, np.int64)
         return taken_at(values, place)
+    if len(values) == size and all(map(np.array_equal, cells, groups)):
+        return values
     return taken_at(values, places_of(cells, groups, sizes))
 
 
@@ -25,9 +27,10 @@ def taken_at(values: Column, place: Array) -> Column:
     missing = place < 0
     if not len(values):
         return null_column(values.type, len(place))
+    if not missing.any():
+        return values.take(place)
     taken = values.take(np.where(missing, 0, place))
-    nulls = missing if taken.nulls is None else taken.nulls | missing
-    return replace(taken, nulls=nulls if nulls.any() else None)
+    return replace(taken, nulls=missing if taken.nulls is None else taken.nulls | missing)
 
 
 def with_bounds(column: Column) -> Column:

@@ -12,6 +12,8 @@ from relatum.data.groups import distinct, spread_ranges
 
 #: The group of each row, or None when all rows belong to one group.
 GroupOfRow = Array | None
+#: Groups that are chosen: one of them possibly several times, or a stretch of them.
+Which = Array | slice
 
 #: Tables of up to so many pairs are always made; larger ones, up to the most, where one pair in so many occurs.
 _MARKS, _MOST_MARKS, _ONE_IN = 1 << 20, 1 << 27, 64
@@ -111,8 +113,10 @@ class DistinctFold:
     def _bits(self) -> int:
         return max(self.width, 1).bit_length() - 1
 
-    def at(self, present: Array) -> DistinctFold:
-        """The fold of just these groups, one of them possibly several times."""
+    def at(self, present: Which) -> DistinctFold:
+        """The fold of just these groups."""
+        if isinstance(present, slice):
+            present = np.arange(self.size)[present]
         if _all_of(present, self.size):
             return self
         result = DistinctFold(len(present))

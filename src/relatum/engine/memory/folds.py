@@ -14,7 +14,7 @@ import numpy as np
 from relatum.data.columns import Array, Column
 from relatum.data.types import Kind, Type
 from relatum.data.vectors import FLOAT_EXACT, HIGHEST, LOWEST
-from relatum.engine.memory.distinct import DistinctFold, GroupOfRow, with_values
+from relatum.engine.memory.distinct import DistinctFold, GroupOfRow, Which, with_values
 from relatum.errors import ValueOverflowError
 
 _LIMB = 31
@@ -53,7 +53,7 @@ class CountFold:
             rows = len(values)
         self.counts += _group_counts(groups, rows, len(self.counts))
 
-    def at(self, present: Array) -> CountFold:
+    def at(self, present: Which) -> CountFold:
         """The fold of just these groups."""
         result = CountFold(0)
         result.counts = self.counts[present]
@@ -112,7 +112,7 @@ class ExactSum:
         self.low = self.low & _MASK
         self.reach = 1 << _LIMB
 
-    def at(self, present: Array) -> ExactSum:
+    def at(self, present: Which) -> ExactSum:
         """The fold of just these groups."""
         result = ExactSum(0)
         result.low, result.reach = self.low[present], self.reach
@@ -197,7 +197,7 @@ class FloatSum:
                 else np.asarray(np.bincount(groups, values, len(self.sums)), np.float64)
             )
 
-    def at(self, present: Array) -> FloatSum:
+    def at(self, present: Which) -> FloatSum:
         """The fold of just these groups."""
         result = FloatSum(0)
         result.sums = self.sums[present]
@@ -257,7 +257,7 @@ class Extreme:
         else:
             self.operation.at(self.best, groups, values)
 
-    def at(self, present: Array) -> Extreme:
+    def at(self, present: Which) -> Extreme:
         """The fold of just these groups."""
         result = Extreme(0, self.operation, self.filler, self.best.dtype)
         result.best, result.column = self.best[present], self.column

@@ -286,6 +286,12 @@ class _Scan:
     def _occurring(self, folds: list[Fold], lost: dict[tuple[int, Route], int]) -> ScanResult:
         counts = folds[0].counts  # type: ignore[union-attr]
         present = np.flatnonzero(counts)
+        # A stretch of the groups is not copied.
+        whole = len(present) > 0 and int(present[-1] - present[0]) == len(present) - 1
+        chosen = slice(int(present[0]), int(present[-1]) + 1) if whole else present
+        own = [fold.at(chosen) for fold in folds]
+        if len(self.sizes) == 1:
+            return ScanResult(present.reshape(-1, 1), own, None, [], lost)
         codes = np.empty((len(present), len(self.sizes)), np.int64)
         # Division is quicker in 32 bits.
         rest = present.astype(np.int32) if self.groups < 1 << 31 else present
@@ -297,7 +303,7 @@ class _Scan:
                 part = part // self.sizes[position]
 
         _side_by_side(split, range(0, len(present), CHUNK_ROWS))
-        return ScanResult(codes, [fold.at(present) for fold in folds], None, [], lost)
+        return ScanResult(codes, own, None, [], lost)
 
     def _numbered(
         self, keys: list[Array], columns: list[Column], rows: int, lost: dict[tuple[int, Route], int]

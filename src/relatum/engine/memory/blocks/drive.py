@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any, assert_never
 
 import numpy as np
@@ -106,37 +105,42 @@ def _made(accumulator: Accumulator) -> Array:
 
 
 def folds_of(program: Program, workers: list[Worker]) -> list[Fold]:
-    """What all threads have folded, put together."""
-    return [
-        _fold(program, at, each, [worker.kept for worker in workers]) for at, each in enumerate(program.accumulators)
-    ]
+    """What all threads have folded, put together into what the first one has."""
+    first, *others = (worker.kept for worker in workers)
+    for at, each in enumerate(program.accumulators):
+        for other in others:
+            match each.kind:
+                case "count" | "sum":
+                    np.add(first[at], other[at], out=first[at])
+                case "min":
+                    np.minimum(first[at], other[at], out=first[at])
+                case "max":
+                    np.maximum(first[at], other[at], out=first[at])
+                case "distinct":
+                    pass  # threads share the marks
+                case _:
+                    assert_never(each.kind)
+    return [_fold(program, each, first[0].copy() if each.counts_rows else first[at])
+            for at, each in enumerate(program.accumulators)]  # fmt: skip
 
 
-def _fold(program: Program, at: int, each: Accumulator, kept: list[list[Array]]) -> Fold:
+def _fold(program: Program, each: Accumulator, kept: Array) -> Fold:
     match each.kind:
         case "count":
             counted = CountFold(0)
-            counted.counts = _together(kept, 0 if each.counts_rows else at, np.add)
+            counted.counts = kept
             return counted
         case "sum":
             total = ExactSum(0)
-            total.low, total.reach = _together(kept, at, np.add), each.reach
+            total.low, total.reach = kept, each.reach
             return total
         case "min" | "max":
-            operation = np.minimum if each.kind == "min" else np.maximum
-            extreme = Extreme(0, operation, each.filler, np.int64)
-            extreme.best, extreme.column = _together(kept, at, operation), each.column
+            extreme = Extreme(0, np.minimum if each.kind == "min" else np.maximum, each.filler, np.int64)
+            extreme.best, extreme.column = kept, each.column
             return extreme
         case "distinct":
             found = DistinctFold(program.groups)
-            found.take_marks(kept[0][at].view(np.bool_))
+            found.take_marks(kept.view(np.bool_))
             return found
         case _:
             assert_never(each.kind)
-
-
-def _together(kept: list[list[Array]], at: int, operation: Callable[..., Array]) -> Array:
-    total = kept[0][at]
-    for other in kept[1:]:
-        total = operation(total, other[at])
-    return total.copy() if at == 0 else total
