@@ -100,10 +100,10 @@ def _plain(check: _Check, name: str, given: Any, shown: str) -> Any:
         wanted = f"nested no deeper than {_DEEPEST}"
     except Exception:  # what is given may raise anything when it is looked at
         wanted = "something that can be looked at"
-    raise ArgumentError(f"{name} of {shown} is {_told(given)}; it must be {wanted}.") from None
+    raise ArgumentError(f"{name} of {shown} is {_kind_of(given)}; it must be {wanted}.") from None
 
 
-def _told(given: Any) -> str:
+def _kind_of(given: Any) -> str:
     """A value in a message, with what it is."""
     kind = type(given).__name__
     try:

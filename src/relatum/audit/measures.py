@@ -109,11 +109,11 @@ def control_findings(session: Session, control: Control) -> Iterator[Finding]:
         return
     if not agrees(got, control.equals, control.tolerance):
         apart = difference(got, control.equals)
-        told = f", difference {apart:,}" if apart is not None else ""
+        gap = f", difference {apart:,}" if apart is not None else ""
         yield Finding(
             "problem",
             subject,
-            f"expected {control.equals}, got {got}{told}.",
+            f"expected {control.equals}, got {got}{gap}.",
             "Find out which number is right.",
             "The number differs from the control total.",
         )

@@ -81,7 +81,7 @@ class RelationshipOverview(Struct, frozen=True):
 class PartOverview(Struct, frozen=True):
     """What a measure is made of, ``depth`` steps below it: a measure, a derived column, or a column of the data.
 
-    ``formula`` is empty for a column of the data; what was told above is not told again below.
+    ``formula`` is empty for a column of the data; what is shown above is not repeated below.
     """
 
     depth: int

@@ -136,7 +136,7 @@ _NO_AGGREGATE = Aggregate("", (), "", NULL)
 def aggregate_uses(expression: Expression) -> Iterator[Use]:
     """Every aggregate of a formula, nested ones included, with its surroundings.
 
-    A part that is twice in the same surroundings, as measures do that name one another, is told once.
+    A part that is twice in the same surroundings, as measures do that name one another, is shown once.
     """
     yield from _uses(expression, Use(_NO_AGGREGATE, Opened()), set())
 

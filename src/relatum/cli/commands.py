@@ -121,11 +121,11 @@ def _on_engine(function: Callable[..., None]) -> Callable[..., None]:
         with asked_of(engine) as connections, noting_scans() as scans:
             function(**given)
         if timing:
-            told = [f"{time.perf_counter() - start:.2f} s"]
-            told += [f"{each.kind}: {counted(each.questions, 'question')}, {counted(each.rows, 'row')} back, "
+            lines = [f"{time.perf_counter() - start:.2f} s"]
+            lines += [f"{each.kind}: {counted(each.questions, 'question')}, {counted(each.rows, 'row')} back, "
                      f"{each.seconds:.2f} s" for each in connections]  # fmt: skip
-            told += scans
-            tell("\n".join(told))
+            lines += scans
+            tell("\n".join(lines))
 
     return elsewhere
 

@@ -221,8 +221,8 @@ def derive(
                 if value is not None
             },
         }
-        told = about if about is not None else former.about if former else ""
-        return model.derive(*parts, formula, about=told, **said, replace=former is not None)
+        said_about = about if about is not None else former.about if former else ""
+        return model.derive(*parts, formula, about=said_about, **said, replace=former is not None)
 
     _carry_out(file, name, change, dry_run, "concerns")
 
@@ -237,8 +237,8 @@ def role(file: Path, name: str, of: str, label: str | None, dry_run: bool) -> No
 
     def change(model: Model) -> object:
         former = model.declaration.tables.get(name)
-        told = label if label is not None else former.label if former else ""
-        return model.add_role(name, of, label=told, replace=former is not None)
+        said_label = label if label is not None else former.label if former else ""
+        return model.add_role(name, of, label=said_label, replace=former is not None)
 
     _carry_out(file, name, change, dry_run, "concerns")
 
@@ -304,8 +304,8 @@ def hierarchy(file: Path, name: str, levels: tuple[str, ...], about: str | None,
 
     def change(model: Model) -> object:
         former = model.declaration.hierarchies.get(name)
-        told = about if about is not None else former.about if former else ""
-        return model.hierarchy(name, levels, about=told, replace=former is not None)
+        said_about = about if about is not None else former.about if former else ""
+        return model.hierarchy(name, levels, about=said_about, replace=former is not None)
 
     _carry_out(file, name, change, dry_run, "concerns")
 
@@ -363,8 +363,8 @@ def pivot(
         former = model.declaration.pivots.get(name)
         parts: dict[str, Any] = {word: value for word, value in said.items() if value is not None}
         grid = model.pivot(saved=name, **parts) if former else model.pivot(**parts)
-        told = about if about is not None else former.about if former else ""
-        return model.keep_pivot(name, grid, about=told, replace=former is not None)
+        said_about = about if about is not None else former.about if former else ""
+        return model.keep_pivot(name, grid, about=said_about, replace=former is not None)
 
     _carry_out(file, name, change, dry_run, "concerns")
 

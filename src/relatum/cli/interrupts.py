@@ -21,14 +21,14 @@ def watch_interrupts() -> None:
     """
     signal.signal(signal.SIGINT, signal.default_int_handler)
     signal.signal(signal.SIGTERM, _end)
-    sys.unraisablehook = _told_elsewhere
-    heard, told = os.pipe()
-    os.set_blocking(told, False)
-    signal.set_wakeup_fd(told, warn_on_full_buffer=False)
-    threading.Thread(target=_stop_when_told, args=(heard,), daemon=True).start()
+    sys.unraisablehook = _reported_elsewhere
+    heard, woken = os.pipe()
+    os.set_blocking(woken, False)
+    signal.set_wakeup_fd(woken, warn_on_full_buffer=False)
+    threading.Thread(target=_stop_when_signalled, args=(heard,), daemon=True).start()
 
 
-def _told_elsewhere(lost: sys.UnraisableHookArgs) -> None:
+def _reported_elsewhere(lost: sys.UnraisableHookArgs) -> None:
     """Say nothing of an interrupt that came where Python cannot raise it, as in an import: the thread ends the work."""
     if not issubclass(lost.exc_type, KeyboardInterrupt):
         sys.__unraisablehook__(lost)
@@ -42,12 +42,12 @@ def _end(number: int, frame: object) -> None:
     os._exit(128 + number)
 
 
-def _stop_when_told(heard: int) -> None:
-    told = 0
-    while told != signal.SIGINT:
-        (told,) = os.read(heard, 1)
-        if told == signal.SIGTERM:
-            _end(told, None)
+def _stop_when_signalled(heard: int) -> None:
+    number = 0
+    while number != signal.SIGINT:
+        (number,) = os.read(heard, 1)
+        if number == signal.SIGTERM:
+            _end(number, None)
     time.sleep(_GRACE)
     from relatum.model.atomic import drop_unfinished
 

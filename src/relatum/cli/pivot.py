@@ -136,8 +136,8 @@ def pivot(
     if out is not None:
         stated = {"labels": labels, "colour": colour, "target": target}
         said = {name: text for name, text in stated.items() if text is not None}
-        told = grid.save(out, totals=with_totals, rows_behind=rows_behind, chart=chart, prepare=prepare, **said)
-        tell(f"wrote {out}" + (f": {told}" if told else ""))
+        remarks = grid.save(out, totals=with_totals, rows_behind=rows_behind, chart=chart, prepare=prepare, **said)
+        tell(f"wrote {out}" + (f": {remarks}" if remarks else ""))
     elif format == "text":
         most = None if notes == "all" else 3
         extent = Extent(limit, most, "--notes all shows them", layout=layout)

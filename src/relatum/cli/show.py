@@ -160,8 +160,8 @@ def _print_rest(out: Any, found: Overview) -> None:
             texts += [("empty", "shown" if pivot.show_empty else "")]
             asked = [(word, Text(text)) for word, text in texts if text]
             asked += [("", Text(pivot.about, style="dim"))] if pivot.about else []
-            for place, (word, told) in enumerate(asked):
-                lines.add_row(Text("" if place else visible(pivot.name), style="bold"), Text(word, style="dim"), told)
+            for place, (word, words) in enumerate(asked):
+                lines.add_row(Text("" if place else visible(pivot.name), style="bold"), Text(word, style="dim"), words)
         out.print(lines)
     if found.reports:
         out.print()

@@ -65,7 +65,7 @@ def joined(
     sizes : sequence of int
         For each column a number that all of its codes are below.
     counted : callable, optional
-        Told how many pairs there are before they are made; it may refuse them.
+        Called with how many pairs there are before they are made; it may refuse them.
 
     Returns
     -------

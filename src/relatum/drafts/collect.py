@@ -38,7 +38,7 @@ class Raw(Struct, frozen=True, eq=False):
     """A table as found: where it is, its rows, and what its source declares.
 
     ``headings`` are those of the columns that have another name here; ``reread`` reads the source otherwise;
-    ``numbered`` says that equal headings had to be told apart.
+    ``numbered`` says that equal headings had to be distinguished.
     """
 
     name: str

@@ -153,10 +153,10 @@ def _by_best(measure: Measure, few: Sequence[_Column]) -> Iterator[tuple[SavedPi
     best, name = few[0], quoted(measure.name)
     values = (name, f"share: share({name} of total)")
     saved = SavedPivot(f"by_{_called(best)}", (f"{best.name} by {name} desc",), (), values)
-    told = (
+    example = (
         f"the one that explains most of {measure.name}: {best.explains:.1%}" if best.explains else "the one with fewest"
     )
-    yield saved, f"of {counted(len(few), 'column')} with few members {told}"
+    yield saved, f"of {counted(len(few), 'column')} with few members {example}"
 
 
 def _over_time(session: Session, measure: Measure, fact: str) -> Iterator[tuple[SavedPivot, str]]:

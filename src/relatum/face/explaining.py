@@ -16,7 +16,7 @@ from relatum import markup
 from relatum.arguments import checked
 from relatum.audit.cell.filters import member_text
 from relatum.audit.cell.location import OTHERS
-from relatum.audit.cell.records import CellStory, Difference, Evidence, PartTold
+from relatum.audit.cell.records import CellStory, Difference, Evidence, PartStep
 from relatum.data.types import FLOAT, INTEGER, Type, decimal
 from relatum.errors import RequestError
 from relatum.immutable import as_plain
@@ -42,7 +42,7 @@ class Explanation:
     """Why a cell is what it is: the filters in force, the formula part by part, the rows behind it.
 
     Printing it shows everything. ``value`` is the cell's value, ``reason`` why it has none, ``filters``, ``parts`` and
-    ``evidence`` are what is told, ``difference`` what moved between two cells.
+    ``evidence`` are what is shown, ``difference`` what moved between two cells.
 
     Parameters
     ----------
@@ -75,7 +75,7 @@ class Explanation:
         return self.story.filters
 
     @property
-    def parts(self) -> tuple[PartTold, ...]:
+    def parts(self) -> tuple[PartStep, ...]:
         """The parts of the formula, outer ones first, each with its value in the cell."""
         return self.story.parts
 
@@ -203,9 +203,9 @@ class Explanation:
     def _repr_html_(self) -> str:
         return explanation_html(self)
 
-    def told(self) -> Told:
+    def blocks(self) -> Blocks:
         """The explanation in blocks, for whatever draws them."""
-        return _told(self)
+        return _blocks(self)
 
     def written(self, value: Any, type_: Type, format: Format = PLAIN) -> str:
         """A value as it is shown."""
@@ -291,9 +291,9 @@ def _print_evidence(explanation: Explanation, evidence: Evidence, number: int, c
         console.print(Text(loss, style="yellow"))
     if evidence.table.num_rows:
         console.print(_table_of(evidence.table, console.width))
-        told = _come_to(explanation, evidence)
-        if told:
-            console.print(Text(told, style="dim"))
+        come_to = _come_to(explanation, evidence)
+        if come_to:
+            console.print(Text(come_to, style="dim"))
 
 
 def _come_to(explanation: Explanation, evidence: Evidence) -> str:
@@ -303,8 +303,8 @@ def _come_to(explanation: Explanation, evidence: Evidence) -> str:
     if evidence.shown is None or evidence.kind == "values":
         return "".join(more)
     shown, value = (_exactly(explanation, each) for each in (evidence.shown, evidence.value))
-    told = f"the {listed:,} listed {agreeing(listed, 'comes', 'come')} to {shown}"
-    return "; ".join([*more, f"{told}, all to {value}" if more else told])
+    sum_of = f"the {listed:,} listed {agreeing(listed, 'comes', 'come')} to {shown}"
+    return "; ".join([*more, f"{sum_of}, all to {value}" if more else sum_of])
 
 
 def _what(evidence: Evidence) -> str:
@@ -381,12 +381,12 @@ def _signed(written: Callable[[Any], str], value: Any) -> str:
 def as_mapping(explanation: Explanation) -> Mapping[str, Any]:
     """An explanation as plain values, for programs."""
     story: dict[str, Any] = as_plain(explanation.story)
-    for told, each in zip(story["evidence"], explanation.story.evidence, strict=True):
-        told["table"] = each.table.to_pylist()
+    for record, each in zip(story["evidence"], explanation.story.evidence, strict=True):
+        record["table"] = each.table.to_pylist()
     return story
 
 
-class Told(Struct, frozen=True):
+class Blocks(Struct, frozen=True):
     """An explanation in blocks: the cell and its formula, what is behind each aggregate, and the difference."""
 
     head: list[markup.Block]
@@ -396,12 +396,12 @@ class Told(Struct, frozen=True):
 
 def explanation_html(explanation: Explanation) -> str:
     """An explanation for a notebook."""
-    told = explanation.told()
-    every = [*told.head, *(block for blocks in told.evidence for block in blocks), *told.difference]
+    blocks = explanation.blocks()
+    every = [*blocks.head, *(block for evidence in blocks.evidence for block in evidence), *blocks.difference]
     return markup.block(*map(markup.html, every))
 
 
-def _told(explanation: Explanation) -> Told:
+def _blocks(explanation: Explanation) -> Blocks:
     story = explanation.story
     shown = explanation.written(story.result, story.type, story.format)
     head: list[markup.Block] = [
@@ -414,7 +414,7 @@ def _told(explanation: Explanation) -> Told:
     head.append(_formula_block(explanation))
     evidence = [_evidence_blocks(explanation, each, number) for number, each in enumerate(story.evidence, 1)]
     difference = [] if story.difference is None else _difference_blocks(explanation, story.difference)
-    return Told(head, evidence, difference)
+    return Blocks(head, evidence, difference)
 
 
 def _formula_block(explanation: Explanation) -> markup.Block:
@@ -463,13 +463,13 @@ def _difference_blocks(explanation: Explanation, difference: Difference) -> list
     def moved(value: Any) -> str:
         return _signed(lambda each: written(each).text, value)
 
-    told = f"difference to {explanation.cell_text(difference.other)}: {moved(difference.total)}"
+    head = f"difference to {explanation.cell_text(difference.other)}: {moved(difference.total)}"
     lines: list[markup.Row] = [
         [each.name, written(each.before), written(each.after), markup.Text(moved(each.part), number=True)]
         for each in difference.shortened(_MOVED)
     ]
     heads: markup.Row = [difference.by, *(markup.Text(name, number=True) for name in ("before", "now", "part"))]
-    parts: list[markup.Block] = [markup.Line(told, bold=True), markup.Table([heads], lines)]
+    parts: list[markup.Block] = [markup.Line(head, bold=True), markup.Table([heads], lines)]
     if difference.factors:
         factors: list[markup.Row] = [
             [each.name, markup.Text(moved(each.part), number=True)] for each in difference.factors

@@ -72,7 +72,7 @@ def readers() -> int:
 def written_aside(path: Path, prefix: str = "") -> Iterator[Path]:
     """A file beside another, which takes the other's place and rights when the block ends, and is gone where it fails.
 
-    ``prefix`` begins its name; unless given it is told by the other's.
+    ``prefix`` begins its name; by default it comes from the other's name.
     """
     name = str(path.with_name(f"{prefix or f'.{path.name[:100]}.'}{secrets.token_hex(6)}"))
     former = stat.S_IMODE(path.stat().st_mode) & 0o777 if path.is_file() else None

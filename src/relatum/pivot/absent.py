@@ -26,14 +26,14 @@ _COMPARED = 20_000
 
 def absent_notes(session: Session, expressions: Iterable[Expression]) -> list[Note]:
     """A note for each text that a column is compared with but does not contain, with the nearest members."""
-    told: dict[tuple[str, str], dict[str, None]] = {}
+    missing: dict[tuple[str, str], dict[str, None]] = {}
     for column, texts in _compared(expressions):
         known = session.store.members(column.table, column.column).values.dictionary
         there = set(known.filter(pc.is_in(known, value_set=pa.array(texts, known.type))).to_pylist())
         for text in texts:
             if text not in there:
-                told.setdefault((column.table, column.column), {})[text] = None
-    return [note for (table, column), texts in told.items() for note in _notes(session, table, column, list(texts))]
+                missing.setdefault((column.table, column.column), {})[text] = None
+    return [note for (table, column), texts in missing.items() for note in _notes(session, table, column, list(texts))]
 
 
 def _compared(expressions: Iterable[Expression]) -> Iterator[tuple[ColumnValue, list[str]]]:

@@ -72,17 +72,17 @@ def query_of(session: Session, request: Request) -> str:
         resolved = resolve_request(session, request)
         wanted = wanted_of(resolved, request.show_empty, request.cell_limit or limit("cells"))
         plan, _ = resolved.session.plan(wanted)
-        return _told(resolved, request) + resolved.session.engine.query(plan)
+        return _comment(resolved, request) + resolved.session.engine.query(plan)
 
 
-def _told(resolved: Resolved, request: Request) -> str:
+def _comment(resolved: Resolved, request: Request) -> str:
     """What the columns of a query hold, as comments before it."""
     keys = [resolved.fields[at].name for at in resolved.heads]
-    told = [f"k{number}: {name}" for number, name in enumerate(keys)]
+    lines = [f"k{number}: {name}" for number, name in enumerate(keys)]
     for number, value in enumerate(request.values):
-        told.append(f"v{number}: {value.label}" + (f" = {value.formula}" if value.formula != value.label else ""))
+        lines.append(f"v{number}: {value.label}" + (f" = {value.formula}" if value.formula != value.label else ""))
     # A name or formula with a line's end in it would leave its comment.
-    return "".join(f"-- {visible(line)}\n" for line in [*told, *request.filters])
+    return "".join(f"-- {visible(line)}\n" for line in [*lines, *request.filters])
 
 
 def _answer(session: Session, request: Request, with_parts: bool, styled: bool) -> Result:

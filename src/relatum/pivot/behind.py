@@ -65,20 +65,22 @@ def rows_behind(session: Session, request: Request) -> RowsBehind:
     maker = RecipeMaker(resolved.session, resolved.fields)
     recipes = [maker.recipe(each) for each in resolved.formulas]
     plain = [isinstance(each.expression, Aggregate) and each.merge == "sum" for each in maker.parts]
-    told = [recipe if recipe.steps and all(plain[number] for number in recipe.numbers) else None for recipe in recipes]
+    usable = [
+        recipe if recipe.steps and all(plain[number] for number in recipe.numbers) else None for recipe in recipes
+    ]
     found = _Finder(resolved)
     parts = {
-        number: found.add(maker.parts[number].expression) for recipe in told if recipe for number in recipe.numbers
+        number: found.add(maker.parts[number].expression) for recipe in usable if recipe for number in recipe.numbers
     }
     places = {number: part for number, part in parts.items() if part is not None}
-    told = [recipe if recipe and all(number in places for number in recipe.numbers) else None for recipe in told]
-    needed = sorted({number for recipe in told if recipe for number in recipe.numbers})
+    usable = [recipe if recipe and all(number in places for number in recipe.numbers) else None for recipe in usable]
+    needed = sorted({number for recipe in usable if recipe for number in recipe.numbers})
     if not needed:
         raise RequestError(
             "No value in this grid is a sum or count of rows.", fix="Leave out --rows-behind, or ask for a sum."
         )
     order = {number: at for at, number in enumerate(needed)}
-    renumbered = tuple(None if each is None else each.with_numbers(order) for each in told)
+    renumbered = tuple(None if each is None else each.with_numbers(order) for each in usable)
     return RowsBehind(found.tables(), tuple(places[number] for number in needed), renumbered)
 
 

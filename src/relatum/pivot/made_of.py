@@ -14,7 +14,7 @@ from relatum.session.session import Session
 class FormulaPart(Struct, frozen=True):
     """A measure (its ``table`` is empty) or a column that a formula names, at a depth.
 
-    ``formula`` is empty for a column of the data; ``again`` says that the part was told before.
+    ``formula`` is empty for a column of the data; ``again`` says that the part was shown before.
     """
 
     depth: int
@@ -33,12 +33,12 @@ def formula_parts(session: Session, formula: str) -> Iterator[FormulaPart]:
     """The parts of a formula, each followed by its own parts the first time."""
     declaration = session.declaration
     known = Known({table: session.catalog.columns(table) for table in declaration.tables}, declaration.measures)
-    told: set[tuple[str, str]] = set()
+    seen: set[tuple[str, str]] = set()
     pending = [(1, each) for each in _mentioned(formula, known)]
     while pending:
         depth, (table, name) = pending.pop(0)
-        again = (table, name) in told
-        told.add((table, name))
+        again = (table, name) in seen
+        seen.add((table, name))
         home = ""
         if not table:
             inner = declaration.measures[name].formula

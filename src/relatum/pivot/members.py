@@ -71,7 +71,7 @@ def find_members(session: Session, column: str, where: str = "", value: str = ""
     column : str
         ``table.column``, or a formula as on an axis.
     where : str, optional
-        A condition: members without rows under it are there too, and told.
+        A condition: members without rows under it are included, and marked.
     value : str, optional
         A measure or formula to show instead of row counts.
     like : str, optional

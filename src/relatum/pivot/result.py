@@ -346,8 +346,8 @@ class Result(Struct, frozen=True, eq=False):
         -------
         pyarrow.Table
             A column for each field, named ``table.column`` or as its formula is labelled, and one for each value's
-            label. ``(no match)`` is null, told by a boolean column ``table.column:no_match`` where it occurs; so are
-            the fields below a member that is not opened, told by ``table.column:closed``, and others, told by
+            label. ``(no match)`` is null, marked by a boolean column ``table.column:no_match`` where it occurs; so are
+            the fields below a member that is not opened, marked by ``table.column:closed``, and others, marked by
             ``table.column:others``.
         """
         codes = self._all_codes(self.cells)

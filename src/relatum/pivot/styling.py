@@ -85,12 +85,12 @@ def style_notes(request: Request, axes: Sequence[Axis]) -> list[Note]:
     """A note for each rule of the request whose value or field it does not have."""
     labels = [value.label for value in request.values]
     names = [column_name(axis.table, axis.column) for axis in axes]
-    told = [
+    entries = [
         Note("style", f"A style applies to the value {rule.value}, which is not in the request.")
         for rule in request.style
         if rule.value and rule.value not in labels
     ]
-    return told + [
+    return entries + [
         Note("style", f"A style applies to the field {rule.field}, which is not on an axis.")
         for rule in request.style
         if rule.field and rule.field not in names

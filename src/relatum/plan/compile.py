@@ -68,7 +68,7 @@ class Wanted(Struct, frozen=True):
     """What a plan is made from: axis fields (rows first), values, filters, and the grains wanted, finest first.
 
     ``keeps`` are the request's own, each found under its condition alone. What is ``beside`` the values is worked
-    out in the cells that these show, and shows none itself. With ``tells_hidden`` the members that tops hide are told.
+    out in the cells that these show, and shows none itself. With ``tells_hidden`` hidden members are listed.
     """
 
     fields: tuple[Field, ...]

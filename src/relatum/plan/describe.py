@@ -72,7 +72,7 @@ class _Writer:
     def __init__(self, plan: Plan) -> None:
         self.plan = plan
         self.numbers: dict[PlanNode, int] = {}
-        self.told: set[PlanNode] = set()
+        self.described: set[PlanNode] = set()
         self.texts: dict[int, str] = {}
 
     def lines(self) -> Iterator[str]:
@@ -100,10 +100,10 @@ class _Writer:
     def step(self, node: PlanNode, indent: str) -> Iterator[str]:
         """One step and those that it needs; a step that was shown before is only named."""
         head = f"{indent}{self.number(node)}"
-        if node in self.told:
+        if node in self.described:
             yield f"{head} as above"
             return
-        self.told.add(node)
+        self.described.add(node)
         deeper = indent + "  "
         match node:
             case Aggregation(bounds=bounds, function=function, arguments=arguments):

@@ -339,8 +339,8 @@ class Compiler:
             return None, together([inside.inside(), empty])
         missed = [each for each in context.filters if each.origin not in ("row", "dates") and each not in reached]
         if missed and not aggregate.repeat:
-            told = tuple(notes.unrelated(self.catalog, aggregate, each) for each in missed)
-            return None, together([inside.inside(), replace(own, in_force=held and counts, notes=told)])
+            lacking = tuple(notes.unrelated(self.catalog, aggregate, each) for each in missed)
+            return None, together([inside.inside(), replace(own, in_force=held and counts, notes=lacking)])
         bears = counts and all(axis in reached for axis in self._axes)
         shared = tuple(notes.overlapping(bounded.bounds, self._axes, map(_key_of, self._axes)))
         own = replace(

@@ -368,7 +368,7 @@ class Plan(Immutable, frozen=True):
     rows'); then come those that hold sets of hidden members. ``grains`` starts with the finest; those with others come
     last. ``tops`` and ``closings`` say which of the members found are shown, outer ones first. ``derived`` are the
     derived columns that the plan reads, each after those that it needs itself. Text is compared by code point. With
-    ``tells_hidden`` the members that tops hide are told, not only counted.
+    ``tells_hidden`` the members that tops hide are listed, not only counted.
     """
 
     fields: tuple[Field, ...]

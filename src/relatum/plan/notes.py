@@ -62,7 +62,7 @@ def worst_first(notes: Iterable[Note]) -> tuple[Note, ...]:
 class Note:
     """Something true about a result that the reader should know.
 
-    ``at_grain`` says that it is true of one grain: told where it is true of the finest, and no fault of a total.
+    ``at_grain`` says that it is true of one grain: noted where it is true of the finest, and no fault of a total.
     """
 
     kind: NoteKind

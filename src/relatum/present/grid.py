@@ -374,11 +374,11 @@ class Grid:
             Another file ending.
         """
         target = Path(path)
-        told: list[str] = []
+        remarks: list[str] = []
 
         def draws(ending: str) -> bytes:
             figure, choice, notes = self.drawn(chart, options)
-            told.extend([f"chart {choice}", *notes])
+            remarks.extend([f"chart {choice}", *notes])
             return picture_bytes(figure, ending)
 
         def tidy(write: Callable[[Any], str | bytes]) -> str | bytes:
@@ -401,7 +401,7 @@ class Grid:
                 **{ending: functools.partial(draws, ending) for ending in PICTURES},
             },
         )
-        return "; ".join(told)
+        return "; ".join(remarks)
 
     def _workbook(self, rows_behind: bool) -> bytes:
         from relatum.present.workbook import workbook_bytes  # noqa: PLC0415 - needed where a workbook is written

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from relatum import markup
 from relatum.markup import Text
 from relatum.pivot.result import Result
-from relatum.present.looks import PLAIN_LOOK, Look, Told
+from relatum.present.looks import PLAIN_LOOK, LegendEntry, Look
 from relatum.present.sheet import EMPTY, Cell, Label, Sheet, headed, sheet_of
 
 _MOST_ROWS, _MOST_COLUMNS = 60, 20
@@ -19,7 +19,7 @@ _MOST_ROWS, _MOST_COLUMNS = 60, 20
 def grid_html(result: Result) -> str:
     """A grid: the filters in force, the values, the notes."""
     sheet = sheet_of(result, _MOST_ROWS, _MOST_COLUMNS)
-    told = result.request.filters or ["no filters"]
+    filters = result.request.filters or ["no filters"]
     hidden = []
     if sheet.hidden_rows:
         hidden.append(f"{sheet.hidden_rows:,} more rows")
@@ -31,7 +31,7 @@ def grid_html(result: Result) -> str:
     ]
     return markup.block(
         markup.line(", ".join(map(headed, result.values, sheet.writers)), bold=True),
-        *(markup.line(text, faint=True) for text in told),
+        *(markup.line(text, faint=True) for text in filters),
         markup.table(_heads(sheet), rows) if sheet.headings or sheet.columns else markup.line(EMPTY, faint=True),
         *([markup.line(f"{' and '.join(hidden)} not shown", faint=True)] if hidden else []),
         *legend_html(sheet.legend),
@@ -92,11 +92,11 @@ def _either(name: str, light: str, dark: str) -> str:
     return f"{name}:{light};{name}:light-dark({light},{dark});"
 
 
-def legend_html(legend: Sequence[Told]) -> list[str]:
+def legend_html(legend: Sequence[LegendEntry]) -> list[str]:
     """What looks mean, a line each."""
     lines = []
-    for told in legend:
-        samples = [Look(fill=each) for each in told.shades] or [replace(told.look, mark="")]
-        marks = "".join(markup.sample(told.look.mark or "\u2003", css_of(each)) for each in samples)
-        lines.append(markup.line(told.line, faint=True, before=marks))
+    for entry in legend:
+        samples = [Look(fill=each) for each in entry.shades] or [replace(entry.look, mark="")]
+        marks = "".join(markup.sample(entry.look.mark or "\u2003", css_of(each)) for each in samples)
+        lines.append(markup.line(entry.line, faint=True, before=marks))
     return lines

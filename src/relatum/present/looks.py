@@ -53,7 +53,7 @@ class Look(Struct, frozen=True):
 PLAIN_LOOK = Look()
 
 
-class Told(Struct, frozen=True):
+class LegendEntry(Struct, frozen=True):
     """A line of the legend: an example of a look, and what it means; for shades, their ends."""
 
     look: Look
@@ -81,7 +81,7 @@ class Looks:
     def __init__(self, result: Result, writers: tuple[Writer, ...]) -> None:
         self.result, self.writers = result, writers
         self.theme = result.theme
-        self.legend: list[Told] = []
+        self.legend: list[LegendEntry] = []
         self._letters: dict[StyleRule, str] = {}
         self._cells = {number: self._layers(number) for number in range(len(result.values))}
         self._members = [self._members_of(at) for at in range(len(result.axes))]
@@ -146,8 +146,8 @@ class Looks:
             else:
                 holds = None
                 if each.condition is not None:
-                    told = self.result.column_of(each.condition)
-                    holds = told.values.astype(np.bool_) & there(told)
+                    judged = self.result.column_of(each.condition)
+                    holds = judged.values.astype(np.bool_) & there(judged)
                 label = self.result.values[value].heading
                 if holds is None or holds.any():
                     self._tell(rule, rule.about or (rule.when or f"every {label}"))
@@ -156,8 +156,8 @@ class Looks:
 
     def _tell(self, rule: StyleRule, text: str) -> None:
         look = self._of(rule)
-        if all(told.text != text or told.look != look for told in self.legend):
-            self.legend.append(Told(look, text))
+        if all(entry.text != text or entry.look != look for entry in self.legend):
+            self.legend.append(LegendEntry(look, text))
 
     def _of(self, rule: StyleRule) -> Look:
         """The look that a rule gives."""
@@ -182,7 +182,7 @@ class Looks:
         write = self.writers[value]
         ends = tuple(map(write.near, stops))
         text = rule.about or f"{self.result.values[value].heading}, low to high"
-        self.legend.append(Told(PLAIN_LOOK, text, paints, ends))
+        self.legend.append(LegendEntry(PLAIN_LOOK, text, paints, ends))
         return _Shaded(places, known, paints)
 
     def _barred(self, rule: StyleRule, column: Column) -> _Layer:

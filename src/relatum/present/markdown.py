@@ -15,10 +15,10 @@ def grid_markdown(result: Result) -> str:
     """A grid as shown: the filters in force, a table, the notes."""
     sheet = sheet_of(result)
     values = ", ".join(map(headed, result.values, sheet.writers))
-    told = [plain(text) for text in result.request.filters] or ["no filters"]
+    filters = [plain(text) for text in result.request.filters] or ["no filters"]
     heads = [plain(heading) for heading in sheet.headings]
     heads += [plain(" / ".join(label.text for label in line.labels if label.text)) for line in sheet.columns]
-    lines = [f"**{plain(result.model)}** {plain(values)}", "", *told, ""]
+    lines = [f"**{plain(result.model)}** {plain(values)}", "", *filters, ""]
     if heads:
         lines.append(_row(heads))
         lines.append(_row([":--"] * len(sheet.headings) + ["--:"] * len(sheet.columns)))
@@ -28,8 +28,8 @@ def grid_markdown(result: Result) -> str:
         texts = [*map(_head, line.labels), *map(_value, cells)]
         lines.append(_row([f"**{text}**" if line.total and text else text for text in texts]))
     legend = [f"{each.look.mark or each.look.letter} {plain(each.text)}".strip() for each in sheet.legend]
-    told = legend + [f"note: {plain(note.text)}" for note in result.notes]
-    return "\n".join([*lines, *(["", *(f"- {text}" for text in told)] if told else [])]) + "\n"
+    remarks = legend + [f"note: {plain(note.text)}" for note in result.notes]
+    return "\n".join([*lines, *(["", *(f"- {text}" for text in remarks)] if remarks else [])]) + "\n"
 
 
 def plain(text: str) -> str:

@@ -20,7 +20,7 @@ from relatum.data.digits import is_number
 from relatum.errors import RequestError
 from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Result, Value
 from relatum.pivot.turning import NO_MATCH
-from relatum.present.looks import PLAIN_LOOK, Look, Looks, Told
+from relatum.present.looks import PLAIN_LOOK, LegendEntry, Look, Looks
 from relatum.present.numbers import Writer, column_writer, member_writer
 from relatum.wording import suggestion
 
@@ -90,7 +90,7 @@ class Sheet(Struct, frozen=True):
     cells: tuple[tuple[Cell, ...], ...]
     hidden_rows: int = 0
     hidden_columns: int = 0
-    legend: tuple[Told, ...] = ()
+    legend: tuple[LegendEntry, ...] = ()
     writers: tuple[Writer, ...] = ()
 
     @property

@@ -15,7 +15,7 @@ from rich.text import Text
 
 from relatum.pivot.result import Result
 from relatum.present.extent import SCREEN, Extent
-from relatum.present.looks import PLAIN_LOOK, SHADE_LETTERS, Look, Told
+from relatum.present.looks import PLAIN_LOOK, SHADE_LETTERS, LegendEntry, Look
 from relatum.present.numbers import Writer
 from relatum.present.paint import Mode
 from relatum.present.printed import printed
@@ -76,8 +76,8 @@ def print_grid(result: Result, console: Console, extent: Extent = SCREEN) -> Non
         console.print(_table(labels, block, totals) if labels or block else Text(EMPTY, style="dim"))
     if left_out:
         console.print(Text(left_out, style="dim"))
-    for told in legend:
-        console.print(_told(told, marks))
+    for entry in legend:
+        console.print(_legend_line(entry, marks))
     notes = result.notes[: extent.notes]
     for note in notes:
         console.print(Text(f"note: {note.text}", style="yellow"))
@@ -116,14 +116,14 @@ def grid_text(result: Result, width: int | None = None, extent: Extent = SCREEN)
 def _caption(result: Result, writers: Sequence[Writer]) -> Text:
     values = visible(", ".join(map(headed, result.values, writers)))
     caption = Text.assemble((visible(result.model), "bold"), (f"  {values}", ""))
-    told = result.request.filters
-    caption.append("\n" + ("\n".join(map(visible, told)) or "no filters"), style="cyan" if told else "dim")
+    filters = result.request.filters
+    caption.append("\n" + ("\n".join(map(visible, filters)) or "no filters"), style="cyan" if filters else "dim")
     return caption
 
 
 def _columns(
     result: Result, extent: Extent, marks: _Marks
-) -> tuple[list[_Column], list[_Column], list[bool], str, tuple[Told, ...]]:
+) -> tuple[list[_Column], list[_Column], list[bool], str, tuple[LegendEntry, ...]]:
     """Columns of row heads and values, which rows are totals, what is left out, and the legend."""
     widths = result.theme.widths
     sheet = sheet_of(result, extent.rows, None if extent.whole else _SHOWN_COLUMNS)
@@ -233,8 +233,8 @@ class _Marks(Struct, frozen=True):
             return Text(text, style=usual)
         look = look if self.shaded else replace(look, fill=None)
         filled = look.fill is not None
-        told = self.shaded or (self.coloured and look.colour is not None)
-        mark = visible(look.mark) or ("" if told else look.letter)
+        seen = self.shaded or (self.coloured and look.colour is not None)
+        mark = visible(look.mark) or ("" if seen else look.letter)
         style = [usual] if look.colour is None and not filled else []
         # What a terminal's ground is, nobody knows: its own red reads on it.
         colour = (
@@ -256,16 +256,16 @@ def _bar_text(start: float, stop: float) -> str:
     return text.ljust(_BAR)[:_BAR]
 
 
-def _told(told: Told, marks: _Marks) -> Text:
+def _legend_line(entry: LegendEntry, marks: _Marks) -> Text:
     """A line of the legend."""
-    if not told.shades:
-        shown = marks.shaded or (marks.coloured and told.look.colour is not None)
-        mark = told.look.mark or ("■" if shown else told.look.letter)
-        sample = marks.head(Label(mark, "member", look=replace(told.look, mark="", letter="")), mark)
-        return Text.assemble("  ", sample, f"  {visible(told.text)}")
-    blocks = [Text("  ", style=f"on {each.of(marks.mode)}") for each in told.shades] if marks.shaded else []
+    if not entry.shades:
+        shown = marks.shaded or (marks.coloured and entry.look.colour is not None)
+        mark = entry.look.mark or ("■" if shown else entry.look.letter)
+        sample = marks.head(Label(mark, "member", look=replace(entry.look, mark="", letter="")), mark)
+        return Text.assemble("  ", sample, f"  {visible(entry.text)}")
+    blocks = [Text("  ", style=f"on {each.of(marks.mode)}") for each in entry.shades] if marks.shaded else []
     letters = "" if blocks else f", {SHADE_LETTERS[0]} to {SHADE_LETTERS[-1]}"
-    return Text.assemble("  ", *blocks, "  " if blocks else "", visible(replace(told, text=told.text + letters).line))
+    return Text.assemble("  ", *blocks, "  " if blocks else "", visible(replace(entry, text=entry.text + letters).line))
 
 
 def _blocks(labels: list[_Column], values: list[_Column], width: int) -> list[list[_Column]]:

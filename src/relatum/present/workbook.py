@@ -417,13 +417,13 @@ def _about(book: _Book, page: Any, result: Result, sheet: Sheet) -> None:
     page.set_column(1, 2, 70)
     page.set_landscape()
     page.fit_to_pages(1, 0)
-    for row, (what, text, more) in enumerate(_told(result, sheet)):
+    for row, (what, text, more) in enumerate(_remark_rows(result, sheet)):
         page.write_string(row, 0, what, head)
         page.write_string(row, 1, text, plain)
         page.write_string(row, 2, more, plain)
 
 
-def _told(result: Result, sheet: Sheet) -> Iterator[tuple[str, str, str]]:
+def _remark_rows(result: Result, sheet: Sheet) -> Iterator[tuple[str, str, str]]:
     yield "model", result.model, ""
     yield "where", result.where or "no filters", ""
     if result.request.keep:
@@ -436,7 +436,7 @@ def _told(result: Result, sheet: Sheet) -> Iterator[tuple[str, str, str]]:
         words = ", ".join(f"{word} {text}" for word, text in said_of(value.format).items())
         if words:
             yield "", words, ""
-    for told in sheet.legend:
-        yield "legend", told.look.marked(told.line), ""
+    for entry in sheet.legend:
+        yield "legend", entry.look.marked(entry.line), ""
     for note in result.notes:
         yield "note", note.text, ""

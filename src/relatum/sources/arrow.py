@@ -151,7 +151,7 @@ def with_column(table: Any, name: str, array: Any) -> Any:
     return table.set_column(table.column_names.index(name), name, array)
 
 
-def told_apart(names: Sequence[str], numbered: bool, where: str, path: Path, line: int | None = None) -> list[str]:
+def distinct_names(names: Sequence[str], numbered: bool, where: str, path: Path, line: int | None = None) -> list[str]:
     """The headings of a file that a person wrote, equal ones numbered if that is wanted; else a HeadingError."""
     twice = next((name for name, count in Counter(names).items() if count > 1), "")
     if twice and not numbered:

@@ -22,7 +22,7 @@ from relatum.errors import SourceError
 from relatum.language.rules import an
 from relatum.limits import refuse_above
 from relatum.sources import texts
-from relatum.sources.arrow import table_data, told_apart
+from relatum.sources.arrow import distinct_names, table_data
 from relatum.sources.content import content_of, ending, without_footer
 from relatum.sources.stated import Stated
 from relatum.wording import counted, first_line
@@ -313,7 +313,7 @@ def _checked(path: Path, names: list[str], numbered: bool) -> list[str]:
             raise SourceError(
                 f"Column {position} of {len(names)} has no heading.", path=path, line=1, fix="Give every column a name."
             )
-    return told_apart(names, numbered, "", path, 1)
+    return distinct_names(names, numbered, "", path, 1)
 
 
 def _explain(path: Path, content: Any, layout: _Layout, stated: Stated) -> None:

@@ -39,19 +39,19 @@ class FileState(Struct, frozen=True):
 
     def is_as(self, found: os.stat_result) -> bool:
         """Whether a file is still as it was, by what the system says of it."""
-        return (self.size, self.modified, self.changed, self.number) == _told(found)
+        return (self.size, self.modified, self.changed, self.number) == _state_of(found)
 
 
 class Known(msgspec.Struct, frozen=True):
     """What is known about a file: its system entry, when that was read, and digests of parts of it and all of it."""
 
-    told: tuple[int, int, int, int]
+    seen: tuple[int, int, int, int]
     looked: int
     sampled: str
     digest: str
 
 
-def _told(found: os.stat_result) -> tuple[int, int, int, int]:
+def _state_of(found: os.stat_result) -> tuple[int, int, int, int]:
     return found.st_size, found.st_mtime_ns, found.st_ctime_ns, found.st_ino
 
 
@@ -60,7 +60,7 @@ def states_of(paths: Iterable[Path]) -> tuple[tuple[int, int, int, int] | None, 
     found: list[tuple[int, int, int, int] | None] = []
     for path in paths:
         try:
-            found.append(_told(path.stat()))
+            found.append(_state_of(path.stat()))
         except OSError:
             found.append(None)
     return tuple(found)
@@ -76,19 +76,19 @@ class Digests:
     def state(self, path: Path) -> FileState:
         """A file's state now."""
         name = str(path.resolve())
-        told = _told(path.stat())
-        size, modified, changed, number = told
+        seen = _state_of(path.stat())
+        size, modified, changed, number = seen
         known = self.known.get(name)
         if size <= _SMALL:
             return FileState(name, size, modified, digest_of(path), changed, number)
         if (
             known is None
-            or known.told != told
+            or known.seen != seen
             or known.looked - max(modified, changed) < _TOO_NEW
             or known.sampled != _sampled(path, size)
         ):
             looked = time.time_ns()
-            known = Known(told, looked, _sampled(path, size), digest_of(path))
+            known = Known(seen, looked, _sampled(path, size), digest_of(path))
             self.known[name] = known
             self.changed = True
         return FileState(name, size, modified, known.digest, changed, number)

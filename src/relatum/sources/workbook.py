@@ -21,7 +21,7 @@ from relatum.data.table import TableData
 from relatum.data.types import Type
 from relatum.errors import MissingSourceError, SourceError
 from relatum.limits import refuse_above, refuse_memory
-from relatum.sources.arrow import table_data, told_apart
+from relatum.sources.arrow import distinct_names, table_data
 from relatum.sources.stated import Stated
 from relatum.wording import counted, first_line, listed, suggestion
 
@@ -92,7 +92,7 @@ def read_workbook(path: Path, part: str, stated: Stated) -> TableData:
             fix=suggestion(chosen, parts, noun="part"),
         )
     found = parts[chosen]
-    names = told_apart(found.names, stated.numbered, f" in {chosen}", path)
+    names = distinct_names(found.names, stated.numbered, f" in {chosen}", path)
     arrays, remarks = {}, list(found.remarks)
     for at, name in enumerate(names):
         markers = stated.markers(name)
@@ -212,7 +212,7 @@ def _filled(rows: Sequence[_Row]) -> tuple[_Row, ...]:
     return tuple(row for row in rows if any(value is not None for value in row))
 
 
-def _found(rows: list[list[Any]], told: list[str]) -> Part:
+def _found(rows: list[list[Any]], noted: list[str]) -> Part:
     """The table on a sheet: titles above its heading, blank columns and anything below it are left out."""
     widths = [sum(value is not None for value in row) for row in rows]
     usual = max(widths[: 4 * _SEARCHED], default=0)
@@ -227,7 +227,7 @@ def _found(rows: list[list[Any]], told: list[str]) -> Part:
     )
     if top is None:
         return Part((), (), ())
-    remarks = list(told)
+    remarks = list(noted)
     above = [next(value for value in row if value is not None) for row in _filled(rows[:top])]
     if above:
         remarks.append(f"{counted(len(above), 'row')} above the heading left out: {listed(list(map(str, above)), 3)}")

@@ -22,7 +22,7 @@ from relatum.present.page.write import theme_css
 from relatum.present.tables import write_table
 from relatum.progress import listening
 from relatum.session.session import Session
-from relatum.view import told
+from relatum.view import answers
 from relatum.view.live import Live
 from relatum.view.protocol import (
     MOST_LISTED,
@@ -115,7 +115,7 @@ class Host:
         self.start = first_request(live) if start is None else start
         self._asked = asked
         self._grids: OrderedDict[int, Shown] = OrderedDict()
-        self._listings: list[tuple[tuple[str, str, Session], told.Listing]] = []
+        self._listings: list[tuple[tuple[str, str, Session], answers.Listing]] = []
         self._numbers = 0
         self._questions: dict[int, _Question] = {}
         self._lock = threading.Lock()
@@ -187,38 +187,38 @@ class Host:
                 choice = Choice(message.rest, message.members)
                 return self._filtered(message.request, message.column, choice, also=False)
             case Explain():
-                return told.explanation_told(self._explained(message), message.against is not None)
+                return answers.explanation_answer(self._explained(message), message.against is not None)
             case Behind():
                 rows = self._rows(message.grid, message.cell, message.evidence)
-                return told.rows_told(rows, max(message.first, 0), min(message.count, MOST_ROWS))
+                return answers.rows_answer(rows, max(message.first, 0), min(message.count, MOST_ROWS))
             case BehindFile():
-                ending = _one_of(message.ending, told.ROW_ENDINGS, "kind of file")
+                ending = _one_of(message.ending, answers.ROW_ENDINGS, "kind of file")
                 rows = self._rows(message.grid, message.cell, message.evidence)
-                return told.file_told(f"rows{ending}", functools.partial(write_table, rows))
+                return answers.file_answer(f"rows{ending}", functools.partial(write_table, rows))
             case Chart():
-                return told.chart_told(self._grid(message.grid).grid, message.chart, message.mode, message.size)
+                return answers.chart_answer(self._grid(message.grid).grid, message.chart, message.mode, message.size)
             case Export():
                 return self._exported(message)
             case Model():
                 with self._drawing:
-                    return told.model_told(live.session, live.diagram())
+                    return answers.model_answer(live.session, live.diagram())
             case Relationship():
-                return told.relationship_told(live.session, message.link)
+                return answers.relationship_answer(live.session, message.link)
             case Impact():
-                return told.impact_told(live.impact(message.name))
+                return answers.impact_answer(live.impact(message.name))
             case Try():
                 return self._tried(message)
             case Change():
-                return {"changes": list(live.edit(message.edit)), "names": told.names_told(live.session)}
+                return {"changes": list(live.edit(message.edit)), "names": answers.names_answer(live.session)}
             case TakeBack():
-                return {"taken": live.take_back(), "names": told.names_told(live.session)}
+                return {"taken": live.take_back(), "names": answers.names_answer(live.session)}
             case Check():
                 report = live.check()
                 return {"findings": [as_plain(each) for each in report.findings], "summary": report.summary}
             case Refresh():
-                return {"text": str(live.refresh()), "names": told.names_told(live.session)}
+                return {"text": str(live.refresh()), "names": answers.names_answer(live.session)}
             case Unsaved():
-                return {"lines": told.difference_told(*live.texts())}
+                return {"lines": answers.difference_answer(*live.texts())}
             case Save():
                 live.save()
                 return {"file": live.file}
@@ -240,10 +240,10 @@ class Host:
             "file": live.file,
             "can": {"edit": live.editable, "save": live.editable and bool(live.file)},
             "start": self.start,
-            "names": told.names_told(live.session),
+            "names": answers.names_answer(live.session),
             "theme": theme_css(declaration.theme, WIDGET),
-            "charts": list(told.CHARTS),
-            "endings": list(told.ENDINGS),
+            "charts": list(answers.CHARTS),
+            "endings": list(answers.ENDINGS),
         }
 
     def _ask(self, parts: Parts) -> dict[str, Any]:
@@ -260,7 +260,7 @@ class Host:
             "request": parts,
             "words": words_of(parts),
             "text": text_of(parts),
-            "forms": told.forms_of(parts, self.live.file),
+            "forms": answers.forms_of(parts, self.live.file),
         }
 
     def _keep(self, grid: Grid) -> tuple[int, Shown]:
@@ -298,15 +298,15 @@ class Host:
 
     def _members(self, message: Members) -> dict[str, Any]:
         count = min(max(message.count, 1), MOST_LISTED)
-        return self._listing(message.column, message.where).told(message.like, max(message.first, 0), count)
+        return self._listing(message.column, message.where).page(message.like, max(message.first, 0), count)
 
-    def _listing(self, column: str, where: str) -> told.Listing:
+    def _listing(self, column: str, where: str) -> answers.Listing:
         """The members of a column under a condition; the last few lists are kept as long as the data is the same."""
         key = (column, where, self.live.session)
         with self._lock:
             known = next((listing for other, listing in self._listings if other == key), None)
         if known is None:
-            known = told.Listing(self.live.members(column, where).found)
+            known = answers.Listing(self.live.members(column, where).found)
             with self._lock:
                 self._listings = [*self._listings, (key, known)][-_MOST_LISTINGS:]
         return known
@@ -324,14 +324,14 @@ class Host:
                 fields = words_of(parts).rows if axis.side == "rows" else words_of(parts).columns
                 plain = axis.name == column_name(axis.table, axis.column)
                 column = axis.name if plain else fields[axis.source].field
-                choice = Choice(message.how == "without", [told.key_of(axis, code, member)])
+                choice = Choice(message.how == "without", [answers.key_of(axis, code, member)])
                 return self._filtered(parts, column, choice, also=True)
             case _:
                 assert_never(message.how)
 
     def _filtered(self, parts: Parts, column: str, choice: Choice, *, also: bool) -> Parts:
         """A request with a choice of a column's members, beside the one that it has or instead of it."""
-        without = told.without_value(self._listing(column, "").whole)
+        without = answers.without_value(self._listing(column, "").whole)
         return msgspec.structs.replace(parts, where=with_choice(parts.where, column, choice, without, also=also))
 
     def _explained(self, message: Explain) -> Any:
@@ -348,15 +348,17 @@ class Host:
         return self._grid(number).rows_behind(cell, evidence)
 
     def _exported(self, message: Export) -> dict[str, str]:
-        ending = _one_of(message.ending, told.ENDINGS, "kind of file")
+        ending = _one_of(message.ending, answers.ENDINGS, "kind of file")
         grid = self._grid(message.grid).grid
         chart = None if message.chart == "auto" else message.chart
         with self._drawing:
-            return told.file_told(f"{self.live.declaration.name}{ending}", lambda path: grid.save(path, chart=chart))
+            return answers.file_answer(
+                f"{self.live.declaration.name}{ending}", lambda path: grid.save(path, chart=chart)
+            )
 
     def _tried(self, message: Try) -> dict[str, Any]:
         twin = self.live.twin()
-        impact = told.impact_of_edit(self.live, message.edit)
+        impact = answers.impact_of_edit(self.live, message.edit)
         changes = list(twin.edit(message.edit))
         found: dict[str, Any] = {"changes": changes, "impact": impact}
         if isinstance(message.edit, KeepPivot):
@@ -365,7 +367,7 @@ class Host:
         number, shown = self._keep(after)
         found |= {"grid": number, **shown.first()}
         try:
-            found["moved"] = told.moved_told(self.live.ask(message.request), after)
+            found["moved"] = answers.moved_answer(self.live.ask(message.request), after)
         except StoppedError:
             raise
         except RelatumError:

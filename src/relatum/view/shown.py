@@ -55,11 +55,11 @@ class Shown:
 
     def first(self) -> dict[str, Any]:
         """The heads with the first block of cells."""
-        shown = self.told()
+        shown = self.state()
         rows, columns = min(len(self.lines), _HIGH), min(len(self.heads.columns), _WIDE)
         return {"shown": shown, "cells": self.block((0, rows), (0, columns))}
 
-    def told(self) -> dict[str, Any]:
+    def state(self) -> dict[str, Any]:
         """The heads: lines, columns, and what is true of the whole."""
         result = self.result
         rows, columns = self.row_axes, self.column_axes
@@ -110,7 +110,7 @@ class Shown:
             "filters": result.request.filters,
             "notes": [note.text for note in result.notes],
             "legend": [legend_line(each, self.looks) for each in self.heads.looks.legend],
-            "looks": self.looks.told(),
+            "looks": self.looks.listed(),
         }  # fmt: skip
 
     def block(self, rows: tuple[int, int], columns: tuple[int, int]) -> dict[str, Any]:
@@ -144,7 +144,7 @@ class Shown:
                 texts.append(None if cell is None or not cell.there else cell.text)
         found: dict[str, Any] = {"rows": rows, "columns": columns, "texts": texts, "styled": styled, "kinds": kinds}
         if len(self.looks.numbers) > before:
-            found["looks"] = self.looks.told()
+            found["looks"] = self.looks.listed()
         return found
 
     def _value_of_row(self, row: int | None) -> int:

@@ -13,7 +13,7 @@ import pyarrow as pa
 from msgspec import Struct
 from msgspec.structs import replace
 
-from relatum.audit.cell.filters import told_filters
+from relatum.audit.cell.filters import filters_in_force
 from relatum.audit.cell.records import Evidence
 from relatum.audit.cell.steps import Step
 from relatum.data import vectors as v
@@ -75,7 +75,7 @@ class Behind(Struct, frozen=True):
             listed = self._listed(table, node, found.rows)
             arguments = self.seen.columns(table, node.arguments, found.rows)
             shown, count = self._shown(node, arguments, len(found.rows)), found.count
-        filters = () if step.counted is None else told_filters(self.seen, step.counted, step.filters)
+        filters = () if step.counted is None else filters_in_force(self.seen, step.counted, step.filters)
         assert isinstance(step.expression, Aggregate), "rows are behind an aggregate"
         return Evidence(
             text=step.expression.text,
@@ -153,7 +153,7 @@ class Behind(Struct, frozen=True):
         names = [name for name, _ in found.names] + ["value" if at == 0 else "order" for at in range(len(formulas))]
         arrays = [column_to_arrow(each) for each in (*(column for _, column in found.names), *found.values)]
         text = step.text if not isinstance(step.expression, Aggregate) else step.expression.text
-        filters = () if step.counted is None else told_filters(self.seen, step.counted, step.filters)
+        filters = () if step.counted is None else filters_in_force(self.seen, step.counted, step.filters)
         # Where a count has no value (nothing relates what it counts), the list comes to no value either, not to 0.
         counted = isinstance(node, Nested) and value is not None
         shown = folded(node.function, found.values[0]) if counted else None

@@ -99,15 +99,15 @@ def take_apart(session: Session, asked: Asked, other: dict[str, Any], along: str
     splits = [each for each in splits if each.names]
     if not splits:
         raise RequestError("No lookup column divides these two cells into members.", fix="Name one with along.")
-    best, told = max(
+    best, winner = max(
         ((each, _parts(each, before, after, bool(quotient))) for each in splits),
         key=lambda each: each[1].telling * _preferred(session, each[0]),
     )
     total = after - before
-    pairs = told.divided or (None,) * len(best.names)
+    pairs = winner.divided or (None,) * len(best.names)
     parts = [
         Contribution(_named(name), old, new, part, pair)
-        for name, old, new, part, pair in zip(best.names, best.before, best.after, told.parts, pairs, strict=True)
+        for name, old, new, part, pair in zip(best.names, best.before, best.after, winner.parts, pairs, strict=True)
     ]
     parts = [each for each in parts if each.part]
     parts.sort(key=lambda each: (-abs(each.part), str(each.name)))
@@ -116,7 +116,7 @@ def take_apart(session: Session, asked: Asked, other: dict[str, Any], along: str
         parts.append(Contribution("the part that does not add up over the members", None, None, rest))
     factors = () if quantity is None else _factors(best, before, after)
     sums = [sum(Fraction(each) for each in side if each is not None) for side in (best.before, best.after)]
-    adds_up = bool(told.divided) or (_alike(sums[0], before) and _alike(sums[1], after))
+    adds_up = bool(winner.divided) or (_alike(sums[0], before) and _alike(sums[1], after))
     return Difference(
         other=cells[1].named,
         before=before,

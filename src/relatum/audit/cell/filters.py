@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from msgspec import Struct
 
 from relatum.audit.cell.location import OTHERS
-from relatum.audit.cell.records import FilterTold, Origin
+from relatum.audit.cell.records import FilterStep, Origin
 from relatum.data.days import day_of
 from relatum.model.names import column_name, literal, quoted
 from relatum.model.routes import Route
@@ -55,7 +55,7 @@ class FilterTeller:
         periods = [each for each in context.filters for calendar in moved if bounder.is_period(each, calendar)]
         rest = [each for each in context.filters if each not in periods]
         rest.sort(key=lambda each: _ORDER.index(each.origin))
-        told: list[FilterPlan] = []
+        plans: list[FilterPlan] = []
         passed: list[Filter] = []
         for each in rest:
             route = catalog.filter(each.table, each.columns, table)
@@ -63,14 +63,14 @@ class FilterTeller:
                 passed.append(each)
             after = self.probe.rows(table, passed, context)
             hops = None if route is None else _hops(route, each)
-            told.append(FilterPlan(self.text(each), _origin(each), hops, after))
+            plans.append(FilterPlan(self.text(each), _origin(each), hops, after))
         if periods or moved or context.edges:
             words = [self.text(each) for each in periods]
             words += [step_text(step) for steps in moved.values() for step in steps]
             words += [f"with the {edge.edge} {column_name(edge.table, edge.column)}" for edge in context.edges]
             whole = self.probe.rows(table, passed, context, whole=True)
-            told.append(FilterPlan(", ".join(words), "formula", (quoted(table),), whole))
-        return self.probe.rows(table, [], context), told
+            plans.append(FilterPlan(", ".join(words), "formula", (quoted(table),), whole))
+        return self.probe.rows(table, [], context), plans
 
     def text(self, each: Filter) -> str:
         """A filter as a person reads it."""
@@ -88,15 +88,15 @@ class FilterTeller:
                 return f"the dates of {name} left by calendar changes"
 
 
-def told_filters(evidence: Evidence, first: Formula, plans: Sequence[FilterPlan]) -> tuple[FilterTold, ...]:
+def filters_in_force(evidence: Evidence, first: Formula, plans: Sequence[FilterPlan]) -> tuple[FilterStep, ...]:
     """Filters with the rows before and after each."""
     before = _count(evidence, first)
-    told = []
+    found = []
     for each in plans:
         after = _count(evidence, each.after)
-        told.append(FilterTold(each.text, each.origin, each.route, before, after))
+        found.append(FilterStep(each.text, each.origin, each.route, before, after))
         before = after
-    return tuple(told)
+    return tuple(found)
 
 
 def _count(evidence: Evidence, formula: Formula) -> int:
@@ -123,17 +123,17 @@ def _hops(route: Route, each: Filter) -> tuple[str, ...]:
     return (*(str(hop.target) for hop in reversed(route)), str(route[0].source))
 
 
-def dates_told(evidence: Evidence, node: Aggregation) -> list[str]:
+def moved_dates(evidence: Evidence, node: Aggregation) -> list[str]:
     """The dates that calendar changes came to."""
-    told = []
+    found = []
     for dates in node.bounds.dates:
         days = evidence.dates(dates)
         moves = ", ".join(step_text(step) for step in dates.steps)
         if len(days):
-            told.append(f"{moves}: {day_of(int(days[0]))} to {day_of(int(days[-1]))} ({counted(len(days), 'date')})")
+            found.append(f"{moves}: {day_of(int(days[0]))} to {day_of(int(days[-1]))} ({counted(len(days), 'date')})")
         else:
-            told.append(f"{moves}: no date")
-    return told
+            found.append(f"{moves}: no date")
+    return found
 
 
 def member_text(value: object) -> str:

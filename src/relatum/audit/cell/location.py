@@ -130,11 +130,11 @@ def cell_of(resolved: Resolved, at: Mapping[str, Any]) -> Cell:
         else:
             codes[key] = code_of(resolved.session, resolved, key, member)
     keys = tuple(sorted(codes))
-    told = tuple((resolved.head(key).name, _told(resolved, key, codes[key], key in others)) for key in keys)
-    return Cell(keys, codes, frozenset(others), told)
+    described = tuple((resolved.head(key).name, _member_at(resolved, key, codes[key], key in others)) for key in keys)
+    return Cell(keys, codes, frozenset(others), described)
 
 
-def _told(resolved: Resolved, key: int, code: int, others: bool) -> Any:
+def _member_at(resolved: Resolved, key: int, code: int, others: bool) -> Any:
     field = resolved.head(key).field
     members = resolved.session.store.members(field.table, field.column)
     if others:

@@ -26,12 +26,12 @@ Reason = Literal[
 ]
 
 
-class FilterTold(Struct, frozen=True):
+class FilterStep(Struct, frozen=True):
     """A filter in force.
 
     ``origin`` is where it comes from. ``route`` are the tables it travels along to the rows, empty where it is on their
     own table; None where it does not reach them. ``before`` and ``after`` are the rows that are left without it and
-    with it, in the order in which filters are told.
+    with it, in the order in which filters are shown.
     """
 
     text: str
@@ -41,7 +41,7 @@ class FilterTold(Struct, frozen=True):
     after: int
 
 
-class PartTold(Struct, frozen=True):
+class PartStep(Struct, frozen=True):
     """A part of the formula with its value in the cell.
 
     ``depth`` is how deep it is, ``kind`` what it is (``measure``, ``brackets``, ``function``, ``aggregate``,
@@ -71,7 +71,7 @@ class Evidence(Struct, frozen=True):
     source: str
     function: str
     kind: Literal["rows", "members", "values"]
-    filters: tuple[FilterTold, ...]
+    filters: tuple[FilterStep, ...]
     count: int
     value: Any
     parts: tuple[tuple[str, Any], ...]
@@ -149,8 +149,8 @@ class CellStory(Struct, frozen=True):
     format: Format
     reason: Reason
     because: str
-    filters: tuple[FilterTold, ...]
-    parts: tuple[PartTold, ...]
+    filters: tuple[FilterStep, ...]
+    parts: tuple[PartStep, ...]
     evidence: tuple[Evidence, ...]
     notes: tuple[str, ...]
     difference: Difference | None = None

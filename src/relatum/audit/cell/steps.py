@@ -42,7 +42,7 @@ class Step(Struct, frozen=True):
     """A part of the formula where it is.
 
     ``inner`` are the numbers of the steps that it is made of. ``node`` is what the plan works out for an aggregate or
-    ranking, None where it has no value there; ``counted`` and ``filters`` are what is told of its rows.
+    ranking, None where it has no value there; ``counted`` and ``filters`` are what is shown of its rows.
     """
 
     depth: int

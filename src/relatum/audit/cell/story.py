@@ -8,10 +8,10 @@ from typing import Any
 from msgspec import Struct
 
 from relatum.audit.cell.behind import Behind
-from relatum.audit.cell.filters import FilterTeller, dates_told, member_text
+from relatum.audit.cell.filters import FilterTeller, member_text, moved_dates
 from relatum.audit.cell.location import Cell, cell_of
 from relatum.audit.cell.reasons import reason_of
-from relatum.audit.cell.records import CellStory, Evidence, FilterTold, PartTold
+from relatum.audit.cell.records import CellStory, Evidence, FilterStep, PartStep
 from relatum.audit.cell.steps import Step, StepMaker
 from relatum.data.arrow import python_values
 from relatum.data.columns import Column
@@ -117,7 +117,7 @@ def explain_cell(session: Session, asked: Asked, most: int | None = 5) -> CellSt
     evidence = list({id(each): each for each in found.values()}.values())
     order = {id(each): place for place, each in enumerate(evidence)}
     parts = tuple(
-        PartTold(
+        PartStep(
             depth=step.depth,
             kind=step.kind,
             text=step.text,
@@ -160,10 +160,10 @@ def _same(one: Step, other: Step) -> bool:
     return one.node == other.node and one.filters == other.filters and one.text == other.text
 
 
-def _filters(steps: Sequence[Step], found: Mapping[int, Evidence]) -> tuple[FilterTold, ...]:
+def _filters(steps: Sequence[Step], found: Mapping[int, Evidence]) -> tuple[FilterStep, ...]:
     """The filters of the first aggregate over rows."""
-    told = (found[number].filters for number in range(len(steps)) if number in found)
-    return next((filters for filters in told if filters), ())
+    own = (found[number].filters for number in range(len(steps)) if number in found)
+    return next((filters for filters in own if filters), ())
 
 
 def _format(session: Session, step: Step) -> Format:
@@ -174,12 +174,12 @@ def _format(session: Session, step: Step) -> Format:
 
 def _notes(look: CellLook, seen: engine.Evidence, step: Step) -> list[str]:
     """What else is true of a part: dates, kept members, lookups that found nothing."""
-    told: list[str] = []
+    lines: list[str] = []
     node = step.node
     if isinstance(node, Aggregation):
-        told += dates_told(seen, node)
+        lines += moved_dates(seen, node)
         for kept in (*node.bounds.kept, *(one for dates in node.bounds.dates for one in dates.kept)):
             count, names = seen.kept(kept, _NAMED)
             name = kept.text if isinstance(kept, Kept) else "others"
-            told.append(f"{name}: {counted(count, 'member')}: {listed(names)}{', …' if count > _NAMED else ''}")
-    return told
+            lines.append(f"{name}: {counted(count, 'member')}: {listed(names)}{', …' if count > _NAMED else ''}")
+    return lines

@@ -82,7 +82,7 @@ def spread_of(groups: Array, column: Column, size: int, *, root: bool, populatio
     counts = np.bincount(groups, minlength=size)
     # Deviations from one value of the group and from their mean first, squares after: no difference of two large
     # numbers, and equal values have no spread at all. Whole numbers are subtracted as such: floats past 2**53 are not
-    # told apart.
+    # distinguished.
     if column.type.exact and column.upper - column.lower < _SAFE:
         whole = column.values.astype(np.int64)
         shift = np.zeros(size, np.int64)

@@ -73,8 +73,8 @@ class Tops:
         tied = _tied(
             parents[best], top.number, [(column.take(np.flatnonzero(best)), down) for column, down in (ranked, *ties)]
         )
-        told = hidden if self.plan.tells_hidden else None
-        self.left_out.append(LeftOut(top.key, len(np.unique(hidden[:, -1])), unranked, tied, told))
+        listed = hidden if self.plan.tells_hidden else None
+        self.left_out.append(LeftOut(top.key, len(np.unique(hidden[:, -1])), unranked, tied, listed))
         above = [hidden[:, at] for at in range(len(top.outer))]
         distinct, sets = number_groups(above, [evaluator.sizes[key] for key in top.outer], len(hidden))
         sizes = tuple(evaluator.sizes[key] for key in keys)

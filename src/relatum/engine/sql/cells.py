@@ -428,7 +428,7 @@ class Cells:
         self, bounds: Bounds, matches: Sequence[Match], frame: Frame, *, noted: bool = True
     ) -> tuple[Groups, list[KeyColumn]]:
         """The distinct members on the rows within bounds, by the cells that see them; ``noted`` if rows that a
-        condition leaves out are to be told.
+        condition leaves out are to be noted.
         """
         if noted:
             self.parts.look_at(bounds.source, bounds.restrictions)

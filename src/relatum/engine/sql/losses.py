@@ -24,7 +24,7 @@ class Counted(Immutable, frozen=True):
     """A count of rows that something leaves out: of which table, under which conditions, and why.
 
     ``value`` is what has no value because a lookup along ``route`` found nothing, or a cast; ``judged`` is the
-    condition that leaves them out. ``before`` are lookups that would have been told first.
+    condition that leaves them out. ``before`` are lookups that would have been noted first.
     """
 
     source: str

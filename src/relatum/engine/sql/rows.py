@@ -293,7 +293,7 @@ class Rows:
 
     def row(self, at: At) -> Sql:
         """What tells the row apart from others of its table."""
-        assert not at.place.level, "rows of levels are told apart by their columns"
+        assert not at.place.level, "rows of levels are distinguished by their columns"
         return column(at.alias, self.parts.row_column) if at.copied else self.parts.stored(at.place.table).row(at.alias)
 
     def missing(self, at: At) -> Sql | None:

@@ -120,7 +120,7 @@ def _surround(made: Canvas) -> None:
     width, height = figure.get_size_inches()
     top = 0.06 if made.options.bare else _EDGE
     if not made.options.bare:
-        top = _told_above(made, top)
+        top = _heading(made, top)
     top += _legend(made, top)
     bottom = 0.04 if made.options.bare else _EDGE
     for note in () if made.options.bare else reversed(made.notes):
@@ -144,7 +144,7 @@ def _unseen_glyphs() -> Iterator[None]:
         yield
 
 
-def _told_above(made: Canvas, top: float) -> float:
+def _heading(made: Canvas, top: float) -> float:
     """Title and filters; how far down they reach, in inches."""
     frame, figure = made.frame, made.figure
     width, height = figure.get_size_inches()

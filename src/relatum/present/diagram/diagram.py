@@ -12,7 +12,7 @@ from relatum.arguments import checked
 from relatum.errors import SourceError
 from relatum.model.atomic import write_atomically, write_bytes_atomically
 from relatum.model.graph import Graph
-from relatum.present.diagram.edges import told_of
+from relatum.present.diagram.edges import edge_title
 from relatum.present.pictures import PICTURES, picture_bytes
 from relatum.wording import counted, visible
 
@@ -104,7 +104,7 @@ class Diagram:
         """The drawing with a title on each table and line, which a pointer resting there shows."""
         from relatum.present.diagram.draw import slug  # noqa: PLC0415 - as above
 
-        titles = {f"relationship-{number}": told_of(edge) for number, edge in enumerate(self.graph.edges)}
+        titles = {f"relationship-{number}": edge_title(edge) for number, edge in enumerate(self.graph.edges)}
         for node in self.graph.nodes:
             rows = "" if node.rows is None else f", {counted(node.rows, 'row')}"
             role = f", a role of {node.role_of}" if node.role_of else ""

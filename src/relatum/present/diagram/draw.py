@@ -92,10 +92,10 @@ def _head_text(axes: Any, box: Box) -> None:
     node, middle = box.node, box.y + HEAD / 2
     name = axes.text(box.x + 0.14, middle, node.name, color="white", fontsize=9, weight="bold", va="center", zorder=5)
     name.set_url(f"#table-{slug(node.name)}")
-    told = f"role of {node.role_of}" if node.role_of else "" if node.rows is None else f"{node.rows:,}"
-    if told:
+    detail = f"role of {node.role_of}" if node.role_of else "" if node.rows is None else f"{node.rows:,}"
+    if detail:
         axes.text(
-            box.x + box.width - 0.14, middle, told, color="white", fontsize=7.5, va="center", ha="right", zorder=5
+            box.x + box.width - 0.14, middle, detail, color="white", fontsize=7.5, va="center", ha="right", zorder=5
         )
 
 

@@ -158,7 +158,7 @@ def label_places(
             yield edge, found, text
 
 
-def told_of(edge: Edge) -> str:
+def edge_title(edge: Edge) -> str:
     """A line in words, for its title."""
     kinds = {("n", "1"): "many to one", ("1", "1"): "one to one", ("n", "n"): "many to many", ("1", "n"): "one to many"}
     travels = {

@@ -23,7 +23,7 @@ from relatum.pivot.members import Found
 from relatum.pivot.request import Request
 from relatum.pivot.result import BELOW, OTHERS, TOTAL, Axis, Result
 from relatum.present.charts.frame import is_time, member_paints, steps_of
-from relatum.present.looks import PLAIN_LOOK, Look, Told
+from relatum.present.looks import PLAIN_LOOK, LegendEntry, Look
 from relatum.present.paint import FONT, SIZE, colours_of
 from relatum.present.shapes import shape_of
 from relatum.present.sheet import (
@@ -68,7 +68,7 @@ class LookNumbers:
         """The number of a look."""
         return self.numbers.setdefault(look, len(self.numbers))
 
-    def told(self) -> list[dict[str, Any] | None]:
+    def listed(self) -> list[dict[str, Any] | None]:
         """What each number stands for."""
         return [None if look == PLAIN_LOOK else _look(look) for look in self.numbers]
 
@@ -120,12 +120,12 @@ def document(request: Request, asker: Asker, prepare: Sequence[str]) -> dict[str
             )
         results[",".join(map(str, choice))] = result
     looks = LookNumbers()
-    told = _page(list(results.values()), asker)
-    told["prepared"] = [{key: each[key] for key in ("name", "label", "members")} for each in lists]
-    told["grids"] = {name: _grid(result, looks) for name, result in results.items()}
-    told["first"] = ",".join("0" for _ in lists)
-    told["looks"] = looks.told()
-    return told
+    page = _page(list(results.values()), asker)
+    page["prepared"] = [{key: each[key] for key in ("name", "label", "members")} for each in lists]
+    page["grids"] = {name: _grid(result, looks) for name, result in results.items()}
+    page["first"] = ",".join("0" for _ in lists)
+    page["looks"] = looks.listed()
+    return page
 
 
 def _refuse_axes(result: Result, prepare: Sequence[str]) -> None:
@@ -175,16 +175,16 @@ def _values(result: Result, sheet: Sheet) -> list[dict[str, Any]]:
     for value, write, recipe in zip(result.values, sheet.writers, result.recipes, strict=True):
         shape = shape_of(write) if value.type.numeric else None
         reason = recipe.reason if shape is not None else "it is not a plain number"
-        told = recipe.steps and shape is not None
+        usable = recipe.steps and shape is not None
         values.append(
             {
                 "heading": headed(value, write),
                 "formula": "\n".join(value.formulas),
                 "about": value.about,
                 "words": ", ".join(f"{word} {text}" for word, text in said_of(value.format).items()),
-                "recipe": recipe.steps if told else None,
-                "uses": list(recipe.numbers) if told else [],
-                "fields": sorted(heads.index(at) for at in recipe.fields if at in heads) if told else [],
+                "recipe": recipe.steps if usable else None,
+                "uses": list(recipe.numbers) if usable else [],
+                "fields": sorted(heads.index(at) for at in recipe.fields if at in heads) if usable else [],
                 "beside": sorted(heads.index(at) for at in recipe.beside if at in heads),
                 "innermost": recipe.innermost,
                 "reason": f"{value.heading}: {reason}",
@@ -199,13 +199,13 @@ def _heads(result: Result) -> list[int]:
     return [at for at, axis in enumerate(result.axes) if axis.attribute is None]
 
 
-def legend_line(told: Told, looks: LookNumbers) -> dict[str, Any]:
+def legend_line(entry: LegendEntry, looks: LookNumbers) -> dict[str, Any]:
     """A line of the legend, as a page is given it."""
     return {
-        "look": looks.number(replace(told.look, mark="", bar=None)),
-        "sample": told.look.mark or "■",
-        "text": told.line,
-        "shades": [[each.light, each.dark] for each in told.shades],
+        "look": looks.number(replace(entry.look, mark="", bar=None)),
+        "sample": entry.look.mark or "■",
+        "text": entry.line,
+        "shades": [[each.light, each.dark] for each in entry.shades],
     }
 
 
@@ -379,8 +379,8 @@ def _hidden(result: Result) -> dict[int, list[tuple[list[int], list[int] | None]
         sets: dict[tuple[int, ...], list[int]] = {}
         for *outer, code in each.codes.tolist():
             sets.setdefault(tuple(outer), []).append(code)
-        told = len(each.codes) <= MOST_HIDDEN
-        under = [(list(outer), codes if told else None) for outer, codes in sets.items()]
+        usable = len(each.codes) <= MOST_HIDDEN
+        under = [(list(outer), codes if usable else None) for outer, codes in sets.items()]
         found[each.field] = under
     return found
 

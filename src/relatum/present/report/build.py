@@ -129,7 +129,7 @@ def _body(
         kind = None if part.chart == "automatic" else part.chart
         figure, choice, notes = grid.drawn(kind, {"bare": True})
         pieces.append(svg_html(picture_bytes(figure, ".svg").decode(), f"{part.heading or part.pivot}, {choice.kind}"))
-        pieces += [f'<p class="told">{escape(note)}</p>' for note in notes]
+        pieces += [f'<p class="note">{escape(note)}</p>' for note in notes]
     if part.table:
         pieces.append(table_html(grid.result))
     return "".join([*pieces, notes_html(grid.result)])

@@ -49,7 +49,7 @@ def page(title: str, about: str, sections: Iterable[Section], theme: Theme, loca
     for section in sections:
         heading = f"<h2>{escape(section.heading)}</h2>" if section.heading else ""
         parts.append(f"<section>{heading}{section.body}</section>")
-    parts.append("".join(f'<p class="told">{escape(note)}</p>' for note in notes))
+    parts.append("".join(f'<p class="note">{escape(note)}</p>' for note in notes))
     rule = "default-src 'none'; img-src data:; style-src 'unsafe-inline'"
     return (
         f'<!doctype html>\n<html lang="{escape(locale.replace("_", "-"), quote=True)}"><head><meta charset="utf-8">'
@@ -87,12 +87,12 @@ def svg_html(svg: str, label: str) -> str:
 
 def filters_html(result: Result) -> str:
     """The filters in force."""
-    return "".join(f'<p class="told above">{escape(text)}</p>' for text in result.request.filters)
+    return "".join(f'<p class="note above">{escape(text)}</p>' for text in result.request.filters)
 
 
 def notes_html(result: Result) -> str:
     """The notes of a grid."""
-    return "".join(f'<p class="told">note: {escape(note.text)}</p>' for note in result.notes)
+    return "".join(f'<p class="note">note: {escape(note.text)}</p>' for note in result.notes)
 
 
 def table_html(result: Result) -> str:
@@ -100,7 +100,7 @@ def table_html(result: Result) -> str:
     sheet = sheet_of(result)
     lines = nested(sheet, [axis.attribute is not None for axis in result.axes[: result.row_count]])
     body = "".join(_line(line, sheet) for line in lines[:MOST_LINES])
-    more = f'<p class="told">{len(lines) - MOST_LINES:,} more lines</p>' if len(lines) > MOST_LINES else ""
+    more = f'<p class="note">{len(lines) - MOST_LINES:,} more lines</p>' if len(lines) > MOST_LINES else ""
     inner = f"<thead>{_heads(result, sheet)}</thead><tbody>{body}</tbody>"
     table = f'<div class="wide"><table style="--characters:{_characters(lines, sheet)}">{inner}</table></div>'
     return table + more + "".join(legend_html(sheet.legend))
@@ -164,7 +164,7 @@ h1{font-size:1.8em;line-height:1.2;margin:0 0 .3rem}
 h2{font-size:1.2em;margin:2.2rem 0 .6rem;padding-top:.5rem;border-top:3px solid var(--accent)}
 .about{color:var(--faint);margin:.2rem 0 1rem;font-size:1.08em}
 .prose{max-width:44rem}.prose table{width:auto}
-.told{color:var(--faint);font-size:.92em;margin:.15rem 0}
+.note{color:var(--faint);font-size:.92em;margin:.15rem 0}
 .figures{display:flex;flex-wrap:wrap;gap:1rem;margin:.4rem 0}
 .figure{flex:1 1 9.5rem;border-left:3px solid var(--accent);padding:.2rem .2rem .2rem .8rem}
 .figure dt{color:var(--faint)}.figure dd{margin:0;font-size:1.65em;font-variant-numeric:tabular-nums}
@@ -190,7 +190,7 @@ th[scope=row],thead .first{text-align:left}
 @page{margin:16mm 14mm}
 @media print{main{max-width:none;padding:0}.wide,figure{overflow:visible}
 .wide{background:none;container-type:normal}.wide .first,.wide th[scope=row]{position:static}
-.wide table{font-size:min(.95em,calc(182mm / var(--characters) / .62))}th,td{padding:.2em .5em}.told{break-before:avoid}
+.wide table{font-size:min(.95em,calc(182mm / var(--characters) / .62))}th,td{padding:.2em .5em}.note{break-before:avoid}
 .above{break-after:avoid}h2{break-after:avoid}figure,.figure,tr{break-inside:avoid}
 thead{display:table-header-group}a{color:inherit}}
 """

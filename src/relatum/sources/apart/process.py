@@ -181,8 +181,8 @@ def _frame(process: _Process, question: _Question) -> tuple[bytes, bytes]:
     kind, size = HEAD.unpack(process.read(HEAD.size, question))
     content = process.read(size, question)
     if kind == FAILED:
-        told = json.loads(content)
-        raise Refused(told["kind"], told["text"])
+        refused = json.loads(content)
+        raise Refused(refused["kind"], refused["text"])
     return kind, content
 
 

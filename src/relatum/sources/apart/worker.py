@@ -89,8 +89,8 @@ class _Worker:
                     self._write(said(SAID, {}))
                 case "answer":
                     assert self._opened is not None
-                    told, schema, batches = self._opened.answer(question["statement"], question["parameters"])
-                    self._write(said(SAID, told))
+                    facts, schema, batches = self._opened.answer(question["statement"], question["parameters"])
+                    self._write(said(SAID, facts))
                     send_batches(self._write, schema, batches)
                 case "take":
                     assert self._opened is not None

@@ -61,9 +61,9 @@ def read_database(address: str, part: str, query: str, folder: Path, stated: Sta
                 at = table.column_names.index(name)
                 table = table.set_column(at, name, as_declared(table.column(at), type_))
         else:
-            text, told = database.select(query, shown)
+            text, more = database.select(query, shown)
             table, remarks = database.answer(text, shown)
-            remarks += told
+            remarks += more
     data = table_data(table.schema, stated, shown, table.num_rows, table.column)
     return TableData(data.types, data.rows, data.column, data.left_out, data.orders, [*data.remarks, *remarks])
 

@@ -185,7 +185,7 @@ from pg_constraint k where k.contype in ('p', 'f') order by k.conname
 
 def plain_column(array: Any, field: Any) -> Any:
     """A column as the driver hands it out, in a type that has a value's exact meaning."""
-    kind, modifier = _told_of(field)
+    kind, modifier = _kind_of(field)
     if isinstance(field.type, pa.BaseExtensionType):
         array = pa.chunked_array([chunk.storage for chunk in array.chunks], field.type.storage_type)
     if kind == "numeric":
@@ -195,7 +195,7 @@ def plain_column(array: Any, field: Any) -> Any:
 
 def has_open_scale(field: Any) -> bool:
     """Whether a column is a numeric without a scale, so that only its values say how many digits it has."""
-    kind, modifier = _told_of(field)
+    kind, modifier = _kind_of(field)
     return kind == "numeric" and modifier < _LEAST_MODIFIER
 
 
@@ -211,14 +211,14 @@ def converted_type(field: Any) -> Any | None:
     """The type to which the server is to convert a column before it counts or compares it; None for all but those
     that it hands out as something else than what they are there.
     """
-    kind, _ = _told_of(field)
+    kind, _ = _kind_of(field)
     if kind == "money":
         return pa.decimal128(_DIGITS, 2)
     texts = isinstance(field.type, pa.UuidType | pa.JsonType) or pa.types.is_string(field.type)
     return pa.string() if texts and kind not in _TEXTS else None
 
 
-def _told_of(field: Any) -> tuple[str, int]:
+def _kind_of(field: Any) -> tuple[str, int]:
     """What the driver tells of a column: its type there, and the modifier in which a numeric has its digits."""
     metadata = {key.decode(): value.decode() for key, value in (field.metadata or {}).items()}
     return metadata.get("POSTGRESQL:type", ""), int(metadata.get("POSTGRESQL:typmod", "-1"))

@@ -102,7 +102,7 @@ class _SQLite(Database):
             return gathered(schema, batches, shown)
 
         try:
-            told, table = self.connection.answer(statement, parameters, gather, f"{self.shown}: the database")
+            facts, table = self.connection.answer(statement, parameters, gather, f"{self.shown}: the database")
         except Refused as error:
             if error.kind == "ArrowInvalid":
                 raise SourceError(
@@ -111,7 +111,7 @@ class _SQLite(Database):
                     fix="Use a query that casts the column to text or integer.",
                 ) from None
             raise refusal(error, shown) from None
-        counts = [Counter(dict(zip(*each, strict=True))) for each in zip(told["kinds"], told["counts"], strict=True)]
+        counts = [Counter(dict(zip(*each, strict=True))) for each in zip(facts["kinds"], facts["counts"], strict=True)]
         remarks = [_remark(name, each) for name, each in zip(table.column_names, counts, strict=True)]
         return table, [each for each in remarks if each]
 

@@ -72,9 +72,9 @@ class DuckDbConnection(Connection):
 
     def answered(self, statement: str) -> Any:
         """The answer to a SELECT."""
-        return self._told(statement)[1]
+        return self._replied(statement)[1]
 
-    def _told(self, statement: str, parameters: Sequence[str] = ()) -> tuple[dict[str, Any], Any]:
+    def _replied(self, statement: str, parameters: Sequence[str] = ()) -> tuple[dict[str, Any], Any]:
         """What is to be known of the answer, and the answer."""
 
         def gather(schema: Any, batches: Iterable[Any]) -> Any:
@@ -88,7 +88,7 @@ class DuckDbConnection(Connection):
     def table(self, part: str) -> Relation:
         """A table or view."""
         names = part.split(".") if part.count(".") == 1 else [part]
-        _, found = self._told(
+        _, found = self._replied(
             "select count(*) as n from duckdb_tables() where table_name = ? and (? = '' or schema_name = ?)",
             [names[-1], *([names[0]] * 2 if len(names) > 1 else ["", ""])],
         )
@@ -169,12 +169,12 @@ class DuckDbConnection(Connection):
     ) -> Relation:
         """A table, view, query or files, with the columns that are read as another type than theirs."""
         try:
-            told, table = self._told(self._no_rows_of(source))
+            facts, table = self._replied(self._no_rows_of(source))
         except LimitError:
             raise
         except SourceError as error:
             raise SourceError(f"{shown} cannot be read: {error.reason}", path=self.shown) from None
-        kinds, schema = told["kinds"], table.schema
+        kinds, schema = facts["kinds"], table.schema
         converted = set()
         for at, (field, kind) in enumerate(zip(schema, kinds, strict=True)):
             if type_of(field.type) == TEXT and not pa.types.is_time(field.type) and kind != "VARCHAR":

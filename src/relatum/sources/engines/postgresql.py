@@ -56,14 +56,14 @@ class PostgreSqlConnection(Connection):
                 cursor.execute(statement)
                 connection.commit()
         except (self._adbc.Error, pa.ArrowException) as error:
-            raise self._told(error) from None
+            raise self._refusal(error) from None
 
-    def _told(self, error: Exception) -> RelatumError:
+    def _refusal(self, error: Exception) -> RelatumError:
         with suppress(self._adbc.Error):
             self._database.end(failed=True)
         refuse_stopped()
         if "due to user request" in str(error):
-            raise KeyboardInterrupt from None  # its driver heard Ctrl-C, and has told the server
+            raise KeyboardInterrupt from None  # its driver heard Ctrl-C, and has cancelled it
         if "statement timeout" in str(error):
             return too_late(f"{self.shown}: the engine")
         return self._failure(error, _TOO_LARGE)
@@ -105,7 +105,7 @@ class PostgreSqlConnection(Connection):
                 self._database.end()
             return table
         except (self._adbc.Error, pa.ArrowException, OSError) as error:
-            raise self._told(error) from None
+            raise self._refusal(error) from None
 
     def table(self, part: str) -> Relation:
         """A table or view."""
@@ -178,7 +178,7 @@ class PostgreSqlConnection(Connection):
             if before == self._seen and int(str(before).split(":")[1]) == own:
                 self._seen = self._state_after(own)
         except (self._adbc.Error, pa.ArrowException) as error:
-            raise self._told(error) from None
+            raise self._refusal(error) from None
         return Relation(name, rows.schema, self._named(name), lambda alias: self._column(alias, ROW))
 
     def _made_of(self, name: str, schema: Any) -> str:

@@ -102,7 +102,7 @@ class SparkConnection(Connection):
         try:
             return self._session.sql(statement).toArrow()
         except Exception as error:
-            raise self._told(error) from None
+            raise self._refusal(error) from None
 
     def answered_after(self, kept: Sequence[tuple[str, str]], statement: str) -> Any:
         """The answer to a SELECT that reads others: these are computed and kept by the workers while it runs.
@@ -121,7 +121,7 @@ class SparkConnection(Connection):
         except RelatumError:
             raise
         except Exception as error:
-            raise self._told(error) from None
+            raise self._refusal(error) from None
         finally:
             with suppress(Exception):
                 for name, _ in kept:
@@ -170,7 +170,7 @@ class SparkConnection(Connection):
         """Put this thread's queries into the group that is cancelled together."""
         self._session.sparkContext.setJobGroup(self._group, "relatum", True)
 
-    def _told(self, error: Exception) -> RelatumError:
+    def _refusal(self, error: Exception) -> RelatumError:
         return self._failure(error, _TOO_LARGE, _said(error))
 
     def table(self, part: str) -> Relation:
@@ -190,7 +190,7 @@ class SparkConnection(Connection):
         try:
             return {each[0].lower() for each in self._session.sql("show system functions").collect()}
         except Exception as error:
-            raise self._told(error) from None
+            raise self._refusal(error) from None
 
     def reads_files(self) -> bool:
         """Parquet files are read by Spark itself."""
@@ -226,7 +226,7 @@ class SparkConnection(Connection):
                     frame = frame.withColumn(field.name, frame[_quoted(field.name)].cast("timestamp_ntz"))
             frame.createOrReplaceTempView(view)
         except Exception as error:
-            raise self._told(error) from None
+            raise self._refusal(error) from None
         return Relation(view, rows.schema, self._named(view), lambda alias: self._column(alias, ROW))
 
     def _view_name(self, hint: str) -> str:

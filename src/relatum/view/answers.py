@@ -1,4 +1,4 @@
-"""What a live page is told beside grids: the model, lists of members, explanations, pictures, files."""
+"""What a live page is answered beside grids: the model, lists of members, explanations, pictures, files."""
 
 from __future__ import annotations
 
@@ -51,7 +51,7 @@ ENDINGS = (".csv", ".json", ".parquet", ".arrow", ".txt", ".md", ".xlsx", ".html
 ROW_ENDINGS = (".csv", ".json", ".parquet", ".arrow")
 
 
-def names_told(session: Session) -> dict[str, Any]:
+def names_answer(session: Session) -> dict[str, Any]:
     """The names that a request can use: tables with columns, measures, hierarchies, functions, saved pivots."""
     declaration = session.declaration
     tables = []
@@ -71,7 +71,7 @@ def names_told(session: Session) -> dict[str, Any]:
         tables.append({"name": quoted(name), "about": table.about, "rows": session.data[name].rows, "columns": columns})
     return {
         "tables": tables,
-        "measures": [_measure_told(declaration, name) for name in declaration.measures],
+        "measures": [_measure_answer(declaration, name) for name in declaration.measures],
         "hierarchies": [
             {"name": quoted(name), "levels": list(each.levels), "about": each.about}
             for name, each in declaration.hierarchies.items()
@@ -88,7 +88,7 @@ def names_told(session: Session) -> dict[str, Any]:
     }
 
 
-def _measure_told(declaration: Declaration, name: str) -> dict[str, Any]:
+def _measure_answer(declaration: Declaration, name: str) -> dict[str, Any]:
     measure = declaration.measures[name]
     return {
         "name": quoted(name),
@@ -152,12 +152,12 @@ class Listing:
         threading.Thread(target=self._search.texts, daemon=True, name="relatum-members").start()
         self._last = ("", found, _present_first(found))
 
-    def told(self, like: str, first: int, count: int) -> dict[str, Any]:
+    def page(self, like: str, first: int, count: int) -> dict[str, Any]:
         """Some of the members that contain a text: those with rows come first."""
         if like != self._last[0]:
             found = self._search.found(like) if like else self.whole
             self._last = (like, found, _present_first(found))
-        return members_told(self._last[1], self._last[2][first : first + count])
+        return members_answer(self._last[1], self._last[2][first : first + count])
 
 
 def _present_first(found: Found) -> Array:
@@ -171,7 +171,7 @@ def without_value(found: Found) -> frozenset[str]:
     return frozenset(keys[code] for code in found.codes[found.codes >= members.null].tolist())
 
 
-def members_told(found: Found, chosen: Array) -> dict[str, Any]:
+def members_answer(found: Found, chosen: Array) -> dict[str, Any]:
     """Some members of a column, each with its count and how formulas write it."""
     members = found.axis.members
     codes = found.codes[chosen]
@@ -205,7 +205,7 @@ def key_of(axis: Axis, code: int, member: Any) -> str:
 # -- explanations -----------------------------------------------------------------------------------------------------
 
 
-def blocks_told(blocks: Sequence[markup.Block]) -> list[dict[str, Any]]:
+def blocks_answer(blocks: Sequence[markup.Block]) -> list[dict[str, Any]]:
     """Lines and tables as plain values."""
     return [_block(each) for each in blocks]
 
@@ -225,23 +225,23 @@ def _cells(line: markup.Row) -> list[dict[str, Any]]:
     return [{"t": each.text, "number": each.number, "bold": each.bold, "faint": each.faint} for each in texts]
 
 
-def explanation_told(explanation: Any, against: bool) -> dict[str, Any]:
+def explanation_answer(explanation: Any, against: bool) -> dict[str, Any]:
     """An explanation: its head, what is behind each aggregate, and the difference to another cell."""
-    told = explanation.told()
+    found = explanation.blocks()
     story = explanation.story
     return {
-        "head": blocks_told(told.head),
+        "head": blocks_answer(found.head),
         "evidence": [
-            {"blocks": blocks_told(blocks), "count": each.count, "kind": each.kind}
-            for blocks, each in zip(told.evidence, story.evidence, strict=True)
+            {"blocks": blocks_answer(blocks), "count": each.count, "kind": each.kind}
+            for blocks, each in zip(found.evidence, story.evidence, strict=True)
         ],
-        "difference": blocks_told(told.difference) if against else [],
+        "difference": blocks_answer(found.difference) if against else [],
         "by": story.difference.by if against and story.difference is not None else "",
         "notes": list(story.notes),
     }
 
 
-def rows_told(table: Any, first: int, count: int) -> dict[str, Any]:
+def rows_answer(table: Any, first: int, count: int) -> dict[str, Any]:
     """A page of a table's rows, as texts."""
     page = table.slice(first, count)
     columns = [list(map(plain, column.to_pylist())) for column in page.columns]
@@ -261,7 +261,7 @@ def _is_number(type_: pa.DataType) -> bool:
 # -- pictures and files -----------------------------------------------------------------------------------------------
 
 
-def chart_told(grid: Grid, chart: str, mode: str, size: tuple[float, float]) -> dict[str, Any]:
+def chart_answer(grid: Grid, chart: str, mode: str, size: tuple[float, float]) -> dict[str, Any]:
     """A picture of a grid as SVG, the kind that was drawn and why, and what it leaves out."""
     kind = None if chart == "auto" else chart
     drawing = grid.drawing(kind, {"mode": mode, "size": size})
@@ -269,7 +269,7 @@ def chart_told(grid: Grid, chart: str, mode: str, size: tuple[float, float]) -> 
     return {"svg": svg, "choice": str(drawing.choice), "notes": list(notes)}
 
 
-def file_told(name: str, write: Callable[[Path], object]) -> dict[str, str]:
+def file_answer(name: str, write: Callable[[Path], object]) -> dict[str, str]:
     """A file for the page to hand to the person: its name, and its bytes in base64."""
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / name
@@ -280,7 +280,7 @@ def file_told(name: str, write: Callable[[Path], object]) -> dict[str, str]:
 # -- the model --------------------------------------------------------------------------------------------------------
 
 
-def model_told(session: Session, diagram: Diagram) -> dict[str, Any]:
+def model_answer(session: Session, diagram: Diagram) -> dict[str, Any]:
     """Tables with columns, relationships and measures, and the drawing of them."""
     found = overview(session)
     declaration = session.declaration
@@ -322,11 +322,11 @@ def model_told(session: Session, diagram: Diagram) -> dict[str, Any]:
             for each in found.tables
         ],
         "relationships": related,
-        "measures": [_measure_told(declaration, name) for name in declaration.measures],
+        "measures": [_measure_answer(declaration, name) for name in declaration.measures],
     }  # fmt: skip
 
 
-def relationship_told(session: Session, link: str) -> list[dict[str, Any]]:
+def relationship_answer(session: Session, link: str) -> list[dict[str, Any]]:
     """What the audit finds about one relationship.
 
     Raises
@@ -341,8 +341,8 @@ def relationship_told(session: Session, link: str) -> list[dict[str, Any]]:
     return [as_plain(each) for each in found]
 
 
-def impact_told(found: Impact) -> dict[str, Any]:
-    """What depends on something: what breaks without it, and what changes, told together where it is for one reason."""
+def impact_answer(found: Impact) -> dict[str, Any]:
+    """What depends on something: what breaks without it, and what changes, by the reason."""
     together: dict[str, list[str]] = {}
     for each in found.changes:
         together.setdefault(each.effect, []).append(each.called)
@@ -357,22 +357,22 @@ def impact_of_edit(live: Live, edit: Edits) -> dict[str, Any] | None:
     """What depends on the thing that an edit changes; None where it is new."""
     match edit:
         case WriteMeasure(name=name) if bare(name) in live.declaration.measures:
-            return impact_told(live.impact(quoted(bare(name))))
+            return impact_answer(live.impact(quoted(bare(name))))
         case Direct(link=name) | Rename(name=name) | Remove(name=name):
-            return impact_told(live.impact(name))
+            return impact_answer(live.impact(name))
         case WriteMeasure() | KeepPivot():
             return None
         case _:
             assert_never(edit)
 
 
-def difference_told(before: str, after: str) -> list[str]:
+def difference_answer(before: str, after: str) -> list[str]:
     """The lines that differ between two texts, with a few around them."""
     lines = difflib.unified_diff(before.splitlines(), after.splitlines(), "file", "page", lineterm="", n=2)
     return list(lines)[2:]
 
 
-def moved_told(before: Grid, after: Grid) -> str:
+def moved_answer(before: Grid, after: Grid) -> str:
     """How many values of a grid another one has otherwise, in words."""
     one, other = (_values(each) for each in (before, after))
     keys = one.keys() | other.keys()
