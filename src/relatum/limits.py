@@ -230,7 +230,7 @@ def refuse_late() -> None:
     Raises
     ------
     LimitError, StoppedError
-        It is so.
+        The limit is passed, or the work is not wanted any more.
     """
     refuse_stopped()
     ends = _ends.get()

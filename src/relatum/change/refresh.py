@@ -32,7 +32,7 @@ from relatum.wording import counted, listed, sample_text, visible_lines
 #: Members are remembered by name where there are no more than this.
 _MOST_MEMBERS = 2_000
 _SAMPLES = 3
-#: So many rows that find nothing are looked at for their keys.
+#: How many rows that find nothing are looked at for their keys.
 _MOST_ORPHANS = 20_000
 
 

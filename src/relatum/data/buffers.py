@@ -59,7 +59,7 @@ def array_values(array: Any, filler: int | float | bool | None = None) -> NDArra
     array : pyarrow.Array or pyarrow.ChunkedArray
         Numbers, booleans, dates (days since 1970) or timestamps (in the unit of their type, since 1970).
     filler : int, float or bool, optional
-        What stands where a value is null; anything unless given.
+        The value to put where there is a null; anything by default.
 
     Returns
     -------

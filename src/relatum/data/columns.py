@@ -122,7 +122,7 @@ def exact_column(type_: Type, values: Array, nulls: NDArray[np.bool_] | None = N
     values : numpy.ndarray of int, one dimension
         Integers; decimals times ten to their scale; days since 1970; timestamps in fractions of a second since 1970.
     nulls : numpy.ndarray of bool, optional
-        True where there is no value; as long as ``values``. What stands there does not matter.
+        True where there is no value; as long as ``values``. The values there do not matter.
     """
     if nulls is not None and not nulls.any():
         nulls = None

@@ -14,7 +14,7 @@ from relatum.data.columns import Array
 DENSE_GROUPS = 1 << 24
 #: Fewer rows than possible groups by this factor are sorted rather than counted into every group.
 SPARSE = 16
-#: Up to so many possible combinations a row, a table of all of them is looked up; they are not numbered first.
+#: Up to this many possible combinations per row, a table of all of them is used; they are not numbered first.
 _FEW = 8
 _LOOKED_AT = 64
 

@@ -135,7 +135,7 @@ def fits(lower: int, upper: int) -> bool:
 def exact(operation: Arithmetic, type_: Type, left: Column, right: Column, nulls: Nulls) -> Column:
     """Add, subtract or multiply whole numbers; an overflow is an error, and nothing else is.
 
-    The bounds of the operands tell beforehand whether 64 bits suffice. Where they leave it open, each result is looked
+    The bounds of the operands tell in advance whether 64 bits suffice. Where they do not, each result is looked
     at: sums and differences by their signs, products by a float estimate, which near the limit is off by less than the
     sign of the wrapped product tells.
     """

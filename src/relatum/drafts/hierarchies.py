@@ -121,7 +121,7 @@ def _longest(columns: list[ColumnProfile]) -> tuple[list[ColumnProfile], list[st
 
 
 def determines(fine: ColumnProfile, coarse: ColumnProfile) -> bool:
-    """Whether each member of a column has one value of another, on so many repeated rows that it is no accident."""
+    """Whether each member of a column has one value of another, on enough rows that it is no coincidence."""
     codes = fine.members.codes.astype(np.int64)
     others = coarse.members.codes.astype(np.int64)
     known = (codes < fine.distinct) & (others < coarse.distinct)

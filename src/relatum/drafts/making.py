@@ -1,4 +1,4 @@
-"""A declaration in the making: what is proposed is taken in, in the first way in which the model still stands."""
+"""A declaration in the making: what is proposed is taken in, in the first way that leaves the model valid."""
 
 from __future__ import annotations
 

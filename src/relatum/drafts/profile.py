@@ -21,7 +21,7 @@ _COMMA = re.compile(r"-?\d{1,3}(?:[. ]\d{3})*,\d+\Z|-?\d+,\d+\Z")
 _DIGITS = re.compile(r"\d+\Z")
 _MONTH = re.compile(r"\d{4}-(?:0[1-9]|1[0-2])\Z")
 _QUARTER = re.compile(r"\d{4}-Q[1-4]\Z")
-#: So many rows, spread over the whole column, are looked at where all would take long.
+#: How many rows, spread over the whole column, are looked at where all would take long.
 _SAMPLE = 20_000
 #: Texts of more words than this, on average, are remarks: a person's, a place's or a product's name rarely has more.
 _REMARK_WORDS = 4

@@ -69,7 +69,7 @@ _OWN_KIND = frozenset(
     "parent manager boss supervisor superior leader mentor referrer predecessor successor previous next "
     "replaces reports".split()
 )
-#: What happens to what a document stands for: the total of an invoice is what was invoiced.
+#: What happens to the thing a document is about: the total of an invoice is what was invoiced.
 _DONE = {
     "invoice": "invoiced", "bill": "billed", "order": "ordered", "payment": "paid",
     "purchase": "purchased", "refund": "refunded", "shipment": "shipped", "booking": "booked", "donation": "donated",

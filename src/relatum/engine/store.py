@@ -36,7 +36,7 @@ class Sized(Protocol):
 S = TypeVar("S", bound=Sized)
 #: Computes a derived column from a store, of any kind, that has all that it reads.
 WorkOut = Callable[[Any, Derivation], Column]
-#: What questions were answered with lately may take so many bytes: masks, and columns with their virtual row.
+#: The most bytes that recent intermediate results may take: masks, and columns with their virtual row.
 _LATELY_BYTES = 256 << 20
 #: What an entry takes beside what it holds: its key and stamps.
 _ENTRY_BYTES = 2_000

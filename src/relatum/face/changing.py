@@ -21,7 +21,7 @@ from relatum.wording import listed
 
 #: Calls that have to do with what was known before, or with nothing of the tables.
 _AS_IT_IS = frozenset({"refresh", "close", "save", "edits"})
-#: So often an engine whose tables change is looked at again, for one call.
+#: How often an engine whose tables change is looked at again, for one call.
 _LOOKS = 3
 
 Arguments = ParamSpec("Arguments")

@@ -29,11 +29,11 @@ from relatum.present.numbers import BLANK, formatter, plain
 from relatum.present.printed import printed
 from relatum.wording import agreeing, counted, visible
 
-#: So many members of a difference are shown.
+#: How many members of a difference are shown.
 _MOVED = 10
 
 
-#: So many steps of a change are drawn by name.
+#: How many steps of a change are drawn by name.
 _STEPS = 10
 
 

@@ -41,7 +41,7 @@ def view(model: Stateful, pivot: str = "", *, read_only: bool = False) -> LiveWi
     Returns
     -------
     LiveWidget
-        The widget. Its ``request`` is the request as it stands in the page, its ``grid`` the answer, so that what was
+        The widget. Its ``request`` is the current request of the page, its ``grid`` the answer, so that what was
         found by hand goes on in code.
 
     Raises

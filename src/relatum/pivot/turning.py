@@ -137,7 +137,7 @@ def with_open(result: Result, members: tuple[Any, ...]) -> Request:
 
 
 def with_closed(result: Result, members: tuple[Any, ...], depth: int | None) -> Request:
-    """The request with members closed again; without any, with only so many row fields opened, one unless stated.
+    """The request with members closed again; without any, with only this many row fields opened, one by default.
 
     Raises
     ------

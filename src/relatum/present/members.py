@@ -19,7 +19,7 @@ from relatum.wording import counted, visible
 if TYPE_CHECKING:
     from rich.console import Console
 
-#: So many members are shown in a notebook.
+#: How many members are shown in a notebook.
 _MOST_IN_HTML = 60
 
 

@@ -26,7 +26,7 @@ from relatum.sources.engines.base import Connection
 _FEW_MARKERS = 3
 #: The number of requests whose meaning and columns by formula are kept, so that turning a grid repeats no work.
 _REMEMBERED = 8
-#: So many plans are kept: a request that is asked again is not planned again.
+#: How many plans are kept: a request that is asked again is not planned again.
 _PLANS = 64
 
 _Asked = TypeVar("_Asked", bound=Hashable)

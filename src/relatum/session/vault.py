@@ -55,7 +55,7 @@ class Vault:
         except OSError:
             return None
         found = os.fstat(handle)
-        # A file that takes less room than it says is none of ours: reading it would fill the memory.
+        # A file that takes less room than it says is not one of ours: reading it would fill the memory.
         if not stat.S_ISREG(found.st_mode) or found.st_size > limit("memory") or found.st_blocks == 0:
             os.close(handle)
             return None

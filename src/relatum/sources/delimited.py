@@ -27,7 +27,7 @@ from relatum.sources.content import content_of, ending, without_footer
 from relatum.sources.stated import Stated
 from relatum.wording import counted, first_line
 
-#: So many lines say what the fields of a CSV file are parted by.
+#: How many lines are looked at to find the delimiter of a CSV file.
 _SAMPLED = 200
 _HEAD = 1 << 20
 _DELIMITERS = ",;\t|"
@@ -105,7 +105,7 @@ def grown(
     former : mapping of str to Type
         The types of the rows before.
     quoted : bool
-        Whether texts are in quotes, so that what is none is not a text.
+        Whether texts are in quotes, so that what is not in quotes is not a text.
     """
     try:
         found = read(stated)

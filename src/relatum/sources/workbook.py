@@ -25,12 +25,12 @@ from relatum.sources.arrow import distinct_names, table_data
 from relatum.sources.stated import Stated
 from relatum.wording import counted, first_line, listed, suggestion
 
-#: So many rows at the top of a sheet are looked at for its heading.
+#: How many rows at the top of a sheet are looked at for its heading.
 _SEARCHED = 30
 _WIDE = "whole numbers of more than 64 bits: read as text, because a float cannot hold them exactly"
 #: Whole numbers that are larger are no floats.
 _LARGEST = 10**300
-#: So many times the size of its parts, unpacked, a workbook takes in memory.
+#: How many times the size of its parts, unpacked, a workbook takes in memory.
 _SPREAD = 8
 #: The most blank columns between others that are laid out and counted.
 _GAP = 64

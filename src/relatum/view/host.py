@@ -73,9 +73,9 @@ from relatum.view.sentence import (
 from relatum.view.shown import Shown
 from relatum.wording import suggestion
 
-#: So many grids are kept for the blocks, pictures and explanations that a page asks of them.
+#: How many grids are kept for the blocks, pictures and explanations that a page asks of them.
 _MOST_GRIDS = 8
-#: So many lists of members are kept.
+#: How many lists of members are kept.
 _MOST_LISTINGS = 3
 #: What the page of a notebook is in, which its colours are stated for.
 WIDGET = ".relatum-live"

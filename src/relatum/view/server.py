@@ -29,7 +29,7 @@ from relatum.view.host import Host
 from relatum.view.protocol import MOST_BYTES, Call, Progress, Reply, Stop, read_call
 
 TOKEN_HEADER = "x-relatum-token"
-#: So many questions are answered at once, and so many wait; more are refused.
+#: How many questions are answered at once, and how many may wait; more are refused.
 MOST_AT_ONCE, MOST_WAITING = 4, 64
 #: How often it is looked whether the page still wants an answer, in seconds.
 _LOOK = 0.1

@@ -16,7 +16,7 @@ from relatum.present.page.document import LookNumbers, column_width, legend_line
 from relatum.present.sheet import Cell, Heads, column_path, headed, nested_heads, nested_paths, unmarked
 from relatum.view.protocol import MOST_CELLS
 
-#: Columns are as wide as so many lines at each end need, fewer where there are many columns.
+#: How many lines at each end decide how wide a column is; fewer if there are many columns.
 _LEAST_LOOKED_AT, _MOST_LOOKED_AT, _CELLS_LOOKED_AT = 5, 100, 2_000
 #: The lines and columns of a block, as a page asks for them.
 _HIGH, _WIDE = 120, 24

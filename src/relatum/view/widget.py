@@ -17,7 +17,7 @@ from relatum.view.protocol import Call, Parts, Progress, Stop, call_of, plain
 from relatum.view.sentence import text_of
 
 _SCRIPT, _STYLE = widget_files()
-#: So many questions are answered at once; the kernel stays free for others, and for what stops them.
+#: How many questions are answered at once; the kernel stays free for others, and for what stops them.
 _AT_ONCE = 4
 
 
@@ -45,7 +45,7 @@ class LiveWidget(anywidget.AnyWidget):
 
     @property
     def request(self) -> str:
-        """The request as it stands in the page, as lines of text."""
+        """The current request of the page, as lines of text."""
         return text_of(self._start if self._shown is None else self._shown[0])
 
     @property

@@ -29,7 +29,7 @@ from relatum.plan.probing import Probe
 from relatum.session.session import Session
 from relatum.wording import counted, listed
 
-#: So many kept members are named.
+#: How many kept members are named.
 _NAMED = 6
 
 

@@ -15,9 +15,9 @@ GroupOfRow = Array | None
 #: Groups that are chosen: one of them possibly several times, or a stretch of them.
 Which = Array | slice
 
-#: Tables of up to so many pairs are always made; larger ones, up to the most, where one pair in so many occurs.
+#: A table of up to _MARKS pairs is always made; a larger one, up to _MOST_MARKS, if one pair in _ONE_IN occurs.
 _MARKS, _MOST_MARKS, _ONE_IN = 1 << 20, 1 << 27, 64
-#: The codes of a group are worked at once where they are so many; each group costs a step of Python.
+#: From this many codes on, each group is worked by itself, which costs a step of Python.
 _WIDE = 1 << 13
 
 
@@ -53,7 +53,7 @@ class DistinctFold:
 
     @staticmethod
     def marks_fit(slots: int, pairs: int) -> bool:
-        """Whether a table of so many pairs is made for those of so many rows."""
+        """Whether a table with this many slots is made for this many pairs."""
         return slots <= max(_MARKS, min(_MOST_MARKS, _ONE_IN * pairs))
 
     def take_marks(self, marks: NDArray[np.bool_]) -> None:

@@ -28,7 +28,7 @@ from relatum.engine.memory.zones import Span, spans_of
 from relatum.limits import refuse_full, refuse_late
 from relatum.model.routes import Route
 
-#: Where groups are too many for an accumulator each, so many rows are grouped at once, and then what came of them: what
+#: If there are too many groups for an accumulator each, this many rows are grouped at once, then their results: what
 #: is held does not grow with the table. It is the same on every machine, so that float sums are.
 _GROUPED_ROWS = 1 << 23
 

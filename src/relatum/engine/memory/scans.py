@@ -131,7 +131,7 @@ class Scans:
     # -- scanning -----------------------------------------------------------------------------------------------------
 
     def want(self, aggregation: Aggregation, keys: tuple[Coded, ...], marked: frozenset[Kept], family: object) -> None:
-        """Say beforehand what will be asked, so that one scan can serve it with others of its family."""
+        """Say in advance what will be asked, so that one scan can serve it with others of its family."""
         known = self._wanted.setdefault(self._share(aggregation.bounds, marked, family), [])
         if (aggregation, keys) not in known:
             known.append((aggregation, keys))

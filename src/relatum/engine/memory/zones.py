@@ -14,7 +14,7 @@ from relatum.data.columns import Array
 from relatum.engine.memory.filters import CodeTest, RangeTest, RowFilter, RowTest
 from relatum.engine.memory.store import RowCodes
 
-#: So many rows have bounds together.
+#: How many rows have bounds together.
 ZONE_ROWS = 1 << 16
 #: Of more codes, those that pass are mostly scattered, and finding out costs more than it spares.
 _MOST_CODES = 1 << 16
@@ -47,7 +47,7 @@ class _Verdict(Struct, frozen=True, eq=False):
 
 
 def spans_of(tests: Sequence[RowFilter], rows: int, most: int) -> list[Span]:
-    """The rows of a table that tests must look at, in spans that begin anew every ``most`` rows.
+    """The rows of a table that tests must look at, in spans that do not cross a multiple of ``most`` rows.
 
     Rows that are left out pass no test; those of one span are in one stretch of ``most`` rows, so that what is added up
     in stretches is the same with and without bounds.

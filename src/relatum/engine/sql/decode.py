@@ -59,7 +59,7 @@ def member_codes(array: Any, members: Members, type_: Type) -> Array:
     Raises
     ------
     ChangedDataError
-        A value is none of them: the data has changed since they were asked.
+        A value is not one of them: the data has changed since they were asked.
     """
     if not len(array):
         return np.zeros(0, np.int64)

@@ -148,7 +148,7 @@ class Dialect(ABC):
             return call("SPLIT_PART", written.copy(), text(letter), number(at))
 
         sign = case([(exp.LT(this=value.copy(), expression=number(0)), text("-"))], text(""))
-        # The digits alone, and where the point is: after so many of them, and one.
+        # The digits alone, and where the point is: after how many of them.
         unsigned = call("REPLACE", call("REPLACE", part(1), text("-"), text("")), text("."), text(""))
         digits = exp.Trim(this=unsigned, expression=text("0"), position="TRAILING")
         after = cast(exp.Nullif(this=part(2), expression=text("")), exp.DataType.build("int"))

@@ -48,7 +48,7 @@ from relatum.model.routes import Place, Route
 from relatum.plan.engine import NamedMembers, RowsFound
 from relatum.plan.nodes import Aggregation, DateSet, Formula, Hidden, Kept, Match, Plan, Visible
 
-#: So many rows are named in a query one by one; more are sent.
+#: How many rows are named in a query one by one; more are sent.
 _NAMED = 1000
 
 

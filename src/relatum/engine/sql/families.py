@@ -70,7 +70,7 @@ class Families:
         self._bases: dict[Aggregation, _Base] = {}
 
     def prepare(self, nodes: Iterable[Aggregation]) -> None:
-        """Say beforehand which aggregates a plan has."""
+        """Say in advance which aggregates a plan has."""
         families: dict[object, list[Aggregation]] = {}
         for node in dict.fromkeys(nodes):
             if _shares(node):

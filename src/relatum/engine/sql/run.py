@@ -220,7 +220,7 @@ class SqlEngine:
         return self.compiled(plan, self.database.dialect, self.database.opened).statement.whole
 
     def _compiled(self, plan: Plan, dialect: Dialect, opened: int) -> Compiled:
-        """A plan as a query over the tables as they are since so many openings."""
+        """A plan as a query over the tables as they are after a number of openings."""
         parts = self.parts(dialect)
         cells = cells_of(parts, plan.fields)
         ranking = [formula for top in plan.tops for formula, _ in top.by]

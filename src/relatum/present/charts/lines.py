@@ -264,7 +264,7 @@ def draw_panels(made: Canvas) -> None:
 
 
 def _shortened(name: str, room: int) -> str:
-    """A name in so many letters: outer members go first, since the innermost is what the panel is of."""
+    """A name cut to a number of letters: outer members go first, since the innermost is what the panel is of."""
     _, joint, inner = name.partition(" / ")
     while len(name) > room and joint:
         name = f"… {inner}"

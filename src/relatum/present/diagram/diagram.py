@@ -38,7 +38,7 @@ class Diagram:
         Raises
         ------
         SourceError
-            The ending is none of .svg, .png, .pdf, .mmd, .mermaid and .md, or the file cannot be written.
+            The ending is not one of .svg, .png, .pdf, .mmd, .mermaid and .md, or the file cannot be written.
         """
         target = Path(path)
         kind = target.suffix.lower()

@@ -95,7 +95,7 @@ def document(request: Request, asker: Asker, prepare: Sequence[str]) -> dict[str
     asker : Asker
         Answers what else the page needs.
     prepare : sequence of str
-        Columns by whose members grids are worked out beforehand.
+        Columns whose members each get a grid in the file.
 
     Raises
     ------

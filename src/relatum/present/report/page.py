@@ -16,7 +16,7 @@ from relatum.present.page.write import theme_css
 from relatum.present.report.figures import Figure
 from relatum.present.sheet import NestedLine, Sheet, headed, nested, sheet_of
 
-#: So many lines of a table are printed; a report is read, not searched.
+#: How many lines of a table are printed; a report is read, not searched.
 MOST_LINES = 200
 
 

@@ -107,7 +107,7 @@ class _Process:
         return own - self._at_start
 
     def read(self, size: int, question: _Question) -> bytes:
-        """So many bytes of what it answers, waited for within the limits."""
+        """A number of bytes of its answer, waited for within the limits."""
         pieces, left = [], size
         while left:
             question.look(self)

@@ -13,9 +13,9 @@ from urllib.parse import quote
 
 import pyarrow as pa
 
-#: So many rows are turned into columns at once.
+#: How many rows are turned into columns at once.
 _ROWS = 100_000
-#: So many seconds another program may go on writing before the file is refused.
+#: How many seconds another program may go on writing before the file is refused.
 _PATIENCE = 5.0
 #: How often a journal is looked at, and the seconds in between, before it counts as left behind.
 _LOOKS, _PAUSE = 20, 0.02
@@ -35,7 +35,7 @@ class SqliteFile:
     """A file of SQLite.
 
     It is locked as SQLite locks what it reads. A file in which a log is usual, and beside which none is, is read as one
-    that stands still, and looked at before and after: SQLite would put a log there.
+    that does not change, and looked at before and after: SQLite would put a log there.
 
     Parameters
     ----------

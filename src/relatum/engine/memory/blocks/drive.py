@@ -14,7 +14,7 @@ from relatum.engine.memory.folds import CountFold, ExactSum, Extreme, Fold
 from relatum.engine.memory.rows import Chunk
 
 #: Rows that a thread takes at once: many, since threads wait for each other's Python; few enough to end soon.
-#: Floats are added up in stretches of so many.
+#: Floats are added up in stretches of this length.
 CHUNK_ROWS = 1 << 19
 _WORD, _UNKNOWN, _ADDRESS, _SECOND, _BITS = 0, 2, 3, 4, 4
 

@@ -6,7 +6,7 @@ from __future__ import annotations
 KINDS = ("i1", "i2", "i4", "i8", "u1", "u2", "u4")
 #: How many rows are worked at once: what is noted of them stays in the nearest caches.
 BLOCK = 4096
-#: So many rows are selected before they are folded: the notes on them stay in a nearer cache.
+#: How many rows are selected before they are folded: the notes on them stay in a nearer cache.
 PART = 8 * BLOCK
 
 #: The file that says that a folder holds every loop.

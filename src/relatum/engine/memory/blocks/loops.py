@@ -9,7 +9,7 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-#: One row in so many, or fewer, are few: most eights of rows have none.
+#: Few rows pass if it is one in this many or fewer: most groups of eight rows have none.
 _FEW = 32
 
 # -- loops over neighbours, which the compiler vectorizes -------------------------------------------------------------

@@ -34,7 +34,7 @@ _CODES = frozenset(map(np.dtype, ("u1", "u2", "u4", "i8")))
 FEW_GROUPS = 1 << 16
 #: The bytes that all accumulators of a scan may take.
 _MOST_BYTES = 1 << 29
-#: Comparing all rows at once comes first, unless nearly all pass, or so many times more than by looking up.
+#: Comparing all rows at once comes first, unless nearly all pass, or _MUCH_MORE times as many as by looking up.
 _MOST_PASS, _MUCH_MORE = 0.7, 4
 _REAL = np.array([1, 0], np.uint8)
 

@@ -23,11 +23,11 @@ from relatum.engine.memory.blocks.instructions import DONE
 from relatum.engine.memory.blocks.program import WhyNot
 from relatum.version import __version__
 
-#: The loops are got for tables of so many rows or more.
+#: The loops are loaded for tables of this many rows or more.
 LARGE_ROWS = 1_000_000
 #: Once they are there, they scan smaller ones as well; below this NumPy is as quick.
 _SOME_ROWS = 100_000
-#: The loops are loaded once so many rows of large tables have been scanned.
+#: The loops are loaded once this many rows of large tables have been scanned.
 _WORTH_ROWS = 20_000_000
 #: Compiling takes half a minute; a machine that is busy may need longer.
 _LONGEST_SECONDS = 600
@@ -52,7 +52,7 @@ _now = _Readiness()
 
 
 def loops_for(rows: int) -> Any:
-    """The loops for a table of so many rows, or why NumPy answers."""
+    """The loops for a table with this number of rows, or why NumPy answers."""
     if _now.loops is not None and rows >= _now.some:
         return _now.loops
     if rows < _now.large:
@@ -64,7 +64,7 @@ def loops_for(rows: int) -> Any:
 
 
 def begin_at(rows: int) -> None:
-    """Let tables of so many rows or more be for the loops, once they are loaded: to compare both ways."""
+    """Scan tables of this many rows or more with the loops, once they are loaded: to compare both ways."""
     _now.large, _now.some = rows, min(rows, _SOME_ROWS) if rows <= LARGE_ROWS else rows
 
 
