@@ -37,7 +37,7 @@ def demoted(drafted: Drafted, kind: str, subject: str, doubt: str) -> Drafted:
             hierarchies = {name: each for name, each in declaration.hierarchies.items() if name != subject}
             declaration = replace(declaration, hierarchies=frozen(hierarchies))
         case _:
-            raise AssertionError(f"a {kind} is no part of a draft that can be taken out")
+            raise AssertionError(f"a {kind} cannot be taken out of a draft")
     proposals = [
         replace(each, confidence=0.5, doubt=doubt) if (each.kind, each.subject) == (kind, subject) else each
         for each in drafted.proposals

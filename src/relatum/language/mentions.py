@@ -89,7 +89,7 @@ def request_mentions(text: str, part: RequestPart, known: Known) -> list[Mention
     Raises
     ------
     FormulaError
-        The text is no such part.
+        The text is not such a part.
     """
     found: list[Mention] = []
     match part:

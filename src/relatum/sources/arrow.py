@@ -46,7 +46,7 @@ def read_frame(frame: object, stated: Stated, name: str) -> TableData:
     Raises
     ------
     SourceError
-        The object is no such frame, or two of its columns have one name.
+        The object is not such a frame, or two of its columns have one name.
     """
     if not hasattr(type(frame), "__arrow_c_stream__"):
         raise SourceError(

@@ -88,7 +88,7 @@ def read_datapackage(path: Path) -> tuple[str, list[Resource]]:
     Raises
     ------
     SourceError
-        The descriptor is no such JSON, or a resource has no file.
+        The descriptor is not such JSON, or a resource has no file.
     """
     size = plain_file(path).stat().st_size
     refuse_above("model", size, f"{path} has {counted(size, 'byte')}")

@@ -395,7 +395,7 @@ def read_text(text: str, style: list[dict[str, Any]]) -> Parts:
         elif line.strip() and not word:
             first = line.split()[0]
             raise RequestError(
-                f"A line begins with {first!r}, which is no part of a request.",
+                f"A line begins with {first!r}, which is not a part of a request.",
                 fix=suggestion(first, SECTIONS, noun="part"),
             )
         elif line.strip():

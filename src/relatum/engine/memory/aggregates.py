@@ -135,7 +135,7 @@ def _summed(given: Folds) -> Column:
         case FloatSum():
             return v.finite(total.sums, _none(count))
         case CountFold() | Extreme() | DistinctFold():
-            raise AssertionError("a sum is no count and no extreme")
+            raise AssertionError("a sum is neither a count nor an extreme")
 
 
 def _averaged(given: Folds) -> Column:
@@ -148,7 +148,7 @@ def _averaged(given: Folds) -> Column:
         case FloatSum():
             return v.finite(total.means(divisor), _none(count))
         case CountFold() | Extreme() | DistinctFold():
-            raise AssertionError("a sum is no count and no extreme")
+            raise AssertionError("a sum is neither a count nor an extreme")
 
 
 def _weighted(given: Folds) -> Column:

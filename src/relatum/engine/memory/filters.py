@@ -153,7 +153,7 @@ _TURNED = {"=": "=", "<": ">", "<=": ">=", ">": "<", ">=": "<="}
 
 
 def _range_of(expression: Expression) -> tuple[ColumnValue, int, int] | None:
-    """The range that a condition leaves of one column of whole numbers; None where it is no such condition."""
+    """The range that a condition leaves of one column of whole numbers; None where it is not such a condition."""
     if not isinstance(expression, Apply) or len(expression.arguments) != 2:
         return None
     left, right = expression.arguments

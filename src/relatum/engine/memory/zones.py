@@ -90,7 +90,7 @@ def _verdicts(tests: Sequence[RowFilter], rows: int) -> Iterator[_Verdict]:
             case RowTest():
                 pass
             case _:
-                raise TypeError(f"{type(test).__name__} is no test of rows")
+                raise TypeError(f"{type(test).__name__} is not a test of rows")
 
 
 _known: dict[tuple[int, int], tuple[weakref.ref[Any], Zones]] = {}

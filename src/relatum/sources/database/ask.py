@@ -41,7 +41,7 @@ def read_database(address: str, part: str, query: str, folder: Path, stated: Sta
     Raises
     ------
     SourceError
-        The database cannot be reached, there is no such table, the query is no SELECT or is refused.
+        The database cannot be reached, there is no such table, the query is not a SELECT or is refused.
     """
     with connected(address, folder) as database:
         if bool(part) == bool(query):

@@ -124,7 +124,7 @@ def _steps_of(test: RowFilter, rows: int, held: list[Array]) -> list[list[int]]:
         case RowTest():
             raise _Unfit("a condition is worked out on each row")
         case _:
-            raise TypeError(f"{type(test).__name__} is no test of rows")
+            raise TypeError(f"{type(test).__name__} is not a test of rows")
 
 
 def program_of(task: ScanTask, likely: int, workers: int) -> Program | WhyNot:
