@@ -111,6 +111,27 @@ def test_a_text_that_no_row_holds_is_noted(where: str, said: list[str], place: s
     assert bool(said) == bool(notes)
 
 
+def test_a_note_about_a_missing_text_goes_once_a_row_holds_it(tmp_path: Path) -> None:
+    file = tmp_path / "t.csv"
+    model = relatum.Model()
+    for names, said in (("elm\noak\nelm", ["No row of t has t.name = 'ash'."]), ("elm\nasp", ["; the nearest: 'asp' (1 row)."]),
+                        ("elm\nash", []), ("elm\noak", ["No row of t has t.name = 'ash'."])):  # fmt: skip
+        file.write_text(f"name\n{names}\n")
+        if "t" in model.declaration.tables:
+            model.refresh()
+        else:
+            model.add_table("t", file)
+        for _ in range(2):
+            notes = [
+                note.text
+                for note in model.pivot(values="count(t)", where="t.name = 'ash'").notes
+                if note.kind == "absent"
+            ]
+            assert len(notes) == len(said) and all(note.endswith(end) for note, end in zip(notes, said, strict=True)), (
+                names
+            )
+
+
 def test_a_whole_grid_is_written_as_its_ending_says(tmp_path: Path) -> None:
     model = relatum.Model()
     long = [f"member {n:04d} with a name that is longer than a terminal would like to show" for n in range(300)]

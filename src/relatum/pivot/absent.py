@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
 
 from relatum.data import compute as pc
 from relatum.data.columns import Members
@@ -24,16 +25,46 @@ _TOLD = 5
 _COMPARED = 20_000
 
 
+class _Texts(Struct, frozen=True):
+    """Texts that are kept from one question to the next."""
+
+    texts: tuple[str, ...]
+
+    @property
+    def nbytes(self) -> int:
+        """Bytes held in memory, more or less."""
+        return 4 * sum(map(len, self.texts))
+
+
 def absent_notes(session: Session, expressions: Iterable[Expression]) -> list[Note]:
     """A note for each text that a column is compared with but does not contain, with the nearest members."""
     missing: dict[tuple[str, str], dict[str, None]] = {}
     for column, texts in _compared(expressions):
-        known = session.store.members(column.table, column.column).values.dictionary
-        there = set(known.filter(pc.is_in(known, value_set=pa.array(texts, known.type))).to_pylist())
-        for text in texts:
-            if text not in there:
-                missing.setdefault((column.table, column.column), {})[text] = None
+        for text in _kept(session, column.table, column.column, "absent", tuple(texts), _absent):
+            missing.setdefault((column.table, column.column), {})[text] = None
     return [note for (table, column), texts in missing.items() for note in _notes(session, table, column, list(texts))]
+
+
+def _kept(
+    session: Session,
+    table: str,
+    column: str,
+    what: str,
+    texts: tuple[str, ...],
+    find: Callable[[tuple[str, ...], Members], tuple[str, ...]],
+) -> tuple[str, ...]:
+    """What is found about texts among a column's members: once for each state of the column."""
+    store = session.store
+    stamps = (store.stamp(table, column),)
+    key = (what, table, column, texts)
+    return store.work.keep_lately(key, stamps, lambda: _Texts(find(texts, store.members(table, column)))).texts
+
+
+def _absent(texts: tuple[str, ...], members: Members) -> tuple[str, ...]:
+    """The texts that are not members."""
+    known = members.values.dictionary
+    there = set(known.filter(pc.is_in(known, value_set=pa.array(texts, known.type))).to_pylist())
+    return tuple(text for text in texts if text not in there)
 
 
 def _compared(expressions: Iterable[Expression]) -> Iterator[tuple[ColumnValue, list[str]]]:
@@ -55,17 +86,18 @@ def _compared(expressions: Iterable[Expression]) -> Iterator[tuple[ColumnValue, 
 
 
 def _notes(session: Session, table: str, column: str, texts: list[str]) -> Iterator[Note]:
-    name, members = column_name(table, column), session.store.members(table, column)
+    name = column_name(table, column)
     for text in texts[:_TOLD]:
-        near = _nearest(text, members)
-        shown = f"; the nearest: {near}" if near else ""
+        near = _kept(session, table, column, "nearest", (text,), _nearest)
+        shown = f"; the nearest: {', '.join(near)}" if near else ""
         yield Note("absent", f"No row of {table} has {name} = {literal(text)}{shown}.")
     if len(texts) > _TOLD:
         yield Note("absent", f"{counted(len(texts) - _TOLD, 'more text')} of the list appear in no row of {name}.")
 
 
-def _nearest(text: str, members: Members) -> str:
+def _nearest(texts: tuple[str, ...], members: Members) -> tuple[str, ...]:
     """The members most like a text, each with how many rows have it."""
+    (text,) = texts
     names = members.values.dictionary.to_pylist()
     same = [name for name in names if name.lower().strip() == text.lower().strip()]
     if len(names) <= _COMPARED:
@@ -73,4 +105,4 @@ def _nearest(text: str, members: Members) -> str:
         same += [lower[each] for each in difflib.get_close_matches(text.lower(), lower, n=_NEAREST, cutoff=0.6)]
     chosen = list(dict.fromkeys(same))[:_NEAREST]
     counts = np.bincount(members.codes, minlength=members.size)
-    return ", ".join(f"{literal(each)} ({counted(int(counts[names.index(each)]), 'row')})" for each in chosen)
+    return tuple(f"{literal(each)} ({counted(int(counts[names.index(each)]), 'row')})" for each in chosen)
