@@ -231,16 +231,19 @@ class SqlEngine:
         values = _widest([[formula.expression.type for formula in grain.formulas] for grain in plan.grains])
         orders = tuple(tuple(formula.expression.type for formula in grain.orders) for grain in plan.grains)
         keys = tuple(dict.fromkeys(key for grain in plan.grains for key in grain.keys))
-        layout = _Layout(keys, values, orders, cells)
-        branches = [layout.grain(number_, grain, frame) for number_, (grain, frame) in enumerate(
+        branching = _Branching(cells)
+        branches = [branching.grain(number_, grain, frame) for number_, (grain, frame) in enumerate(
             zip(plan.grains, frames, strict=True))]  # fmt: skip
         for at, settled in enumerate(shown.settled):
-            branches += [layout.top(-1 - at, settled), layout.ties(_TIES - at, settled)]
+            branches += [branching.top(-1 - at, settled), branching.ties(_TIES - at, settled)]
             if plan.tells_hidden:
-                branches.append(layout.hidden(_HIDDEN - at, settled))
+                branches.append(branching.hidden(_HIDDEN - at, settled))
+        # Reading the values has found what is to be counted.
         remarks = tuple(loss for loss, _ in parts.remarks)
-        branches += [layout.count(_REMARKS - at, select) for at, (_, select) in enumerate(parts.remarks)]
-        statement = parts.sheet.statement(united(branches, distinct=False), parts.dialect)
+        branches += [branching.count(_REMARKS - at, select) for at, (_, select) in enumerate(parts.remarks)]
+        layout = _Layout(keys, values, orders, 3 if shown.settled else 1 if remarks else 0, cells)
+        selects = [each.rows.select(*layout.columns(each)) for each in branches]
+        statement = parts.sheet.statement(united(selects, distinct=False), parts.dialect)
         return Compiled(statement, values, orders, keys, remarks, tuple(counted_losses(parts, parts.aggregated)))
 
 
@@ -262,15 +265,21 @@ def _best(settled: SettledTop) -> Sql:
     return all_of([is_there(column("m", "v0")), place])
 
 
-class _Layout:
-    """The columns that all branches of a query have."""
+class _Branch(Struct, frozen=True, eq=False):
+    """Rows of the answer: the number of what they are, where they come from, and the columns that they have."""
 
-    def __init__(
-        self, keys: tuple[int, ...], values: tuple[Type, ...], orders: tuple[tuple[Type, ...], ...], cells: Cells
-    ) -> None:
-        self.keys, self.values, self.orders, self.cells = keys, values, orders, cells
+    number: int
+    rows: Rows
+    made: Mapping[str, Sql]
 
-    def grain(self, number_: int, grain: GridGrain, frame: Frame) -> exp.Select:
+
+class _Branching:
+    """Makes the branches of a query."""
+
+    def __init__(self, cells: Cells) -> None:
+        self.cells = cells
+
+    def grain(self, number_: int, grain: GridGrain, frame: Frame) -> _Branch:
         """The cells of one grain."""
         reading = Reading(self.cells, frame)
         values = [reading.value(formula).sql for formula in grain.formulas]
@@ -280,9 +289,9 @@ class _Layout:
         for key in grain.keys:
             own = reading.key(key)
             made[f"k{key}"], made[f"k{key}s"] = own.value, own.state or number(0)
-        return reading.rows.select(*self._columns(number_, made))
+        return _Branch(number_, reading.rows, made)
 
-    def top(self, number_: int, settled: SettledTop) -> exp.Select:
+    def top(self, number_: int, settled: SettledTop) -> _Branch:
         """How many different members a top leaves out, how many it chooses from, and how many of these had a value."""
         rows = self._rows(settled.ranked)
         out, state = negated(_best(settled)), column("m", f"k{settled.top.key}s")
@@ -298,9 +307,9 @@ class _Layout:
             "n1": exp.Count(this=exp.Star()),
             "n2": exp.Count(this=column("m", "v0")),
         }
-        return rows.select(*self._columns(number_, made))
+        return _Branch(number_, rows, made)
 
-    def ties(self, number_: int, settled: SettledTop) -> exp.Select:
+    def ties(self, number_: int, settled: SettledTop) -> _Branch:
         """Under how many outer members ties let more stay than a top names; of one, the last place and its members."""
         rows = self._rows(settled.ranked)
         rows.where.append(_best(settled))
@@ -315,26 +324,42 @@ class _Layout:
             "n1": exp.Max(this=column("m", "place")),
             "n2": exp.Max(this=shared),
         }
-        return found.select(*self._columns(number_, made))
+        return _Branch(number_, found, made)
 
-    def hidden(self, number_: int, settled: SettledTop) -> exp.Select:
+    def hidden(self, number_: int, settled: SettledTop) -> _Branch:
         """The members that a top hides, each under its outer ones."""
         names = [each for key in (*settled.top.outer, settled.top.key) for each in (f"k{key}", f"k{key}s")]
         made: dict[str, Sql] = {name: column("m", name) for name in names}
-        return self._rows(settled.hidden).select(*self._columns(number_, made))
+        return _Branch(number_, self._rows(settled.hidden), made)
 
     def _rows(self, relation: str) -> Rows:
         return Rows(self.cells.parts, "m", self.cells.parts.sheet.table(relation, "m"))
 
-    def count(self, number_: int, select: exp.Select) -> exp.Select:
+    def count(self, number_: int, select: exp.Select) -> _Branch:
         """A count of something to be noted."""
         sheet = self.cells.parts.sheet
         name = sheet.add("noted", select)
         rows = Rows(self.cells.parts, "n", sheet.table(name, "n"))
-        return rows.select(*self._columns(number_, {"n0": column("n", "n")}))
+        return _Branch(number_, rows, {"n0": column("n", "n")})
 
-    def _columns(self, number_: int, made: Mapping[str, Sql]) -> list[Sql]:
-        columns = [aliased(number(number_), "g")]
+
+class _Layout:
+    """The columns that all branches of a query have; ``counts`` are those of what tops and remarks count."""
+
+    def __init__(
+        self,
+        keys: tuple[int, ...],
+        values: tuple[Type, ...],
+        orders: tuple[tuple[Type, ...], ...],
+        counts: int,
+        cells: Cells,
+    ) -> None:
+        self.keys, self.values, self.orders, self.counts, self.cells = keys, values, orders, counts, cells
+
+    def columns(self, branch: _Branch) -> list[Sql]:
+        """The columns of a branch, null where it has none of its own."""
+        made = branch.made
+        columns = [aliased(number(branch.number), "g")]
         for key in self.keys:
             type_ = self.cells.key_type(key)
             columns.append(self._column(f"k{key}", type_, made))
@@ -343,7 +368,7 @@ class _Layout:
             columns.append(self._column(f"v{at}", type_, made))
         for grain, types in enumerate(self.orders):
             columns += [self._column(f"o{grain}_{at}", type_, made) for at, type_ in enumerate(types)]
-        columns += [self._column(f"n{at}", INTEGER, made) for at in range(3)]
+        columns += [self._column(f"n{at}", INTEGER, made) for at in range(self.counts)]
         return columns
 
     def _column(self, name: str, type_: Type, made: Mapping[str, Sql]) -> Sql:
