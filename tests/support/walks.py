@@ -1,8 +1,8 @@
 """Random walks over a live page: after each action the grid that is shown is the one that its request asks.
 
-    python tests/support/walks.py 2000
+    python tests/support/walks.py 2000 [FIRST]
 
-walks so many actions, and says how many there were of each kind.
+walks this many actions, from the first one named, and prints how many there were of each kind.
 """
 
 from __future__ import annotations
@@ -156,17 +156,17 @@ def walk(
 
 
 def main() -> None:
-    """Walk as many actions as the command line says, fifty at a time."""
-    count = int(sys.argv[1]) if len(sys.argv) > 1 else 200
+    """Walk as many actions as the command line says, fifty at a time, from the first one that it names."""
+    count, first = (int(sys.argv[at]) if len(sys.argv) > at else usual for at, usual in ((1, 200), (2, 0)))
     told: Counter[str] = Counter()
     with tempfile.TemporaryDirectory() as folder:
         model = relatum.open(write_demo(Path(folder) / "demo", 4_000))
         asked = 0
-        for seed in range(0, count, 50):
+        for seed in range(first, first + count, 50):
             with chromium(Path(folder) / f"profile{seed}") as driver, serving(model, editable=False) as server:
                 page = LivePage(driver, server, json.dumps(START), width=1600, height=1200)
-                asked += walk(page, model, random.Random(seed), min(50, count - seed), told)
-            print(f"{min(seed + 50, count)} actions, {asked} requests, all as asked", flush=True)
+                asked += walk(page, model, random.Random(seed), min(50, first + count - seed), told)
+            print(f"{min(seed + 50 - first, count)} actions, {asked} requests, all as asked", flush=True)
     print(dict(told.most_common()))
 
 

@@ -255,6 +255,22 @@ def test_members_are_ticked_in_a_filter_and_the_chart_follows(
     assert not page.driver.find_elements(By.XPATH, "//aside")
 
 
+def test_the_keys_stay_with_a_box_whatever_it_shows_next(driver: WebDriver, served: Server) -> None:
+    page = LivePage(driver, served, json.dumps({"rows": ["category.department"], "values": ["revenue"]}))
+    inside = "return document.querySelector('.box')?.contains(document.activeElement)"
+    page.tap("//button[@aria-label='Add a filter']")
+    page.fill("Search columns, or type a condition", "customer.kind", end=Keys.ENTER)
+    page.tap("(//div[@role='dialog']//input[@type='checkbox'])[1]")  # the box is now that of the filter which this made
+    assert page.script(inside)
+    page.tap("//div[@role='dialog']//p[@role='status']")  # a text: it takes no keys
+    assert not page.script(inside)
+    page.press(Keys.TAB)
+    assert page.script(inside)
+    page.tap("//div[@role='dialog']//p[@role='status']")
+    page.press(Keys.ESCAPE)
+    assert not page.driver.find_elements(By.XPATH, "//div[@role='dialog']")
+
+
 def test_a_fault_is_pointed_at_while_the_last_answer_stays_and_names_are_completed(
     driver: WebDriver, served: Server
 ) -> None:

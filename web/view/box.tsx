@@ -7,6 +7,8 @@ interface Props { anchor: HTMLElement; label: string; close(): void; children: C
 
 const EDGE = 8;
 
+const first = (element: HTMLElement) => element.querySelector<HTMLElement>("input, button, select, textarea, [tabindex]");
+
 export function Box({ anchor, label, close, children }: Props) {
   const box = useRef<HTMLDivElement>(null);
   const [place, setPlace] = useState({ left: 0, top: 0 });
@@ -22,16 +24,33 @@ export function Box({ anchor, label, close, children }: Props) {
   }, [anchor, label]);
   useEffect(() => {
     const element = box.current;
-    if (element && !element.contains(document.activeElement)) {
-      element.querySelector<HTMLElement>("input, button, select, textarea, [tabindex]")?.focus();
-    }
+    if (element && !element.contains(document.activeElement)) first(element)?.focus();
     const away = (event: PointerEvent) => {
       const at = event.composedPath();
       if (element && !at.includes(element) && !at.includes(anchor)) close();
     };
+    // A click on a text in the box leaves the focus nowhere: Escape and Tab are still meant for the box.
+    const lost = (event: KeyboardEvent) => {
+      if (event.composedPath()[0] !== document.body) return;
+      if (event.key === "Escape") {
+        close();
+        anchor.focus();
+      } else if (event.key === "Tab" && element) {
+        event.preventDefault();
+        first(element)?.focus();
+      }
+    };
     addEventListener("pointerdown", away, true);
-    return () => removeEventListener("pointerdown", away, true);
+    addEventListener("keydown", lost);
+    return () => {
+      removeEventListener("pointerdown", away, true);
+      removeEventListener("keydown", lost);
+    };
   }, [anchor]);
+  useEffect(() => {
+    // What had the focus may go when the box shows something else.
+    if (box.current && document.activeElement === document.body) first(box.current)?.focus();
+  }, [label, children]);
   const key = (event: KeyboardEvent) => {
     event.stopPropagation();
     if (event.key === "Escape") {
@@ -42,14 +61,14 @@ export function Box({ anchor, label, close, children }: Props) {
     if (event.key === "Tab" && box.current) {
       const every = [...box.current.querySelectorAll<HTMLElement>(
         "button:not([disabled]), input:not([disabled]), select, textarea, a[href]")].filter((each) => each.offsetParent !== null);
-      const [first, last] = [every[0], every.at(-1)];
+      const [start, end] = [every[0], every.at(-1)];
       const now = document.activeElement;
-      if (event.shiftKey && now === first) {
+      if (event.shiftKey && now === start) {
         event.preventDefault();
-        last?.focus();
-      } else if (!event.shiftKey && now === last) {
+        end?.focus();
+      } else if (!event.shiftKey && now === end) {
         event.preventDefault();
-        first?.focus();
+        start?.focus();
       }
     }
   };

@@ -31,6 +31,8 @@ export function MemberList({ host, column, where, choice, choose }: Props) {
   const [fault, setFault] = useState("");
   const asked = useRef(new Set<number>());
   const turn = useRef(0);
+  /** The turn whose members are shown: the last ones stay until the next ones are there. */
+  const shown = useRef(0);
   const box = useRef<HTMLDivElement>(null);
 
   const fetchPage = async (page: number, now: number) => {
@@ -43,7 +45,9 @@ export function MemberList({ host, column, where, choice, choose }: Props) {
       if (turn.current !== now) return;
       setFault("");
       setHead(found);
-      setPages((before) => new Map(before).set(page, found.members));
+      const kept = shown.current === now;
+      shown.current = now;
+      setPages((before) => new Map(kept ? before : []).set(page, found.members));
     } catch (error) {
       if (error instanceof Refused && turn.current === now) setFault(`${error.fault.reason} ${error.fault.fix}`);
     }
@@ -52,7 +56,6 @@ export function MemberList({ host, column, where, choice, choose }: Props) {
     const timer = setTimeout(() => {
       turn.current += 1;
       asked.current = new Set();
-      setPages(new Map());
       if (box.current) box.current.scrollTop = 0;
       setTop(0);
       void fetchPage(0, turn.current);
