@@ -148,12 +148,15 @@ class Listing:
     def __init__(self, found: Found) -> None:
         self.whole = found
         self._search = MemberSearch(found)
-        # A person looks before they type: the texts are made meanwhile.
-        threading.Thread(target=self._search.texts, daemon=True, name="relatum-members").start()
         self._last = ("", found, _present_first(found))
+        self._prepared = False
 
     def page(self, like: str, first: int, count: int) -> dict[str, Any]:
         """Some of the members that contain a text: those with rows come first."""
+        if not self._prepared:
+            # A person looks before they type: the texts are made meanwhile.
+            self._prepared = True
+            threading.Thread(target=self._search.texts, daemon=True, name="relatum-members").start()
         if like != self._last[0]:
             found = self._search.found(like) if like else self.whole
             self._last = (like, found, _present_first(found))

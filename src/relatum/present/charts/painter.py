@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import atexit
-import json
 import os
 import pickle
 import signal
@@ -18,6 +17,7 @@ from typing import Any
 from relatum.errors import RelatumError
 from relatum.limits import refuse_late
 from relatum.present.charts.plan import Drawing
+from relatum.processes import started
 
 #: How often it is looked whether a picture is still wanted, in seconds.
 _LOOK = 0.05
@@ -58,7 +58,10 @@ class Painter:
         if self._child is not None and self._child.poll() is not None:
             self.end()
         if self._child is None:
-            self._child = _started()
+            try:
+                self._child = started("relatum.present.charts.painter", "serve")
+            except OSError as error:
+                raise RelatumError(f"Cannot start a process to draw the chart: {error.strerror}.") from None
             atexit.register(self.end)
         child = self._child
         pending = self._reader.submit(_exchange, child, question)
@@ -91,20 +94,6 @@ class Painter:
 def painter() -> Painter:
     """The painter of this process."""
     return Painter()
-
-
-def _started() -> subprocess.Popen[bytes]:
-    paths = json.dumps([each for each in sys.path if each])
-    start = f"import sys; sys.path[:0] = {paths}; from relatum.present.charts.painter import serve; serve()"
-    try:
-        return subprocess.Popen(
-            [sys.executable, "-c", start],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.DEVNULL,
-        )
-    except OSError as error:
-        raise RelatumError(f"Cannot start a process to draw the chart: {error.strerror}.") from None
 
 
 def _exchange(child: subprocess.Popen[bytes], question: bytes) -> Drawn:

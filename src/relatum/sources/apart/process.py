@@ -7,8 +7,6 @@ import io
 import json
 import os
 import select
-import subprocess
-import sys
 import threading
 import time
 import weakref
@@ -19,6 +17,7 @@ from typing import Any
 import pyarrow.ipc as paipc
 
 from relatum.limits import memory_left, refuse_stopped, time_left, too_late, too_much
+from relatum.processes import started
 from relatum.sources.apart.frames import END, FAILED, HEAD, SAID, said, send_batches
 
 #: After how many seconds of silence the process is checked.
@@ -44,16 +43,8 @@ class Refused(Exception):
 class _Process:
     def __init__(self) -> None:
         self.owner = os.getpid()
-        paths = json.dumps([each for each in sys.path if each])
-        start = f"import sys; sys.path[:0] = {paths}; from relatum.sources.apart.worker import main; main()"
         try:
-            self._child = subprocess.Popen(
-                [sys.executable, "-c", start],
-                stdin=subprocess.PIPE,
-                stdout=subprocess.PIPE,
-                stderr=subprocess.DEVNULL,
-                close_fds=True,
-            )
+            self._child = started("relatum.sources.apart.worker", "main")
         except OSError as error:
             raise Refused("Unstarted", f"cannot start a process to read it: {error.strerror}") from None
         assert self._child.stdin is not None and self._child.stdout is not None

@@ -10,7 +10,7 @@ from relatum.data.columns import Array
 from relatum.engine.memory.blocks.instructions import BLOCK, COUNT_AND_SUM, LOST, PART, SUM
 from relatum.engine.memory.blocks.program import Accumulator, Program, Selection
 from relatum.engine.memory.distinct import DistinctFold
-from relatum.engine.memory.folds import CountFold, ExactSum, Extreme, Fold
+from relatum.engine.memory.folds import CountFold, ExactSum, Extreme, Fold, FoldKind
 from relatum.engine.memory.rows import Chunk
 
 #: Rows that a thread takes at once: many, since threads wait for each other's Python; few enough to end soon.
@@ -109,17 +109,8 @@ def folds_of(program: Program, workers: list[Worker]) -> list[Fold]:
     first, *others = (worker.kept for worker in workers)
     for at, each in enumerate(program.accumulators):
         for other in others:
-            match each.kind:
-                case "count" | "sum":
-                    np.add(first[at], other[at], out=first[at])
-                case "min":
-                    np.minimum(first[at], other[at], out=first[at])
-                case "max":
-                    np.maximum(first[at], other[at], out=first[at])
-                case "distinct":
-                    pass  # threads share the marks
-                case _:
-                    assert_never(each.kind)
+            if other[at] is not first[at]:  # threads share marks
+                _operation(each.kind)(first[at], other[at], out=first[at])
     return [_fold(program, each, first[0].copy() if each.counts_rows else first[at])
             for at, each in enumerate(program.accumulators)]  # fmt: skip
 
@@ -135,7 +126,7 @@ def _fold(program: Program, each: Accumulator, kept: Array) -> Fold:
             total.low, total.reach = kept, each.reach
             return total
         case "min" | "max":
-            extreme = Extreme(0, np.minimum if each.kind == "min" else np.maximum, each.filler, np.int64)
+            extreme = Extreme(0, _operation(each.kind), each.filler, np.int64)
             extreme.best, extreme.column = kept, each.column
             return extreme
         case "distinct":
@@ -144,3 +135,18 @@ def _fold(program: Program, each: Accumulator, kept: Array) -> Fold:
             return found
         case _:
             assert_never(each.kind)
+
+
+def _operation(kind: FoldKind) -> np.ufunc:
+    """What puts two accumulators together."""
+    match kind:
+        case "count" | "sum":
+            return np.add
+        case "min":
+            return np.minimum
+        case "max":
+            return np.maximum
+        case "distinct":
+            return np.logical_or
+        case _:
+            assert_never(kind)
