@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import tempfile
 from collections.abc import Iterator
@@ -23,6 +24,9 @@ OUTSIDE = frozenset(
 #: What a person's own state is for the tests: none of it is left.
 _STATE = tempfile.TemporaryDirectory(prefix="relatum-state-")
 os.environ["XDG_STATE_HOME"] = _STATE.name
+#: As the command does: threads that multiply no matrices, and garbage that is not there, cost every process time.
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+gc.set_threshold(500_000, 20, 20)
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

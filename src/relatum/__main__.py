@@ -1,5 +1,6 @@
 """Where the command begins, ``python -m relatum`` too: what takes long to load is loaded once Ctrl-C is understood."""
 
+import gc
 import os
 import signal
 import sys
@@ -9,9 +10,16 @@ def main() -> None:
     """Run the command line."""
     if hasattr(signal, "SIGINT"):
         signal.signal(signal.SIGINT, _leave)
+    # No matrices are multiplied here: the threads that NumPy would start for them cost more than many a command.
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+    # What a command loads stays until it ends: looking through it for garbage again and again finds none.
+    gc.set_threshold(500_000, 20, 20)
     from relatum.cli.main import run  # noqa: PLC0415 - see above
 
-    sys.exit(run())
+    code = run()
+    # What is left goes with the process: nobody needs to look through it once more.
+    gc.freeze()
+    sys.exit(code)
 
 
 def _leave(number: int, frame: object) -> None:

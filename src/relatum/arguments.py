@@ -7,6 +7,7 @@ way of its own to carry a call out (``_carry_out``) does so.
 
 from __future__ import annotations
 
+import builtins
 import functools
 import inspect
 import numbers
@@ -66,7 +67,7 @@ def _looking(call: _Call, shown: str, *, method: bool) -> _Call:
 
     @functools.cache
     def checks() -> dict[str, _Check]:
-        return {name: _check(_annotation(each, own)) for name, each in signature.parameters.items()}
+        return {name: _check_of(each, own) for name, each in signature.parameters.items()}
 
     @functools.wraps(call)
     def looked(*arguments: Any, **named: Any) -> Any:
@@ -112,9 +113,11 @@ def _kind_of(given: Any) -> str:
         return f"a {kind}"
 
 
-def _annotation(parameter: inspect.Parameter, call: Callable[..., Any]) -> Any:
+def _check_of(parameter: inspect.Parameter, call: Callable[..., Any]) -> _Check:
     said = parameter.annotation
-    return eval(said, call.__globals__) if isinstance(said, str) else said
+    if isinstance(said, str) and said.isidentifier() and said not in {**vars(builtins), **call.__globals__}:
+        return _of_ours(said)  # a class of ours that the module imports for the type check alone
+    return _check(eval(said, call.__globals__) if isinstance(said, str) else said)
 
 
 def _check(said: Any) -> _Check:
@@ -307,6 +310,15 @@ def _instance(cls: type) -> _Check:
     def look(given: Any, depth: int) -> Any:
         if not isinstance(given, cls):
             raise _Wrong(f"a {cls.__name__}")
+        return given
+
+    return look
+
+
+def _of_ours(name: str) -> _Check:
+    def look(given: Any, depth: int) -> Any:
+        if all(each.__name__ != name or each.__module__.split(".")[0] != __package__ for each in type(given).__mro__):
+            raise _Wrong(f"a {name}")
         return given
 
     return look

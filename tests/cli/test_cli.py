@@ -38,9 +38,19 @@ def test_version() -> None:
 
 #: A command, and what it must start without.
 HELP = ("numpy", "pyarrow", "pandas", "lark", "babel", "rich", "matplotlib", "psutil")
+ENGINE = (
+    "relatum.engine.memory.run",
+    "relatum.engine.memory.scan",
+    "relatum.pivot.answer",
+    "relatum.present.grid",
+    "pyarrow.compute",
+    "pandas",
+    "matplotlib",
+)
 STARTS = [
+    (["edit", "nursery.toml", "measure", "twice", "revenue * 2", "--dry-run"], (*ENGINE, "rich")), (["impact", "nursery.toml", "revenue"], ENGINE),
     (["--help"], HELP), (["pivot", "--help"], HELP), (["edit", "m.toml", "measure", "--help"], HELP),
-    (["pivot", "nursery.toml", "--values", "revenue", "--rows", "customer.region"], ("pandas", "matplotlib", "openpyxl", "xlsxwriter", "jinja2", "duckdb", "sqlglot")),
+    (["pivot", "nursery.toml", "--values", "revenue", "--rows", "customer.region"], ("pandas", "matplotlib", "openpyxl", "xlsxwriter", "jinja2", "duckdb", "sqlglot", "pyarrow.compute")),
 ]  # fmt: skip
 
 

@@ -24,7 +24,7 @@ from typing import Any
 #: What is loaded before a case begins. None of it starts threads, which a fork would lose.
 LOADED = (
     "adbc_driver_postgresql.dbapi", "duckdb", "openpyxl", "pyarrow.csv", "pyarrow.json", "pyarrow.parquet", "sqlglot.dialects.duckdb", "sqlglot.dialects.postgres", "sqlglot.dialects.sqlite",
-    "relatum.face.model", "relatum.face.asking", "relatum.cli.main", "relatum.face.drafting", "relatum.language.parse", "relatum.present.grid", "relatum.audit.check", "relatum.change.refresh", "relatum.change.edits", "relatum.change.compare", "relatum.sources.export", "relatum.present.text", "rich.table", "rich.progress", "rich._emoji_codes",
+    "relatum.face.model", "relatum.face.asking", "relatum.cli.main", "relatum.face.drafting", "relatum.language.parse", "relatum.present.grid", "relatum.audit.check", "relatum.change.refresh", "relatum.change.edits", "relatum.change.compare", "relatum.change.differences", "relatum.sources.export", "relatum.present.text", "rich.table", "rich.progress", "rich._emoji_codes",
     "babel.numbers", "babel.dates", "tomlkit", "psutil", "pyarrow.compute", "relatum.audit.relationships", "relatum.audit.tables", "relatum.sources.delimited",
 )  # fmt: skip
 

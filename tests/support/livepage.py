@@ -14,7 +14,7 @@ from selenium.webdriver.common.keys import Keys
 
 import relatum
 from browser import Browsed
-from relatum.face.viewing import LiveModel
+from relatum.face.live_model import LiveModel
 from relatum.view.host import Host, first_request
 from relatum.view.server import Server
 

@@ -23,7 +23,7 @@ from hypothesis import strategies as st
 
 import relatum
 from relatum.cli.main import app
-from relatum.face.viewing import LiveModel
+from relatum.face.live_model import LiveModel
 from relatum.model.declaration import EngineChoice
 from relatum.present.charts.painter import painter
 from relatum.present.pictures import picture_bytes

@@ -22,7 +22,7 @@ import pytest
 
 import relatum
 from processes import started
-from relatum.face.viewing import LiveModel
+from relatum.face.live_model import LiveModel
 from relatum.view.host import Host
 from relatum.view.server import MOST_WAITING, TOKEN_HEADER, Server
 

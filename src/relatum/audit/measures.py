@@ -12,7 +12,7 @@ from relatum.drafts.words import is_ordinal, looks_like_key
 from relatum.errors import RelatumError
 from relatum.language.expression import Aggregate, ColumnValue, Expression, Ranked, inner_of
 from relatum.model.declaration import Control
-from relatum.model.names import column_name, literal, quoted
+from relatum.model.names import column_name, quoted
 from relatum.pivot.answer import answer
 from relatum.pivot.request import ask
 from relatum.session.session import Session
@@ -100,7 +100,7 @@ def _telling_fields(session: Session, expression: Expression) -> Iterator[tuple[
 
 def control_findings(session: Session, control: Control) -> Iterator[Finding]:
     """A control total that does not agree."""
-    where = control_condition(control)
+    where = control.condition
     subject = f"control {quoted(control.measure)}" + (f" at {where}" if where else "")
     try:
         got = answer(session, ask(values={control.measure: quoted(control.measure)}, where=where)).scalar()
@@ -117,11 +117,6 @@ def control_findings(session: Session, control: Control) -> Iterator[Finding]:
             "Find out which number is right.",
             "The number differs from the control total.",
         )
-
-
-def control_condition(control: Control) -> str:
-    """The condition that a control's context says: ``calendar.year = 2023``."""
-    return " and ".join(f"{column} = {literal(value)}" for column, value in control.at.items())
 
 
 def agrees(got: object, expected: object, tolerance: object = 0) -> bool:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
 from relatum.data.buffers import texts_array
@@ -54,20 +56,22 @@ def generate_calendar(span: CalendarRange) -> TableData:
     fiscal_month = month_number + (13 - span.fiscal_year_starts) % 12
     fiscal_year = fiscal_month // 12 + 1970
     names = [name.capitalize() for name in WEEKDAYS]
-    columns = {
-        "date": exact_column(DATE, days),
-        "year": exact_column(INTEGER, year),
-        "quarter": _labelled(year, (month - 1) // 3 + 1, "Q", 1),
-        "month": _labelled(year, month, "", 2),
-        "week": exact_column(DATE, days - (weekday - start) % 7),
-        "day": exact_column(INTEGER, (dates - months.astype("datetime64[D]")).astype(np.int64) + 1),
-        "month_of_year": exact_column(INTEGER, month),
-        "quarter_of_year": exact_column(INTEGER, (month - 1) // 3 + 1),
-        "weekday": text_column(TEXT, weekday, texts_array(names)),
-        "fiscal_year": exact_column(INTEGER, fiscal_year),
-        "fiscal_quarter": _labelled(fiscal_year, fiscal_month % 12 // 3 + 1, "Q", 1),
+    # Each column is made when it is first asked for: few questions read more than two of them.
+    columns: dict[str, Callable[[], Column]] = {
+        "date": lambda: exact_column(DATE, days),
+        "year": lambda: exact_column(INTEGER, year),
+        "quarter": lambda: _labelled(year, (month - 1) // 3 + 1, "Q", 1),
+        "month": lambda: _labelled(year, month, "", 2),
+        "week": lambda: exact_column(DATE, days - (weekday - start) % 7),
+        "day": lambda: exact_column(INTEGER, (dates - months.astype("datetime64[D]")).astype(np.int64) + 1),
+        "month_of_year": lambda: exact_column(INTEGER, month),
+        "quarter_of_year": lambda: exact_column(INTEGER, (month - 1) // 3 + 1),
+        "weekday": lambda: text_column(TEXT, weekday, texts_array(names)),
+        "fiscal_year": lambda: exact_column(INTEGER, fiscal_year),
+        "fiscal_quarter": lambda: _labelled(fiscal_year, fiscal_month % 12 // 3 + 1, "Q", 1),
     }
-    return TableData(COLUMNS, len(days), columns.__getitem__, orders={"weekday": names[start:] + names[:start]})
+    orders = {"weekday": names[start:] + names[:start]}
+    return TableData(COLUMNS, len(days), lambda name: columns[name](), orders=orders)
 
 
 def _labelled(year: Array, part: Array, letter: str, digits: int) -> Column:

@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from relatum.cli.commands import command, model_file
-from relatum.cli.output import console, tell
+from relatum.cli.output import say, tell
+from relatum.wording import one_line
 
 if TYPE_CHECKING:
     from relatum.face.model import Model
@@ -409,7 +410,7 @@ def _value(text: str) -> object:
 def _carry_out(file: Path, name: str, change: Callable[[Model], object], dry_run: bool, word: str) -> None:
     """Tell what depends on a thing, change the model, say what changed, and write the file."""
     import relatum
-    from relatum.change.compare import compare_declarations
+    from relatum.change.differences import compare_declarations
 
     model = relatum.open(file)
     _tell_dependants(model, name, word)
@@ -419,11 +420,10 @@ def _carry_out(file: Path, name: str, change: Callable[[Model], object], dry_run
     written = bool(changes) and not dry_run
     if written:
         model.save(file)
-    out = console()
     for each in changes:
-        out.print(str(each), soft_wrap=True)
+        say(one_line(str(each)))
     if not changes:
-        out.print("nothing changes")
+        say("nothing changes")
     else:
         tell(f"wrote {file}" if written else f"{file} is unchanged")
 

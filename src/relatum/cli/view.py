@@ -27,7 +27,7 @@ def view(file: Path, name: str, port: int, read_only: bool, no_browser: bool) ->
 
     import relatum
     from relatum.errors import RelatumError
-    from relatum.face.viewing import LiveModel
+    from relatum.face.live_model import LiveModel
     from relatum.view.host import Host, first_request
 
     try:

@@ -49,7 +49,7 @@ def plainly_stored(array: Any) -> Any:
         return plainly_stored(array.dictionary_decode())
     if isinstance(array.type, pa.Bool8Type):
         return pc.not_equal(array.storage, 0)
-    return _uuid_texts(array.storage) if isinstance(array.type, pa.UuidType) else array.storage.cast(pa.string())
+    return _uuid_texts(array.storage) if isinstance(array.type, pa.UuidType) else pc.cast(array.storage, pa.string())
 
 
 def _uuid_texts(array: Any) -> Any:
@@ -63,7 +63,7 @@ def _uuid_texts(array: Any) -> Any:
     texts = np.full((len(data), 36), ord("-"), np.uint8)
     texts[:, places] = digits[np.stack([data >> 4, data & 15], axis=2).reshape(-1, 32)]
     written = texts.view("S36").reshape(-1).astype("U36")
-    return pa.array(written, pa.string(), mask=array_values(array.is_null()))
+    return pa.array(written, pa.string(), mask=array_values(pc.is_null(array)))
 
 
 def _is_text(arrow: Any) -> bool:
@@ -161,20 +161,20 @@ def column_from_arrow(array: Any, wanted: Type | None = None, zone: str = "UTC")
     if pa.types.is_duration(array.type):
         array = _seconds(in_one_piece(array), found)
     elif pa.types.is_time(array.type):
-        array = array.cast(pa.string())
+        array = pc.cast(array, pa.string())
     elif pa.types.is_timestamp(array.type) and array.type.tz is not None:
         array = column_to_arrow(_moments(in_one_piece(array), sized(array) or found, zone))
     if target != found:
         array = _converted(array, target)
     fresh = target.kind is Kind.TEXT and not pa.types.is_dictionary(array.type)
     if fresh:
-        array = array.cast(pa.large_string()).dictionary_encode()
+        array = pc.dictionary_encode(pc.cast(array, pa.large_string()))
     array = in_one_piece(array)
-    nulls = array_values(array.is_null()) if array.null_count else None
+    nulls = array_values(pc.is_null(array)) if array.null_count else None
     if target.kind is Kind.TEXT:
         return _text(array, nulls, distinct=fresh)
     if target.kind is Kind.FLOAT:
-        return float_column(target, array_values(array.cast(pa.float64()), 0.0), nulls)
+        return float_column(target, array_values(pc.cast(array, pa.float64()), 0.0), nulls)
     if target.kind is Kind.BOOLEAN:
         return boolean_column(target, array_values(array, False), nulls)
     return exact_column(target, _whole_numbers(array, target), nulls)
@@ -184,8 +184,8 @@ def _converted(array: Any, target: Type) -> Any:
     try:
         if target.kind is Kind.DECIMAL and pa.types.is_floating(array.type):
             # A float such as 4.35 is not the decimal it was written as: go by its shortest text.
-            array = array.cast(pa.string())
-        return array.cast(pa.decimal128(38, target.scale) if target.kind is Kind.DECIMAL else arrow_type(target))
+            array = pc.cast(array, pa.string())
+        return pc.cast(array, pa.decimal128(38, target.scale) if target.kind is Kind.DECIMAL else arrow_type(target))
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError) as error:
         raise SourceError(
             f"cannot be read as {target}: {error}", fix="Correct the value, or the column's type."
@@ -194,21 +194,21 @@ def _converted(array: Any, target: Type) -> Any:
 
 def _seconds(array: Any, type_: Type) -> Any:
     """Durations as numbers of seconds with the digits that their unit has."""
-    whole = array.cast(pa.int64())
-    nulls = array_values(whole.is_null()) if whole.null_count else None
+    whole = pc.cast(array, pa.int64())
+    nulls = array_values(pc.is_null(whole)) if whole.null_count else None
     return column_to_arrow(exact_column(type_, array_values(whole, 0), nulls))
 
 
 def _moments(array: Any, target: Type, zone: str) -> Column:
     """Dates and timestamps of any unit as dates, microseconds or nanoseconds, on the clocks of a zone."""
-    nulls = array_values(array.is_null()) if array.null_count else None
+    nulls = array_values(pc.is_null(array)) if array.null_count else None
     arrow = array.type
     if arrow == pa.date32():
-        days, unit = array_values(array.cast(pa.int32()), 0).astype(np.int64), 0
+        days, unit = array_values(pc.cast(array, pa.int32()), 0).astype(np.int64), 0
         refuse_far_days(days, nulls)
     else:
         unit = 1000 if arrow == pa.date64() else PER_SECOND[arrow.unit]
-        values = array_values(array.cast(pa.int64()), 0)
+        values = array_values(pc.cast(array, pa.int64()), 0)
         refuse_far_moments(values, unit, nulls)
         if pa.types.is_timestamp(arrow) and arrow.tz is not None:
             values = wall_clock(values, unit, zone)
@@ -245,7 +245,7 @@ def sized(array: Any) -> Type | None:
     a float would make one of two of them. None for other types.
     """
     if pa.types.is_timestamp(array.type) and array.type.unit == "ns":
-        values = array_values(in_one_piece(array.cast(pa.int64())), 0)
+        values = array_values(in_one_piece(pc.cast(array, pa.int64())), 0)
         return Type(Kind.TIMESTAMP, 3) if np.any(values % 1000) else TIMESTAMP
     if pa.types.is_uint64(array.type):
         values = array_values(in_one_piece(array), 0)
@@ -256,7 +256,7 @@ def sized(array: Any) -> Type | None:
 def with_nulls(array: Any, markers: Sequence[str]) -> Any:
     """An array with null where a value is one of the markers, each taken as a value of the array's type."""
     if pa.types.is_dictionary(array.type):
-        array = array.cast(array.type.value_type)
+        array = pc.cast(array, array.type.value_type)
     known = []
     for marker in markers:
         with suppress(pa.ArrowInvalid, pa.ArrowNotImplementedError):  # a marker such as NA is not a number
@@ -270,7 +270,7 @@ def _text(array: Any, nulls: NDArray[np.bool_] | None, *, distinct: bool) -> Col
     texts = array.dictionary
     if texts.null_count:
         # A dictionary may itself hold null: its positions then stand for null too.
-        missing = array_values(texts.is_null())
+        missing = array_values(pc.is_null(texts))
         codes = array_values(array.indices, 0).astype(np.int64)
         extra = missing[codes]
         nulls = extra if nulls is None else nulls | extra
@@ -281,8 +281,8 @@ def _text(array: Any, nulls: NDArray[np.bool_] | None, *, distinct: bool) -> Col
 def _whole_numbers(array: Any, target: Type) -> Array:
     try:
         if target.kind is Kind.DECIMAL:
-            return _unscaled(array.cast(pa.decimal128(38, target.scale)))
-        return array_values(array.cast(pa.int64()), 0)
+            return _unscaled(pc.cast(array, pa.decimal128(38, target.scale)))
+        return array_values(pc.cast(array, pa.int64()), 0)
     except (pa.ArrowInvalid, OverflowError) as error:
         raise SourceError(f"holds a value that does not fit in 64 bits: {error}") from None
 
@@ -294,7 +294,7 @@ def _unscaled(array: Any) -> Array:
     low, high = halves[:, 0].copy(), halves[:, 1]
     wide = high != (low >> 63)
     if array.null_count:
-        wide &= ~array_values(array.is_null())
+        wide &= ~array_values(pc.is_null(array))
     if wide.any():
         raise OverflowError(f"row {int(np.flatnonzero(wide)[0]) + 1}")
     return low
@@ -316,7 +316,7 @@ def column_to_arrow(column: Column) -> Any:
     kind = column.type.kind
     mask = column.nulls
     if kind is Kind.TEXT:
-        return column.dictionary.take(positions_array(column.values, mask)).cast(pa.string())
+        return pc.cast(pc.take(column.dictionary, positions_array(column.values, mask)), pa.string())
     if kind is Kind.DECIMAL:
         low = column.values.astype(np.int64)
         halves = np.empty((len(low), 2), dtype=np.int64)
@@ -342,4 +342,4 @@ def python_values(column: Column) -> list[Any]:
         In the order of the rows; None where null.
     """
     array = column_to_arrow(column)
-    return list((array.cast(pa.string()) if column.type == NANOSECONDS else array).to_pylist())
+    return list((pc.cast(array, pa.string()) if column.type == NANOSECONDS else array).to_pylist())

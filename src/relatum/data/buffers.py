@@ -13,6 +13,8 @@ import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
+from relatum.data import compute as pc
+
 Bits = NDArray[np.bool_]
 
 
@@ -67,7 +69,7 @@ def array_values(array: Any, filler: int | float | bool | None = None) -> NDArra
         As long as ``array``; the memory is shared where it can be.
     """
     if filler is not None and array.null_count:
-        return np.where(array_values(array.is_null()), np.asarray(filler, _dtype(array.type)), array_values(array))
+        return np.where(array_values(pc.is_null(array)), np.asarray(filler, _dtype(array.type)), array_values(array))
     start, stop = array.offset, array.offset + len(array)
     buffer = array.buffers()[1]
     if not len(array) or buffer is None:

@@ -182,17 +182,17 @@ def text_column(
     """
     if nulls is not None:
         nulls = nulls if nulls.any() else None
-    texts = texts.cast(pa.large_string())
+    texts = pc.cast(texts, pa.large_string())
     if distinct:
-        order = array_values(pc.sort_indices(texts))
+        order = array_values(pc.array_sort_indices(texts))
         lookup = np.empty(max(len(order), 1), dtype=np.int64)
         lookup[order] = np.arange(len(order))
-        known = texts.take(positions_array(order))
+        known = pc.take(texts, positions_array(order))
     else:
         used = np.zeros(len(texts), dtype=np.bool_)
         used[codes if nulls is None else codes[~nulls]] = True
         kept = np.flatnonzero(used)
-        known, positions = sorted_texts(texts.take(positions_array(kept)))
+        known, positions = sorted_texts(pc.take(texts, positions_array(kept)))
         lookup = np.zeros(len(used), dtype=np.int64)
         lookup[kept] = positions
     codes = lookup[codes] if len(texts) else np.zeros(len(codes), dtype=np.int64)
@@ -204,12 +204,12 @@ def text_column(
 
 def sorted_texts(texts: Any) -> tuple[Any, Array]:
     """The distinct texts sorted by code point, and for each given text its position among them."""
-    encoded = texts.dictionary_encode()
-    order = array_values(pc.sort_indices(encoded.dictionary))
+    encoded = pc.dictionary_encode(texts)
+    order = array_values(pc.array_sort_indices(encoded.dictionary))
     rank = np.empty(len(order), dtype=np.int64)
     rank[order] = np.arange(len(order))
     positions = rank[array_values(encoded.indices)] if len(texts) else np.zeros(0, dtype=np.int64)
-    return encoded.dictionary.take(positions_array(order)), positions
+    return pc.take(encoded.dictionary, positions_array(order)), positions
 
 
 def members_of(column: Column) -> Members:

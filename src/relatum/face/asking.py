@@ -11,20 +11,17 @@ from msgspec import structs
 from relatum.errors import RequestError
 from relatum.face import viewing
 from relatum.face.changing import Stateful, in_turn
-from relatum.pivot.answer import answer, query_of
-from relatum.pivot.behind import rows_behind
-from relatum.pivot.members import find_members
 from relatum.pivot.request import Names, Request, Values, ValueText, ask
-from relatum.pivot.turning import request_of, saved_as
-from relatum.present.grid import Grid, Questions
-from relatum.present.members import MemberList
-from relatum.present.numbers import check_format
 from relatum.session.session import Session
 
 if TYPE_CHECKING:
     from relatum.audit.understood import Reading
     from relatum.face.explaining import Explanation
     from relatum.plan.notes import Note
+    from relatum.present.grid import Grid
+    from relatum.present.members import MemberList
+
+# What answers is imported where something is asked: an edit starts without it.
 
 
 def pivot(
@@ -96,6 +93,12 @@ def pivot(
     >>> [record["quantity"] for record in grid.to_arrow(totals=True).to_pylist()]
     [5, 4, 9]
     """
+    from relatum.pivot.answer import answer
+    from relatum.pivot.behind import rows_behind
+    from relatum.pivot.members import find_members
+    from relatum.present.grid import Grid, Questions
+    from relatum.present.numbers import check_format
+
     given: dict[str, Any] = {
         "rows": rows,
         "columns": columns,
@@ -126,6 +129,8 @@ def pivot(
 
 
 def _request(model: Stateful, saved: str, parts: Mapping[str, Any]) -> Request:
+    from relatum.pivot.turning import request_of
+
     return request_of(model.declaration.pivot(saved), parts) if saved else ask(**parts)
 
 
@@ -165,6 +170,8 @@ def sql(
     >>> "SUM" in model.sql("sales.product", values="sum(sales.quantity)")
     True
     """
+    from relatum.pivot.answer import query_of
+
     given = {"rows": rows, "columns": columns, "values": values, "where": where, "keep": keep, "totals": totals}
     request = _request(model, saved, {name: part for name, part in given.items() if part is not None})
     return query_of(model._state.session, request)
@@ -203,6 +210,9 @@ def members(model: Stateful, column: str, where: str | None = None, *, value: st
     >>> list(model.members("sales.product", "sales.quantity < 4"))
     [('fig', 2), ('ivy', None)]
     """
+    from relatum.pivot.members import find_members
+    from relatum.present.members import MemberList
+
     return MemberList(find_members(model._state.session, column, where or "", value, like))
 
 
@@ -305,6 +315,8 @@ def keep_pivot(model: Stateful, name: str, grid: Grid, *, about: str = "", repla
     >>> model.pivot(saved="by_product").to_arrow().to_pylist()
     [{'sales.product': 'fig', 'units': 5}, {'sales.product': 'ivy', 'units': 4}]
     """
+    from relatum.pivot.turning import saved_as
+
     model._state.change(model.declaration.with_pivot(saved_as(name, grid.request, about), replacing=replace))
 
 
@@ -346,6 +358,8 @@ def evaluate(model: Stateful, formula: str, where: str | None = None, *, notes: 
     >>> [note.text for note in notes]
     ["No row of sales has sales.product = 'pea'."]
     """
+    from relatum.pivot.answer import answer
+
     value = ValueText(" ".join(formula.split()), formula)
     found = answer(model._state.session, Request((), (), (value,), (where or "").strip()))
     return (found.scalar(), found.notes) if notes else found.scalar()
@@ -387,6 +401,7 @@ def _explained(
     from relatum.audit.cell.difference import take_apart
     from relatum.audit.cell.story import Asked, explain_cell
     from relatum.face.explaining import Explanation
+    from relatum.pivot.answer import answer
 
     asked = Asked(request, at, number)
     story = explain_cell(session, asked, listed)

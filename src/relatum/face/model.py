@@ -24,7 +24,6 @@ from relatum.model.declaration import Declaration, EngineChoice
 from relatum.model.file import read_model
 from relatum.model.key_lines import key_lines, line_of
 from relatum.model.names import quoted
-from relatum.pivot.answer import answer
 from relatum.pivot.request import Values, ValueText, ask
 from relatum.present.numbers import check_locale, check_patterns
 from relatum.session.cache import Cache
@@ -307,6 +306,7 @@ class Model:
         True
         """
         from relatum.model.file import read_report
+        from relatum.pivot.answer import answer
         from relatum.present.report.build import report_page
 
         if isinstance(name, str):
@@ -435,7 +435,8 @@ class Model:
         >>> model.compare(other, "sum(sales.quantity)").same
         False
         """
-        from relatum.change.compare import Comparison, compare_declarations, compare_values
+        from relatum.change.compare import Comparison, compare_values
+        from relatum.change.differences import compare_declarations
 
         mine, theirs = self.declaration, other.declaration
         chosen = (

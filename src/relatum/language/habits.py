@@ -15,20 +15,24 @@ _COLUMN = rf"{_NAME}(?:\s*\.\s*{_NAME})?"
 
 
 class Habit(Struct, frozen=True):
-    """One way of writing that is not ours: its pattern, what to write here instead, and why.
+    """One way of writing that is not ours: its pattern as it is written, what to write here instead, and why.
 
     ``starts`` are the kinds of text in which it is looked for.
     """
 
-    pattern: re.Pattern[str]
+    written: str
     instead: str | Callable[[re.Match[str]], str]
     reason: str = ""
     starts: tuple[str, ...] = ("formula", "values", "condition", "axis", "keeps")
 
+    @property
+    def pattern(self) -> re.Pattern[str]:
+        """The pattern, compiled when a text cannot be read: most texts can."""
+        return re.compile(self.written, re.IGNORECASE)
 
-def _habit(pattern: str, instead: str | Callable[[re.Match[str]], str], reason: str = "", *starts: str) -> Habit:
-    compiled = re.compile(pattern, re.IGNORECASE)
-    return Habit(compiled, instead, reason, starts) if starts else Habit(compiled, instead, reason)
+
+def _habit(written: str, instead: str | Callable[[re.Match[str]], str], reason: str = "", *starts: str) -> Habit:
+    return Habit(written, instead, reason, starts) if starts else Habit(written, instead, reason)
 
 
 def _period(match: re.Match[str]) -> str:

@@ -16,7 +16,7 @@ from msgspec.structs import replace
 from relatum.errors import ModelError
 from relatum.limits import read_limits
 from relatum.model.looks import PLAIN, USUAL, Format, Report, StyleRule, Theme
-from relatum.model.names import column_name, quoted, split_name
+from relatum.model.names import column_name, literal, quoted, split_name
 from relatum.wording import suggestion
 
 T = TypeVar("T")
@@ -184,6 +184,11 @@ class Control(Struct, frozen=True):
     at: Mapping[str, object]
     equals: object
     tolerance: float = 0
+
+    @property
+    def condition(self) -> str:
+        """The condition that its context says: ``calendar.year = 2023``."""
+        return " and ".join(f"{column} = {literal(value)}" for column, value in self.at.items())
 
 
 class Hierarchy(Struct, frozen=True):

@@ -367,12 +367,12 @@ class _Reader:
         self._entry(ModelEntry, body, ())
 
     def _entry(self, kind: type[Entry], body: dict[str, Any], where: KeyPath) -> Entry:
-        fields = {field.encode_name: field for field in msgspec.structs.fields(kind)}
+        keys = _keys_of(kind)
         for key in body:
-            if key not in fields:
-                raise self.error(f"Unknown key {key}.", (*where, key), suggestion(key, fields, noun="key"))
-        for name, field in fields.items():
-            if field.required and name not in body:
+            if key not in keys:
+                raise self.error(f"Unknown key {key}.", (*where, key), suggestion(key, keys, noun="key"))
+        for name, required in keys.items():
+            if required and name not in body:
                 raise self.error(f"The key {name} is missing.", where, f"Add {name} = …")
         try:
             return msgspec.convert(body, kind)
@@ -403,6 +403,12 @@ class _Reader:
         if reason.startswith("Object"):
             return self.error(f"{key}: {reason.replace('`', '')}.", (*where, *key.split(".")))
         return self.error(f"{key} is {value!r}; it must be {shown}.", (*where, *key.split(".")))
+
+
+@functools.cache
+def _keys_of(kind: type[msgspec.Struct]) -> dict[str, bool]:
+    """The keys of an entry, and which of them it needs."""
+    return {field.encode_name: field.required for field in msgspec.structs.fields(kind)}
 
 
 def _engine(said: str | dict[str, str]) -> EngineChoice:

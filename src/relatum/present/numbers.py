@@ -12,7 +12,7 @@ from functools import cache, lru_cache
 from typing import Any
 
 import numpy as np
-from babel import Locale, UnknownLocaleError
+from babel import Locale, UnknownLocaleError, localedata
 from babel.dates import format_date, format_datetime
 from babel.numbers import NumberPattern, format_decimal, get_decimal_symbol, get_group_symbol, parse_pattern
 from msgspec import Struct, structs
@@ -27,15 +27,24 @@ from relatum.model.looks import SCALES, Format
 
 #: Shown where a cell has no value, and where it is more than any number.
 BLANK, INFINITE = "–", "∞"
-_MOST_DIGITS = 6
+#: No number has more digits that mean something.
+_MOST_DIGITS = 40
 _DATE_KINDS = (Kind.DATE, Kind.TIMESTAMP)
 
 
 # -- checks -----------------------------------------------------------------------------------------------------------
 
 
+#: What is right as it is: a trial would load the data of a locale.
+_LANGUAGE_AND_COUNTRY = re.compile("[a-z]{2,3}(?:_[A-Z]{2})?")
+_NUMBER_PATTERN = re.compile(r"(?:¤ ?)?(?:#,##)?0(?:\.0{1,9}#{0,9})?(?: ?[¤%])?")
+_DATE_PATTERN = re.compile(r"(?:d{1,2}|M{1,4}|y|yy|yyyy)(?:[-./ ](?:d{1,2}|M{1,4}|y|yy|yyyy)){0,2}")
+
+
 def check_locale(locale: str) -> None:
     """Raise a ModelError for a locale that CLDR does not know."""
+    if _LANGUAGE_AND_COUNTRY.fullmatch(locale) and localedata.exists(locale):
+        return
     try:
         Locale.parse(locale)
     except (UnknownLocaleError, ValueError):
@@ -84,6 +93,8 @@ def check_pattern(pattern: str, measure: str, duration: bool = False) -> None:
         if _is_date_pattern(pattern):
             return
         raise _bad_pattern(pattern, measure, "it has no digits")
+    if _NUMBER_PATTERN.fullmatch(pattern):
+        return
     try:
         parsed = parse_pattern(pattern)
         shown = parsed.apply(Decimal("1234.5"), "en", currency="EUR")
@@ -95,11 +106,9 @@ def check_pattern(pattern: str, measure: str, duration: bool = False) -> None:
         raise _bad_pattern(pattern, measure, f"it has more than {_MOST_DIGITS} digits before or after the point")
 
 
-#: No number has more digits that mean something.
-_MOST_DIGITS = 40
-
-
 def _is_date_pattern(pattern: str) -> bool:
+    if _DATE_PATTERN.fullmatch(pattern):
+        return True
     bare = re.sub(r"'[^']*'", "", pattern)
     if not re.search(r"[yMLdEQqwW]", bare) or re.search(r"[^\W\dyMLdEcQqwWDHhKkmsaz]", bare):
         return False

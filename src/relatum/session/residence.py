@@ -4,22 +4,24 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, Protocol
 
-from relatum.engine.memory.facts import MemoryFacts
-from relatum.engine.memory.run import MemoryEngine
+from relatum.data.columns import Column
 from relatum.engine.memory.store import MemoryStore
-from relatum.engine.store import JoinKeeper, Store, Tables, WorkOut
+from relatum.engine.store import JoinKeeper, Store, Tables
 from relatum.plan.audit_facts import AuditFacts
 from relatum.plan.engine import Engine
+from relatum.plan.nodes import Derivation
 from relatum.sources.engines.base import Connection
 
 if TYPE_CHECKING:
     from relatum.engine.sql.remote_store import RemoteStore
 
+# An engine is imported when it is first asked: an edit starts without one.
+
 
 class Residence(Protocol):
     """Where the tables of a model live."""
 
-    def store(self, tables: Tables, work_out: WorkOut, joins: JoinKeeper | None, former: Store | None) -> Store:
+    def store(self, tables: Tables, joins: JoinKeeper | None, former: Store | None) -> Store:
         """The tables, with everything found out about them once."""
         ...
 
@@ -32,19 +34,30 @@ class Residence(Protocol):
         ...
 
 
+def _derived_column(store: Any, derivation: Derivation) -> Column:
+    """The values of a derived column, worked out here wherever the other columns are."""
+    from relatum.engine.memory.run import derived_column  # noqa: PLC0415 - see above
+
+    return derived_column(store, derivation)
+
+
 class InMemory:
     """Tables in the memory of this process."""
 
-    def store(self, tables: Tables, work_out: WorkOut, joins: JoinKeeper | None, former: Store | None) -> Store:
+    def store(self, tables: Tables, joins: JoinKeeper | None, former: Store | None) -> Store:
         """The tables, with everything worked out of them once."""
-        return MemoryStore(tables, work_out, joins, former)
+        return MemoryStore(tables, _derived_column, joins, former)
 
     def engine(self, store: MemoryStore) -> Engine:
         """The memory engine."""
+        from relatum.engine.memory.run import MemoryEngine  # noqa: PLC0415 - see above
+
         return MemoryEngine(store)
 
     def facts(self, store: MemoryStore) -> AuditFacts:
         """Facts worked out of columns."""
+        from relatum.engine.memory.facts import MemoryFacts  # noqa: PLC0415 - see above
+
         return MemoryFacts(store)
 
 
@@ -60,16 +73,14 @@ class OnEngine:
         The engine.
     """
 
-    # What writes SQL is heavy and optional: a model in memory starts without it.
-
     def __init__(self, connection: Connection) -> None:
         self.connection = connection
 
-    def store(self, tables: Tables, work_out: WorkOut, joins: JoinKeeper | None, former: Store | None) -> Store:
+    def store(self, tables: Tables, joins: JoinKeeper | None, former: Store | None) -> Store:
         """The tables, with facts about them found out once."""
         from relatum.engine.sql.remote_store import RemoteStore  # noqa: PLC0415 - see above
 
-        return RemoteStore(self.connection, tables, work_out, joins, former)
+        return RemoteStore(self.connection, tables, _derived_column, joins, former)
 
     def engine(self, store: RemoteStore) -> Engine:
         """The SQL engine."""

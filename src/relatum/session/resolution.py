@@ -16,7 +16,6 @@ from msgspec.structs import replace
 from relatum.data.columns import Column
 from relatum.data.table import TableData
 from relatum.data.types import Type
-from relatum.engine.memory.run import derived_column
 from relatum.engine.store import JoinKeeper, Store, Tables
 from relatum.errors import FormulaError, ModelError
 from relatum.language.catalog import Catalog
@@ -29,7 +28,7 @@ from relatum.model.names import ColumnKey, column_name, quoted, split_name
 from relatum.model.routes import RouteMap
 from relatum.plan.bounds import field_of
 from relatum.plan.compile import GrainWanted, Wanted, compile_plan, compile_rows, needed_derivations
-from relatum.plan.engine import Cells, Engine, Facts
+from relatum.plan.engine import Cells, Facts
 from relatum.plan.nodes import Derivation, Plan
 from relatum.plan.reads import reads_of
 from relatum.session.residence import IN_MEMORY, Residence
@@ -235,7 +234,7 @@ def _begun(
     }
     there = _among(declaration, data)
     before = former.store if former is not None else None
-    store = residence.store(_tables(there, data), derived_column, joins, before)
+    store = residence.store(_tables(there, data), joins, before)
     types = {name: dict(data[name].types) for name, table in there.tables.items() if not table.role_of}
     catalog = _catalog(there, data, types, _routes(there, former), store)
     known = _known_measures(former, there, data)
@@ -476,19 +475,19 @@ def _derived_table(now: Resolution, table: Table, former: Resolution | None) -> 
         same = all(_same_column(former.store, now.store, *each) for each in reads.columns)
         if same and all(former.data.get(name) is now.data[name] for name in reads.tables):
             return known
-    return DerivedTable(plan, _rows_later(now.residence.engine(now.store), plan, types, tuple(table.formulas)))
+    return DerivedTable(plan, _rows_later(now, plan, types, tuple(table.formulas)))
 
 
 def _same_column(one: Store, other: Store, table: str, name: str) -> bool:
     return one.has(table, name) and one.stamp(table, name) is other.stamp(table, name)
 
 
-def _rows_later(engine: Engine, plan: Plan, types: Mapping[str, Type], formulas: tuple[str, ...]) -> TableData:
+def _rows_later(now: Resolution, plan: Plan, types: Mapping[str, Type], formulas: tuple[str, ...]) -> TableData:
     """The rows of a derived table, worked out when one is first needed."""
 
     @cache
     def worked_out() -> dict[str, Column]:
-        answer = engine.run(plan)
+        answer = now.residence.engine(now.store).run(plan)
         (cells,) = answer.cells
         rows = _rows(cells, [members.no_match for members in answer.members])
         columns = {}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Iterable, Mapping
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import TypeVar
 
 from relatum.data.table import TableData
@@ -67,11 +67,19 @@ class Session:
         self.store = resolution.store
         self.catalog = resolution.catalog
         self.formulas = resolution.formulas
-        self.engine: Engine = resolution.residence.engine(resolution.store)
-        self.facts: AuditFacts = resolution.residence.facts(resolution.store)
         self._extended = lru_cache(maxsize=_REMEMBERED)(self._extend)
         self._planned = lru_cache(maxsize=_PLANS)(self._plan)
         self._made = lru_cache(maxsize=_REMEMBERED)(lambda make, asked: make(self, asked))
+
+    @cached_property
+    def engine(self) -> Engine:
+        """What answers plans."""
+        return self.resolution.residence.engine(self.store)
+
+    @cached_property
+    def facts(self) -> AuditFacts:
+        """What an audit may ask of the data."""
+        return self.resolution.residence.facts(self.store)
 
     @classmethod
     def of(
