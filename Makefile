@@ -4,6 +4,8 @@ BIN := $(VENV)/bin
 export PIP_DISABLE_PIP_VERSION_CHECK := 1
 # Tests start many processes: each would compile every module again.
 export PYTHONDONTWRITEBYTECODE :=
+# Nor do they multiply matrices: threads for that take each of them time.
+export OPENBLAS_NUM_THREADS := 1
 
 # One more than there are cores: many tests wait for a server, a browser or a limit of time.
 WORKERS := $(shell echo $$(( $$(nproc 2>/dev/null || echo 2) + 1 )))

@@ -24,8 +24,7 @@ OUTSIDE = frozenset(
 #: What a person's own state is for the tests: none of it is left.
 _STATE = tempfile.TemporaryDirectory(prefix="relatum-state-")
 os.environ["XDG_STATE_HOME"] = _STATE.name
-#: As the command does: threads that multiply no matrices, and garbage that is not there, cost every process time.
-os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+# As the command does: looking for garbage that is not there takes time.
 gc.set_threshold(500_000, 20, 20)
 
 

@@ -30,6 +30,15 @@ def listening(listener: Listener) -> Iterator[None]:
         _listener.reset(token)
 
 
+def unheard(work: Callable[..., T], *given: object) -> T:
+    """What a function gives, its steps reported to nobody: for work beside what is reported."""
+    token = _listener.set(None)
+    try:
+        return work(*given)
+    finally:
+        _listener.reset(token)
+
+
 _scans: ContextVar[dict[str, None] | None] = ContextVar("scans", default=None)
 
 

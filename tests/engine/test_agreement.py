@@ -11,7 +11,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from agreement import MOST_REFUSED, Refused, disagreement, shrunk
-from relatum.data import groups, joins
+from relatum.data import groups, joins, keys
 from relatum.engine.memory import distinct, scan, store, zones
 from stars import random_case, travelling_up
 
@@ -63,7 +63,8 @@ def tiny_limits(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(scan, "_GROUPED_ROWS", 5)
     monkeypatch.setattr(groups, "DENSE_GROUPS", 8)
     monkeypatch.setattr(groups, "SPARSE", 1)
-    monkeypatch.setattr(joins, "_TABLE_SLOTS", 0)
+    monkeypatch.setattr(joins, "TABLE_SLOTS", 0)
+    monkeypatch.setattr(keys, "TABLE_SLOTS", 0)
     monkeypatch.setattr(distinct, "_MARKS", 0)
     monkeypatch.setattr(distinct, "_ONE_IN", 4)
     monkeypatch.setattr(distinct, "_WIDE", 4)

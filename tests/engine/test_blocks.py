@@ -228,7 +228,7 @@ def test_the_largest_numbers_are_worth_the_same(formula: str, where: str, expect
 def test_the_answer_does_not_depend_on_how_many_threads_there_are(
     many: relatum.Model, cores: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(scan, "_cores", lambda: cores)
+    monkeypatch.setattr(scan, "cores", lambda: cores)
     monkeypatch.setattr(scan, "CHUNK_ROWS", 5000)
     values = {"a": "sum(sale.large)", "b": "sum(sale.speed)", "c": "max(sale.small)", "d": "count(distinct sale.kind)"}
     answers, _ = both_ways(many, rows="shop.town", values=values)

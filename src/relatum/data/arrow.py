@@ -21,6 +21,8 @@ from relatum.data.types import decimal as decimal_type
 from relatum.errors import SourceError
 
 _MICROSECONDS = pa.timestamp("us")
+#: Numbers of so many digits fit in 64 bits.
+_DIGITS_OF_64_BITS = 18
 _DIGITS = {"s": 0, "ms": 3, "us": 6, "ns": 9}
 
 
@@ -281,7 +283,8 @@ def _text(array: Any, nulls: NDArray[np.bool_] | None, *, distinct: bool) -> Col
 def _whole_numbers(array: Any, target: Type) -> Array:
     try:
         if target.kind is Kind.DECIMAL:
-            return _unscaled(pc.cast(array, pa.decimal128(38, target.scale)))
+            same = pa.types.is_decimal128(array.type) and array.type.scale == target.scale
+            return _unscaled(array if same else pc.cast(array, pa.decimal128(38, target.scale)))
         return array_values(pc.cast(array, pa.int64()), 0)
     except (pa.ArrowInvalid, OverflowError) as error:
         raise SourceError(f"holds a value that does not fit in 64 bits: {error}") from None
@@ -292,6 +295,8 @@ def _unscaled(array: Any) -> Array:
     halves = np.frombuffer(array.buffers()[1], dtype=np.int64, count=2 * (len(array) + array.offset))
     halves = halves.reshape(-1, 2)[array.offset :]
     low, high = halves[:, 0].copy(), halves[:, 1]
+    if array.type.precision <= _DIGITS_OF_64_BITS:
+        return low
     wide = high != (low >> 63)
     if array.null_count:
         wide &= ~array_values(pc.is_null(array))

@@ -8,11 +8,17 @@ from msgspec import Struct
 from relatum.data import vectors as v
 from relatum.data.columns import Array, Column, narrow_codes
 from relatum.data.groups import Links, distinct
-from relatum.data.keys import Keys, comparable, paired, rank_of, refuse_duplicates, without_nulls
+from relatum.data.keys import (
+    TABLE_SLOTS,
+    Keys,
+    comparable,
+    paired,
+    rank_of,
+    refuse_duplicates,
+    rows_found,
+    without_nulls,
+)
 from relatum.model.declaration import Relationship
-
-#: Up to this many slots, a key finds its row through a table rather than by searching.
-_TABLE_SLOTS = 1 << 22
 
 
 class JoinIndex(Struct, frozen=True, eq=False):
@@ -54,10 +60,8 @@ def build_join_index(
         refuse_duplicates(relationship, one, turned)
         positions = _latest(many, one)
     else:
-        keys = paired(many, one)
-        known = keys.one[keys.one >= 0]
-        positions = _found(keys.many, keys.one, keys.slots, np.arange(size))
-        if _repeated(known, keys.slots):
+        positions, repeated = rows_found(paired(many, one))
+        if repeated:
             refuse_duplicates(relationship, one, turned)
     missing = positions < 0
     positions = narrow_codes(np.where(missing, size, positions), size + 1)
@@ -99,35 +103,12 @@ def matching_keys(relationship: Relationship, source: list[Column], target: list
     """
     left, right = comparable(relationship, source, target)
     keys = paired(left, right)
-    known = np.unique(keys.one[keys.one >= 0])
+    known = distinct(keys.one[keys.one >= 0])
     one = rank_of(known, keys.one)
     rows = np.flatnonzero(one >= 0)
     own = rank_of(known, keys.many)
     numbers = narrow_codes(np.where(own < 0, len(known), own), len(known) + 1)
     return KeyLinks(numbers, len(known), Links.of(one[rows], rows, len(known) + 1))
-
-
-def _repeated(keys: Array, slots: int) -> bool:
-    """Whether some key is on several rows."""
-    if slots <= max(_TABLE_SLOTS, 4 * len(keys)):
-        seen = np.zeros(slots, np.bool_)
-        seen[keys] = True
-        return int(seen.sum()) < len(keys)
-    return len(np.unique(keys)) < len(keys)
-
-
-def _found(wanted: Array, keys: Array, slots: int, rows: Array) -> Array:
-    usable = keys >= 0
-    keys, rows = keys[usable], rows[usable]
-    if not len(keys):
-        return np.full(len(wanted), -1, np.int64)
-    if slots <= max(_TABLE_SLOTS, 4 * len(keys)):
-        table = np.full(slots + 1, -1, np.int32 if len(rows) < 1 << 31 else np.int64)
-        table[keys] = rows
-        return np.asarray(table.take(wanted, mode="wrap"))  # -1 wraps to the last slot, which finds nothing
-    order = np.argsort(keys)
-    ranks = rank_of(keys[order], wanted)
-    return np.where(ranks < 0, -1, rows[order].take(ranks.clip(min=0)))
 
 
 def _latest(many: list[Column], one: list[Column]) -> Array:
@@ -152,7 +133,7 @@ def _latest(many: list[Column], one: list[Column]) -> Array:
     order = np.argsort(starts)
     starts, rows = starts[order], rows[order]
     slots = len(known) * width
-    if slots <= _TABLE_SLOTS:
+    if slots <= TABLE_SLOTS:
         # For every group and step, the last start up to there: a table filled forwards.
         last = np.full(slots, -1, np.int64)
         last[starts] = np.arange(len(starts))

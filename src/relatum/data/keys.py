@@ -13,6 +13,7 @@ from relatum.data import vectors as v
 from relatum.data.arrow import python_values
 from relatum.data.buffers import array_values
 from relatum.data.columns import Array, Column, exact_column
+from relatum.data.groups import distinct
 from relatum.data.types import DATE, Kind, Type, common_type
 from relatum.errors import DataError
 from relatum.model.declaration import Relationship
@@ -20,6 +21,10 @@ from relatum.model.names import column_name
 from relatum.wording import counted, sample_text
 
 _SAMPLES = 5
+#: Up to this many slots, a key finds its row through a table with a slot for each.
+TABLE_SLOTS = 1 << 22
+#: So many keys are looked for at once: what is worked out for them stays in the cache.
+_BLOCK = 1 << 17
 
 
 class Keys(Struct, frozen=True, eq=False):
@@ -44,8 +49,8 @@ def duplicate_keys(columns: list[Column]) -> tuple[int, int, list[tuple[object, 
         How many such keys there are, how many rows they are on, and the first few, as Python values.
     """
     keys = paired(columns, columns)
-    distinct, counts = np.unique(keys.one[keys.one >= 0], return_counts=True)
-    repeated = distinct[counts > 1]
+    known, counts = np.unique(keys.one[keys.one >= 0], return_counts=True)
+    repeated = known[counts > 1]
     samples = []
     for key in repeated[:_SAMPLES]:
         row = np.flatnonzero(keys.one == key)[:1]
@@ -66,9 +71,8 @@ def keys_found(many: list[Column], one: list[Column]) -> Array:
     numpy.ndarray of bool
         As long as the columns of ``many``; False where a column is null.
     """
-    keys = paired(many, one)
-    known = np.unique(keys.one[keys.one >= 0])
-    return (keys.many >= 0) & (rank_of(known, keys.many) >= 0)
+    found: Array = rows_found(paired(many, one))[0] >= 0
+    return found
 
 
 def refuse_duplicates(relationship: Relationship, one: list[Column], turned: bool = False) -> None:
@@ -152,7 +156,7 @@ def paired(many: list[Column], one: list[Column]) -> Keys:
 
 def _combined(keys: Keys, here: Keys) -> Keys:
     if keys.slots * here.slots >= 1 << 62:
-        known = np.unique(keys.one[keys.one >= 0])
+        known = distinct(keys.one[keys.one >= 0])
         keys = Keys(rank_of(known, keys.many), rank_of(known, keys.one), len(known))
     many = np.where((keys.many < 0) | (here.many < 0), -1, keys.many * here.slots + here.many)
     one = np.where((keys.one < 0) | (here.one < 0), -1, keys.one * here.slots + here.one)
@@ -166,13 +170,15 @@ def _pair(many: Column, one: Column) -> Keys:
         many_codes = known.take(many.values) if len(known) else np.full(len(many), -1, np.int64)
         one_codes, slots = one.values.astype(np.int64), len(one.dictionary)
     elif one.type.kind is Kind.FLOAT or one.upper - one.lower >= 1 << 62:
-        distinct = np.unique(one.values)
-        many_codes, one_codes, slots = rank_of(distinct, many.values), rank_of(distinct, one.values), len(distinct)
+        known = distinct(one.values)
+        many_codes, one_codes, slots = rank_of(known, many.values), rank_of(known, one.values), len(known)
     else:
         slots = one.upper - one.lower + 1
-        # Values outside the one side's bounds find nothing; the rest are less than 64 bits above its lower bound.
-        inside = (many.values >= one.lower) & (many.values <= one.upper)
-        many_codes = np.where(inside, many.values.astype(np.int64) - one.lower, -1)
+        many_codes = many.values.astype(np.int64) - one.lower
+        if many.lower < one.lower or many.upper > one.upper:
+            # Values outside the one side's bounds find nothing; the rest are less than 64 bits above its lower bound.
+            inside = (many.values >= one.lower) & (many.values <= one.upper)
+            many_codes = np.where(inside, many_codes, -1)
         one_codes = one.values.astype(np.int64) - one.lower
     return Keys(without_nulls(many_codes, many), without_nulls(one_codes, one), max(slots, 1))
 
@@ -183,6 +189,81 @@ def rank_of(distinct: Array, values: Array) -> Array:
         return np.full(len(values), -1, np.int64)
     positions = np.searchsorted(distinct, values).clip(max=len(distinct) - 1)
     return np.where(distinct[positions] == values, positions, -1)
+
+
+class KeyRows:
+    """The row of each key, for keys too far apart to have a place each.
+
+    Open addressing with linear probing and multiplicative hashing (D. E. Knuth, The Art of Computer Programming,
+    volume 3, section 6.4), worked out for all keys at once: those whose place is taken try the next one together.
+
+    Parameters
+    ----------
+    keys : numpy.ndarray of int64, one dimension
+        The key of each row, 0 or more.
+    """
+
+    def __init__(self, keys: Array) -> None:
+        self._keys = keys
+        self._bits = max((4 * len(keys)).bit_length(), 3)
+        self._rows: Array = np.full(1 << self._bits, -1, np.int32 if len(keys) < 1 << 31 else np.int64)
+        #: Whether some key is on several rows: it leads to one of them.
+        self.repeated = False
+        pending, places = np.arange(len(keys)), self._places(keys)
+        while len(pending):
+            free = self._rows[places] < 0
+            self._rows[places[free]] = pending[free]
+            there = self._rows[places]
+            later = there != pending
+            pending, places, there = pending[later], places[later], there[later]
+            taken = keys[there] != keys[pending]
+            self.repeated = self.repeated or not taken.all()
+            pending, places = pending[taken], (places[taken] + 1) & (len(self._rows) - 1)
+
+    def _places(self, keys: Array) -> Array:
+        """Where each key is looked for first: the highest bits of its product with 2^64 over the golden ratio."""
+        product = keys.astype(np.uint64) * np.uint64(0x9E3779B97F4A7C15)
+        return (product >> np.uint64(64 - self._bits)).astype(np.int64)
+
+    def of(self, wanted: Array) -> Array:
+        """The row of each key wanted, -1 where it is on none.
+
+        Parameters
+        ----------
+        wanted : numpy.ndarray of int64, one dimension
+            Keys; what is below 0 is none.
+        """
+        found = np.empty(len(wanted), self._rows.dtype)
+        for start in range(0, len(wanted), _BLOCK):
+            found[start : start + _BLOCK] = self._block(wanted[start : start + _BLOCK])
+        return found
+
+    def _block(self, wanted: Array) -> Array:
+        places = self._places(wanted)
+        found: Array = self._rows.take(places)
+        if not len(self._keys):
+            return found
+        # An empty place reads the last key: what is not wanted there is told apart by the place itself.
+        pending = np.flatnonzero((self._keys.take(found) != wanted) & (found >= 0))
+        while len(pending):
+            places[pending] = (places[pending] + 1) & (len(self._rows) - 1)
+            found[pending] = there = self._rows[places[pending]]
+            pending = pending[(self._keys[there] != wanted[pending]) & (there >= 0)]
+        return found
+
+
+def rows_found(keys: Keys) -> tuple[Array, bool]:
+    """For each key of the many side its row of the one side, -1 for none; and whether some key is on several rows."""
+    rows = np.flatnonzero(keys.one >= 0)
+    known = keys.one if len(rows) == len(keys.one) else keys.one[rows]
+    if keys.slots > max(TABLE_SLOTS, 4 * len(known)):
+        table = KeyRows(known)
+        found = table.of(keys.many)
+        return (found if known is keys.one else np.append(rows, -1).take(found, mode="wrap")), table.repeated
+    rows_of: Array = np.full(keys.slots + 1, -1, np.int32 if len(keys.one) < 1 << 31 else np.int64)
+    rows_of[known] = rows
+    positions = rows_of.take(keys.many, mode="wrap")  # -1 wraps to the last slot, which finds nothing
+    return positions, int(np.count_nonzero(rows_of >= 0)) < len(known)
 
 
 def without_nulls(codes: Array, column: Column) -> Array:

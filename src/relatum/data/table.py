@@ -48,6 +48,8 @@ class TableData:
         self.identity = ""
         #: The files that the rows were read from, as they were.
         self.files: tuple[Any, ...] = ()
+        #: Whether each column is read by itself, so that several can be read side by side.
+        self.by_column = False
         #: The plan that works the rows out, where one does.
         self.made_by: object = None
         self._fetch = fetch

@@ -7,6 +7,7 @@ from itertools import pairwise
 
 import numpy as np
 
+from relatum.data.groups import distinct
 from relatum.data.types import Kind
 from relatum.drafts.keys import key_score
 from relatum.drafts.profile import ColumnProfile, TableProfile
@@ -128,8 +129,8 @@ def determines(fine: ColumnProfile, coarse: ColumnProfile) -> bool:
     codes, others = codes[known], others[known]
     if not len(codes):
         return False
-    pairs = np.unique(codes * (coarse.distinct + 1) + others)
+    pairs = distinct(codes * (coarse.distinct + 1) + others)
     counts = np.bincount(codes, minlength=fine.distinct)
     repeated = counts[counts > 1]
     # By chance alone, a repeated member would rarely keep to one of the coarser values.
-    return len(pairs) == len(np.unique(codes)) and len(repeated) >= 3 and int((repeated - 1).sum()) >= 5
+    return len(pairs) == np.count_nonzero(counts) and len(repeated) >= 3 and int((repeated - 1).sum()) >= 5

@@ -13,6 +13,7 @@ import numpy as np
 from msgspec import Struct, field
 
 from relatum.data.columns import Array, Column, Members, members_of
+from relatum.data.groups import distinct
 from relatum.data.joins import JoinIndex
 from relatum.data.table import TableData
 from relatum.language.expression import MemberOrder
@@ -281,7 +282,7 @@ class Store(ABC):
             months = days[order].astype("datetime64[D]").astype("datetime64[M]").astype(np.int64)
             breaks = codes[1:] != codes[:-1]
             follows = not bool(np.any(breaks & (months[1:] == months[:-1])))
-            return follows or int(breaks.sum()) + 1 == len(np.unique(codes))
+            return follows or int(breaks.sum()) + 1 == len(distinct(codes))
 
         stamps = (self.stamp(owner, self.date_column(owner)), self.stamp(owner, name))
         return self.work.keep(("period", owner, name), stamps, make)

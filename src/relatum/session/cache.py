@@ -28,7 +28,7 @@ from relatum.version import __version__
 from relatum.wording import visible
 
 #: What another release of the program kept is not looked at: it may have read the same file otherwise.
-_VERSION = f"2 {__version__}"
+_VERSION = f"3 {__version__}"
 #: Sources smaller than this are read as fast as they would be found here.
 WORTH_BYTES = 2_000_000
 _WORTH_ROWS = 200_000

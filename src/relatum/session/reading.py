@@ -219,7 +219,9 @@ def _from_files(
         data = _grown(reading, states, former, worth, said, whereabouts.within) or _guarded(read(), states)
         refuse_changed(states)
         data = data.identified(identity, states)
-    return data if worth is None else worth.kept(data, said, read)
+    found = data if worth is None else worth.kept(data, said, read)
+    found.by_column = all(state.path.lower().endswith(BY_COLUMN) for state in states)
+    return found
 
 
 def _guarded(data: TableData, states: tuple[FileState, ...]) -> TableData:

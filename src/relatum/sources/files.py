@@ -11,9 +11,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.ipc as paipc
 
-from relatum.data.arrow import type_of
 from relatum.data.table import TableData
-from relatum.data.types import TEXT
 from relatum.errors import MissingSourceError, SourceError
 from relatum.limits import refuse_memory
 from relatum.model.atomic import note_source
@@ -86,31 +84,56 @@ def missing_file(path: Path) -> MissingSourceError:
     return MissingSourceError("There is no such file.", path=path, fix=suggestion(path.name, near, noun="file"))
 
 
+#: Fewer groups of rows are read at once, whatever is in them.
+_GROUPS = 4
+#: The ways in which Arrow holds texts as they are.
+_TEXTS = (pa.types.is_string, pa.types.is_large_string, pa.types.is_string_view)
+
+
 def read_parquet(path: Path, stated: Stated) -> TableData:
     """A Parquet file; a column is read when it is first needed."""
     import pyarrow.parquet as pq  # noqa: PLC0415 - slow to load, and not every model has such a file
 
     metadata = _footer(path)
     schema = metadata.schema.to_arrow_schema()
-    texts = [field.name for field in schema if type_of(field.type) == TEXT and pa.types.is_string(field.type)]
-    # Text is kept as a dictionary in the file as in memory: it need not be spelled out in between.
-    file = pq.ParquetFile(path, metadata=metadata, read_dictionary=texts)
+    texts = [field.name for field in schema if any(is_text(field.type) for is_text in _TEXTS)]
+
+    def opened(texts: Sequence[str], **said: Any) -> Any:
+        # Opened for each column: one reader is not made to be used by several threads.
+        return pq.ParquetFile(path, metadata=metadata, read_dictionary=texts, **said)
+
     old = [
         column.name for column in map(metadata.schema.column, range(len(metadata.schema)))
         if column.physical_type == "INT96" and column.max_definition_level < 2
     ]  # fmt: skip
-    # The moments of older programs wrap round as nanoseconds before 1678 and after 2261.
-    coarse = pq.ParquetFile(path, metadata=metadata, coerce_int96_timestamp_unit="us") if old else file
 
     def read(name: str) -> Any:
         with damaged_column():
             refuse_memory(_size(metadata), f"{path}, column {name}")
+            # Text is kept as a dictionary in the file as in memory: it need not be spelled out in between.
+            file = opened([name] if name in texts else [])
+            if name in texts and _mostly_different(file, name):
+                file = opened([])
             array = file.read([name]).column(0)
             if len(array) != metadata.num_rows:
                 raise pa.ArrowInvalid(f"{len(array)} values for {metadata.num_rows} rows")
-            return _int96(array, coarse.read([name]).column(0)) if name in old else checked(array)
+            if name not in old:
+                return checked(array)
+            # The moments of older programs wrap round as nanoseconds before 1678 and after 2261.
+            return _int96(array, opened([], coerce_int96_timestamp_unit="us").read([name]).column(0))
 
-    return table_data(file.schema_arrow, stated, str(path), file.metadata.num_rows, read)
+    return table_data(opened(texts).schema_arrow, stated, str(path), metadata.num_rows, read)
+
+
+def _mostly_different(file: Any, name: str) -> bool:
+    """Whether most texts of a column are different, by its first group of several: comments, say.
+
+    A dictionary of them is larger than they are, and putting those of all groups together takes longer.
+    """
+    if file.num_row_groups < _GROUPS:
+        return False
+    first = file.read_row_group(0, columns=[name]).column(0)
+    return 2 * sum(len(chunk.dictionary) for chunk in first.chunks) > len(first)
 
 
 def _footer(path: Path) -> Any:

@@ -12,6 +12,7 @@ from relatum.data import vectors as v
 from relatum.data.arrow import python_values
 from relatum.data.buffers import array_values
 from relatum.data.columns import Array, Column
+from relatum.data.groups import distinct
 from relatum.data.keys import duplicate_keys, folded, keys_found
 from relatum.data.types import Kind
 from relatum.engine.memory.store import MemoryStore
@@ -59,14 +60,16 @@ class MemoryFacts:
         above = found.slice(0, len(members.codes), None).astype(np.int64)
         codes = members.codes.astype(np.int64)
         known = (codes < members.null) & (above < self.store.members(*coarse).null)
-        pairs = np.unique(codes[known] * (1 << 32) + above[known]) >> 32
+        pairs = distinct(codes[known] * (1 << 32) + above[known]) >> 32
         several = np.flatnonzero(np.bincount(pairs) > 1) if len(pairs) else pairs
         return len(several), python_values(members.values.take(several[:SAMPLES]))
 
     def unused(self, hop: Hop) -> int:
         """How many rows at the end of a hop no row finds."""
         index = self.store.index(hop)
-        return index.size - len(np.unique(index.positions[index.positions != index.size]))
+        found = np.zeros(index.size + 1, np.bool_)
+        found[index.positions] = True
+        return index.size - int(found[: index.size].sum())
 
     def partners(self, hop: Hop) -> Partners:
         """How rows find others along a many-to-many relationship."""

@@ -21,6 +21,7 @@ from relatum.language.expression import is_plain
 from relatum.language.register import AGGREGATES, RANKINGS, SCALARS, refuse_missing
 from relatum.plan.engine import Answer, Cells
 from relatum.plan.nodes import Derivation, Plan
+from relatum.plan.reads import reads_of
 
 refuse_missing("memory", [(SCALARS, KERNELS), (AGGREGATES, AGGREGATE_KERNELS), (RANKINGS, RANKING_KERNELS)])
 
@@ -39,6 +40,7 @@ class MemoryEngine:
 
     def run(self, plan: Plan) -> Answer:
         """The values of every grain of a plan."""
+        self.store.read_ahead(reads_of(plan).columns)
         evaluator = Evaluator(self.store, plan.fields, len(plan.axes))
         ranking = [formula for top in plan.tops for formula, _ in top.by]
         evaluator.prepare([*ranking, *(each for grain in plan.grains for each in (*grain.formulas, *grain.orders))])

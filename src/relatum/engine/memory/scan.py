@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import os
 import threading
 import time
 from collections.abc import Callable, Iterator
-from concurrent.futures import ThreadPoolExecutor, wait
-from functools import cache, cached_property
+from concurrent.futures import wait
+from functools import cached_property
 
 import numpy as np
 from msgspec import Struct, field
@@ -27,6 +26,7 @@ from relatum.engine.memory.scan_task import ScanResult, ScanTask, count_lost
 from relatum.engine.memory.zones import Span, spans_of
 from relatum.limits import refuse_full, refuse_late
 from relatum.model.routes import Route
+from relatum.threads import cores, pool
 
 #: If there are too many groups for an accumulator each, this many rows are grouped at once, then their results: what
 #: is held does not grow with the table. It is the same on every machine, so that float sums are.
@@ -74,7 +74,7 @@ class _Scan:
         """Carry the scan out in blocks where that can be, else with NumPy; with the same result."""
         if self.selection is not None and self.spans:
             likely = self.task.rows if self.groups <= FEW_GROUPS else self._likely_rows
-            program = program_of(self.task, likely, _cores())
+            program = program_of(self.task, likely, cores())
             if isinstance(program, Program):
                 return self._in_blocks(self.selection, program)
             self.why_not = program
@@ -113,7 +113,7 @@ class _Scan:
                 worker.take_in(span.start, span.stop, free=span.free)
             return worker
 
-        pending = [_pool().submit(work, number) for number in range(min(_cores(), len(self.spans)))]
+        pending = [pool().submit(work, number) for number in range(min(cores(), len(self.spans)))]
         looked = 0.0
         try:
             while wait(pending, _LOOK_SECONDS).not_done:
@@ -182,7 +182,7 @@ class _Scan:
     def _batches(self) -> Iterator[_Batch]:
         if len(self.spans) < 2:
             return map(self._batch, self.spans)
-        return _pool().map(self._batch, self.spans)
+        return pool().map(self._batch, self.spans)
 
     def _few(self) -> Chunk | None:
         """All rows that pass, where the loops find so few that they are worked at once; else None.
@@ -197,7 +197,7 @@ class _Scan:
             chunk = self._passing(span)
             return np.arange(chunk.start, chunk.stop) if chunk.rows is None else chunk.rows + chunk.start
 
-        rows = np.concatenate(list(_pool().map(passing, self.spans)))
+        rows = np.concatenate(list(pool().map(passing, self.spans)))
         return Chunk(0, self.task.rows, rows) if len(rows) < most else None
 
     def _batch(self, span: Span) -> _Batch:
@@ -349,7 +349,7 @@ def _side_by_side(action: Callable[[int], None], numbers: range) -> None:
     if len(numbers) < 2:
         _in_turn(action, numbers)
     else:
-        for _ in _pool().map(action, numbers):
+        for _ in pool().map(action, numbers):
             pass
 
 
@@ -361,12 +361,3 @@ def _refuse(looked: float) -> float:
         return looked
     refuse_full()
     return now
-
-
-def _cores() -> int:
-    return os.cpu_count() or 1
-
-
-@cache
-def _pool() -> ThreadPoolExecutor:
-    return ThreadPoolExecutor(max_workers=_cores(), thread_name_prefix="relatum")

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+from contextlib import suppress
+from contextvars import copy_context
 from functools import partial
 
 import numpy as np
@@ -21,15 +24,19 @@ from relatum.data.joins import (
 from relatum.data.vectors import days_of, there, with_nulls_after
 from relatum.engine.memory.bands import edge_number
 from relatum.engine.store import Attribute, Store, derivation_reads
-from relatum.errors import ModelError
+from relatum.errors import ModelError, RelatumError
 from relatum.language.expression import MemberOrder
 from relatum.model.declaration import End
 from relatum.model.names import ColumnKey, column_name
-from relatum.model.routes import Hop, Place, Route
-from relatum.progress import report_step
+from relatum.model.routes import Hop, Place, Route, joined_by
+from relatum.progress import report_step, unheard
+from relatum.threads import pool
+from relatum.wording import listed
 
 #: Codes kept at fact grain may take this much memory in all; past it they are looked up again in each scan.
 CACHE_BYTES = 2 << 30
+#: Columns of fewer rows are read as soon as threads are told to.
+_LARGE_ROWS = 200_000
 
 
 class RowCodes(Struct, frozen=True, eq=False):
@@ -64,6 +71,25 @@ class MemoryStore(Store):
             self.work.keep(("column", *key), (self._stamps[key],), partial(self._work_out, self, derivation))
         result: Column = self.work.known(("column", self.tables.rows_of[table], name))  # type: ignore[assignment]
         return result
+
+    def read_ahead(self, columns: Iterable[ColumnKey]) -> None:
+        """Read the columns of large files that hold each by itself, side by side.
+
+        One that cannot be read is left to whoever needs it, who may not.
+        """
+        wanted = {}
+        for table, name in columns:
+            data = self.tables.data[table]
+            if data.by_column and name in data.types and name not in data.loaded() and data.rows >= _LARGE_ROWS:
+                wanted[id(data), name] = data
+        if len(wanted) > 1:
+            report_step(f"reading {listed([name for _, name in wanted])}")
+            reading = [
+                pool().submit(copy_context().run, unheard, data.column, name) for (_, name), data in wanted.items()
+            ]
+            for each in reading:
+                with suppress(RelatumError):
+                    each.result()
 
     def _needed(self, table: str, name: str) -> list[ColumnKey]:
         """A derived column and those that it reads and that are not computed yet, each after those it reads."""
@@ -185,6 +211,7 @@ class MemoryStore(Store):
         assert relationship is not None
 
         def make() -> JoinIndex:
+            self.read_ahead(joined_by((hop,)))
             report_step(f"joining {relationship}")
             many = [self.column(hop.source.table, name) for name in source.columns]
             one = [self.column_at(hop.target, name) for name in target.columns]

@@ -1,0 +1,18 @@
+"""The threads in which files and columns are read and rows are gone through: as many as there are cores."""
+
+from __future__ import annotations
+
+import os
+from concurrent.futures import ThreadPoolExecutor
+from functools import cache
+
+
+def cores() -> int:
+    """How many things can be done at once."""
+    return os.cpu_count() or 1
+
+
+@cache
+def pool() -> ThreadPoolExecutor:
+    """The threads, which are kept."""
+    return ThreadPoolExecutor(max_workers=cores(), thread_name_prefix="relatum")

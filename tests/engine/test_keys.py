@@ -1,0 +1,88 @@
+"""Keys too far apart for a place each find their rows, and columns of one file are read side by side."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pyarrow as pa
+import pyarrow.parquet as pq
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+import relatum
+from relatum.data import keys
+from relatum.engine.memory import store
+from relatum.errors import DataError, SourceError
+
+FAR = st.none() | st.sampled_from([-(2**61), -7, 0, 1, 2, 3, 40_000, 2**33, 2**61]) | st.integers(-(2**61), 2**61)
+PAIR = st.tuples(FAR, st.none() | st.integers(-3, 3))
+
+
+def related(sales: list[tuple[int | None, int | None]], prices: list[tuple[int | None, int | None]]) -> relatum.Model:
+    model = relatum.Model("far")
+    lists = [("sales", sales), ("price", prices)]
+    for name, rows in lists:
+        columns = {"a": pa.array([a for a, _ in rows], pa.int64()), "b": pa.array([b for _, b in rows], pa.int64())}
+        model.add_table(name, pa.table({**columns, "n": pa.array(range(1, len(rows) + 1), pa.int64())}))
+    model.relate("sales.(a, b) -> price.(a, b)")
+    return model
+
+
+@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(strangers=st.lists(PAIR, max_size=40), prices=st.lists(PAIR, min_size=1, max_size=60), data=st.data())
+def test_keys_far_apart_find_the_row_that_has_them(
+    strangers: list[tuple[int | None, int | None]],
+    prices: list[tuple[int | None, int | None]],
+    data: st.DataObject,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr(keys, "TABLE_SLOTS", 0)
+    monkeypatch.setattr(keys, "_BLOCK", 3)
+    sales = data.draw(st.permutations(strangers + prices))
+    known = [pair for pair in prices if None not in pair]
+    if len(set(known)) < len(known):
+        with pytest.raises(DataError, match="not unique"):
+            related(sales, prices)
+        return
+    row = {pair: at for at, pair in enumerate(prices, 1) if None not in pair}
+    found = [(at, row[pair]) for at, pair in enumerate(sales, 1) if pair in row]
+    model = related(sales, prices)
+    assert model.evaluate("sum(sales.n * price.n)") == (sum(n * price for n, price in found) if found else None)
+    assert (model.evaluate("count(price.n over sales)") or 0) == len(found)
+
+
+def test_columns_of_a_file_are_read_side_by_side_and_a_damaged_one_harms_no_other(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(store, "_LARGE_ROWS", 1)
+    rows = 50_000
+    table = pa.table({name: pa.array(range(at, rows + at), pa.int64()) for at, name in enumerate("abcdef")})
+    path = tmp_path / "t.parquet"
+    pq.write_table(table, path, compression="none", use_dictionary=False)
+    start = pq.read_metadata(path).row_group(0).column(5).data_page_offset
+    content = path.read_bytes()
+    path.write_bytes(content[:start] + b"\xff" * 64 + content[start + 64 :])
+    model = relatum.Model("wide")
+    model.add_table("t", path)
+    total = sum(range(rows))
+    assert model.evaluate("sum(t.a + t.b + t.c + t.d + t.e)") == 5 * total + 10 * rows
+    with pytest.raises(SourceError, match="Column f cannot be read, the file is damaged"):
+        model.evaluate("sum(t.a + t.f)")
+
+
+@pytest.mark.parametrize("type_", [pa.string(), pa.large_string(), pa.string_view()], ids=str)
+def test_texts_of_a_file_are_those_written_whether_they_repeat_or_not(type_: pa.DataType, tmp_path: Path) -> None:
+    texts = {
+        "few": [f"kind {at % 3}" if at % 11 else None for at in range(900)],
+        "own": [f"note {at:03}" for at in range(900)],
+    }
+    path = tmp_path / "t.parquet"
+    pq.write_table(pa.table({name: pa.array(each, type_) for name, each in texts.items()}), path, row_group_size=100)
+    model = relatum.Model("notes")
+    model.add_table("t", path)
+    for name, each in texts.items():
+        counts = {text: each.count(text) for text in sorted(set(each) - {None})} | (
+            {None: each.count(None)} if None in each else {}
+        )
+        assert dict(model.members(f"t.{name}")) == counts
