@@ -15,7 +15,9 @@ DENSE_GROUPS = 1 << 24
 #: Fewer rows than possible groups by this factor are sorted rather than counted into every group.
 SPARSE = 16
 #: Up to this many possible combinations per row, a table of all of them is used; they are not numbered first.
-_FEW = 8
+_FEW = 32
+#: So few combinations are looked for one by one, without a table.
+_ONE_BY_ONE = 2
 _LOOKED_AT = 64
 
 
@@ -96,12 +98,20 @@ def places_of(wanted: Sequence[Array], among: Sequence[Array], sizes: Sequence[i
     numpy.ndarray of int32 or int64
         As long as the columns of ``wanted``; -1 where there is no equal combination.
     """
+    if len(wanted[0]) <= _ONE_BY_ONE:
+        return np.asarray([_place(codes, among) for codes in zip(*wanted, strict=True)], np.int64)
     own, other, groups = _comparable(wanted, among, sizes)
     # Places are looked up all over the table: a narrow one is read sooner.
     type_ = np.int32 if len(other) < 1 << 31 else np.int64
     place = np.full(groups, -1, type_)
     place[other] = np.arange(len(other), dtype=type_)
     return np.asarray(place[own])
+
+
+def _place(codes: Sequence[int], among: Sequence[Array]) -> int:
+    same = np.logical_and.reduce([column == code for column, code in zip(among, codes, strict=True)])
+    place = int(same.argmax()) if len(same) else 0
+    return place if place < len(same) and same[place] else -1
 
 
 def _comparable(left: Sequence[Array], right: Sequence[Array], sizes: Sequence[int]) -> tuple[Array, Array, int]:
@@ -195,9 +205,10 @@ def _numbered(packed: Array, slots: int) -> tuple[Array, Array, int]:
         seen = np.zeros(slots, np.bool_)
         seen[packed] = True
         present = np.flatnonzero(seen)
-        number = np.zeros(slots, np.int64)
-        number[present] = np.arange(len(present))
-        return present, number[packed], len(present)
+        # Numbers are looked up all over the table: narrow ones are read sooner.
+        number = np.zeros(slots, np.int32 if slots < 1 << 31 else np.int64)
+        number[present] = np.arange(len(present), dtype=number.dtype)
+        return present, number[packed].astype(np.int64), len(present)
     present, groups = np.unique(packed, return_inverse=True)
     return present, groups, len(present)
 

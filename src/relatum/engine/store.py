@@ -7,7 +7,6 @@ from collections.abc import Callable, Hashable, Iterable, Mapping
 from copy import copy
 from threading import Lock
 from typing import Any, Protocol, Self, TypeVar
-from weakref import WeakKeyDictionary
 
 import numpy as np
 from msgspec import Struct, field
@@ -20,7 +19,7 @@ from relatum.language.expression import MemberOrder
 from relatum.model.names import ColumnKey
 from relatum.model.routes import Hop, Place, Route, joined_by
 from relatum.plan.nodes import Derivation
-from relatum.plan.reads import Reads, reads_of
+from relatum.plan.reads import reads_of
 
 T = TypeVar("T")
 
@@ -220,7 +219,7 @@ class Store(ABC):
         former = self.work.former
         if former is None or former.derivations.get(key) != derivation:
             return object()
-        reads = derivation_reads(derivation)
+        reads = reads_of(derivation)
         same = all(former.has(*each) and former.stamp(*each) is self.stamp(*each) for each in reads.columns) and all(
             former.tables.data.get(name) is self.tables.data[name] for name in reads.tables
         )
@@ -336,14 +335,3 @@ class Store(ABC):
     @abstractmethod
     def last_day(self, table: str, name: str) -> int | None:
         """The last day, counted from 1970, of a column of dates or timestamps; None where it has no value."""
-
-
-def derivation_reads(derivation: Derivation) -> Reads:
-    """What a derived column reads."""
-    found = _READS.get(derivation)
-    if found is None:
-        found = _READS[derivation] = reads_of(derivation)
-    return found
-
-
-_READS: WeakKeyDictionary[Derivation, Reads] = WeakKeyDictionary()

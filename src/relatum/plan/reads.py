@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from weakref import WeakKeyDictionary
+
 from msgspec import Struct
 
 from relatum.immutable import Immutable
@@ -19,8 +21,11 @@ class Reads(Struct, frozen=True):
     relationships: tuple[Relationship, ...]
 
 
-def reads_of(root: object) -> Reads:
-    """Everything that a plan, or a part of one, reads. What is shared is walked once.
+_KNOWN: WeakKeyDictionary[Immutable, Reads] = WeakKeyDictionary()
+
+
+def reads_of(root: Immutable) -> Reads:
+    """Everything that a plan, or a part of one, reads: found once, and what is shared is walked once.
 
     Parameters
     ----------
@@ -32,11 +37,18 @@ def reads_of(root: object) -> Reads:
     Reads
         Its columns by table and name, the tables whose rows it counts, and the hops it goes along.
     """
+    found = _KNOWN.get(root)
+    if found is None:
+        found = _KNOWN[root] = _walked(root)
+    return found
+
+
+def _walked(root: Immutable) -> Reads:
     columns: dict[tuple[str, str], None] = {}
     tables: dict[str, None] = {}
     relationships: dict[Relationship, None] = {}
     seen: set[int] = set()
-    pending = [root]
+    pending: list[object] = [root]
     while pending:
         part = pending.pop()
         if isinstance(part, tuple | frozenset):

@@ -267,8 +267,9 @@ def _few_counted(given: Folds) -> Column:
     """0, 1, or 2 for two and more: the lowest and the highest code are the same, or they are not."""
     low, high, count = given.folds
     assert isinstance(low, Extreme) and isinstance(high, Extreme) and isinstance(count, CountFold)
-    counts = np.where(count.counts == 0, 0, np.where(low.best == high.best, 1, 2))
-    return Column(INTEGER, counts, None, None, 0, 2)
+    known = count.counts > 0
+    several = known & (low.best != high.best)
+    return Column(INTEGER, known.astype(np.uint8) + several, None, None, 0, 2)
 
 
 _DISTINCT_CODES = Folded((("distinct", 0),), _distinct_counted, _distinct_code)

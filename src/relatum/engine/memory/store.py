@@ -23,12 +23,13 @@ from relatum.data.joins import (
 )
 from relatum.data.vectors import days_of, there, with_nulls_after
 from relatum.engine.memory.bands import edge_number
-from relatum.engine.store import Attribute, Store, derivation_reads
+from relatum.engine.store import Attribute, Store
 from relatum.errors import ModelError, RelatumError
 from relatum.language.expression import MemberOrder
 from relatum.model.declaration import End
 from relatum.model.names import ColumnKey, column_name
 from relatum.model.routes import Hop, Place, Route, joined_by
+from relatum.plan.reads import reads_of
 from relatum.progress import report_step, unheard
 from relatum.threads import pool
 from relatum.wording import listed
@@ -106,7 +107,7 @@ class MemoryStore(Store):
                     fix="Relate the tables by source columns, or compute the column at the source.",
                 )
             needed[key] = None
-            reads = derivation_reads(self.derivations[key]).columns
+            reads = reads_of(self.derivations[key]).columns
             inner = [(self.tables.rows_of[owner], column) for owner, column in reads]
             pending += [each for each in inner if each in self.derivations]
         return [key for key in self.derivations if key in needed]

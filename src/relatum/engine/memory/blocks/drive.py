@@ -111,8 +111,7 @@ def folds_of(program: Program, workers: list[Worker]) -> list[Fold]:
         for other in others:
             if other[at] is not first[at]:  # threads share marks
                 _operation(each.kind)(first[at], other[at], out=first[at])
-    return [_fold(program, each, first[0].copy() if each.counts_rows else first[at])
-            for at, each in enumerate(program.accumulators)]  # fmt: skip
+    return [_fold(program, each, first[0 if each.counts_rows else at]) for at, each in enumerate(program.accumulators)]
 
 
 def _fold(program: Program, each: Accumulator, kept: Array) -> Fold:
