@@ -256,7 +256,20 @@ def sized(array: Any) -> Type | None:
 
 
 def with_nulls(array: Any, markers: Sequence[str]) -> Any:
-    """An array with null where a value is one of the markers, each taken as a value of the array's type."""
+    """An array with null where a value is one of the markers, each taken as a value of the array's type.
+
+    Parameters
+    ----------
+    array : pyarrow.Array or pyarrow.ChunkedArray
+        Values of any type.
+    markers : sequence of str
+        Texts that mean null: one that is no value of the type, such as ``NA`` among numbers, marks nothing.
+
+    Returns
+    -------
+    pyarrow.Array or pyarrow.ChunkedArray
+        As long as ``array``, of its type; the array itself where no marker can occur.
+    """
     if pa.types.is_dictionary(array.type):
         array = pc.cast(array, array.type.value_type)
     known = []

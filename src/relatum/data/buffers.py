@@ -35,7 +35,20 @@ def fixed_array(values: NDArray[Any], type_: Any, nulls: Bits | None = None) -> 
 
 
 def positions_array(positions: NDArray[Any], nulls: Bits | None = None) -> Any:
-    """Row numbers or codes as Arrow takes them."""
+    """Row numbers or codes as Arrow takes them.
+
+    Parameters
+    ----------
+    positions : numpy.ndarray of int, one dimension
+        The numbers, from 0 on.
+    nulls : numpy.ndarray of bool, optional
+        True where there is none; as long as ``positions``.
+
+    Returns
+    -------
+    pyarrow.Array of int64
+        As long as ``positions``.
+    """
     return fixed_array(positions.astype(np.int64, copy=False), pa.int64(), nulls)
 
 

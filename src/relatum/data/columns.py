@@ -88,7 +88,20 @@ class Members(Struct, frozen=True, eq=False):
 
 
 def narrow_integers(values: Array, lower: int, upper: int) -> Array:
-    """Whole numbers in the narrowest signed type that holds the bounds."""
+    """Whole numbers in the narrowest signed type that holds the bounds.
+
+    Parameters
+    ----------
+    values : numpy.ndarray of int, any shape
+        Whole numbers, none below ``lower`` or above ``upper``.
+    lower, upper : int
+        The bounds, within 64 bits.
+
+    Returns
+    -------
+    numpy.ndarray of int
+        The same numbers; the same array where it is narrow enough.
+    """
     for kind in _INTEGERS:
         info = np.iinfo(kind)
         if info.min <= lower and upper <= info.max:

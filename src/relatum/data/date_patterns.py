@@ -196,6 +196,18 @@ def month_names(locale: str) -> dict[str, int]:
 def moments_of(texts: Any, pattern: DatePattern = ISO) -> Moments:
     """What an Arrow array of texts says, read by a pattern; null reads as no date.
 
+    Parameters
+    ----------
+    texts : pyarrow.Array of string
+        The texts.
+    pattern : DatePattern
+        How they are written: as ISO 8601 writes dates and moments, unless given.
+
+    Returns
+    -------
+    Moments
+        For each text whether it was read, its day, nanosecond of the day and offset from UTC in seconds.
+
     Examples
     --------
     >>> found = moments_of(pa.array(["2024-05-17T09:30:00.25+02:00", "May"]))
@@ -269,6 +281,22 @@ def _offsets(texts: Any, count: int) -> tuple[Array, Array]:
 
 def dates_of(column: Column, type_: Type, pattern: DatePattern, zone: str = "UTC") -> Column:
     """A text column read as dates or timestamps.
+
+    Parameters
+    ----------
+    column : Column
+        Texts.
+    type_ : Type
+        Date, or a timestamp with its digits.
+    pattern : DatePattern
+        How the texts are written.
+    zone : str
+        The time zone on whose clocks moments that say their offset are read.
+
+    Returns
+    -------
+    Column
+        As long as ``column``, null where it is.
 
     Raises
     ------

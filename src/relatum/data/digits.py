@@ -24,6 +24,16 @@ def exactly() -> AbstractContextManager[Context]:
 def difference(one: object, other: object) -> Decimal | None:
     """How much more one number is than another; None where either is not a number, or none that is finite.
 
+    Parameters
+    ----------
+    one, other : object
+        The numbers: int, float or Decimal.
+
+    Returns
+    -------
+    Decimal or None
+        ``one`` minus ``other``, with all its digits.
+
     Examples
     --------
     >>> difference(0.3, Decimal("0.1")), difference(float("nan"), 1), difference("a", 1)

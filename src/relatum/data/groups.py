@@ -48,7 +48,20 @@ def distinct(values: Array) -> Array:
 
 
 def spread_ranges(starts: Array, counts: Array, order: Array | None = None) -> tuple[Array, Array]:
-    """Ranges written out: for each element the number of its range, and its position (looked up in ``order``)."""
+    """Ranges written out: for each element the number of its range, and its position (looked up in ``order``).
+
+    Parameters
+    ----------
+    starts, counts : numpy.ndarray of int, one dimension
+        Where each range begins, and how many elements it has; of one length.
+    order : numpy.ndarray of int, optional
+        Positions that the ranges run over; the positions themselves unless given.
+
+    Returns
+    -------
+    tuple of two numpy.ndarray of int
+        As long as all ranges together.
+    """
     owners = np.repeat(np.arange(len(counts)), counts)
     offsets = np.arange(len(owners)) - np.repeat(np.cumsum(counts) - counts, counts)
     positions = np.repeat(starts, counts) + offsets

@@ -83,7 +83,24 @@ def refuse_duplicates(relationship: Relationship, one: list[Column], turned: boo
 def refuse_repeated(
     relationship: Relationship, keys: int, rows: int, samples: list[tuple[object, ...]], turned: bool
 ) -> None:
-    """Raise a DataError where keys of the one side are on several rows."""
+    """Raise a DataError where keys of the one side are on several rows.
+
+    Parameters
+    ----------
+    relationship : Relationship
+        For the message.
+    keys, rows : int
+        How many keys are on several rows, and how many rows they are on.
+    samples : list of tuple
+        Some of these keys, as Python values.
+    turned : bool
+        The left end is meant, not the right one.
+
+    Raises
+    ------
+    DataError
+        There are such keys.
+    """
     if keys:
         shown = ", ".join(", ".join(map(sample_text, sample)) for sample in samples)
         raise DataError(
@@ -273,6 +290,18 @@ def without_nulls(codes: Array, column: Column) -> Array:
 
 def unmatched_rows(relationship: Relationship, many: Sequence[Column], one: Sequence[Column]) -> tuple[int, int]:
     """How many rows of the many side have a null key, and how many have one that occurs nowhere on the one side.
+
+    Parameters
+    ----------
+    relationship : Relationship
+        For messages, and for how the last column matches.
+    many, one : sequence of Column
+        The columns compared, in the same order; those of a side have one length.
+
+    Returns
+    -------
+    tuple of int and int
+        Rows with a null key, and rows whose key finds nothing.
 
     Raises
     ------

@@ -230,7 +230,20 @@ def same_dictionary(columns: list[Column]) -> list[Column]:
 
 
 def with_nulls_after(column: Column, count: int) -> Column:
-    """A column with ``count`` nulls added at its end."""
+    """A column with ``count`` nulls added at its end.
+
+    Parameters
+    ----------
+    column : Column
+        Values of any type.
+    count : int
+        How many nulls.
+
+    Returns
+    -------
+    Column
+        Longer by ``count``; the bounds stay.
+    """
     values = np.append(column.values, np.full(count, column.values[0] if len(column) else 0, column.values.dtype))
     nulls = (
         np.zeros(len(values), np.bool_) if column.nulls is None else np.append(column.nulls, np.ones(count, np.bool_))

@@ -88,7 +88,22 @@ def calendar_of(catalog: Catalog, table: str) -> Calendar:
 
 
 def field_of(catalog: Catalog, table: str, column: str = "") -> Field:
-    """A key of cells: a column's members, or a table's rows."""
+    """A key of cells: a column's members, or a table's rows.
+
+    Parameters
+    ----------
+    catalog : Catalog
+        The types of columns, and the keys of tables.
+    table : str
+        The table.
+    column : str
+        Its column; the rows of the table unless given.
+
+    Returns
+    -------
+    Field
+        With the column's type, or with the key columns that name a row.
+    """
     types = catalog.columns(table)
     if column:
         return Field(table, column, types[column])

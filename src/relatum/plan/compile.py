@@ -229,7 +229,27 @@ class PlanMaker:
 
 
 def compile_rows(catalog: Catalog, table: str, column: str, expression: Expression) -> Derivation:
-    """A derived column as a formula: its cells are the rows of a table, held by key 0."""
+    """A derived column as a formula: its cells are the rows of a table, held by key 0.
+
+    Parameters
+    ----------
+    catalog : Catalog
+        Columns and routes.
+    table, column : str
+        The derived column.
+    expression : Expression
+        Its formula, resolved.
+
+    Returns
+    -------
+    Derivation
+        What an engine needs to work it out.
+
+    Raises
+    ------
+    FormulaError
+        The formula cannot be planned: a calendar change that several calendars could carry out, say.
+    """
     compiler = Compiler(catalog, (Field(table),))
     if is_plain(expression):
         # Nothing is aggregated: the expression is computed on the rows as they are.
@@ -240,7 +260,22 @@ def compile_rows(catalog: Catalog, table: str, column: str, expression: Expressi
 
 
 def needed_derivations(reads: Reads, derivations: Derivations, catalog: Catalog) -> tuple[Derivation, ...]:
-    """The derived columns that are read, with those that they need themselves, in order."""
+    """The derived columns that are read, with those that they need themselves, in order.
+
+    Parameters
+    ----------
+    reads : Reads
+        What a plan reads.
+    derivations : mapping of (str, str) to Derivation
+        All derived columns by table and name, each after those that it needs.
+    catalog : Catalog
+        Which table holds the rows of a role.
+
+    Returns
+    -------
+    tuple of Derivation
+        In the order of ``derivations``.
+    """
     needed: set[tuple[str, str]] = set()
     pending = [(catalog.declaration.rows_of(table), column) for table, column in reads.columns]
     while pending:

@@ -235,7 +235,20 @@ class _Writer:
 
 
 def applied_text(function: str, arguments: list[str]) -> str:
-    """A function on arguments, as a formula writes it."""
+    """A function on arguments, as a formula writes it.
+
+    Parameters
+    ----------
+    function : str
+        The name of a function in the register.
+    arguments : list of str
+        Its arguments, written out.
+
+    Returns
+    -------
+    str
+        In brackets where it is an operator.
+    """
     if function in _INFIX and len(arguments) == 2:
         return f"({arguments[0]} {function} {arguments[1]})"
     if SCALARS[function].called:

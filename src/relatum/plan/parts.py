@@ -46,7 +46,20 @@ from relatum.plan.slots import node_in
 
 
 def carriers(formula: Formula, new: frozenset[int]) -> list[Aggregation] | None:
-    """Aggregates matched on the ``new`` keys such that a formula is null wherever all of these are; None for none."""
+    """Aggregates matched on the ``new`` keys such that a formula is null wherever all of these are; None for none.
+
+    Parameters
+    ----------
+    formula : Formula
+        A planned formula.
+    new : frozenset of int
+        Keys of its cells.
+
+    Returns
+    -------
+    list of Aggregation, or None
+        None where the formula can have a value while no such aggregation has one.
+    """
     return _carriers(formula.expression, new)
 
 
@@ -118,7 +131,12 @@ def aggregations(
 ) -> Iterator[Aggregation]:
     """Every aggregation over rows in formulas, however deep; each formula is looked into once.
 
-    ``formulas_of`` says by which formulas an engine finds kept members.
+    Parameters
+    ----------
+    formulas : iterable of Formula
+        Planned formulas.
+    formulas_of : callable
+        By which formulas an engine finds kept members.
     """
     pending = list(formulas)
     seen: set[Formula] = set()
@@ -160,7 +178,20 @@ def keeps_always(bounds: Bounds) -> bool:
 
 
 def own_rows_key(bounds: Bounds, matches: Sequence[Match]) -> int | None:
-    """The key that holds the rows of a table themselves, where nothing but conditions and kept members bounds them."""
+    """The key that holds the rows of a table themselves, where nothing but conditions and kept members bounds them.
+
+    Parameters
+    ----------
+    bounds : Bounds
+        What bounds the rows of a table.
+    matches : sequence of Match
+        The members that the rows are matched on.
+
+    Returns
+    -------
+    int or None
+        None where a row of the table can be left out for another reason than itself, or shared by members.
+    """
     if len(matches) != 1 or bounds.matches or bounds.dates or bounds.pinned:
         return None
     (match,) = matches
@@ -172,6 +203,20 @@ def ensures(judged: Judged, axis: AxisBounds, key: int) -> bool:
     """Whether the rows by which a node has a value have just members that an axis's bounds leave in.
 
     They do where these rows are bounded by all that bounds the axis, each along the route to the member and on.
+
+    Parameters
+    ----------
+    judged : Judged
+        The node, and the rows by which it has a value.
+    axis : AxisBounds
+        What bounds the members of an axis.
+    key : int
+        The key of the axis's field.
+
+    Returns
+    -------
+    bool
+        False where that is not certain.
     """
     if not axis.bounds.restrictions and not axis.bounds.kept:
         return True

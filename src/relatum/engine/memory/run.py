@@ -71,7 +71,25 @@ class MemoryEngine:
 
 
 def derived_column(store: MemoryStore, derivation: Derivation) -> Column:
-    """The values of a derived column: one for each row of its table."""
+    """The values of a derived column: one for each row of its table.
+
+    Parameters
+    ----------
+    store : MemoryStore
+        The tables, with the derived columns that this one needs.
+    derivation : Derivation
+        The column.
+
+    Returns
+    -------
+    Column
+        As long as the table.
+
+    Raises
+    ------
+    DataError, ValueOverflowError
+        A value cannot be worked out exactly.
+    """
     if is_plain(derivation.formula.expression):
         return _in_use(RowReader(store, derivation.table).whole(derivation.formula.expression))
     rows = store.tables.data[derivation.table].rows
