@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from datetime import date, timedelta
+from decimal import Decimal
 from pathlib import Path
 
 import pyarrow as pa
@@ -71,18 +73,32 @@ def test_columns_of_a_file_are_read_side_by_side_and_a_damaged_one_harms_no_othe
         model.evaluate("sum(t.a + t.f)")
 
 
-@pytest.mark.parametrize("type_", [pa.string(), pa.large_string(), pa.string_view()], ids=str)
-def test_texts_of_a_file_are_those_written_whether_they_repeat_or_not(type_: pa.DataType, tmp_path: Path) -> None:
-    texts = {
-        "few": [f"kind {at % 3}" if at % 11 else None for at in range(900)],
-        "own": [f"note {at:03}" for at in range(900)],
-    }
+NUMBERS = {
+    pa.int8(): lambda at: at % 7 - 3,
+    pa.int64(): lambda at: at**5 - 2**40,
+    pa.uint32(): lambda at: 2**32 - 1 - at % 90,
+    pa.uint64(): lambda at: 2**62 + at % 5,
+    pa.float32(): lambda at: at % 40 / 4,
+    pa.bool_(): lambda at: at % 3 == 0,
+    pa.date32(): lambda at: date(2020, 1, 1) + timedelta(days=at % 200),
+    pa.decimal128(9, 2): lambda at: Decimal(at * 37) / 100,
+    pa.decimal128(30, 1): lambda at: Decimal(at % 50) / 10,
+    pa.string(): lambda at: f"kind {at % 3}",
+    pa.large_string(): lambda at: f"note {at:03}",
+    pa.string_view(): lambda at: f"note {at // 2:03}",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("type_", NUMBERS, ids=str)
+def test_a_column_in_many_groups_of_rows_holds_what_was_written(type_: pa.DataType, tmp_path: Path) -> None:
+    values = [NUMBERS[type_](at) if at % 11 else None for at in range(900)]
     path = tmp_path / "t.parquet"
-    pq.write_table(pa.table({name: pa.array(each, type_) for name, each in texts.items()}), path, row_group_size=100)
-    model = relatum.Model("notes")
+    pq.write_table(pa.table({"x": pa.array(values, type_), "at": pa.array(range(900))}), path, row_group_size=100)
+    model = relatum.Model("groups")
     model.add_table("t", path)
-    for name, each in texts.items():
-        counts = {text: each.count(text) for text in sorted(set(each) - {None})} | (
-            {None: each.count(None)} if None in each else {}
-        )
-        assert dict(model.members(f"t.{name}")) == counts
+    known = sorted(set(values) - {None})
+    assert list(model.members("t.x")) == [*((each, values.count(each)) for each in known), (None, values.count(None))]
+    grid = model.pivot("t.at", values="x: max(t.x)").to_arrow().to_pylist()
+    assert [(line["t.at"], line["x"]) for line in grid] == [
+        (at, each) for at, each in enumerate(values) if each is not None
+    ]

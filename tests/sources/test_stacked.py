@@ -13,9 +13,9 @@ import pytest
 
 import relatum
 from relatum.data.arrow import column_from_arrow, python_values
+from relatum.data.stacking import appended
 from relatum.data.stored import batch_bytes, column_batch, column_of, read_batch
 from relatum.sources.fingerprint import Digests, digest_of, has_grown
-from relatum.sources.stacked import joined
 
 VALUES: dict[Any, list[Any]] = {
     pa.int64(): [0, 1, -1, 127, 128, -(2**31), 2**62, None],
@@ -36,7 +36,7 @@ def test_joined_parts_are_the_whole(kind: Any, seed: int) -> None:
     cuts = sorted(chance.randrange(len(values) + 1) for _ in range(chance.randrange(4)))
     pieces = [values[start:stop] for start, stop in zip([0, *cuts], [*cuts, len(values)], strict=True)]
     whole = column_from_arrow(pa.array(values, kind))
-    got = joined([column_from_arrow(pa.array(piece, kind)) for piece in pieces], whole.type)
+    got = appended([column_from_arrow(pa.array(piece, kind)) for piece in pieces], whole.type)
     assert python_values(got) == python_values(whole)
     assert (got.type, got.null_count) == (whole.type, whole.null_count)
     if whole.type.exact and whole.null_count < len(values):

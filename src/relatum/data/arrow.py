@@ -16,6 +16,7 @@ from relatum.data.columns import Array, Column, boolean_column, exact_column, fl
 from relatum.data.date_patterns import ISO, dates_of
 from relatum.data.days import MICROSECONDS_A_DAY
 from relatum.data.moments import PER_SECOND, SECONDS_A_DAY, refuse_far_days, refuse_far_moments, wall_clock
+from relatum.data.stacking import appended
 from relatum.data.types import BOOLEAN, DATE, FLOAT, INTEGER, MAX_SCALE, NANOSECONDS, TEXT, TIMESTAMP, Kind, Type
 from relatum.data.types import decimal as decimal_type
 from relatum.errors import SourceError
@@ -155,6 +156,9 @@ def column_from_arrow(array: Any, wanted: Type | None = None, zone: str = "UTC")
         raise SourceError(not_read(array.type), fix="Convert the column, or leave it out.")
     array = plainly_stored(array)
     target = wanted or found
+    if isinstance(array, pa.ChunkedArray) and array.num_chunks > 1 and target == found and _is_simple(array.type):
+        # Piece by piece, so that what is in between is never there for all rows at once.
+        return appended([column_from_arrow(chunk, target, zone) for chunk in array.chunks], target)
     temporal = target.kind in (Kind.TIMESTAMP, Kind.DATE)
     if found is TEXT and temporal and not pa.types.is_time(array.type):
         return dates_of(column_from_arrow(array), target, ISO, zone)
@@ -180,6 +184,15 @@ def column_from_arrow(array: Any, wanted: Type | None = None, zone: str = "UTC")
     if target.kind is Kind.BOOLEAN:
         return boolean_column(target, array_values(array, False), nulls)
     return exact_column(target, _whole_numbers(array, target), nulls)
+
+
+def _is_simple(arrow: Any) -> bool:
+    """Whether every value of an Arrow type fits the type that its columns have: nothing is said of any by its row."""
+    kinds = pa.types
+    if kinds.is_decimal128(arrow):
+        return bool(arrow.precision <= _DIGITS_OF_64_BITS)
+    whole = kinds.is_integer(arrow) and not kinds.is_uint64(arrow)
+    return bool(whole or kinds.is_floating(arrow) or kinds.is_boolean(arrow) or kinds.is_date32(arrow))
 
 
 def _converted(array: Any, target: Type) -> Any:

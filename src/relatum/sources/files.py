@@ -114,7 +114,7 @@ def read_parquet(path: Path, stated: Stated) -> TableData:
             file = opened([name] if name in texts else [])
             if name in texts and _mostly_different(file, name):
                 file = opened([])
-            array = file.read([name]).column(0)
+            array = _in_groups(file, name) if name not in texts else file.read([name]).column(0)
             if len(array) != metadata.num_rows:
                 raise pa.ArrowInvalid(f"{len(array)} values for {metadata.num_rows} rows")
             if name not in old:
@@ -123,6 +123,14 @@ def read_parquet(path: Path, stated: Stated) -> TableData:
             return _int96(array, opened([], coerce_int96_timestamp_unit="us").read([name]).column(0))
 
     return table_data(opened(texts).schema_arrow, stated, str(path), metadata.num_rows, read)
+
+
+def _in_groups(file: Any, name: str) -> Any:
+    """A column of numbers in pieces, one for each group of rows: read as a whole, it would come in one."""
+    if file.num_row_groups < _GROUPS:
+        return file.read([name]).column(0)
+    groups = [file.read_row_group(at, columns=[name]).column(0) for at in range(file.num_row_groups)]
+    return pa.chunked_array([chunk for group in groups for chunk in group.chunks], groups[0].type)
 
 
 def _mostly_different(file: Any, name: str) -> bool:
