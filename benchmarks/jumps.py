@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import argparse
 import resource
+import sys
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -20,6 +21,7 @@ import numpy as np
 import pyarrow as pa
 
 import relatum
+from relatum.engine.memory.blocks import ready
 from star import timed
 
 PARTS, CUSTOMERS, DAYS = 4_000, 30_000, 2_400
@@ -205,7 +207,12 @@ def loaded(about: str) -> tuple[argparse.Namespace, dict[str, pa.Table], duckdb.
     options = argparse.ArgumentParser(description=about)
     options.add_argument("--lines", type=int, default=6_000_000)
     options.add_argument("--runs", type=int, default=3)
+    options.add_argument("--without-fast", action="store_true", help="scan with NumPy alone")
     given = options.parse_args()
+    if given.without_fast:
+        ready.begin_at(sys.maxsize)
+    else:
+        ready.prepare().join()
     frames = tables(given.lines)
     connection = duckdb.connect()
     for name, frame in frames.items():

@@ -127,8 +127,8 @@ def _last(sets: Sets) -> Array:
 
 
 def _up_to_last(sets: Sets) -> Sets:
-    some = np.asarray(sets.any(axis=1))[:, None]
-    return np.asarray(some & (np.arange(sets.shape[1])[None] <= _last(sets)[:, None]))
+    last = np.where(sets.any(axis=1), _last(sets), -1).astype(np.int32)
+    return np.asarray(np.arange(sets.shape[1], dtype=np.int32)[None] <= last[:, None])
 
 
 def _whole(units: Array, sets: Sets) -> Sets:

@@ -239,6 +239,12 @@ def run_starts(numbers: Array) -> Array:
     return np.flatnonzero(fresh)
 
 
+def as_stretch(positions: Array) -> slice | Array:
+    """Ascending positions as what picks them out: of a stretch without gaps a slice, of which nothing is copied."""
+    whole = len(positions) > 0 and int(positions[-1] - positions[0]) == len(positions) - 1
+    return slice(int(positions[0]), int(positions[-1]) + 1) if whole else positions
+
+
 def _determined(groups: Array, count: int, codes: Array) -> bool:
     """Whether all rows of a group have the same code."""
     one = np.zeros(count, codes.dtype)

@@ -12,7 +12,7 @@ from relatum.calendar.moves import Dates, Sets, moved, uneven_months
 from relatum.calendar.steps import Shift
 from relatum.data.columns import Array
 from relatum.data.days import day_number
-from relatum.data.groups import Links, number_groups
+from relatum.data.groups import Links, as_stretch, number_groups
 from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.scans import Scans, coded
 from relatum.limits import refuse_above
@@ -21,6 +21,9 @@ from relatum.model.routes import Place, Route, reach_of
 from relatum.plan.dependencies import dates_keys
 from relatum.plan.engine import UnevenMonths
 from relatum.plan.nodes import Calendar, DateSet, Hidden, Kept, Match
+
+#: So many sets are turned at a time: a line of the cache.
+_TURNED = 64
 
 
 class DateSets(Struct, frozen=True, eq=False):
@@ -57,9 +60,9 @@ class DateSets(Struct, frozen=True, eq=False):
         if not place.level:
             if dates.route and reach_of(dates.route) < 0:
                 # Dates that no row finds lead nowhere.
-                found = store.dates_found(dates.route)[order]
-                order, sets = order[found], sets[:, found]
-            columns, held = np.nonzero(sets.T)
+                found = np.flatnonzero(store.dates_found(dates.route)[order])
+                order, sets = order[found], sets[:, as_stretch(found)]
+            columns, held = np.nonzero(_turned(sets))
             return numbers, Links.of(order[columns], held, size), max(len(sets), 1)
         # A coarse fact is seen where the dates touch its period.
         held, columns = np.nonzero(sets)
@@ -95,18 +98,22 @@ class DateSets(Struct, frozen=True, eq=False):
         count = len(wanted[0]) if wanted else narrow.size
         _refuse_many(count, len(order), dates.calendar.table)
         sets: Sets = np.ones((count, len(order)), np.bool_)
-        for mine, codes_wanted in zip(codes, wanted, strict=True):
-            sets &= mine[None] == codes_wanted[:, None]
-        sets &= visible[None]
+        for mine, codes_wanted, match in zip(codes, wanted, dates.matches, strict=True):
+            # Narrow codes are compared sooner, and every cell is compared with every date.
+            kind = np.min_scalar_type(-self.scans.size(coded(match)))
+            sets &= mine.astype(kind)[None] == codes_wanted.astype(kind)[:, None]
+        if not visible.all():
+            sets &= visible[None]
         for inner in dates.within:
             inner_numbers, found = self.sets(inner, narrow)
             sets &= found[inner_numbers]
         for kept in dates.kept:
             sets &= self._held(kept, narrow)[:, order]
         if end is not None:
-            if bool(sets[:, days > end].any()):
+            late = int(np.searchsorted(days, end, side="right"))
+            if bool(sets[:, late:].any()):
                 self._note_cut(dates, end)
-            sets &= (days <= end)[None]
+                sets[:, late:] = False
         calendar = Dates(days, dates.calendar.fiscal_year_starts, dates.calendar.week_starts)
         for step in dates.steps:
             for each in uneven_months(calendar.days, step):
@@ -155,6 +162,14 @@ class DateSets(Struct, frozen=True, eq=False):
             case None:
                 latest = [self.scans.store.latest(calendar.table, route) for _, route in ends]
                 return max((day for day in latest if day is not None), default=None)
+
+
+def _turned(sets: Sets) -> Sets:
+    """The sets by date. Some at a time, so that what is written is still in the cache when the next byte comes."""
+    turned = np.empty(sets.shape[::-1], np.bool_)
+    for start in range(0, len(sets), _TURNED):
+        turned[:, start : start + _TURNED] = sets[start : start + _TURNED].T
+    return turned
 
 
 def _refuse_many(sets: int, days: int, calendar: str) -> None:

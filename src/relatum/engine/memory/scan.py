@@ -286,9 +286,7 @@ class _Scan:
     def _occurring(self, folds: list[Fold], lost: dict[tuple[int, Route], int]) -> ScanResult:
         counts = folds[0].counts  # type: ignore[union-attr]
         present = np.flatnonzero(counts != 0)  # truths are gone through sooner than numbers
-        # A stretch of the groups is not copied.
-        whole = len(present) > 0 and int(present[-1] - present[0]) == len(present) - 1
-        chosen = slice(int(present[0]), int(present[-1]) + 1) if whole else present
+        chosen = grouping.as_stretch(present)
         own = [fold.at(chosen) for fold in folds]
         if len(self.sizes) == 1:
             return ScanResult(present.reshape(-1, 1), own, None, [], lost)
