@@ -74,7 +74,9 @@ class Tops:
             parents[best], top.number, [(column.take(np.flatnonzero(best)), down) for column, down in (ranked, *ties)]
         )
         listed = hidden if self.plan.tells_hidden else None
-        self.left_out.append(LeftOut(top.key, len(np.unique(hidden[:, -1])), unranked, tied, listed))
+        members = np.zeros(evaluator.sizes[top.key], np.bool_)
+        members[hidden[:, -1]] = True
+        self.left_out.append(LeftOut(top.key, int(members.sum()), unranked, tied, listed))
         above = [hidden[:, at] for at in range(len(top.outer))]
         distinct, sets = number_groups(above, [evaluator.sizes[key] for key in top.outer], len(hidden))
         sizes = tuple(evaluator.sizes[key] for key in keys)
