@@ -222,8 +222,9 @@ def derive(
                 if value is not None
             },
         }
-        said_about = about if about is not None else former.about if former else ""
-        return model.derive(*parts, formula, about=said_about, **said, replace=former is not None)
+        return model.derive(
+            *parts, formula, about=_or_former(about, former, "about"), **said, replace=former is not None
+        )
 
     _carry_out(file, name, change, dry_run, "concerns")
 
@@ -238,8 +239,7 @@ def role(file: Path, name: str, of: str, label: str | None, dry_run: bool) -> No
 
     def change(model: Model) -> object:
         former = model.declaration.tables.get(name)
-        said_label = label if label is not None else former.label if former else ""
-        return model.add_role(name, of, label=said_label, replace=former is not None)
+        return model.add_role(name, of, label=_or_former(label, former, "label"), replace=former is not None)
 
     _carry_out(file, name, change, dry_run, "concerns")
 
@@ -305,8 +305,7 @@ def hierarchy(file: Path, name: str, levels: tuple[str, ...], about: str | None,
 
     def change(model: Model) -> object:
         former = model.declaration.hierarchies.get(name)
-        said_about = about if about is not None else former.about if former else ""
-        return model.hierarchy(name, levels, about=said_about, replace=former is not None)
+        return model.hierarchy(name, levels, about=_or_former(about, former, "about"), replace=former is not None)
 
     _carry_out(file, name, change, dry_run, "concerns")
 
@@ -364,10 +363,14 @@ def pivot(
         former = model.declaration.pivots.get(name)
         parts: dict[str, Any] = {word: value for word, value in said.items() if value is not None}
         grid = model.pivot(saved=name, **parts) if former else model.pivot(**parts)
-        said_about = about if about is not None else former.about if former else ""
-        return model.keep_pivot(name, grid, about=said_about, replace=former is not None)
+        return model.keep_pivot(name, grid, about=_or_former(about, former, "about"), replace=former is not None)
 
     _carry_out(file, name, change, dry_run, "concerns")
+
+
+def _or_former(said: str | None, former: object, setting: str) -> str:
+    """A text that was given; without one, what the thing that is replaced has."""
+    return said if said is not None else getattr(former, setting, "")
 
 
 def _several(texts: tuple[str, ...]) -> list[str] | None:
