@@ -16,3 +16,8 @@ def cores() -> int:
 def pool() -> ThreadPoolExecutor:
     """The threads, which are kept."""
     return ThreadPoolExecutor(max_workers=cores(), thread_name_prefix="relatum")
+
+
+if hasattr(os, "register_at_fork"):
+    # A process that was forked has none of its parent's threads: it would wait for them for ever.
+    os.register_at_fork(after_in_child=pool.cache_clear)

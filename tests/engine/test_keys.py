@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 from datetime import date, timedelta
 from decimal import Decimal
 from pathlib import Path
@@ -102,3 +104,28 @@ def test_a_column_in_many_groups_of_rows_holds_what_was_written(type_: pa.DataTy
     assert [(line["t.at"], line["x"]) for line in grid] == [
         (at, each) for at, each in enumerate(values) if each is not None
     ]
+
+
+FORKED = """
+import os, sys, warnings, relatum
+warnings.simplefilter("ignore")
+def asked():
+    model = relatum.Model("wide")
+    model.add_table("t", sys.argv[1])
+    return model.evaluate("sum(t.a + t.b)")
+whole = asked()
+child = os.fork()
+if not child:
+    os._exit(0 if asked() == whole else 1)
+print(os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]))
+"""
+
+
+@pytest.mark.outside
+def test_a_forked_process_reads_and_asks_with_threads_of_its_own(tmp_path: Path) -> None:
+    rows = 400_000
+    path = tmp_path / "t.parquet"
+    pq.write_table(pa.table({name: pa.array(range(rows), pa.int64()) for name in "abc"}), path, compression="none")
+    assert path.stat().st_size > 4 << 20, "digested in blocks"
+    done = subprocess.run([sys.executable, "-c", FORKED, path], capture_output=True, text=True, timeout=60, check=True)
+    assert done.stdout.strip() == "0"
