@@ -10,6 +10,7 @@ from msgspec.structs import replace
 
 from relatum.data.arrow import python_values
 from relatum.data.columns import Column
+from relatum.data.groups import distinct
 from relatum.data.joins import build_join_index
 from relatum.data.types import Kind
 from relatum.drafts.keys import almost_unique, why_not_unique
@@ -367,7 +368,7 @@ def coverage(many: Sequence[ColumnProfile], one: Sequence[ColumnProfile], match:
     except DataError:
         return Coverage(0, total, 0, "")
     missed = (index.positions == index.size) & (weights > 0)
-    found = len(np.unique(index.positions[(index.positions != index.size) & (weights > 0)]))
+    found = len(distinct(index.positions[(index.positions != index.size) & (weights > 0)]))
     rows = np.flatnonzero(missed)[:1]
     shown = ", ".join(str(python_values(column.take(rows))[0]) for column in columns) if len(rows) else ""
     return Coverage(total - int(weights[missed].sum()), total, found, shown)

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from msgspec.structs import replace
 
+from relatum.data.groups import distinct
 from relatum.errors import RequestError
 from relatum.language.parse import parse_axis
 from relatum.language.tree import NO_MATCH as NO_MATCH_WORDS
@@ -200,7 +201,7 @@ def _codes(result: Result, axis: Axis) -> Any:
     parts = [
         cells.codes[:, cells.keys.index(key)] for cells in result.cells if key in cells.keys and key not in cells.others
     ]
-    return np.unique(np.concatenate(parts)) if parts else np.zeros(0, np.int64)
+    return distinct(np.concatenate(parts)) if parts else np.zeros(0, np.int64)
 
 
 def _open_members(result: Result, axis: Axis) -> list[Any]:
