@@ -28,6 +28,8 @@ from relatum.limits import refuse_full, refuse_late
 from relatum.model.routes import Route
 from relatum.threads import cores, pool
 
+#: Fewer rows than these are not worth another thread.
+_FEW_ROWS = 1 << 15
 #: If there are too many groups for an accumulator each, this many rows are grouped at once, then their results: what
 #: is held does not grow with the table. It is the same on every machine, so that float sums are.
 _GROUPED_ROWS = 1 << 23
@@ -265,7 +267,8 @@ class _Scan:
             if fold is not None and rows:
                 fold.add(groups, column, rows)
 
-        each(take_in, range(len(made)))
+        # A few rows are folded before another thread has been woken.
+        (each if rows >= _FEW_ROWS else _in_turn)(take_in, range(len(made)))
         rows_counted = made[0][0]
         assert rows_counted is not None
         return [same_counts(rows_counted) if fold is None else fold for fold, _ in made]
