@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gc
 import os
 import tempfile
 from collections.abc import Iterator
@@ -24,8 +23,6 @@ OUTSIDE = frozenset(
 #: What a person's own state is for the tests: none of it is left.
 _STATE = tempfile.TemporaryDirectory(prefix="relatum-state-")
 os.environ["XDG_STATE_HOME"] = _STATE.name
-# As the command does: looking for garbage that is not there takes time.
-gc.set_threshold(500_000, 20, 20)
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

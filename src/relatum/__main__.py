@@ -12,8 +12,9 @@ def main() -> None:
         signal.signal(signal.SIGINT, _leave)
     # No matrices are multiplied here: the threads that NumPy would start for them cost more than many a command.
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
-    # What a command loads stays until it ends: looking through it for garbage again and again finds none.
-    gc.set_threshold(500_000, 20, 20)
+    from relatum.garbage import look_seldom  # noqa: PLC0415 - see above
+
+    look_seldom()
     from relatum.cli.main import run  # noqa: PLC0415 - see above
 
     code = run()

@@ -68,6 +68,19 @@ def test_a_command_loads_only_what_it_needs(command: list[str], without: tuple[s
     assert result.stdout.splitlines()[-1] == "[]"
 
 
+@pytest.mark.outside
+def test_garbage_is_looked_for_seldom_while_a_command_starts_and_as_usual_while_one_goes_on() -> None:
+    code = (
+        "import gc; usual = gc.get_threshold()\n"
+        "from relatum.garbage import look_as_usual, look_seldom\n"
+        "look_as_usual(); print(gc.get_freeze_count(), end=' ')\n"
+        "look_seldom(); print(gc.get_threshold()[0] > 100 * usual[0], end=' ')\n"
+        "look_as_usual(); print(gc.get_threshold() == usual, gc.get_freeze_count() > 0)"
+    )
+    result = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert result.stdout.split() == ["0", "True", "True", "True"]
+
+
 def test_the_demo_writes_and_asks(tmp_path: Path) -> None:
     result = run("demo", tmp_path / "hm", "--lines", "4000", width=110)
     assert result.exit_code == 0

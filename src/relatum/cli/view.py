@@ -28,6 +28,7 @@ def view(file: Path, name: str, port: int, read_only: bool, no_browser: bool) ->
     import relatum
     from relatum.errors import RelatumError
     from relatum.face.live_model import LiveModel
+    from relatum.garbage import look_as_usual
     from relatum.view.host import Host, first_request
 
     try:
@@ -40,6 +41,7 @@ def view(file: Path, name: str, port: int, read_only: bool, no_browser: bool) ->
         server = Server(host, port)
     except OSError:
         raise RelatumError(f"Port {port} is in use.", fix="Name another one, or leave out --port.") from None
+    look_as_usual()
     thread = server.in_background()
     say(server.address)
     tell("Ctrl-C ends it.")

@@ -19,6 +19,7 @@ import numpy as np
 import pyarrow as pa
 
 from relatum.errors import RelatumError, SourceError, StoppedError
+from relatum.garbage import look_as_usual
 from relatum.limits import refuse_above, refuse_memory, refuse_stopped, time_left, too_late
 from relatum.sources.database.calls import refuse_unknown
 from relatum.sources.database.drivers import driver
@@ -63,6 +64,7 @@ class SparkConnection(Connection):
 
     def __init__(self, address: str, schema: str) -> None:
         super().__init__(address or _HERE)
+        look_as_usual()  # Java keeps what Python has not let go of, and works ever more slowly
         builder = _package().SparkSession.builder.appName("relatum").master(address or _HERE)
         started = _STARTED if (address or _HERE).startswith("local") else {}
         for name, value in {**started, **_SETTINGS}.items():
