@@ -1,4 +1,4 @@
-"""How often a process of the command looks for garbage: seldom while it starts, for what it loads stays until it ends."""
+"""How often a process of the command looks for garbage: seldom while it starts, since what it loads stays."""
 
 from __future__ import annotations
 

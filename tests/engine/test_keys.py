@@ -23,7 +23,7 @@ FAR = st.none() | st.sampled_from([-(2**61), -7, 0, 1, 2, 3, 40_000, 2**33, 2**6
 PAIR = st.tuples(FAR, st.none() | st.integers(-3, 3))
 
 
-def related(sales: list[tuple[int | None, int | None]], prices: list[tuple[int | None, int | None]]) -> relatum.Model:
+def far_apart(sales: list[tuple[int | None, int | None]], prices: list[tuple[int | None, int | None]]) -> relatum.Model:
     model = relatum.Model("far")
     lists = [("sales", sales), ("price", prices)]
     for name, rows in lists:
@@ -47,11 +47,11 @@ def test_keys_far_apart_find_the_row_that_has_them(
     known = [pair for pair in prices if None not in pair]
     if len(set(known)) < len(known):
         with pytest.raises(DataError, match="not unique"):
-            related(sales, prices)
+            far_apart(sales, prices)
         return
     row = {pair: at for at, pair in enumerate(prices, 1) if None not in pair}
     found = [(at, row[pair]) for at, pair in enumerate(sales, 1) if pair in row]
-    model = related(sales, prices)
+    model = far_apart(sales, prices)
     assert model.evaluate("sum(sales.n * price.n)") == (sum(n * price for n, price in found) if found else None)
     assert (model.evaluate("count(price.n over sales)") or 0) == len(found)
 
