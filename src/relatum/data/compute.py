@@ -17,7 +17,7 @@ def cast(values: Any, type_: Any) -> Any:
 
 
 def dictionary_encode(values: Any) -> Any:
-    """Values as positions in a list of the distinct ones, which come in the order in which they occur."""
+    """The distinct values in the order in which they occur, and for each value its position among them."""
     return compiled.call_function("dictionary_encode", [values], compiled.DictionaryEncodeOptions())
 
 
