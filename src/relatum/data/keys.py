@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import secrets
 from collections.abc import Sequence
 from typing import Any
 
@@ -23,6 +24,8 @@ from relatum.wording import counted, sample_text
 _SAMPLES = 5
 #: Up to this many slots, a key finds its row through a table with a slot for each.
 TABLE_SLOTS = 1 << 22
+#: What keys are multiplied by.
+_ODD = np.uint64(secrets.randbits(64) | 1)
 #: So many keys are looked for at once: what is worked out for them stays in the cache.
 _BLOCK = 1 << 17
 
@@ -211,8 +214,10 @@ def rank_of(distinct: Array, values: Array) -> Array:
 class KeyRows:
     """The row of each key, for keys too far apart to have a place each.
 
-    Open addressing with linear probing and multiplicative hashing (D. E. Knuth, The Art of Computer Programming,
-    volume 3, section 6.4), worked out for all keys at once: those whose place is taken try the next one together.
+    Open addressing with linear probing (D. E. Knuth, The Art of Computer Programming, volume 3, section 6.4), worked
+    out for all keys at once: those whose place is taken try the next one together. Where a key is looked for first
+    depends on a number drawn at random for each process, so that nobody can choose keys that all get into each other's
+    way. No answer depends on it.
 
     Parameters
     ----------
@@ -238,8 +243,12 @@ class KeyRows:
             pending, places = pending[taken], (places[taken] + 1) & (len(self._rows) - 1)
 
     def _places(self, keys: Array) -> Array:
-        """Where each key is looked for first: the highest bits of its product with 2^64 over the golden ratio."""
-        product = keys.astype(np.uint64) * np.uint64(0x9E3779B97F4A7C15)
+        """Where each key is looked for first: the highest bits of its product with an odd number drawn at random.
+
+        M. Dietzfelbinger, T. Hagerup, J. Katajainen, M. Penttonen: A reliable randomized algorithm for the
+        closest-pair problem. Journal of Algorithms 25 (1997), section 2.
+        """
+        product = keys.astype(np.uint64) * _ODD
         return (product >> np.uint64(64 - self._bits)).astype(np.int64)
 
     def of(self, wanted: Array) -> Array:
