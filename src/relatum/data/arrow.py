@@ -22,8 +22,6 @@ from relatum.data.types import decimal as decimal_type
 from relatum.errors import SourceError
 
 _MICROSECONDS = pa.timestamp("us")
-#: Numbers of so many digits fit in 64 bits.
-_DIGITS_OF_64_BITS = 18
 _DIGITS = {"s": 0, "ms": 3, "us": 6, "ns": 9}
 
 
@@ -190,7 +188,7 @@ def _is_simple(arrow: Any) -> bool:
     """Whether every value of an Arrow type fits the type that its columns have: nothing is said of any by its row."""
     kinds = pa.types
     if kinds.is_decimal128(arrow):
-        return bool(arrow.precision <= _DIGITS_OF_64_BITS)
+        return bool(arrow.precision <= MAX_SCALE)
     whole = kinds.is_integer(arrow) and not kinds.is_uint64(arrow)
     return bool(whole or kinds.is_floating(arrow) or kinds.is_boolean(arrow) or kinds.is_date32(arrow))
 
@@ -321,7 +319,7 @@ def _unscaled(array: Any) -> Array:
     halves = np.frombuffer(array.buffers()[1], dtype=np.int64, count=2 * (len(array) + array.offset))
     halves = halves.reshape(-1, 2)[array.offset :]
     low, high = halves[:, 0].copy(), halves[:, 1]
-    if array.type.precision <= _DIGITS_OF_64_BITS:
+    if array.type.precision <= MAX_SCALE:
         return low
     wide = high != (low >> 63)
     if array.null_count:

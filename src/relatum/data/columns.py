@@ -225,20 +225,6 @@ def sorted_texts(texts: Any) -> tuple[Any, Array]:
     return pc.take(encoded.dictionary, positions_array(order)), positions
 
 
-def ranked(values: Array) -> tuple[Array, Array]:
-    """The distinct values in ascending order, and for each value its place among them.
-
-    Sorted once: that is sooner done than looking each value up among the distinct ones.
-    """
-    order = np.argsort(values)
-    ascending = values[order]
-    begins = np.ones(len(values), np.bool_)
-    begins[1:] = ascending[1:] != ascending[:-1]
-    places = np.empty(len(values), np.int64)
-    places[order] = np.cumsum(begins) - 1
-    return ascending[begins], places
-
-
 def members_of(column: Column) -> Members:
     """The sorted distinct members of a column, and which one each row has.
 
@@ -264,9 +250,10 @@ def members_of(column: Column) -> Members:
         distinct = np.flatnonzero(present) + column.lower
         codes = (np.cumsum(present) - 1)[offsets]
     else:
-        distinct, places = ranked(known)
-        codes = places
+        # Sorted once: that is sooner done than looking each value up among the distinct ones.
+        distinct, codes = np.unique(known, return_inverse=True)
         if column.nulls is not None:
+            places = codes
             codes = np.zeros(len(column), np.int64)
             codes[~column.nulls] = places
     if column.nulls is not None:

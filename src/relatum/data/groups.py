@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 from msgspec import Struct
+from numpy.typing import NDArray
 
 from relatum.data.columns import Array
 
@@ -45,6 +46,13 @@ def distinct(values: Array) -> Array:
     """The distinct numbers among some, ascending: ``np.unique`` without all that it loads when it is first called."""
     ordered = values if ascends(values) else np.sort(values)
     return ordered[run_starts(ordered)]
+
+
+def marked(codes: Array, size: int) -> NDArray[np.bool_]:
+    """Which codes below ``size`` occur."""
+    marks = np.zeros(size, np.bool_)
+    marks[codes] = True
+    return marks
 
 
 def spread_ranges(starts: Array, counts: Array, order: Array | None = None) -> tuple[Array, Array]:
@@ -215,9 +223,7 @@ def _numbered(packed: Array, slots: int) -> tuple[Array, Array, int]:
             groups = np.repeat(np.arange(len(starts)), np.diff(starts, append=rows))
         return packed[starts], groups, len(starts)
     if slots <= min(DENSE_GROUPS, SPARSE * rows) or slots <= 4 * rows:
-        seen = np.zeros(slots, np.bool_)
-        seen[packed] = True
-        present = np.flatnonzero(seen)
+        present = np.flatnonzero(marked(packed, slots))
         # Numbers are looked up all over the table: narrow ones are read sooner.
         number = np.zeros(slots, np.int32 if slots < 1 << 31 else np.int64)
         number[present] = np.arange(len(present), dtype=number.dtype)

@@ -12,7 +12,7 @@ from relatum.calendar.moves import Dates, Sets, moved, uneven_months
 from relatum.calendar.steps import Shift
 from relatum.data.columns import Array
 from relatum.data.days import day_number
-from relatum.data.groups import Links, as_stretch, number_groups
+from relatum.data.groups import Links, as_stretch, marked, number_groups
 from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.scans import Scans, coded
 from relatum.limits import refuse_above
@@ -60,7 +60,7 @@ class DateSets(Struct, frozen=True, eq=False):
         if not place.level:
             if dates.route and reach_of(dates.route) < 0:
                 # Dates that no row finds lead nowhere.
-                found = np.flatnonzero(store.dates_found(dates.route)[order])
+                found = np.flatnonzero(store.found_rows(dates.route)[order])
                 order, sets = order[found], sets[:, as_stretch(found)]
             columns, held = np.nonzero(_turned(sets))
             return numbers, Links.of(order[columns], held, size), max(len(sets), 1)
@@ -139,9 +139,7 @@ class DateSets(Struct, frozen=True, eq=False):
 
     def _seen(self, codes: Array, rows: Array, match: Match) -> Array:
         """Which codes some of these rows have."""
-        seen = np.zeros(self.scans.size(coded(match)), np.bool_)
-        seen[codes[rows]] = True
-        return seen
+        return marked(codes[rows], self.scans.size(coded(match)))
 
     def _note_cut(self, dates: DateSet, end: int) -> None:
         if not all(isinstance(step, Shift) and step.number > 0 for step in dates.steps):

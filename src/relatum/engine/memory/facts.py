@@ -66,10 +66,7 @@ class MemoryFacts:
 
     def unused(self, hop: Hop) -> int:
         """How many rows at the end of a hop no row finds."""
-        index = self.store.index(hop)
-        found = np.zeros(index.size + 1, np.bool_)
-        found[index.positions] = True
-        return index.size - int(found[: index.size].sum())
+        return int((~self.store.found_rows((hop,))).sum())
 
     def partners(self, hop: Hop) -> Partners:
         """How rows find others along a many-to-many relationship."""

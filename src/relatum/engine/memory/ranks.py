@@ -9,7 +9,7 @@ from msgspec import Struct
 from numpy.typing import NDArray
 
 from relatum.data import vectors as v
-from relatum.data.columns import Array, Column, ranked
+from relatum.data.columns import Array, Column
 from relatum.data.types import INTEGER, Kind, Type
 from relatum.engine.memory.align import taken_at
 from relatum.errors import ValueOverflowError
@@ -63,13 +63,13 @@ def top_ranks(parents: Array, value: Column, largest: bool, ties: Sequence[tuple
 
 
 def _ranks(parents: Array, values: Array, known: NDArray[np.bool_], largest: bool) -> Array:
-    distinct, places = ranked(values)
+    distinct, places = np.unique(values, return_inverse=True)
     last = len(distinct)
     keys = last - 1 - places if largest else places
     keys = np.where(known, keys, last)
     # One number for a member's cell and its place there: sorting once is sooner done than by one after the other.
     # There are no more of either than members, so that 64 bits hold it.
-    _, cells = ranked(parents)
+    _, cells = np.unique(parents, return_inverse=True)
     joint = cells * (last + 1) + keys
     order = np.argsort(joint)
     ascending = joint[order]

@@ -11,7 +11,7 @@ import numpy as np
 from msgspec import Struct
 
 from relatum.data.columns import Array, Column, Members, members_of, narrow_codes
-from relatum.data.groups import Links
+from relatum.data.groups import Links, marked
 from relatum.data.joins import (
     JoinIndex,
     KeyLinks,
@@ -270,7 +270,7 @@ class MemoryStore(Store):
         """The last date, in days since 1970, that any row at the start of a route to a calendar finds."""
 
         def make() -> int | None:
-            days = self.column(calendar, self.date_column(calendar)).values[self.dates_found(route)]
+            days = self.column(calendar, self.date_column(calendar)).values[self.found_rows(route)]
             return int(days.max()) if len(days) else None
 
         stamps = (*self.route_stamps(route), self.stamp(calendar, self.date_column(calendar)))
@@ -287,12 +287,10 @@ class MemoryStore(Store):
         owner = self.tables.rows_of[table]
         return self.work.keep(("last day", owner, name), (self.stamp(owner, name),), make)
 
-    def dates_found(self, route: Route) -> Array:
+    def found_rows(self, route: Route) -> Array:
         """Which rows at the end of a route any row at its start finds."""
         index = self.route_index(route)
-        found = np.zeros(index.size + 1, np.bool_)
-        found[index.positions] = True
-        return found[:-1]
+        return marked(index.positions, index.size + 1)[:-1]
 
     def route_index(self, route: Route) -> JoinIndex:
         """The join index along a route of at least one hop."""

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from relatum.data import vectors as v
 from relatum.data.columns import Array, Column
-from relatum.data.groups import number_groups
+from relatum.data.groups import marked, number_groups
 from relatum.engine.memory.evaluate import Evaluator
 from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.hidden import HiddenSets
@@ -74,9 +74,8 @@ class Tops:
             parents[best], top.number, [(column.take(np.flatnonzero(best)), down) for column, down in (ranked, *ties)]
         )
         listed = hidden if self.plan.tells_hidden else None
-        members = np.zeros(evaluator.sizes[top.key], np.bool_)
-        members[hidden[:, -1]] = True
-        self.left_out.append(LeftOut(top.key, int(members.sum()), unranked, tied, listed))
+        members = int(marked(hidden[:, -1], evaluator.sizes[top.key]).sum())
+        self.left_out.append(LeftOut(top.key, members, unranked, tied, listed))
         above = [hidden[:, at] for at in range(len(top.outer))]
         distinct, sets = number_groups(above, [evaluator.sizes[key] for key in top.outer], len(hidden))
         sizes = tuple(evaluator.sizes[key] for key in keys)
