@@ -40,7 +40,7 @@ def random_grid(rnd: random.Random) -> GridCase:
     rows, columns = rnd.choice(((1, 0), (1, 1), (2, 0), (2, 0), (2, 1), (1, 2), (3, 0)))
     used: set[str] = set()
     texts = [_field(rnd, maker, used) for _ in range(rows + columns)]
-    keeps = [_keep(rnd, maker) for _ in range(rnd.choice((0, 0, 0, 1, 2)))]
+    keeps = [_keep(rnd, maker, values) for _ in range(rnd.choice((0, 0, 0, 1, 2)))]
     asked = Asked(
         tuple(texts[:rows]),
         tuple(texts[rows:]),
@@ -132,10 +132,12 @@ def _settled(rnd: random.Random, name: str) -> str:
     return rnd.choice(known.get(name, (name if "(" not in name else "product.weight",)))
 
 
-def _keep(rnd: random.Random, maker: Maker) -> str:
+def _keep(rnd: random.Random, maker: Maker, values: tuple[str, ...]) -> str:
     grain = rnd.choice(
         ("product", "category", "customer", "calendar.month", "calendar", "sales.remark", maker.some_column())
     )
+    if rnd.random() < 0.3:  # by what is asked: an engine may have the answer already
+        return f"{grain} where {rnd.choice(values)} {rnd.choice(('>', '<='))} {rnd.choice((0, 1, 2))}"
     if rnd.random() < 0.5:
         return f"{grain} where {maker.cell('bool', 0)}"
     return f"{rnd.choice(('top', 'bottom'))} {rnd.choice((1, 2))} {grain} by {maker.aggregate('num')}"

@@ -200,7 +200,7 @@ class Evaluator:
     # -- aggregates over rows -----------------------------------------------------------------------------------------
 
     def _aggregation(self, node: Aggregation, cells: Frame) -> Column:
-        fixed = not node.bounds.dates and keeps_always(node.bounds)
+        fixed = _same_for_cells(node.bounds)
         if fixed and node in self._values:
             groups, values = self._values[node]
             own = cell_codes(self.scans, node.bounds.matches, cells)
@@ -417,9 +417,11 @@ class Evaluator:
         """
         new = new_keys(visible)
         fixed = not any(bounds_keys(bounds) for bounds, _ in visible.parts) and len(visible.parts) == 1
-        wanted = carriers(formula, new) if fixed and formula.strict and cells.codes else None
+        wanted = carriers(formula, new) if fixed and formula.strict else None
         if wanted is None:
             return *self.pairs(visible, cells), True
+        if not cells.codes:
+            return self._valued_rows(visible, wanted, cells)
         ((bounds, matches),) = visible.parts
         _, seen = self._part_pairs(bounds, matches, Frame(1, {}), False)
         parts: list[tuple[Array, dict[int, Array]]] = []
@@ -444,6 +446,22 @@ class Evaluator:
         columns = [owners[inside], *(each[inside] for each in codes)]
         distinct, _ = number_groups(columns, [max(cells.size, 1), *sizes], len(inside))
         return distinct[:, 0], {key: distinct[:, at] for at, key in enumerate(keys, 1)}, unmatched
+
+    def _valued_rows(
+        self, visible: Visible, wanted: Sequence[Aggregation], cells: Frame
+    ) -> tuple[Array, dict[int, Array], bool]:
+        """The members of a table that are visible, and at which one of the aggregates wanted has rows."""
+        ((bounds, matches),) = visible.parts
+        key = own_rows_key(bounds, matches) if cells.size == 1 else None
+        if key is None or not all(_same_for_cells(node.bounds) for node in wanted):
+            return *self.pairs(visible, cells), True
+        valued = np.zeros(self.sizes[key], np.bool_)
+        for node in wanted:
+            valued[self.found(node, Frame(0, {key: np.zeros(0, np.int64)}), ()).groups.codes[0]] = True
+        marks = {each: self._mark(each) for each in always_kept(bounds)}
+        rows = self.scans.visible_among(np.flatnonzero(valued[:-1]), bounds.source, bounds.restrictions, marks)
+        refuse_many(len(rows))
+        return np.zeros(len(rows), np.int64), {key: rows}, bool(valued[-1])
 
     def _nested(self, node: Nested, cells: Frame) -> Column:
         inner_node = only_aggregation(node)
@@ -594,3 +612,8 @@ class Evaluator:
             yield LeftOutMember(text, table)
         yield from self._nulls
         yield from self.scans.losses()
+
+
+def _same_for_cells(bounds: Bounds) -> bool:
+    """Whether the groups within bounds are the same for all cells, which choose among them by what they match on."""
+    return not bounds.dates and keeps_always(bounds)

@@ -16,7 +16,7 @@ from relatum.data.groups import Links, number_groups
 from relatum.data.types import BOOLEAN, INTEGER
 from relatum.engine.memory.aggregates import Collected, DistinctCode, Folded, MemberCode, RowNumber, RowValue, kernel_of
 from relatum.engine.memory.blocks.forms import form_of
-from relatum.engine.memory.filters import CodeTest, Marks, PartTest, part_test
+from relatum.engine.memory.filters import CodeTest, Marks, PartTest, RowFilter, narrowed, part_test
 from relatum.engine.memory.folds import CountFold, FoldKind
 from relatum.engine.memory.groups import Groups
 from relatum.engine.memory.rows import Chunk, RowReader
@@ -99,8 +99,8 @@ class Scans:
 
     def __init__(self, store: MemoryStore) -> None:
         self.store = store
-        self.done: dict[object, Scanned] = {}
-        self._wanted: dict[object, list[tuple[Aggregation, tuple[Coded, ...]]]] = {}
+        self.done: dict[_Share, Scanned] = {}
+        self._wanted: dict[_Share, list[tuple[Aggregation, tuple[Coded, ...]]]] = {}
 
     # -- codes --------------------------------------------------------------------------------------------------------
 
@@ -126,7 +126,8 @@ class Scans:
         if key.route:
             return RowCodes(self.store.route_index(key.route).positions, None)
         rows = self.store.rows(Place(source))
-        return RowCodes(narrow_codes(np.arange(rows), rows + 1), None)
+        codes = self.store.work.keep_lately(("rows", rows), (), lambda: narrow_codes(np.arange(rows), rows + 1))
+        return RowCodes(codes, None)
 
     # -- scanning -----------------------------------------------------------------------------------------------------
 
@@ -136,7 +137,7 @@ class Scans:
         if (aggregation, keys) not in known:
             known.append((aggregation, keys))
 
-    def _share(self, bounds: Bounds, marked: frozenset[Kept], family: object) -> object:
+    def _share(self, bounds: Bounds, marked: frozenset[Kept], family: object) -> _Share:
         return bounds.source, bounds.restrictions, marked, family
 
     def groups(
@@ -159,9 +160,36 @@ class Scans:
         share = self._share(aggregation.bounds, marked, family)
         scanned = self.done.get(share)
         if scanned is None or not self._serves(scanned, aggregation, keys):
+            known = self._of_kept(aggregation, keys, marks)
+            if known is not None:
+                return known
             self.want(aggregation, keys, marked, family)
             scanned = self.done[share] = self._scan(self._wanted[share], marks)
         return scanned, scanned.groups(keys, self.size)
+
+    def _of_kept(
+        self, aggregation: Aggregation, keys: tuple[Coded, ...], marks: Mapping[Kept, Mark]
+    ) -> tuple[Scanned, Groups] | None:
+        """The groups of the rows that have kept members, out of groups by these members that a scan has made already.
+
+        A formula by which members are kept is often the one that is asked of them. It serves where each member has one
+        code of every key.
+        """
+        bounds = aggregation.bounds
+        for kept, mark in marks.items():
+            base = coded(kept.match)
+            if needs_rows(aggregation) or not all(self._follows(key, base) for key in keys):
+                continue
+            others = frozenset(marks) - {kept}
+            for (source, restrictions, marked, _), scanned in self.done.items():
+                same = (source, restrictions, marked) == (bounds.source, bounds.restrictions, others)
+                if same and self._serves(scanned, aggregation, (base,)):
+                    groups = scanned.groups((base,), self.size)
+                    groups = groups.selected(mark[groups.codes[0]])
+                    codes = [self._codes_behind(base, key, groups.codes[0]) for key in keys]
+                    wide = Groups(codes, list(map(self.size, keys)), groups.folds, None, groups.columns)
+                    return scanned, wide if base in keys else wide.merged()
+        return None
 
     def _serves(self, scanned: Scanned, aggregation: Aggregation, keys: tuple[Coded, ...]) -> bool:
         return (
@@ -227,17 +255,26 @@ class Scans:
 
     def _settles(self, base: Coded, key: Coded) -> bool:
         """Whether rows with one code of ``base`` all have one code of ``key``."""
-        if base == key or not base.column or base.reach is not None or key.reach is not None:
-            return False
-        if reach_of(base.route) >= 0 or (base.route and base.route[-1].target.level):
+        if not base.column or not _lies_beyond(key, base):
             return False
         further = key.route[len(base.route) :]
-        if key.route[: len(base.route)] != base.route or (not further and key.table != base.table):
-            return False
         related = further[0].relationship if further and not further[0].turned else None
         if related is not None and related.match == "equal" and related.many.columns == (base.column,):
             return True  # the lookup is found by this very column
         return self.store.unique(base.table, base.column)
+
+    def _follows(self, key: Coded, base: Coded) -> bool:
+        """Whether one code of ``base``, be it that of a row, has one code of ``key``."""
+        return key == base or self._settles(base, key) or (not base.column and _lies_beyond(key, base))
+
+    def _codes_behind(self, base: Coded, key: Coded, codes: Array) -> Array:
+        """The codes of a key that follows from ``base``, for codes of real members of that."""
+        if key == base:
+            return codes
+        if base.column:
+            return self._settled_codes(base, key)[codes]
+        own = self.row_codes(base.table, stripped(key, len(base.route)))
+        return own.slice(0, self.store.rows(Place(base.table)), codes)
 
     def _settled_codes(self, base: Coded, key: Coded) -> Array:
         """The code of one coded column for each code of another that settles it; no match has no match."""
@@ -332,10 +369,23 @@ class Scans:
         """Which rows of a table pass conditions, and have the members that are kept."""
         rows = self.store.rows(Place(table))
         mask = np.ones(rows, np.bool_)
-        conditions = [test.test for test in self.tests(RowReader(self.store, table), restrictions)]
-        for test in (*conditions, *self._mark_tests(table, marks)):
+        for test in self._row_tests(table, restrictions, marks):
             mask &= test.mask(Chunk(0, rows))
         return mask
+
+    def visible_among(
+        self, rows: Array, table: str, restrictions: Iterable[Restriction], marks: Mapping[Kept, Mark]
+    ) -> Array:
+        """Those of some rows of a table that pass conditions, and have the members that are kept."""
+        for test in self._row_tests(table, restrictions, marks):
+            rows = rows[test.mask(Chunk(0, self.store.rows(Place(table)), rows))]
+        return rows
+
+    def _row_tests(
+        self, table: str, restrictions: Iterable[Restriction], marks: Mapping[Kept, Mark]
+    ) -> list[RowFilter]:
+        tests = [test.test for test in self.tests(RowReader(self.store, table), restrictions)]
+        return narrowed([*tests, *self._mark_tests(table, marks)])
 
     def reached_codes(self, hop_route: Route, keys: Sequence[Coded], restrictions: Sequence[Restriction]) -> Links:
         """For each key of a reaching hop, the distinct combinations of codes on the rows that it reaches."""
@@ -377,6 +427,9 @@ def stripped(key: Coded, hops: int) -> Coded:
     return Coded(key.route[hops:], key.table, key.column)
 
 
+#: What aggregations that share a scan have in common: source, conditions, kept members, family.
+_Share = tuple[str, tuple[Restriction, ...], frozenset[Kept], object]
+
 Bundles = dict[Route, tuple[list[Coded], list[Restriction]]]
 
 
@@ -398,6 +451,15 @@ def bundled(keys: Sequence[Coded], restrictions: Sequence[Restriction]) -> tuple
 def _bundled(each: Restriction, bundles: Bundles) -> bool:
     at = reach_of(each.route)
     return at >= 0 and each.route[: at + 1] in bundles
+
+
+def _lies_beyond(key: Coded, base: Coded) -> bool:
+    """Whether a key is of the very rows that have the codes of ``base``, or of what these look up."""
+    if base == key or base.reach is not None or key.reach is not None:
+        return False
+    if reach_of(base.route) >= 0 or (base.route and base.route[-1].target.level):
+        return False
+    return key.route[: len(base.route)] == base.route
 
 
 def _followed(base: Coded, settled: Mapping[Coded, Coded]) -> Coded:
