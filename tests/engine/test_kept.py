@@ -3,15 +3,25 @@
 from __future__ import annotations
 
 import random
+from itertools import product
 from typing import Any
 
 import pyarrow as pa
 import pytest
 
 import relatum
+from relatum.engine.memory import keeps
 
 #: What an aggregate can be made of: groups that are put together, all rows at once, different values.
-FORMULAS = ("sum(sale.n)", "count(sale)", "avg(sale.n)", "max(sale.n)", "count(distinct sale.n)", "median(sale.n)", "sum(sale.n * shop.rent)")
+FORMULAS = (
+    "sum(sale.n)",
+    "count(sale)",
+    "avg(sale.n)",
+    "max(sale.n)",
+    "count(distinct sale.n)",
+    "median(sale.n)",
+    "sum(sale.n * shop.rent)",
+)
 #: Whose members are kept, and what of them is on the rows: their key, what they look up, what several of them share, nothing.
 GRAINS = {
     "shop": ("", "shop.shop", "shop.town, shop.shop", "shop.kind", "town.land, shop.kind", "sale.no, shop.town", "kin.kin"),
@@ -19,7 +29,9 @@ GRAINS = {
     "sale.no": ("", "sale.no", "shop.town", "sale.no, shop.town"),
     "shop.kind": ("", "shop.kind", "town.land", "shop.shop"),
 }  # fmt: skip
-CONDITIONS = ("", "sale.n > 1", "shop.kind <> 'b'", "town.land = 'x' and sale.n < 9")
+CONDITIONS = ("", "sale.n > 1", "sale.n > 10", "shop.kind <> 'b'", "town.land = 'x' and sale.n < 9")
+#: How a keep says the formula: as it is asked, under a condition more, under one less.
+SPELLED = ("{}", "({})[where sale.n > 2]", "({})[ignoring sale.n]")
 
 
 def shops() -> relatum.Model:
@@ -43,33 +55,81 @@ def listed(grid: relatum.Grid) -> list[dict[str, Any]]:
     return grid.to_arrow(totals=True).to_pylist()
 
 
-def kept_by(model: relatum.Model, grain: str, formula: str, where: str) -> tuple[str, str, bool]:
-    """A keep of the better half of a grain's members, the condition that names them, and if no match is as good."""
+def kept_by(model: relatum.Model, grain: str, formula: str, where: str, best: int = 0) -> tuple[str, str, bool]:
+    """A keep of the better half of a grain's members, or the best, the condition that names them, and if no match is as good."""
     key = {"shop": "shop.shop", "town": "town.town"}.get(grain, grain)
-    grid = model.pivot(key, values={"value": formula}, where=where, totals=False)
+    grid = model.pivot(key, values={"value": formula}, where=where, totals=False, show_empty=True)
     records = grid.to_arrow().to_pylist()
     real = {record[key]: record["value"] for record in records if not record.get(f"{key}:no_match")}
     known = sorted(value for value in real.values() if value is not None)
-    least = known[len(known) // 2]
+    least = known[-min(best, len(known))] if best else known[len(known) // 2]
     chosen = [member for member, value in real.items() if value is not None and value >= least]
     parts = [f"{key} = {each!r}" for each in chosen if each is not None]
     parts += [f"({key} is null and {key} is not no match)"] * (None in chosen)
+    condition = f"({' or '.join(parts)})"
+    if best:
+        return f"top {best} {grain} by {formula}", condition, False
     good = any(r.get(f"{key}:no_match") and r["value"] is not None and r["value"] >= least for r in records)
-    return f"{grain} where {formula} >= {least!r}", f"({' or '.join(parts)})", good
+    return f"{grain} where {formula} >= {least!r}", condition, good
 
 
+@pytest.fixture(params=["as usual", "members that matter first"])
+def _ways(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Members that no row tested has are looked at, or they are not."""
+    if request.param != "as usual":
+        monkeypatch.setattr(keeps, "MANY_ROWS", 0)
+        monkeypatch.setattr(keeps, "_SHARE", 1.0)
+
+
+@pytest.mark.usefixtures("_ways")
 @pytest.mark.parametrize("grain", GRAINS)
-@pytest.mark.parametrize("formula", FORMULAS)
-def test_what_is_kept_is_worth_what_its_members_are_worth(grain: str, formula: str) -> None:
+def test_what_is_kept_is_worth_what_its_members_are_worth(grain: str) -> None:
     """The members that a plain grid says are the best, named in a condition, give what keeping them by a formula does."""
+    model, chance = shops(), random.Random(3)
+    for where, formula, spelled in product(CONDITIONS, FORMULAS, SPELLED):
+        if chance.random() > 0.3:
+            continue
+        keep, condition, good = kept_by(model, grain, spelled.format(formula), where, best=chance.choice((0, 0, 2)))
+        if chance.random() < 0.2:
+            other = kept_by(model, "town" if grain == "shop" else "shop", formula, where)
+            keep, condition, good = f"{keep}, {other[0]}", f"{condition} and {other[1]}", False
+        more = chance.choice(({"lines": "count(sale)"}, {"few": "count(sale)[where sale.n > 10]"}, {}))
+        rows = chance.choice(GRAINS[grain])
+        kept = model.pivot(rows, values={"it": formula, **more}, where=where, keep=keep)
+        plain = model.pivot(rows, values={"it": formula, **more}, where=" and ".join(filter(None, (where, condition))))
+        assert listed(kept) == listed(plain), (where, keep, rows)
+        assert not good or any(note.kind == "member" and keep in note.text for note in kept.notes), kept.notes
+
+
+@pytest.mark.usefixtures("_ways")
+def test_no_match_is_noted_only_where_it_has_a_value() -> None:
     model = shops()
-    for where in CONDITIONS:
-        keeps = [kept_by(model, grain, each, where) for each in (formula, f"({formula})[where sale.n > 2]")]
-        other = kept_by(model, "town" if grain == "shop" else "shop", formula, where)
-        for keep, condition, good in (*keeps, (f"{keeps[0][0]}, {other[0]}", f"{keeps[0][1]} and {other[1]}", False)):
-            for rows in GRAINS[grain]:
-                values = {"it": formula, "lines": "count(sale)", "other": "sum(sale.n)"}
-                kept = model.pivot(rows, values=values, where=where, keep=keep)
-                plain = model.pivot(rows, values=values, where=" and ".join(filter(None, (where, condition))))
-                assert listed(kept) == listed(plain), (where, keep, rows)
-                assert not good or any(note.kind == "member" and keep in note.text for note in kept.notes), kept.notes
+    for where, noted in (("sale.n = 3", True), ("sale.n = 3 and shop.kind = 'a'", False)):
+        keep = "shop where coalesce(sum(sale.n)[ignoring sale.n], 0) >= 0"
+        grid = model.pivot(values="sum(sale.n)", where=where, keep=keep)
+        assert any(note.kind == "member" for note in grid.notes) == noted
+
+
+#: Values, kept members and conditions for which it matters how the members that matter are found.
+ODD = (
+    ("sum(sale.n)", "shop where sum(sale.n)[ignoring sale.n] >= min(sum(sale.n) per shop)[only town]", "sale.n > 9"),
+    ("sum(sale.n)[where shop.shop in (7, 8, 9)]", "shop where sum(sale.n) >= avg(sale.n)[only town] * 30", ""),
+    ("sum(sale.n)[keep shop where count(sale)[ignoring sale.n, ignoring shop.kind] > 25, ignoring shop.kind]", "", "shop.kind = 'a' and sale.n > 3"),
+    ("sum(sale.n)[where shop.kind = 'a']", "shop where sum(sale.n) > 5", ""),
+    ("sum(sale.n)", "shop where sum(sale.n)[ignoring sale.n] > 100 and shop.rent > 1", "sale.n > 9"),
+    ("sum(sale.n)", "shop where last(sale.n by sale.no)[pin last sale.no, ignoring sale.n] > 2", "sale.n > 9"),
+    ("sum(sale.n)", "shop where sum(sale.n)[keep sale.no where count(sale) > 4, ignoring sale.n] > 20", "sale.n > 9"),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(("value", "keep", "where"), ODD)
+def test_members_that_do_not_matter_change_nothing(
+    value: str, keep: str, where: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    found = []
+    monkeypatch.setattr(keeps, "_SHARE", 1.0)
+    for rows in (0, 1 << 40):
+        monkeypatch.setattr(keeps, "MANY_ROWS", rows)
+        grids = [shops().pivot(each, values=value, keep=keep, where=where) for each in ("", "shop.shop", "town.land")]
+        found.append([(listed(grid), [note.text for note in grid.notes]) for grid in grids])
+    assert found[0] == found[1]

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from types import MappingProxyType
 from typing import assert_never
 
 import numpy as np
 from msgspec import Struct
 from msgspec.structs import replace
-from numpy.typing import NDArray
 
 from relatum.data import vectors as v
 from relatum.data.columns import Array, Column, exact_column
@@ -26,15 +26,17 @@ from relatum.engine.memory.aggregates import (
 )
 from relatum.engine.memory.align import aligned, taken_at, with_bounds
 from relatum.engine.memory.date_sets import DateSets, cell_codes
-from relatum.engine.memory.frames import Frame, frame_at, same_cells
+from relatum.engine.memory.frames import Frame, frame_at
 from relatum.engine.memory.groups import Groups
 from relatum.engine.memory.hidden import HiddenSets
+from relatum.engine.memory.keeps import Keeps, same_for_cells
 from relatum.engine.memory.member_limit import pairs_of, refuse_many
-from relatum.engine.memory.ranks import RANKING_KERNELS, Members, top_mask
+from relatum.engine.memory.ranks import RANKING_KERNELS, Members
 from relatum.engine.memory.rows import evaluate_tree
 from relatum.engine.memory.scans import (
     Coded,
-    Mark,
+    Found,
+    Marked,
     Scanned,
     Scans,
     before,
@@ -48,8 +50,8 @@ from relatum.engine.memory.store import MemoryStore
 from relatum.language.expression import Expression, Slot
 from relatum.model.names import column_name
 from relatum.model.routes import Place, Route, reach_of
-from relatum.plan.dependencies import bounds_keys, dates_keys, kept_keys, kept_names, new_keys, node_keys, node_names
-from relatum.plan.engine import CutPeriod, LeftOutMember, Loss, NullWinner, PartPeriod
+from relatum.plan.dependencies import bounds_keys, dates_keys, kept_keys, new_keys, node_keys, node_names
+from relatum.plan.engine import CutPeriod, LeftOutMember, Loss, PartPeriod
 from relatum.plan.few import formulas_of
 from relatum.plan.nodes import (
     Aggregation,
@@ -71,14 +73,7 @@ from relatum.plan.nodes import (
 from relatum.plan.parts import aggregations, always_kept, carriers, keeps_always, only_aggregation, own_rows_key
 from relatum.plan.slots import node_in
 
-
-class Found(Struct, frozen=True, eq=False):
-    """Groups led on to cells: the first columns of ``groups`` are compared with ``cells``, others are extra keys."""
-
-    scanned: Scanned
-    groups: Groups
-    cells: list[Array]
-    extra: int
+_EVERYWHERE: Marked = MappingProxyType({})
 
 
 class _Wanted(Struct, frozen=True):
@@ -117,10 +112,8 @@ class Evaluator:
         self._values: dict[Aggregation, tuple[Groups, Column]] = {}
         #: Of which lookups a formula leaves no match out, where that has a value: its text, and the table.
         self.unmatched: dict[tuple[str, str], None] = {}
-        self._nulls: dict[NullWinner, None] = {}
         self._known: dict[PlanNode, tuple[tuple[int, ...], list[Array], Column]] = {}
-        self._kept: dict[tuple[object, ...], list[tuple[Frame, Links]]] = {}
-        self._marks: dict[Kept, Mark] = {}
+        self.keeps = Keeps(self)
 
     # -- formulas -----------------------------------------------------------------------------------------------------
 
@@ -200,7 +193,7 @@ class Evaluator:
     # -- aggregates over rows -----------------------------------------------------------------------------------------
 
     def _aggregation(self, node: Aggregation, cells: Frame) -> Column:
-        fixed = _same_for_cells(node.bounds)
+        fixed = same_for_cells(node.bounds)
         if fixed and node in self._values:
             groups, values = self._values[node]
             own = cell_codes(self.scans, node.bounds.matches, cells)
@@ -212,8 +205,20 @@ class Evaluator:
                 self._values[node] = groups, values
         return aligned(groups.codes, own, groups.sizes, values, cells.size)
 
-    def found(self, node: Aggregation, cells: Frame, extra: Sequence[Match]) -> Found:
-        """The groups of an aggregation's rows: by what cells match on, and by more keys."""
+    def found(self, node: Aggregation, cells: Frame, extra: Sequence[Match], among: Marked = _EVERYWHERE) -> Found:
+        """The groups of an aggregation's rows: by what cells match on, and by more keys; of the rows of some members.
+
+        Parameters
+        ----------
+        node : Aggregation
+            The aggregation.
+        cells : Frame
+            The cells that its groups will be compared with.
+        extra : sequence of Match
+            The further keys.
+        among : mapping of Among to numpy.ndarray of bool, optional
+            The only members whose rows are looked at, a truth for each code.
+        """
         bounds = node.bounds
         own = [coded(match) for match in bounds.matches]
         more = [coded(match) for match in extra]
@@ -242,7 +247,7 @@ class Evaluator:
             codes.append(numbers)
         pinned = [_Wanted(Coded(each.route, each.table, each.column)) for each in bounds.pinned]
         wanted = [*(_Wanted(key) for key in (*own, *more)), *related, *pinned]
-        scanned, groups = self._columns(node, wanted, extra)
+        scanned, groups = self._columns(node, wanted, extra, among)
         for place, one in in_outer.items():
             groups = self._in_hidden_sets(groups, place, one, bounds.matches)
         at = len(own) + len(more) + len(related)
@@ -261,12 +266,14 @@ class Evaluator:
         own = [*(groups.codes[place[key]] for key in hidden.keys[:-1]), groups.codes[at]]
         return groups.recoded(at, hidden.sets_of(own), self.sizes[one.key])
 
-    def _columns(self, node: Aggregation, wanted: list[_Wanted], extra: Sequence[Match]) -> tuple[Scanned, Groups]:
+    def _columns(
+        self, node: Aggregation, wanted: list[_Wanted], extra: Sequence[Match], among: Marked
+    ) -> tuple[Scanned, Groups]:
         """The groups of a scan with a column for each thing wanted, led on to sets where it says so."""
         every = [each.key for each in wanted]
         _, bundles = bundled(every, node.bounds.restrictions)
         keys, family = self._scan_keys(node, every, extra)
-        marks = {each: self._mark(each) for each in always_kept(node.bounds)}
+        marks = {**self.keeps.marks(node.bounds, tested=True), **among}
         scanned, groups = self.scans.groups(node, keys, marks, family)
         place = {_Wanted(key): at for at, key in enumerate(keys)}
         for route, (inner, parts) in bundles.items():
@@ -302,15 +309,6 @@ class Evaluator:
         distinct, _ = number_groups([owners, *codes], sizes, len(owners))
         return Links.of(distinct[:, 0], distinct[:, 1:], size)
 
-    def _mark(self, kept: Kept) -> Mark:
-        """Whether each code of what a kept member is matched by is that of one, where no cell decides that."""
-        anywhere = replace(kept, match=replace(kept.match, route=()))  # a member is the same whoever looks it up
-        if anywhere not in self._marks:
-            mark = np.zeros(self.scans.size(coded(kept.match)), np.bool_)
-            mark[self._kept_members(kept, Frame(1, {}))[0]] = True
-            self._marks[anywhere] = mark
-        return self._marks[anywhere]
-
     def _scan_keys(
         self, node: Aggregation, wanted: list[Coded], extra: Sequence[Match]
     ) -> tuple[tuple[Coded, ...], object]:
@@ -323,7 +321,9 @@ class Evaluator:
 
     def prepare(self, formulas: Iterable[Formula]) -> None:
         """Tell the scans what the formulas will ask, so that one scan serves several."""
-        for node in aggregations(formulas, formulas_of):
+        every = list(aggregations(formulas, formulas_of))
+        self.keeps.prepare(every)
+        for node in every:
             bounds = node.bounds
             wanted = [coded(match) for match in bounds.matches]
             wanted += [Coded(each.route, each.calendar.table, "") for each in bounds.dates]
@@ -383,8 +383,8 @@ class Evaluator:
     ) -> tuple[Array, dict[int, Array]]:
         if not cells.codes and cells.size == 1 and (key := own_rows_key(bounds, matches)) is not None:
             # Each row is a member of its own: there is nothing to group.
-            marks = {each: self._mark(each) for each in always_kept(bounds)}
-            rows = np.flatnonzero(self.scans.visible_rows(bounds.source, bounds.restrictions, marks))
+            visible = self.scans.visible_rows(bounds.source, bounds.restrictions, self.keeps.marks(bounds))
+            rows = np.flatnonzero(visible)
             refuse_many(len(rows))
             return np.zeros(len(rows), np.int64), {key: rows}
         counted = Aggregation(bounds, "count_rows", (), 0.0, INTEGER)
@@ -409,7 +409,7 @@ class Evaluator:
             positions = np.tile(np.arange(len(rows)), cells.size)
         return owners, {match.key: each[rows][positions] for match, each in zip(matches, new, strict=True)}
 
-    def _valued_pairs(self, visible: Visible, formula: Formula, cells: Frame) -> tuple[Array, dict[int, Array], bool]:
+    def valued_pairs(self, visible: Visible, formula: Formula, cells: Frame) -> tuple[Array, dict[int, Array], bool]:
         """The members that each cell sees and at which a formula can have a value; and whether no match can have one.
 
         Where the members that are visible do not depend on the cell, and rows of the formula's aggregates say at which
@@ -453,13 +453,13 @@ class Evaluator:
         """The members of a table that are visible, and at which one of the aggregates wanted has rows."""
         ((bounds, matches),) = visible.parts
         key = own_rows_key(bounds, matches) if cells.size == 1 else None
-        if key is None or not all(_same_for_cells(node.bounds) for node in wanted):
+        if key is None or not all(same_for_cells(node.bounds) for node in wanted):
             return *self.pairs(visible, cells), True
         valued = np.zeros(self.sizes[key], np.bool_)
         for node in wanted:
             valued[self.found(node, Frame(0, {key: np.zeros(0, np.int64)}), ()).groups.codes[0]] = True
-        marks = {each: self._mark(each) for each in always_kept(bounds)}
-        rows = self.scans.visible_among(np.flatnonzero(valued[:-1]), bounds.source, bounds.restrictions, marks)
+        rows = np.flatnonzero(valued[:-1])
+        rows = self.scans.visible_among(rows, bounds.source, bounds.restrictions, self.keeps.marks(bounds))
         refuse_many(len(rows))
         return np.zeros(len(rows), np.int64), {key: rows}, bool(valued[-1])
 
@@ -469,7 +469,7 @@ class Evaluator:
             return self._over_groups(node, inner_node, cells)
         unmatched = False
         if node.drops:
-            parents, new, unmatched = self._valued_pairs(node.visible, node.arguments[0], cells)
+            parents, new, unmatched = self.valued_pairs(node.visible, node.arguments[0], cells)
         else:
             parents, new = self.pairs(node.visible, cells)
         inner = cells.expanded(parents, new)
@@ -479,7 +479,7 @@ class Evaluator:
             parents, inner = parents[keep], frame_at(inner, keep)
         arguments = [self.values(argument, inner) for argument in node.arguments]
         if unmatched:
-            self._find_unmatched(node.text, node.visible, node.arguments[0], cells)
+            self.find_unmatched(node.text, node.visible, node.arguments[0], cells)
         if node.drops and arguments[0].nulls is not None:
             keep = np.flatnonzero(~arguments[0].nulls)
             parents, arguments = parents[keep], [argument.take(keep) for argument in arguments]
@@ -491,7 +491,7 @@ class Evaluator:
         place[present] = np.arange(len(present))
         return taken_at(values, place)
 
-    def _find_unmatched(
+    def find_unmatched(
         self, text: str, visible: Visible, formula: Formula, cells: Frame, condition: bool = False
     ) -> None:
         """Take down the tables of a grain whose no match has a value (or fulfils a condition), which is left out."""
@@ -557,7 +557,7 @@ class Evaluator:
         inner = narrow.expanded(parents, new)
         formula = self.values(node.formula, inner)
         by = None if node.by is None else self.values(node.by, inner)
-        self._find_unmatched(node.text, node.visible, node.formula, narrow)
+        self.find_unmatched(node.text, node.visible, node.formula, narrow)
         ((key, codes),) = new.items()
         field = self.fields[key]
         places = codes if not field.column else self.store.order(field.table, field.column, node.order)[codes]
@@ -569,37 +569,7 @@ class Evaluator:
         """For each cell the number of its set of members; for each member the sets that hold it."""
         if isinstance(kept, Hidden):
             return cells.codes[kept.key], self.hidden[kept.key].links, self.sizes[kept.key]
-        names = kept_names(kept)
-        narrow, numbers = (cells, None) if names else cells.project(kept_keys(kept), self.sizes)
-        size = self.scans.size(coded(kept.match))
-        key = (kept.members, kept.formula, kept.best, size)
-        links = next((own for frame, own in self._kept.get(key, ()) if same_cells(frame, narrow, names)), None)
-        if links is None:
-            codes, parents = self._kept_members(kept, narrow)
-            links = Links.of(codes, parents, size)
-            self._kept.setdefault(key, []).append((narrow, links))
-        own = numbers if numbers is not None else np.arange(cells.size)
-        return own, links, max(narrow.size, 1)
-
-    def _kept_members(self, kept: Kept, cells: Frame) -> tuple[Array, Array]:
-        """The codes of the members that each cell keeps, and the cells."""
-        formula = formulas_of(kept)[0]
-        parents, new, unmatched = self._valued_pairs(kept.members, formula, cells)
-        inner = cells.expanded(parents, new)
-        value = self.values(formula, inner)
-        codes = new[kept.match.key]
-        mask: NDArray[np.bool_]
-        if kept.best is None:
-            mask = np.asarray(value.values & v.known(value))
-        else:
-            ties = [(self.values(each, inner), down) for each, down in kept.best.ties]
-            mask = top_mask(parents, value, kept.best.number, kept.best.edge == "top", ties)
-            null = self.sizes[kept.match.key] - 2
-            if kept.match.column and bool((codes[mask] == null).any()):
-                self._nulls[NullWinner(kept.text, column_name(kept.match.table, kept.match.column))] = None
-        if unmatched:
-            self._find_unmatched(kept.text, kept.members, formula, cells, condition=kept.best is None)
-        return codes[mask], parents[mask]
+        return self.keeps.links(kept, cells)
 
     def losses(self) -> Iterator[Loss]:
         """What was left out, and what the reader of the values should know."""
@@ -610,10 +580,5 @@ class Evaluator:
             yield PartPeriod(" and ".join(column_name(place.table, column) for column in place.level))
         for text, table in self.unmatched:
             yield LeftOutMember(text, table)
-        yield from self._nulls
+        yield from self.keeps.nulls
         yield from self.scans.losses()
-
-
-def _same_for_cells(bounds: Bounds) -> bool:
-    """Whether the groups within bounds are the same for all cells, which choose among them by what they match on."""
-    return not bounds.dates and keeps_always(bounds)

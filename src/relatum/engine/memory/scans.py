@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from types import MappingProxyType
 from typing import assert_never
@@ -11,6 +12,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 from numpy.typing import NDArray
 
+from relatum.data import groups as grouping
 from relatum.data.columns import Array, Column, narrow_codes
 from relatum.data.groups import Links, number_groups
 from relatum.data.types import BOOLEAN, INTEGER
@@ -23,6 +25,7 @@ from relatum.engine.memory.rows import Chunk, RowReader
 from relatum.engine.memory.scan import run_scan
 from relatum.engine.memory.scan_task import Argument, ScanResult, ScanTask
 from relatum.engine.memory.store import MemoryStore, RowCodes
+from relatum.immutable import Immutable
 from relatum.language.expression import Apply, ColumnValue, Expression, FilterPart, applications, columns_in
 from relatum.language.register import CAST
 from relatum.model.names import column_name
@@ -45,6 +48,13 @@ class Coded(Struct, frozen=True):
     table: str
     column: str
     reach: Hop | None = None
+
+
+class Among(Immutable, frozen=True):
+    """That only rows of some members are looked at, those that matter to what is tested for kept ones."""
+
+    match: Match
+    kept: Kept
 
 
 def coded(match: Match) -> Coded:
@@ -86,6 +96,15 @@ class Scanned(Struct, eq=False):
             return self.result.codes[:, self.keys.index(key)]
         base, codes = self.settled[key]
         return codes[self._codes(base)]
+
+
+class Found(Struct, frozen=True, eq=False):
+    """Groups led on to cells: the first columns of ``groups`` are compared with ``cells``, others are extra keys."""
+
+    scanned: Scanned
+    groups: Groups
+    cells: list[Array]
+    extra: int
 
 
 class Scans:
@@ -131,17 +150,19 @@ class Scans:
 
     # -- scanning -----------------------------------------------------------------------------------------------------
 
-    def want(self, aggregation: Aggregation, keys: tuple[Coded, ...], marked: frozenset[Kept], family: object) -> None:
+    def want(
+        self, aggregation: Aggregation, keys: tuple[Coded, ...], marked: frozenset[Kept | Among], family: object
+    ) -> None:
         """Say in advance what will be asked, so that one scan can serve it with others of its family."""
         known = self._wanted.setdefault(self._share(aggregation.bounds, marked, family), [])
         if (aggregation, keys) not in known:
             known.append((aggregation, keys))
 
-    def _share(self, bounds: Bounds, marked: frozenset[Kept], family: object) -> _Share:
+    def _share(self, bounds: Bounds, marked: frozenset[Kept | Among], family: object) -> _Share:
         return bounds.source, bounds.restrictions, marked, family
 
     def groups(
-        self, aggregation: Aggregation, keys: tuple[Coded, ...], marks: Mapping[Kept, Mark], family: object
+        self, aggregation: Aggregation, keys: tuple[Coded, ...], marks: Marked, family: object
     ) -> tuple[Scanned, Groups]:
         """The groups of an aggregation's rows by coded columns; of the rows that have kept members, if any are given.
 
@@ -151,8 +172,8 @@ class Scans:
             What is folded over the rows.
         keys : tuple of Coded
             What the groups are by.
-        marks : mapping of Kept to numpy.ndarray of bool
-            For each code of what a kept member is matched by, whether it is kept.
+        marks : mapping of Kept or Among to numpy.ndarray of bool
+            For each code of what a kept member is matched by, whether it is kept (or matters).
         family : hashable
             Aggregations of one family share a scan.
         """
@@ -168,7 +189,7 @@ class Scans:
         return scanned, scanned.groups(keys, self.size)
 
     def _of_kept(
-        self, aggregation: Aggregation, keys: tuple[Coded, ...], marks: Mapping[Kept, Mark]
+        self, aggregation: Aggregation, keys: tuple[Coded, ...], marks: Marked
     ) -> tuple[Scanned, Groups] | None:
         """The groups of the rows that have kept members, out of groups by these members that a scan has made already.
 
@@ -181,8 +202,8 @@ class Scans:
             if needs_rows(aggregation) or not all(self._follows(key, base) for key in keys):
                 continue
             others = frozenset(marks) - {kept}
-            for (source, restrictions, marked, _), scanned in self.done.items():
-                same = (source, restrictions, marked) == (bounds.source, bounds.restrictions, others)
+            for (source, restrictions, tested, _), scanned in self.done.items():
+                same = (source, restrictions, tested) == (bounds.source, bounds.restrictions, others)
                 if same and self._serves(scanned, aggregation, (base,)):
                     groups = scanned.groups((base,), self.size)
                     groups = groups.selected(mark[groups.codes[0]])
@@ -199,7 +220,7 @@ class Scans:
             and (not needs_rows(aggregation) or scanned.result.groups is not None)
         )
 
-    def _scan(self, wanted: list[tuple[Aggregation, tuple[Coded, ...]]], marks: Mapping[Kept, Mark]) -> Scanned:
+    def _scan(self, wanted: list[tuple[Aggregation, tuple[Coded, ...]]], marks: Marked) -> Scanned:
         bounds = wanted[0][0].bounds
         source = bounds.source
         reader = RowReader(self.store, source)
@@ -359,12 +380,12 @@ class Scans:
         mask[keys[visible[rows]]] = True
         return mask
 
-    def _mark_tests(self, source: str, marks: Mapping[Kept, Mark]) -> list[CodeTest]:
+    def _mark_tests(self, source: str, marks: Marked) -> list[CodeTest]:
         """Tests on rows for the members that are kept."""
         return [CodeTest.of(self.row_codes(source, coded(each.match)), Marks.of(mark)) for each, mark in marks.items()]
 
     def visible_rows(
-        self, table: str, restrictions: Iterable[Restriction], marks: Mapping[Kept, Mark] = MappingProxyType({})
+        self, table: str, restrictions: Iterable[Restriction], marks: Marked = MappingProxyType({})
     ) -> NDArray[np.bool_]:
         """Which rows of a table pass conditions, and have the members that are kept."""
         rows = self.store.rows(Place(table))
@@ -373,17 +394,27 @@ class Scans:
             mask &= test.mask(Chunk(0, rows))
         return mask
 
-    def visible_among(
-        self, rows: Array, table: str, restrictions: Iterable[Restriction], marks: Mapping[Kept, Mark]
-    ) -> Array:
+    def visible_among(self, rows: Array, table: str, restrictions: Iterable[Restriction], marks: Marked) -> Array:
         """Those of some rows of a table that pass conditions, and have the members that are kept."""
         for test in self._row_tests(table, restrictions, marks):
             rows = rows[test.mask(Chunk(0, self.store.rows(Place(table)), rows))]
         return rows
 
-    def _row_tests(
-        self, table: str, restrictions: Iterable[Restriction], marks: Mapping[Kept, Mark]
-    ) -> list[RowFilter]:
+    def likely_share(self, source: str, restrictions: Iterable[Restriction]) -> float:
+        """About which part of a table's rows passes conditions."""
+        tests = self.tests(RowReader(self.store, source), restrictions)
+        return math.prod(test.test.share for test in tests)
+
+    def occurring(self, source: str, restrictions: Iterable[Restriction], key: Coded) -> Mark:
+        """Which codes of a key occur on the rows that pass conditions; the last one, that of no match, always."""
+        tests = self.tests(RowReader(self.store, source), restrictions)
+        keys = [(self.row_codes(source, key), self.size(key))]
+        found = run_scan(ScanTask(self.store.rows(Place(source)), tests, (), keys, (), [("count", None)], False))
+        mark = grouping.marked(found.codes[:, 0], self.size(key))
+        mark[-1] = True
+        return mark
+
+    def _row_tests(self, table: str, restrictions: Iterable[Restriction], marks: Marked) -> list[RowFilter]:
         tests = [test.test for test in self.tests(RowReader(self.store, table), restrictions)]
         return narrowed([*tests, *self._mark_tests(table, marks)])
 
@@ -427,8 +458,11 @@ def stripped(key: Coded, hops: int) -> Coded:
     return Coded(key.route[hops:], key.table, key.column)
 
 
+#: For each set of members whether each code is that of one.
+Marked = Mapping[Kept | Among, Mark]
+
 #: What aggregations that share a scan have in common: source, conditions, kept members, family.
-_Share = tuple[str, tuple[Restriction, ...], frozenset[Kept], object]
+_Share = tuple[str, tuple[Restriction, ...], frozenset[Kept | Among], object]
 
 Bundles = dict[Route, tuple[list[Coded], list[Restriction]]]
 

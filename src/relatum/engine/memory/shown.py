@@ -12,10 +12,11 @@ from numpy.typing import NDArray
 from relatum.data import vectors as v
 from relatum.data.columns import Array
 from relatum.data.groups import joined, number_groups
-from relatum.engine.memory.evaluate import Evaluator, Found
+from relatum.engine.memory.evaluate import Evaluator
 from relatum.engine.memory.filters import passes_unmatched
 from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.member_limit import refuse_many
+from relatum.engine.memory.scans import Found
 from relatum.engine.memory.tops import Tops
 from relatum.engine.openings import opened_members
 from relatum.errors import LimitError
