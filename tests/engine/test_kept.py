@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from collections.abc import Iterator
 from itertools import product
 from typing import Any
 
@@ -11,6 +12,7 @@ import pytest
 
 import relatum
 from relatum.engine.memory import keeps
+from relatum.model.declaration import EngineChoice
 
 #: What an aggregate can be made of: groups that are put together, all rows at once, different values.
 FORMULAS = (
@@ -34,19 +36,30 @@ CONDITIONS = ("", "sale.n > 1", "sale.n > 10", "shop.kind <> 'b'", "town.land = 
 SPELLED = ("{}", "({})[where sale.n > 2]", "({})[ignoring sale.n]")
 
 
-def shops() -> relatum.Model:
+def shops(engine: Any = "memory") -> relatum.Model:
     chance = random.Random(5)
-    model = relatum.Model("shops")
+    model = relatum.Model("shops", engine=engine)
     model.add_table("town", pa.table({"town": ["p", "q", "r"], "land": ["x", "y", "x"]}), key="town")
     places = {"shop": list(range(12)), "town": [chance.choice(("p", "q", "r", None, "s")) for _ in range(12)],
               "kind": [chance.choice(("a", "b", None)) for _ in range(12)], "rent": [number % 5 for number in range(12)]}  # fmt: skip
     model.add_table("shop", pa.table(places), key="shop")
     lines = {"shop": [chance.choice((*range(10), 77, None)) for _ in range(300)], "no": sorted(chance.randrange(60) for _ in range(300)),
-             "n": [chance.choice((None, *range(12))) for _ in range(300)], "item": [chance.randrange(6) for _ in range(300)]}  # fmt: skip
+             "n": [chance.choice((None, *range(12))) for _ in range(300)], "paid": [chance.choice((True, False, None)) for _ in range(300)], "item": [chance.randrange(6) for _ in range(300)]}  # fmt: skip
     model.add_table("sale", pa.table(lines))
     model.add_table("item", pa.table({"item": [0, 1, 2, 3, 4], "kin": [1, 2, 1, 9, None]}), key="item")
     model.add_table("kin", pa.table({"kin": [1, 2]}), key="kin")
-    for link in ("sale.shop -> shop.shop", "shop.town -> town.town", "sale.item -> item.item", "item.kin -> kin.kin"):
+    visits = {
+        "shop": [chance.randrange(10) for _ in range(90)],
+        "hours": [chance.choice((None, *range(12))) for _ in range(90)],
+    }
+    model.add_table("visit", pa.table(visits))
+    for link in (
+        "visit.shop -> shop.shop",
+        "sale.shop -> shop.shop",
+        "shop.town -> town.town",
+        "sale.item -> item.item",
+        "item.kin -> kin.kin",
+    ):
         model.relate(link)
     return model
 
@@ -132,4 +145,81 @@ def test_members_that_do_not_matter_change_nothing(
         monkeypatch.setattr(keeps, "MANY_ROWS", rows)
         grids = [shops().pivot(each, values=value, keep=keep, where=where) for each in ("", "shop.shop", "town.land")]
         found.append([(listed(grid), [note.text for note in grid.notes]) for grid in grids])
+    assert found[0] == found[1]
+
+
+#: Aggregates of every kind: of parts that merge, of all rows at once, zero or null without a value.
+AGGREGATES = (*FORMULAS, "count(sale.n)", "min(sale.paid)", "max(sale.paid)", "max(shop.kind over sale)", "sole(sale.n)", "avg(sale.n weighted by shop.rent)",
+              "count(distinct shop.town over sale)", "sum(sale.n / 4)", "stddev(sale.n)", "last(sale.n by sale.no)")  # fmt: skip
+CHOICES = (
+    "",
+    "sale.n > 4",
+    "sale.n = 11",
+    "sale.paid",
+    "shop.kind = 'a'",
+    "town.land <> 'x'",
+    "sale.n > 4 and shop.rent > 1",
+    "sale.n < 0",
+)
+KEEPS = ("", "shop where count(sale)[where sale.n > 4] > 9 and sum(sale.n) > 100", "shop where sum(sale.n) > 100 or max(sale.n) = 11",
+         "town where count(distinct sale.n) > 1 and count(distinct sale.n)[where sale.paid] = 1", "sale.no where sum(sale.n) > 20",
+         "shop where sum(sale.n) >= avg(sale.n)[only town] * 20", "shop where not (sum(sale.n) > 150 and max(sale.n)[where sale.paid] > 10)",
+         "item where coalesce(count(sale)[where shop.kind = 'b'], 0) < 30")  # fmt: skip
+
+
+@pytest.fixture(scope="module", params=["duckdb", "postgresql"])
+def shops_there(request: pytest.FixtureRequest) -> Iterator[relatum.Model]:
+    """The shops, their tables sent to an engine."""
+    engine: Any = request.param
+    if engine == "postgresql":
+        engine = EngineChoice("postgresql", request.getfixturevalue("server").address)
+    with shops(engine) as model:
+        yield model
+
+
+def near(value: Any) -> Any:
+    return round(value, 9) if isinstance(value, float) else value
+
+
+#: Every visit finds its shop; nobody visits 10 and 11.
+VISITS = (
+    ("count(shop)", "shop where max(visit.hours) > 99 or max(shop.rent) < 2", ""),
+    ("count(shop)", "shop where plus(max(visit.hours), max(shop.rent)) < 9", ""),
+    ("count(shop)", "shop where case when max(visit.hours) > 99 then false else true end", ""),
+    ("count(shop)", "shop where coalesce(max(visit.hours), 5) > 4", ""),
+    ("count(shop)", "top 3 shop by plus(max(visit.hours) / 100, max(shop.rent))", ""),
+    ("count(shop)", "bottom 3 shop by max(visit.hours)[where visit.hours < 4] + max(shop.rent)", ""),
+    (
+        "sum(visit.hours)[keep shop where sum(visit.hours)[ignoring shop.kind] > 50, ignoring shop.kind]",
+        "",
+        "shop.kind = 'a'",
+    ),
+)
+
+
+@pytest.mark.parametrize(("value", "keep", "where"), [*ODD, *VISITS])
+def test_engines_keep_the_same_members(shops_there: relatum.Model, value: str, keep: str, where: str) -> None:
+    for rows in ("", "shop.shop", "town.land"):
+        here, there = (model.pivot(rows, values=value, keep=keep, where=where) for model in (shops(), shops_there))
+        assert listed(here) == listed(there)
+        assert sorted(note.text for note in here.notes) == sorted(note.text for note in there.notes)
+
+
+@pytest.mark.parametrize("seed", range(25))
+def test_values_under_different_conditions_share_a_pass_and_are_worth_the_same(
+    shops_there: relatum.Model, seed: int
+) -> None:
+    chance = random.Random(seed)
+    formulas = [
+        chance.choice(AGGREGATES) + (f"[where {choice}]" if (choice := chance.choice(CHOICES)) else "")
+        for _ in range(4)
+    ]
+    asked = {"rows": chance.choice(("", "shop.shop", "shop.town, shop.shop", "shop.kind", "sale.no, shop.town", "kin.kin")),
+             "columns": chance.choice(("", "", "sale.paid")), "where": chance.choice(("", "", "sale.n > 1")),
+             "values": {f"v{at}": each for at, each in enumerate(formulas)}, "keep": chance.choice(KEEPS)}  # fmt: skip
+    found = []
+    for model in (shops(), shops_there):
+        grid = model.pivot(**{name: part for name, part in asked.items() if part})
+        lines = [{name: near(value) for name, value in line.items()} for line in listed(grid)]
+        found.append((lines, sorted(note.text for note in grid.notes)))
     assert found[0] == found[1]

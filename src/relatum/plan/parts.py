@@ -102,6 +102,70 @@ def _carriers(expression: Expression, new: frozenset[int]) -> list[Aggregation] 
             assert_never(expression)
 
 
+def decisive(formula: Formula) -> list[Aggregation]:
+    """Aggregates without a value of one of which no member is kept: a condition is not true, or there is no figure.
+
+    Parameters
+    ----------
+    formula : Formula
+        The planned formula by which members are kept.
+
+    Returns
+    -------
+    list of Aggregation
+        Empty where a member can be kept without any one of them.
+    """
+    return _decisive(formula.expression)
+
+
+def _decisive(expression: Expression) -> list[Aggregation]:
+    match expression:
+        case Apply(function="and", arguments=arguments):
+            return [node for argument in arguments for node in _decisive(argument)]
+        case Apply(function="or", arguments=(left, right)):
+            other = _decisive(right)
+            return [node for node in _decisive(left) if node in other]
+        case _:
+            return _needed(expression)
+
+
+def _needed(expression: Expression) -> list[Aggregation]:
+    """Aggregates without a value of one of which an expression has none."""
+    match expression:
+        case Slot():
+            node = node_in(expression)
+            return [node] if isinstance(node, Aggregation) else []
+        case Apply(function, arguments):
+            strict = SCALARS[function].strict
+            match strict:
+                case "any":
+                    return [node for argument in arguments for node in _needed(argument)]
+                case "all":
+                    first, *others = map(_needed, arguments)
+                    return [node for node in first if all(node in each for each in others)]
+                case "first":
+                    return _needed(arguments[0])
+                case "never":
+                    return []
+                case _:
+                    assert_never(strict)
+        case (
+            Constant()
+            | Choices()
+            | ColumnValue()
+            | NoMatch()
+            | Aggregate()
+            | Ranked()
+            | Narrowed()
+            | InContext()
+            | LetIn()
+            | LetValue()
+        ):
+            return []
+        case _:
+            assert_never(expression)
+
+
 def only_aggregation(node: Nested) -> Aggregation | None:
     """The one aggregate that a ``per`` computes, where a member with a value is certain to be visible."""
     if not node.drops or node.conditions:
@@ -236,6 +300,21 @@ def ensures(judged: Judged, axis: AxisBounds, key: int) -> bool:
     match = next((each for each in bounds.matches if each.key == key), None)
     if match is None or reach_of(match.route) >= 0 or any(key in dates_keys(each) for each in bounds.dates):
         return False
-    restrictions = [replace(each, route=match.route + each.route) for each in axis.bounds.restrictions]
-    kept = [replace(each, match=replace(each.match, route=match.route + each.match.route)) for each in axis.bounds.kept]
+    return lie_within(bounds, match, axis.bounds)
+
+
+def lie_within(bounds: Bounds, match: Match, outer: Bounds) -> bool:
+    """Whether rows within ``bounds`` find, along a match, just rows that are within the conditions and keeps of others.
+
+    Parameters
+    ----------
+    bounds : Bounds
+        What bounds the rows.
+    match : Match
+        How they find the others.
+    outer : Bounds
+        The bounds of the others, of which conditions and kept members count.
+    """
+    restrictions = [replace(each, route=match.route + each.route) for each in outer.restrictions]
+    kept = [replace(each, match=replace(each.match, route=match.route + each.match.route)) for each in outer.kept]
     return all(each in bounds.restrictions for each in restrictions) and all(each in bounds.kept for each in kept)

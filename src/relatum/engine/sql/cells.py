@@ -92,6 +92,7 @@ class Reading:
         self.alias = cells.parts.alias("cell")
         self.rows = Rows(cells.parts, self.alias, cells.parts.sheet.table(frame.name, self.alias))
         self._joined: dict[PlanNode, Sql] = {}
+        self._aliases: dict[object, str] = {}
         if frame.present:
             self.rows.where.append(any_of(is_there(column(self.alias, name)) for name in frame.present))
 
@@ -131,8 +132,8 @@ class Reading:
         if not entry.at:
             return self.key(entry.key)
         field = self.cells.fields[entry.key]
-        row = self.rows.at(self.rows.frame_row(self.frame, entry.key, field.table), entry.at)
-        return self.rows.key(row, Match(entry.key, (), (), entry.table, ""))
+        row = self.rows.frame_row(self.frame, entry.key, field.table)
+        return self.rows.key_along(row, Match(entry.key, (), entry.at, entry.table, ""))
 
     def joined(self, groups: Groups, *, left: bool = True) -> Sql:
         """Join groups to the cells that they belong to; where the cells are these groups, there is nothing to join."""
@@ -140,8 +141,11 @@ class Reading:
             not entry.at and self.frame.keys.get(entry.key) == own for entry, own in groups.entries
         ):
             return column(self.alias, groups.value)
-        alias = self.join(groups.name, groups.entries, left=left)
-        return column(alias, groups.value)
+        # Several values of one relation need it once.
+        own = (groups.name, left, tuple((entry, kept.names) for entry, kept in groups.entries))
+        if own not in self._aliases:
+            self._aliases[own] = self.join(groups.name, groups.entries, left=left)
+        return column(self._aliases[own], groups.value)
 
     def join(self, name: str, entries: Iterable[tuple[Entry, KeyColumn]], *, left: bool) -> str:
         """Join a relation by its entries."""

@@ -371,7 +371,7 @@ class PostgreSql(Dialect):
     def smallest(self, value: Sql, type_: Type, largest: bool) -> Sql:
         """The least or greatest value; of booleans, whether any or every one is true."""
         if str(type_) == "boolean":
-            return call("BOOL_OR" if largest else "BOOL_AND", value)
+            return (exp.LogicalOr if largest else exp.LogicalAnd)(this=value)
         return (exp.Max if largest else exp.Min)(this=value)
 
     def trimmed(self, value: Sql) -> Sql:

@@ -16,9 +16,10 @@ from relatum.engine.sql.parts import Parts
 from relatum.engine.sql.rows import At, Key, Rows, key_columns
 from relatum.engine.sql.seen import Entry, Seen, Seer, SetRelation, key_in
 from relatum.engine.sql.sheet import KeyColumn
-from relatum.engine.sql.terms import Sql, aliased, column, equal, none_without_rows, number
+from relatum.engine.sql.terms import Sql, aliased, all_of, any_of, case, column, equal, less, none_without_rows, number
+from relatum.language.register import AGGREGATES
 from relatum.model.routes import Place, Route, reach_of
-from relatum.plan.nodes import Aggregation, DateSet, Hidden, Kept, Match
+from relatum.plan.nodes import Aggregation, DateSet, Hidden, Kept, Match, Restriction
 
 
 class _Coded(Struct, frozen=True):
@@ -38,8 +39,22 @@ class Shared(Struct, frozen=True, eq=False):
     value: str
 
 
+class _Merged(Struct, frozen=True, eq=False):
+    """What an aggregate of coarser groups is put together from: the columns of its parts, and that of its rows.
+
+    The rows are counted where SQL has zero without them, and the aggregate has conditions of its own.
+    """
+
+    given: Given
+    parts: list[tuple[str, Merge]]
+    rows: str = ""
+
+
 class _Base(Struct, eq=False):
-    """Rows grouped once: by which columns, and the aggregates made of the groups."""
+    """Rows grouped once: by which columns, and the aggregates made of the groups.
+
+    They can be under different conditions: those that are not ``common`` to all are the aggregate's own.
+    """
 
     columns: frozenset[_Coded]
     nodes: list[Aggregation] = field(default_factory=list)
@@ -47,7 +62,18 @@ class _Base(Struct, eq=False):
     keys: dict[_Coded, tuple[Key, KeyColumn]] = field(default_factory=dict)
     #: For each aggregate its own value, or its parts with how they merge.
     values: dict[Aggregation, str] = field(default_factory=dict)
-    merged: dict[Aggregation, tuple[Given, list[tuple[str, Merge]]]] = field(default_factory=dict)
+    merged: dict[Aggregation, _Merged] = field(default_factory=dict)
+
+    @property
+    def common(self) -> tuple[Restriction, ...]:
+        """The conditions that all aggregates have."""
+        first, *others = (node.bounds.restrictions for node in self.nodes)
+        return tuple(each for each in first if all(each in other for other in others))
+
+    def own(self, node: Aggregation) -> tuple[Restriction, ...]:
+        """The conditions that an aggregate has besides."""
+        common = self.common
+        return tuple(each for each in node.bounds.restrictions if each not in common)
 
 
 SetOf = Callable[[DateSet | Kept | Hidden, Place], SetRelation]
@@ -75,10 +101,11 @@ class Families:
         for node in dict.fromkeys(nodes):
             if _shares(node):
                 families.setdefault((node.bounds.source, node.bounds.restrictions, node.bounds.kept), []).append(node)
-        for family in families.values():
-            self._divide(family)
+        bases = [base for family in families.values() for base in self._divide(family)]
+        for base in _united(bases):
+            self._bases.update(dict.fromkeys(base.nodes, base))
 
-    def _divide(self, family: Sequence[Aggregation]) -> None:
+    def _divide(self, family: Sequence[Aggregation]) -> list[_Base]:
         """Each aggregate to the groups that it is made of: its own where all its rows are needed at once."""
         wanted = {node: _columns(node) for node in family}
         bases = {columns: _Base(columns) for columns in dict.fromkeys(wanted.values())}
@@ -89,7 +116,7 @@ class Families:
             else:
                 chosen = next((each for each in finest if _covers(each, columns)), columns)
             bases[chosen].nodes.append(node)
-            self._bases[node] = bases[chosen]
+        return [base for base in bases.values() if base.nodes]
 
     def has(self, node: Aggregation) -> bool:
         """Whether an aggregate shares a pass."""
@@ -113,7 +140,7 @@ class Families:
     def _make(self, base: _Base) -> None:
         first = base.nodes[0].bounds
         codeds = sorted(base.columns, key=lambda each: (len(each.route), each.table, each.column, str(each.route)))
-        bounds = replace(first, matches=(), dates=())
+        bounds = replace(first, matches=(), dates=(), restrictions=base.common)
         extra = [Match(-1, (), each.route, each.table, each.column) for each in codeds]
         seen = Seer(self.parts, self.set_of).see(bounds, extra)
         columns: list[Sql] = []
@@ -125,6 +152,9 @@ class Families:
         known: dict[str, str] = {}
         for node in base.nodes:
             columns += self._aggregated(base, node, seen, known)
+        own = list(dict.fromkeys(map(base.own, base.nodes)))
+        if len(own) > 1 and all(own):
+            seen.rows.where.append(any_of(_fulfilled(seen, each) for each in own))
         hint = f"{first.source}_by_{'_'.join(each.column or each.table for each in codeds)}" if codeds else first.source
         select = seen.rows.select(*columns, grouped=grouped)
         if not grouped:
@@ -143,17 +173,24 @@ class Families:
         own = _columns(node) == base.columns and not node.bounds.dates
         if isinstance(form, Whole):
             return [self._named(base.values, node, form.form(given), known)]
-        parts = form.parts(given)
+        condition = _fulfilled(seen, base.own(node)) if base.own(node) else None
+        parts = [(_of_rows(part, condition), merge) for part, merge in form.parts(given)]
+        counted: list[tuple[Sql, Merge]] = []
+        if condition is not None and node.function == "count_rows":
+            parts = [(exp.Nullif(this=part, expression=number(0)), merge) for part, merge in parts]
+        elif condition is not None and AGGREGATES[node.function].empty == "zero":
+            counted = [(_of_rows(exp.Count(this=exp.Star()), condition), "sum")]
         if own:
-            return [self._named(base.values, node, form.finish(given, [part for part, _ in parts]), known)]
+            value = _with_rows(form.finish(given, [part for part, _ in parts]), [part for part, _ in counted])
+            return [self._named(base.values, node, value, known)]
         columns, names = [], []
-        for part, merge in parts:
+        for part, merge in (*parts, *counted):
             text = f"{merge} {part.sql()}"
             if text not in known:
                 known[text] = f"p{len(known)}"
                 columns.append(aliased(part, known[text]))
             names.append((known[text], merge))
-        base.merged[node] = given, names
+        base.merged[node] = _Merged(given, names[: len(parts)], names[-1][0] if counted else "")
         return columns
 
     def _named(self, values: dict[Aggregation, str], node: Aggregation, sql: Sql, known: dict[str, str]) -> Sql:
@@ -181,11 +218,13 @@ class Families:
             columns += own
             made.append((entry, kept))
         grouped = len(columns)
-        given, names = base.merged[node]
+        merged = base.merged[node]
         form = AGGREGATE_FORMS[node.function]
         assert isinstance(form, Merging), "only what merges is put together"
-        merged = [_merged(self.parts, given, column(alias, name), merge) for name, merge in names]
-        select = rows.select(*columns, aliased(form.finish(given, merged), "v"), grouped=grouped)
+        parts = [_merged(self.parts, merged.given, column(alias, name), merge) for name, merge in merged.parts]
+        counted: list[Sql] = [exp.Sum(this=column(alias, merged.rows))] if merged.rows else []
+        value = _with_rows(form.finish(merged.given, parts), counted)
+        select = rows.select(*columns, aliased(value, "v"), grouped=grouped)
         if not grouped:
             none_without_rows(select)
         hint = f"{node.function}_of_{node.bounds.source}{'_moved' if node.bounds.dates else ''}"
@@ -209,8 +248,7 @@ class Families:
         anchor = next(each for each in base.keys if _leads(each, coded))
         _, kept = base.keys[anchor]
         here = self._anchored(rows, alias, anchor, kept)
-        there = rows.at(here, match.route[len(anchor.route) :])
-        return rows.key(there, match)
+        return rows.key_along(here, replace(match, route=match.route[len(anchor.route) :]))
 
     def _anchored(self, rows: Rows, alias: str, anchor: _Coded, kept: KeyColumn) -> At:
         """The row of a calendar that a date of the groups is."""
@@ -233,6 +271,43 @@ def _merged(parts: Parts, given: Given, sql: Sql, merge: Merge) -> Sql:
     if merge == "sum":
         return exp.Sum(this=sql)
     return parts.dialect.smallest(sql, given.first.type if given.values else given.type, merge == "max")
+
+
+def _united(bases: Iterable[_Base]) -> list[_Base]:
+    """The bases, those that differ by conditions alone put together: one pass serves all."""
+    found: dict[object, _Base] = {}
+    for base in bases:
+        bounds = base.nodes[0].bounds
+        alone = not all(isinstance(AGGREGATE_FORMS[node.function], Merging) for node in base.nodes)
+        alone = alone or any(reach_of(each.route) >= 0 for each in bounds.restrictions)
+        key = (bounds.source, bounds.kept, base.columns, bounds.restrictions if alone else None)
+        found.setdefault(key, _Base(base.columns)).nodes.extend(base.nodes)
+    return list(found.values())
+
+
+def _fulfilled(seen: Seen, restrictions: Iterable[Restriction]) -> Sql:
+    """That rows fulfil conditions."""
+    return all_of(seen.rows.fulfils(seen.start, each) for each in restrictions)
+
+
+def _of_rows(part: Sql, condition: Sql | None) -> Sql:
+    """A part of an aggregate, of the rows that fulfil a condition."""
+    if condition is None:
+        return part
+
+    assert part.find(exp.AggFunc), "a part of an aggregate is one of SQL's aggregates"
+
+    def filtered(each: Sql) -> Sql:
+        if not isinstance(each, exp.AggFunc):
+            return each
+        return exp.Filter(this=each, expression=exp.Where(this=condition.copy()))
+
+    return part.transform(filtered)
+
+
+def _with_rows(value: Sql, counted: Sequence[Sql]) -> Sql:
+    """A value where there are rows, if these are counted."""
+    return case([(less(number(0), each), value) for each in counted]) if counted else value
 
 
 def _coded(match: Match) -> _Coded:

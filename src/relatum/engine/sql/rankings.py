@@ -36,6 +36,7 @@ from relatum.plan.engine import NullWinner
 from relatum.plan.few import formulas_of
 from relatum.plan.nodes import Field, Formula, Kept, Match, RankedAmong, Visible
 from relatum.plan.nodes import KeyColumn as KeyNode
+from relatum.plan.parts import decisive, lie_within, own_rows_key
 
 
 class Rankings:
@@ -148,7 +149,7 @@ class Rankings:
         narrow = frame if kept_names(kept) else self.cells.project(frame, kept_keys(kept))
         formula = formulas_of(kept)[0]
         self.note_unmatched(kept.text, kept.members, formula, narrow, condition=kept.best is None)
-        members = self.cells.members(kept.members, narrow)
+        members = self._valued_rows(kept, narrow) or self.cells.members(kept.members, narrow)
         key = kept.match.key
         own = members.keys[key]
         ties = kept.best.ties if kept.best is not None else ()
@@ -171,6 +172,24 @@ class Rankings:
                 shown = column_name(kept.match.table, kept.match.column)
                 self.parts.remark(NullWinner(kept.text, shown), null_kept.select(counted()))
         return SetRelation(name, self.cells.plain(narrow), own.names)
+
+    def _valued_rows(self, kept: Kept, frame: Frame) -> Frame | None:
+        """The rows of a table at which an aggregate has a value without which a member is not kept.
+
+        None where none says so by itself, or it sees rows that are not visible as members.
+        """
+        key = own_rows_key(*kept.members.parts[0]) if len(kept.members.parts) == 1 else None
+        if key is None or frame.keys or frame.names:
+            return None
+        ((bounds, _),) = kept.members.parts
+        for node in decisive(formulas_of(kept)[0]):
+            match node.bounds.matches:
+                case (Match(key=own, at=(), column="") as match,) if own == key and self.cells.families.has(node):
+                    groups = self.cells.groups(node, frame)
+                    ((_, found),) = groups.entries
+                    if found.state is None and lie_within(node.bounds, match, bounds):
+                        return Frame(groups.name, {key: found})
+        return None
 
     def best(
         self,

@@ -52,7 +52,7 @@ from relatum.language.expression import (
     is_plain,
 )
 from relatum.model.routes import Hop, Place, Route
-from relatum.plan.nodes import Match
+from relatum.plan.nodes import Match, Restriction
 
 #: Derived columns with more parts than this are computed once, not written out wherever they are read.
 _LONG = 60
@@ -340,6 +340,10 @@ class Rows:
                 return applied(self.parts.dialect, function, known, type_)
             case _:
                 return leaf(expression)
+
+    def fulfils(self, start: At, restriction: Restriction) -> Sql:
+        """That a row fulfils a condition, which may judge what it looks up."""
+        return self.value(restriction.part.expression, self.reader(self.at(start, restriction.route))).sql
 
     # -- keys ---------------------------------------------------------------------------------------------------------
 

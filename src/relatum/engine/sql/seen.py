@@ -134,8 +134,7 @@ class Seer:
         for each in restrictions:
             at = reach_of(each.route)
             if at < 0:
-                judged = rows.at(start, each.route)
-                rows.where.append(rows.value(each.part.expression, rows.reader(judged)).sql)
+                rows.where.append(rows.fulfils(start, each))
             else:
                 bundle = bundles.setdefault(each.route[: at + 1], _Bundle())
                 bundle.restrictions.append(replace(each, route=each.route[at + 1 :]))
