@@ -40,6 +40,7 @@ from relatum.plan.nodes import (
     Nested,
     Occurring,
     RankedAmong,
+    Restriction,
     WithRows,
 )
 from relatum.plan.slots import node_in
@@ -301,6 +302,28 @@ def ensures(judged: Judged, axis: AxisBounds, key: int) -> bool:
     if match is None or reach_of(match.route) >= 0 or any(key in dates_keys(each) for each in bounds.dates):
         return False
     return lie_within(bounds, match, axis.bounds)
+
+
+def implied(bounds: Bounds) -> list[Restriction]:
+    """The conditions that rows fulfil anyway where they have kept members: those under which the members were found.
+
+    Parameters
+    ----------
+    bounds : Bounds
+        What bounds the rows.
+
+    Returns
+    -------
+    list of Restriction
+        Some of its restrictions.
+    """
+    found = [
+        replace(each, route=kept.match.route + each.route)
+        for kept in bounds.kept
+        if isinstance(kept, Kept) and len(kept.members.parts) == 1 and own_rows_key(*kept.members.parts[0]) is not None
+        for each in kept.members.parts[0][0].restrictions
+    ]
+    return [each for each in bounds.restrictions if each in found]
 
 
 def lie_within(bounds: Bounds, match: Match, outer: Bounds) -> bool:

@@ -63,7 +63,7 @@ from relatum.plan.nodes import (
 from relatum.plan.nodes import (
     KeyColumn as KeyNode,
 )
-from relatum.plan.parts import only_aggregation
+from relatum.plan.parts import only_aggregation, own_rows_key
 from relatum.plan.slots import node_in, node_type
 
 
@@ -410,7 +410,9 @@ class Cells:
     def members(self, visible: Visible, frame: Frame, unmatched: bool = False) -> Frame:
         """The members that each cell sees: finer cells, with the new keys."""
         for bounds, matches in visible.parts:
-            groups, own = self.part_members(bounds, matches, frame)
+            # Rows that are members themselves are noted by what is asked of them.
+            noted = bool(frame.keys) or own_rows_key(bounds, matches) is None
+            groups, own = self.part_members(bounds, matches, frame, noted=noted)
             reading = Reading(self, frame)
             alias = reading.join(groups.name, groups.entries, left=False)
             columns = reading.columns()

@@ -14,6 +14,7 @@ from relatum.engine.sql.sheet import KeyColumn
 from relatum.engine.sql.terms import Sql, Value, aliased, column, equal, is_there
 from relatum.model.routes import Hop, Place, Route, reach_of
 from relatum.plan.nodes import Bounds, DateSet, Hidden, Kept, Match, Pinned, Restriction
+from relatum.plan.parts import implied
 
 
 class Entry(Struct, frozen=True):
@@ -98,7 +99,9 @@ class Seer:
         for kept in bounds.kept:
             wanted.append(_InSet(self.set_of(kept, Place(kept.match.table)), kept.match.route, kept))
         rows, start = Rows.of(self.parts, bounds.source)
-        found = self._within(rows, start, bounds.restrictions, wanted)
+        # What members were found under need not be looked up again.
+        known = [each for each in implied(bounds) if each.route]
+        found = self._within(rows, start, [each for each in bounds.restrictions if each not in known], wanted)
         seen = Seen(rows, start)
         for one, keys in zip(wanted, found, strict=True):
             match one:
@@ -162,20 +165,21 @@ class Seer:
             case _Matched(match):
                 return rows.key_along(start, match)
             case _InSet(held, route, what):
-                return self._join_set(rows, rows.at(start, route), held, what)
+                return self._join_set(rows, start, route, held, what)
 
     def _join_set(
-        self, rows: Rows, at: At, held: SetRelation, what: DateSet | Kept | Hidden
+        self, rows: Rows, start: At, route: Route, held: SetRelation, what: DateSet | Kept | Hidden
     ) -> list[tuple[Entry, Key]]:
         alias = self.parts.alias("held")
         if isinstance(what, DateSet):
+            at = rows.at(start, route)
             names = at.place.level or (what.calendar.date_column,)
             on = [
                 equal(rows.column(at, name).sql, column(alias, own))
                 for name, own in zip(names, held.member, strict=True)
             ]
         else:
-            own = rows.key(at, what.match)
+            own = rows.key_along(start, replace(what.match, route=route))
             state = column(alias, held.member[1]) if len(held.member) > 1 else None
             on = same_key(own, Key(column(alias, held.member[0]), state, own.type))
         rows.join(self.parts.sheet.table(held.name, alias), on, left=False)
