@@ -44,11 +44,15 @@ class Browsed:
         self.driver = driver
         size = {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": False}
         driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
-        scheme = [{"name": "prefers-color-scheme", "value": "dark" if dark else "light"}]
-        driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": scheme})
+        self.prefer(dark)
         driver.get_log("browser")
         driver.get_log("performance")
         driver.get(address)
+
+    def prefer(self, dark: bool) -> None:
+        """Has the reader prefer dark or light pages."""
+        scheme = [{"name": "prefers-color-scheme", "value": "dark" if dark else "light"}]
+        self.driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": scheme})
 
     def script(self, text: str, *arguments: Any) -> Any:
         """What a script in the page gives back."""

@@ -345,22 +345,25 @@ _STATES = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("dark", [False, True], ids=["light", "dark"])
 @pytest.mark.parametrize(
     ("width", "state"), [(1280, state) for state in _STATES] + [(800, "grid"), (640, "model"), (640, "menu")]
 )
-def test_everyone_can_use_it(driver: WebDriver, served: Server, state: str, width: int, dark: bool) -> None:
+def test_everyone_can_use_it_in_light_and_dark(driver: WebDriver, served: Server, state: str, width: int) -> None:
     asked = {
         "rows": ["category.department"],
         "columns": ["calendar.year"],
         "values": ["revenue", "share: share(revenue of column)"],
     }
-    page = LivePage(driver, served, json.dumps(asked), width=width, height=800, dark=dark)
+    page = LivePage(driver, served, json.dumps(asked), width=width, height=800)
     for step in _STATES[state]:
         page.tap(step)
     page.script(AXE.read_text())
-    found = driver.execute_async_script("axe.run(document, {resultTypes: ['violations']}).then(arguments[0])")
-    assert [(each["id"], [node["html"][:160] for node in each["nodes"]][:3]) for each in found["violations"]] == []
+    for dark in (False, True):
+        page.prefer(dark)
+        page.rest()
+        assert page.script("return matchMedia('(prefers-color-scheme: dark)').matches") == dark
+        found = driver.execute_async_script("axe.run(document, {resultTypes: ['violations']}).then(arguments[0])")
+        assert [(each["id"], [node["html"][:160] for node in each["nodes"]][:3]) for each in found["violations"]] == []
     assert page.script("return document.documentElement.scrollWidth <= innerWidth"), "nothing sticks out"
 
 
