@@ -143,7 +143,10 @@ def test_members_that_do_not_matter_change_nothing(
     monkeypatch.setattr(keeps, "_SHARE", 1.0)
     for rows in (0, 1 << 40):
         monkeypatch.setattr(keeps, "MANY_ROWS", rows)
-        grids = [shops().pivot(each, values=value, keep=keep, where=where) for each in ("", "shop.shop", "town.land")]
+        model = shops()
+        grids = [model.pivot(each, values=value, keep=keep, where=where) for each in ("", "shop.shop", "town.land")]
+        # Members without a value are shown too: all that are kept.
+        grids.append(model.pivot("shop.shop", values=value, keep=keep, where=where, show_empty=True))
         found.append([(listed(grid), [note.text for note in grid.notes]) for grid in grids])
     assert found[0] == found[1]
 

@@ -126,7 +126,7 @@ class Keeps:
         if known is not None:
             return known
         matter = None if consumer is None else self._that_matter(kept, consumer)
-        key = (anywhere, None)
+        key = (anywhere, None if consumer is None or matter is None else (consumer.source, consumer.restrictions))
         if key not in self._marks:
             mark = np.zeros(self.evaluator.scans.size(coded(kept.match)), np.bool_)
             found = self._members(kept, Frame(1, {}))[0] if matter is None else self._members_among(kept, matter)
