@@ -190,6 +190,16 @@ WAYS = (
 )
 
 
+def test_a_formula_says_how_its_tables_are_scanned(many: relatum.Model) -> None:
+    ready.begin_at(1)
+    assert many.formula("sum(sale.small) + count(shop)").scans() == (
+        f"sale: {ROWS:,} rows by compiled loops",
+        "shop: 400 rows by compiled loops",
+    )
+    (line,) = many.formula("median(sale.tiny)").scans()
+    assert "with NumPy" in line and "all rows of a group" in line
+
+
 @pytest.mark.parametrize(("asked", "way"), WAYS)
 def test_it_is_said_how_a_table_is_scanned(many: relatum.Model, asked: dict[str, Any], way: str) -> None:
     answers, ways = both_ways(many, **asked)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import assert_never
 
 from msgspec import Struct
@@ -49,6 +49,7 @@ from relatum.model.names import column_name, quoted
 from relatum.model.routes import Opened, Place, Route, hops_of
 from relatum.plan.compile import Wanted
 from relatum.plan.describe import describe
+from relatum.progress import noting_scans
 from relatum.session.session import Session
 from relatum.wording import visible_lines
 
@@ -66,14 +67,28 @@ class Reading(Struct, frozen=True):
     """A formula as it was understood; printing it shows everything.
 
     ``expansion`` is the formula with ``share``, ``growth`` and ``change`` written out, empty where it has none of them.
-    ``plan`` is how an engine is asked for it in one cell without filters.
+    ``plan`` is how an engine is asked for it in one cell without filters, and ``evaluate`` asks it.
     """
 
     formula: str
     type: str
     aggregates: tuple[AggregateReading, ...]
     plan: str
+    evaluate: Callable[[], object]
     expansion: str = ""
+
+    def scans(self) -> tuple[str, ...]:
+        """Evaluate it once without filters, and say how each table was scanned.
+
+        Returns
+        -------
+        tuple of str
+            A line for each table: its rows, and whether compiled loops scanned them or, with the reason, NumPy. Empty
+            where an engine other than memory answered.
+        """
+        with noting_scans() as found:
+            self.evaluate()
+        return tuple(found)
 
     def __str__(self) -> str:
         lines = [self.formula, *([f"  short for: {self.expansion}"] if self.expansion else []), f"  type: {self.type}"]
@@ -112,7 +127,14 @@ def read_formula(session: Session, text: str) -> Reading:
     plan, _ = session.plan(Wanted((), (expression,), ()))
     formula, written = " ".join(text.split()), expansion(text)
     same = formula == written
-    return Reading(formula, str(expression.type), tuple(found), describe(plan), "" if same else written)
+    return Reading(
+        formula=formula,
+        type=str(expression.type),
+        aggregates=tuple(found),
+        plan=describe(plan),
+        evaluate=lambda: session.engine.run(plan),
+        expansion="" if same else written,
+    )
 
 
 class Use(Struct, frozen=True):

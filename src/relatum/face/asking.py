@@ -368,6 +368,8 @@ def evaluate(model: Stateful, formula: str, where: str | None = None, *, notes: 
 def formula(model: Stateful, text: str) -> Reading:
     """Show how a formula is understood: its type, and for each aggregate its rows, lookups and filters.
 
+    ``scans()`` of what it gives evaluates the formula and says how each table was scanned.
+
     Raises
     ------
     FormulaError
@@ -382,6 +384,8 @@ def formula(model: Stateful, text: str) -> Reading:
     one cell
       = (#1 + 1)
         #1 max(sales.quantity) over rows of sales
+    >>> print(*model.formula("max(sales.quantity) + 1").scans())
+    sales: 3 rows with NumPy (fewer than 1,000,000)
     """
     from relatum.audit.understood import read_formula
 
