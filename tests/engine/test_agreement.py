@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from agreement import MOST_REFUSED, Refused, disagreement, shrunk
 from relatum.data import groups, joins, keys
-from relatum.engine.memory import distinct, keeps, scan, store, zones
+from relatum.engine.memory import distinct, hidden, keeps, ranks, scan, store, zones
 from stars import random_case, travelling_up
 
 SLOW = [HealthCheck.too_slow, HealthCheck.function_scoped_fixture]
@@ -69,6 +69,8 @@ def tiny_limits(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(distinct, "_ONE_IN", 4)
     monkeypatch.setattr(distinct, "_WIDE", 4)
     monkeypatch.setattr(keeps, "MANY_ROWS", 0)
+    monkeypatch.setattr(hidden, "_SLOTS", 0)
+    monkeypatch.setattr(ranks, "_FEW", 0)
     monkeypatch.setattr(store, "CACHE_BYTES", 40)
 
 

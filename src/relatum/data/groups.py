@@ -140,13 +140,13 @@ def _comparable(left: Sequence[Array], right: Sequence[Array], sizes: Sequence[i
     slots = math.prod(sizes)
     rows = len(left[0]) + len(right[0])
     if slots <= _FEW * rows:
-        return _packed(left, sizes), _packed(right, sizes), slots
+        return packed_codes(left, sizes), packed_codes(right, sizes), slots
     every = [np.concatenate([one, other]) for one, other in zip(left, right, strict=True)]
     distinct, numbers = number_groups(every, sizes, rows)
     return numbers[: len(left[0])], numbers[len(left[0]) :], len(distinct)
 
 
-def _packed(keys: Sequence[Array], sizes: Sequence[int]) -> Array:
+def packed_codes(keys: Sequence[Array], sizes: Sequence[int]) -> Array:
     """One number for each combination of codes; in their order."""
     packed = keys[0].astype(np.int64, copy=False)
     for codes, size in zip(keys[1:], sizes[1:], strict=True):

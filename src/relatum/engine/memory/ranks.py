@@ -3,16 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from typing import Any
 
 import numpy as np
 from msgspec import Struct
 from numpy.typing import NDArray
 
 from relatum.data import vectors as v
-from relatum.data.columns import Array, Column
+from relatum.data.columns import Array, Column, narrow_codes
+from relatum.data.groups import ascends, run_starts
 from relatum.data.types import INTEGER, Kind, Type
 from relatum.engine.memory.align import taken_at
 from relatum.errors import ValueOverflowError
+
+#: So few best members of each cell are sought; more are found by putting all in order.
+_FEW = 16
 
 
 class Members(Struct, frozen=True, eq=False):
@@ -49,7 +54,44 @@ def top_mask(
         at = len(values) - number if largest else number - 1
         edge = np.partition(values, at)[at]
         return np.asarray(known & (value.values >= edge if largest else value.values <= edge))
+    if number <= _FEW:
+        return np.asarray(known & _no_worse_than_edge(parents, value.values, known, number, largest))
     return np.asarray(known & (top_ranks(parents, value, largest) <= number))
+
+
+def _no_worse_than_edge(
+    parents: Array, values: Array, known: NDArray[np.bool_], number: int, largest: bool
+) -> NDArray[np.bool_]:
+    """Which members are no worse than the last of the best few of their cell, found without sorting by value."""
+    if not ascends(parents):
+        order = np.argsort(narrow_codes(parents, int(parents.max()) + 1), kind="stable")
+        passes = np.empty(len(order), np.bool_)
+        passes[order] = _no_worse_than_edge(parents[order], values[order], known[order], number, largest)
+        return passes
+    starts = run_starts(parents)
+    sizes = np.diff(starts, append=len(parents))
+    best, no_worse, worse = (
+        (np.maximum, np.greater_equal, np.less) if largest else (np.minimum, np.less_equal, np.greater)
+    )
+    worst = _extremes(values.dtype)[0 if largest else 1]
+    competing = np.where(known, values, worst)
+    edge = best.reduceat(competing, starts)
+    for _ in range(number - 1):
+        beyond = np.repeat(edge, sizes)
+        full = np.add.reduceat(no_worse(competing, beyond), starts, dtype=np.int64) >= number
+        if full.all():
+            break
+        edge = np.where(full, edge, best.reduceat(np.where(worse(competing, beyond), competing, worst), starts))
+    return np.asarray(no_worse(competing, np.repeat(edge, sizes)))
+
+
+def _extremes(kind: np.dtype[Any]) -> tuple[Any, Any]:
+    """The least and the greatest value of a type of numbers."""
+    if kind == np.bool_:
+        return False, True
+    if np.issubdtype(kind, np.floating):
+        return -np.inf, np.inf
+    return np.iinfo(kind).min, np.iinfo(kind).max
 
 
 def top_ranks(parents: Array, value: Column, largest: bool, ties: Sequence[tuple[Column, bool]] = ()) -> Array:
