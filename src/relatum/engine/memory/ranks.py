@@ -10,7 +10,7 @@ from msgspec import Struct
 from numpy.typing import NDArray
 
 from relatum.data import vectors as v
-from relatum.data.columns import Array, Column, narrow_codes
+from relatum.data.columns import Array, Column
 from relatum.data.groups import ascends, run_starts
 from relatum.data.types import INTEGER, Kind, Type
 from relatum.engine.memory.align import taken_at
@@ -54,7 +54,7 @@ def top_mask(
         at = len(values) - number if largest else number - 1
         edge = np.partition(values, at)[at]
         return np.asarray(known & (value.values >= edge if largest else value.values <= edge))
-    if number <= _FEW:
+    if number <= _FEW and ascends(parents):
         return np.asarray(known & _no_worse_than_edge(parents, value.values, known, number, largest))
     return np.asarray(known & (top_ranks(parents, value, largest) <= number))
 
@@ -62,12 +62,10 @@ def top_mask(
 def _no_worse_than_edge(
     parents: Array, values: Array, known: NDArray[np.bool_], number: int, largest: bool
 ) -> NDArray[np.bool_]:
-    """Which members are no worse than the last of the best few of their cell, found without sorting by value."""
-    if not ascends(parents):
-        order = np.argsort(narrow_codes(parents, int(parents.max()) + 1), kind="stable")
-        passes = np.empty(len(order), np.bool_)
-        passes[order] = _no_worse_than_edge(parents[order], values[order], known[order], number, largest)
-        return passes
+    """Which members are no worse than the last of the best few of their cell, found without sorting by value.
+
+    Members come cell by cell.
+    """
     starts = run_starts(parents)
     sizes = np.diff(starts, append=len(parents))
     best, no_worse, worse = (
