@@ -24,7 +24,7 @@ from msgspec.structs import replace
 
 import relatum
 from agreement import build
-from engines import as_parquet, compared, create, in_duckdb, in_postgresql
+from engines import as_parquet, compared, create, engine_for, in_duckdb, in_postgresql
 from grids import REFUSED_REQUESTS, difference, random_grid
 from hostile import TEXTS
 from pages import ROOT, beside_the_demo, rewritten
@@ -46,10 +46,7 @@ KINDS = ("duckdb", "postgresql")
 @pytest.fixture(scope="module", params=KINDS)
 def stall_there(request: pytest.FixtureRequest) -> Iterator[relatum.Model]:
     """The stall, its tables sent to an engine."""
-    engine: Any = request.param
-    if engine == "postgresql":
-        engine = EngineChoice("postgresql", request.getfixturevalue("server").address)
-    with make_stall(engine) as model:
+    with make_stall(engine_for(request)) as model:
         yield model
 
 

@@ -11,8 +11,8 @@ import pyarrow as pa
 import pytest
 
 import relatum
+from engines import engine_for
 from relatum.engine.memory import keeps
-from relatum.model.declaration import EngineChoice
 
 #: What an aggregate can be made of: groups that are put together, all rows at once, different values.
 FORMULAS = (
@@ -174,10 +174,7 @@ KEEPS = ("", "shop where count(sale)[where sale.n > 4] > 9 and sum(sale.n) > 100
 @pytest.fixture(scope="module", params=["duckdb", "postgresql"])
 def shops_there(request: pytest.FixtureRequest) -> Iterator[relatum.Model]:
     """The shops, their tables sent to an engine."""
-    engine: Any = request.param
-    if engine == "postgresql":
-        engine = EngineChoice("postgresql", request.getfixturevalue("server").address)
-    with shops(engine) as model:
+    with shops(engine_for(request)) as model:
         yield model
 
 

@@ -17,6 +17,7 @@ from typing import Any
 import duckdb
 import pyarrow as pa
 import pyarrow.parquet as pq
+import pytest
 
 import relatum
 from agreement import Refused, build, found_differently, frames, refusing
@@ -85,6 +86,13 @@ def as_parquet(star: Star, folder: Path) -> dict[str, Path]:
         paths[name] = folder / f"{name}.parquet"
         pq.write_table(frame, paths[name])
     return paths
+
+
+def engine_for(request: pytest.FixtureRequest) -> Any:
+    """The engine that a fixture's parameter names, with the tests' own server."""
+    if request.param == "postgresql":
+        return EngineChoice("postgresql", request.getfixturevalue("server").address)
+    return request.param
 
 
 @contextmanager

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from itertools import chain, islice, product
 from typing import assert_never
 
 from msgspec.structs import replace
@@ -61,46 +62,10 @@ def carriers(formula: Formula, new: frozenset[int]) -> list[Aggregation] | None:
     list of Aggregation, or None
         None where the formula can have a value while no such aggregation has one.
     """
-    return _carriers(formula.expression, new)
-
-
-def _carriers(expression: Expression, new: frozenset[int]) -> list[Aggregation] | None:
-    match expression:
-        case Slot():
-            node = node_in(expression)
-            matched = isinstance(node, Aggregation) and new <= {match.key for match in node.bounds.matches}
-            return [node] if matched and isinstance(node, Aggregation) else None
-        case Apply(function, arguments):
-            strict = SCALARS[function].strict
-            match strict:
-                case "any":
-                    found = (_carriers(argument, new) for argument in arguments)
-                    return next((each for each in found if each is not None), None)
-                case "all":
-                    every = [_carriers(argument, new) for argument in arguments]
-                    known = [node for each in every if each is not None for node in each]
-                    return known if all(each is not None for each in every) else None
-                case "first":
-                    return _carriers(arguments[0], new)
-                case "never":
-                    return None
-                case _:
-                    assert_never(strict)
-        case (
-            Constant()
-            | Choices()
-            | ColumnValue()
-            | NoMatch()
-            | Aggregate()
-            | Ranked()
-            | Narrowed()
-            | InContext()
-            | LetIn()
-            | LetValue()
-        ):
-            return None
-        case _:
-            assert_never(expression)
+    for nodes in _needed(formula.expression):
+        if all(new <= {match.key for match in node.bounds.matches} for node in nodes):
+            return list(nodes)
+    return None
 
 
 def decisive(formula: Formula) -> list[Aggregation]:
@@ -116,34 +81,38 @@ def decisive(formula: Formula) -> list[Aggregation]:
     list of Aggregation
         Empty where a member can be kept without any one of them.
     """
-    return _decisive(formula.expression)
+    return [nodes[0] for nodes in _needed_to_hold(formula.expression) if len(nodes) == 1]
 
 
-def _decisive(expression: Expression) -> list[Aggregation]:
+#: Sets of aggregates: where all of one set are null, so is what is looked at.
+_Needed = list[tuple[Aggregation, ...]]
+#: Of what is null only where several parts are, no more sets are put together than these.
+_MOST = 64
+
+
+def _needed_to_hold(expression: Expression) -> _Needed:
+    """Sets of aggregates: where all of one set are null, a condition is not true."""
     match expression:
         case Apply(function="and", arguments=arguments):
-            return [node for argument in arguments for node in _decisive(argument)]
-        case Apply(function="or", arguments=(left, right)):
-            other = _decisive(right)
-            return [node for node in _decisive(left) if node in other]
+            return [nodes for argument in arguments for nodes in _needed_to_hold(argument)]
+        case Apply(function="or", arguments=arguments):
+            return _together(map(_needed_to_hold, arguments))
         case _:
             return _needed(expression)
 
 
-def _needed(expression: Expression) -> list[Aggregation]:
-    """Aggregates without a value of one of which an expression has none."""
+def _needed(expression: Expression) -> _Needed:
     match expression:
         case Slot():
             node = node_in(expression)
-            return [node] if isinstance(node, Aggregation) else []
+            return [(node,)] if isinstance(node, Aggregation) else []
         case Apply(function, arguments):
             strict = SCALARS[function].strict
             match strict:
                 case "any":
-                    return [node for argument in arguments for node in _needed(argument)]
+                    return [nodes for argument in arguments for nodes in _needed(argument)]
                 case "all":
-                    first, *others = map(_needed, arguments)
-                    return [node for node in first if all(node in each for each in others)]
+                    return _together(map(_needed, arguments))
                 case "first":
                     return _needed(arguments[0])
                 case "never":
@@ -165,6 +134,11 @@ def _needed(expression: Expression) -> list[Aggregation]:
             return []
         case _:
             assert_never(expression)
+
+
+def _together(parts: Iterable[_Needed]) -> _Needed:
+    """The sets for what is null only where all of its parts are: one of each part's."""
+    return [tuple(dict.fromkeys(chain(*each))) for each in islice(product(*parts), _MOST)]
 
 
 def only_aggregation(node: Nested) -> Aggregation | None:
