@@ -13,7 +13,7 @@ import pyarrow as pa
 import pytest
 
 import relatum
-from relatum.model.declaration import EngineChoice
+from engines import engine_for
 
 TEXTS = ["", " ", "a", "A", "é", "E", "Zz", "10", " 7.50 ", "1e3", "-0", "2024-02-29", "2023-02-29", "x'y", 'a"b', "%", "_", "a_b", "日本",
          "🌱🌿", "tab\there", "long " * 20, "2024-03-01 12:30:45", "-9223372036854775808", "0.005"]  # fmt: skip
@@ -115,10 +115,7 @@ def awkward(engine: Any) -> tuple[relatum.Model, relatum.Model]:
     params=[pytest.param(kind, marks=pytest.mark.xdist_group(f"values {kind}")) for kind in ("duckdb", "postgresql")],
 )
 def pair(request: pytest.FixtureRequest) -> Iterator[tuple[relatum.Model, relatum.Model]]:
-    engine: Any = request.param
-    if engine == "postgresql":
-        engine = EngineChoice("postgresql", request.getfixturevalue("server").address)
-    here, there = awkward(engine)
+    here, there = awkward(engine_for(request))
     yield here, there
     there.close()
 
