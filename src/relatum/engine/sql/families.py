@@ -53,7 +53,7 @@ class _Merged(Struct, frozen=True, eq=False):
 class _Base(Struct, eq=False):
     """Rows grouped once: by which columns, and the aggregates made of the groups.
 
-    They can be under different conditions: those that are not ``common`` to all are the aggregate's own.
+    They can be under different conditions.
     """
 
     columns: frozenset[_Coded]
@@ -64,16 +64,12 @@ class _Base(Struct, eq=False):
     values: dict[Aggregation, str] = field(default_factory=dict)
     merged: dict[Aggregation, _Merged] = field(default_factory=dict)
 
-    @property
-    def common(self) -> tuple[Restriction, ...]:
-        """The conditions that all aggregates have."""
+    def conditions(self) -> tuple[tuple[Restriction, ...], dict[Aggregation, tuple[Restriction, ...]]]:
+        """The conditions that all aggregates have, and those that each has besides."""
         first, *others = (node.bounds.restrictions for node in self.nodes)
-        return tuple(each for each in first if all(each in other for other in others))
-
-    def own(self, node: Aggregation) -> tuple[Restriction, ...]:
-        """The conditions that an aggregate has besides."""
-        common = self.common
-        return tuple(each for each in node.bounds.restrictions if each not in common)
+        common = tuple(each for each in first if all(each in other for other in others))
+        own = {node: tuple(each for each in node.bounds.restrictions if each not in common) for node in self.nodes}
+        return common, own
 
 
 SetOf = Callable[[DateSet | Kept | Hidden, Place], SetRelation]
@@ -140,7 +136,8 @@ class Families:
     def _make(self, base: _Base) -> None:
         first = base.nodes[0].bounds
         codeds = sorted(base.columns, key=lambda each: (len(each.route), each.table, each.column, str(each.route)))
-        bounds = replace(first, matches=(), dates=(), restrictions=base.common)
+        common, own = base.conditions()
+        bounds = replace(first, matches=(), dates=(), restrictions=common)
         extra = [Match(-1, (), each.route, each.table, each.column) for each in codeds]
         seen = Seer(self.parts, self.set_of).see(bounds, extra)
         columns: list[Sql] = []
@@ -151,18 +148,23 @@ class Families:
         grouped = len(columns)
         known: dict[str, str] = {}
         for node in base.nodes:
-            columns += self._aggregated(base, node, seen, known)
-        own = list(dict.fromkeys(map(base.own, base.nodes)))
-        if len(own) > 1 and all(own):
-            seen.rows.where.append(any_of(_fulfilled(seen, each) for each in own))
+            columns += self._aggregated(base, node, own[node], seen, known)
+        alternatives = dict.fromkeys(own.values())
+        if len(alternatives) > 1 and all(alternatives):
+            seen.rows.where.append(any_of(_fulfilled(seen, each) for each in alternatives))
         hint = f"{first.source}_by_{'_'.join(each.column or each.table for each in codeds)}" if codeds else first.source
         select = seen.rows.select(*columns, grouped=grouped)
         if not grouped:
             none_without_rows(select)
         base.name = self.parts.sheet.add(hint, select)
 
-    def _aggregated(self, base: _Base, node: Aggregation, seen: Seen, known: dict[str, str]) -> list[Sql]:
-        """The columns of an aggregate: its value where the groups are its own, else the parts that merge."""
+    def _aggregated(
+        self, base: _Base, node: Aggregation, besides: tuple[Restriction, ...], seen: Seen, known: dict[str, str]
+    ) -> list[Sql]:
+        """The columns of an aggregate: its value where the groups are its own, else the parts that merge.
+
+        ``besides`` are the conditions that it does not share with all others.
+        """
         rows = seen.rows
         stored = self.parts.stored(node.bounds.source)
         row = stored.row if node.function == "sole_row" else stored.order
@@ -173,7 +175,7 @@ class Families:
         own = _columns(node) == base.columns and not node.bounds.dates
         if isinstance(form, Whole):
             return [self._named(base.values, node, form.form(given), known)]
-        condition = _fulfilled(seen, base.own(node)) if base.own(node) else None
+        condition = _fulfilled(seen, besides) if besides else None
         parts = [(_of_rows(part, condition), merge) for part, merge in form.parts(given)]
         counted: list[tuple[Sql, Merge]] = []
         if condition is not None and node.function == "count_rows":
