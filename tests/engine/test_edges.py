@@ -198,6 +198,39 @@ COMPARED = {"=": eq, "<>": ne, "<": lt, "<=": le, ">": gt, ">=": ge}
 
 
 @pytest.mark.parametrize("engine", ["memory", "duckdb"])
+@pytest.mark.parametrize("columns", ["", "calendar.day"])
+def test_a_value_of_coarser_rows_that_find_no_level_is_shown(engine: str, columns: str) -> None:
+    """Every row that looks up a date finds one: that goals are for other months too is seen by the value alone."""
+    days = [date(2024, 1, 1), date(2024, 2, 1)]
+    with relatum.Model("goals", engine=engine) as model:
+        model.add_table("calendar", pa.table({"day": days, "month": ["2024-01", "2024-02"]}), key="day")
+        model.add_table("kind", pa.table({"kind": ["a", "b"]}), key="kind")
+        model.add_table(
+            "goal", pa.table({"month": ["2024-01", "2030-01", None], "kind": ["a", "b", "b"], "n": [1, 2, 3]})
+        )
+        model.add_table("sale", pa.table({"day": days}))
+        model.relate("goal.month -> calendar.month", level=True)
+        model.relate("goal.kind -> kind.kind")
+        model.relate("sale.day -> calendar.day")
+        for value, expected in (
+            ("count(sum(goal.n) over kind)", [("2024-01", 1), ("2024-02", 0), ("no match", 1)]),
+            ("sum(goal.n)", [("2024-01", 1), ("no match", 5)]),
+            ("narrowed(calendar.month)", [("2024-01", True), ("2024-02", True)]),
+        ):
+            lines = (
+                model.pivot("calendar.month", columns, values=f"v: {value}", totals=bool(columns))
+                .to_arrow(totals=True)
+                .to_pylist()
+            )
+            found = [
+                ("no match" if line.get("calendar.month:no_match") else line["calendar.month"], line["v"])
+                for line in lines
+                if not line.get("calendar.month:total") and (not columns or line["calendar.day:total"])
+            ]
+            assert found == expected, value
+
+
+@pytest.mark.parametrize("engine", ["memory", "duckdb"])
 @pytest.mark.parametrize("sign", COMPARED)
 def test_members_are_kept_by_how_many_different_values_they_have(engine: str, sign: str) -> None:
     rows = [(shop, value) for shop, values in SOLD.items() for value in values]

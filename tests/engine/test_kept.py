@@ -52,7 +52,7 @@ def shops(engine: Any = "memory") -> relatum.Model:
         "shop": [chance.randrange(10) for _ in range(90)],
         "hours": [chance.choice((None, *range(12))) for _ in range(90)],
     }
-    model.add_table("visit", pa.table(visits))
+    model.add_table("visit", pa.table({"visit": list(range(90)), **visits}), key="visit")
     for link in (
         "visit.shop -> shop.shop",
         "sale.shop -> shop.shop",
@@ -130,6 +130,10 @@ ODD = (
     ("sum(sale.n)[keep shop where count(sale)[ignoring sale.n, ignoring shop.kind] > 25, ignoring shop.kind]", "", "shop.kind = 'a' and sale.n > 3"),
     ("sum(sale.n)[where shop.kind = 'a']", "shop where sum(sale.n) > 5", ""),
     ("sum(sale.n)", "shop where sum(sale.n)[ignoring sale.n] > 100 and shop.rent > 1", "sale.n > 9"),
+    ("sum(visit.hours)", "visit where sum(sale.n)[both ways visit.shop] > 100", "visit.hours > 6"),
+    ("sum(sale.n)", "shop where max(sale.n)[only town] > 5", ""),
+    ("sum(sale.n)", "top 4 shop by sum(sale.n)[only town]", "sale.n > 3"),
+    ("count(shop)[keep shop where sum(sale.n)[only town] > 300]", "", ""),
     ("sum(sale.n)", "shop where last(sale.n by sale.no)[pin last sale.no, ignoring sale.n] > 2", "sale.n > 9"),
     ("sum(sale.n)", "shop where sum(sale.n)[keep sale.no where count(sale) > 4, ignoring sale.n] > 20", "sale.n > 9"),
 )  # fmt: skip
@@ -224,3 +228,23 @@ def test_values_under_different_conditions_share_a_pass_and_are_worth_the_same(
         lines = [{name: near(value) for name, value in line.items()} for line in listed(grid)]
         found.append((lines, sorted(note.text for note in grid.notes)))
     assert found[0] == found[1]
+
+
+@pytest.mark.parametrize("engine", ["memory", "duckdb"])
+@pytest.mark.parametrize("formula", ["sum(sale.n)", "max(sale.n)", "sum(visit.hours)"])
+def test_what_members_look_up_counts_once_for_each_of_them(engine: str, formula: str) -> None:
+    """Shops of one town have the town's value each: there are as many values as shops, not as towns."""
+    with shops(engine) as model:
+        lines = model.pivot("town.town", values={"v": formula}, totals=False).to_arrow().to_pylist()
+        by_town = {None if line["town.town:no_match"] else line["town.town"]: line["v"] for line in lines}
+        lines = model.pivot("shop.shop, shop.town", values="count(shop)", totals=False).to_arrow().to_pylist()
+        of_shop = {
+            line["shop.shop"]: by_town[line["shop.town"] if line["shop.town"] in by_town else None] for line in lines
+        }
+        assert len(of_shop) == 12
+        assert model.evaluate(f"count({formula}[only town] per shop)") == 12
+        assert model.evaluate(f"sum({formula}[only town] per shop)") == sum(of_shop.values())
+        best = max(of_shop.values())
+        condition = " or ".join(f"shop.shop = {shop}" for shop, value in of_shop.items() if value == best)
+        kept = f"sum(sale.n)[keep shop where {formula}[only town] >= {best}]"
+        assert model.evaluate(kept) == model.evaluate("sum(sale.n)", where=condition)

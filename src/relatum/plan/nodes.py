@@ -334,11 +334,13 @@ class Closing(Immutable, frozen=True):
 class AxisBounds(Immutable, frozen=True):
     """Which members of a field may be shown at all: those that the request's own condition leaves in its table.
 
-    ``lookups`` are the relationships by whose unmatched rows its ``(no match)`` is there.
+    ``lookups`` are the relationships by whose unmatched rows its ``(no match)`` is there; ``levels`` are those to
+    levels that its column belongs to, by which a value can be there too.
     """
 
     bounds: Bounds
     lookups: tuple[Hop, ...]
+    levels: tuple[Hop, ...] = ()
 
 
 class Derivation(Immutable, frozen=True):

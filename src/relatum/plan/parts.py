@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from itertools import chain, islice, product
 from typing import assert_never
 
@@ -63,9 +63,15 @@ def carriers(formula: Formula, new: frozenset[int]) -> list[Aggregation] | None:
         None where the formula can have a value while no such aggregation has one.
     """
     for nodes in _needed(formula.expression):
-        if all(new <= {match.key for match in node.bounds.matches} for node in nodes):
+        if all(_by_members(node.bounds, new) for node in nodes):
             return list(nodes)
     return None
+
+
+def _by_members(bounds: Bounds, keys: Collection[int]) -> bool:
+    """Whether rows are matched by the members of keys themselves, not by what these look up."""
+    own = [match for match in bounds.matches if match.key in keys]
+    return {match.key for match in own} == set(keys) and len(own) == len(keys) and not any(match.at for match in own)
 
 
 def decisive(formula: Formula) -> list[Aggregation]:
@@ -150,11 +156,12 @@ def only_aggregation(node: Nested) -> Aggregation | None:
         return None
     inner = argument.inputs[0]
     conditions = set(inner.bounds.restrictions)
-    keys = {match.key for match in inner.bounds.matches}
-    for seen, matches in node.visible.parts:
+    if not _by_members(inner.bounds, {match.key for _, matches in node.visible.parts for match in matches}):
+        return None
+    for seen, _ in node.visible.parts:
         moved = any(bounds.dates or bounds.kept or bounds.pinned for bounds in (seen, inner.bounds))
         alike = seen.source == inner.bounds.source and set(seen.matches) <= set(inner.bounds.matches)
-        if moved or (seen.matches and not alike) or not {match.key for match in matches} <= keys:
+        if moved or (seen.matches and not alike):
             return None
         if not all(each in conditions for each in seen.restrictions):
             return None

@@ -59,7 +59,7 @@ def candidates(node: PlanNode, keys: tuple[int, ...]) -> Candidates:
         case Naming(body=body):
             return candidates(body.inputs[0], keys)
         case Nested(arguments=arguments):
-            for argument in arguments if _needs_values(node) else ():
+            for argument in arguments if needs_values(node) else ():
                 for inner in _aggregations_of(argument):
                     if set(keys) <= node_keys(inner) and not inner.bounds.kept:
                         found = _with_rows(replace(inner, bounds=replace(inner.bounds, pinned=())), keys)
@@ -87,7 +87,7 @@ def _by_axes_alone(bounds: Bounds, keys: tuple[int, ...]) -> bool:
     return not (bounds.dates or bounds.kept or bounds.pinned) and {match.key for match in bounds.matches} == set(keys)
 
 
-def _needs_values(node: Nested) -> bool:
+def needs_values(node: Nested) -> bool:
     """Whether it has no value where its arguments have none: a count of members is 0 there."""
     zero = AGGREGATES[node.function].empty == "zero" and not node.drops
     return not zero and all(each.strict for each in node.arguments)
@@ -100,7 +100,7 @@ def _aggregations_of(formula: Formula) -> Iterator[Aggregation]:
             case Aggregation():
                 yield node
             case Nested(arguments=arguments):
-                for argument in arguments if _needs_values(node) else ():
+                for argument in arguments if needs_values(node) else ():
                     yield from _aggregations_of(argument)
             case Naming(body=body):
                 yield from _aggregations_of(body)
@@ -110,14 +110,20 @@ def _aggregations_of(formula: Formula) -> Iterator[Aggregation]:
 
 def axis_of(catalog: Catalog, field: Field, request: Context) -> AxisBounds:
     """Which members of a field the request's own condition leaves in its table."""
-    return AxisBounds(Bounder(catalog, request).bounded(field.table).bounds, tuple(_lookups_into(catalog, field.table)))
+    bounds = Bounder(catalog, request).bounded(field.table).bounds
+    return AxisBounds(bounds, tuple(_lookups_into(catalog, field, False)), tuple(_lookups_into(catalog, field, True)))
 
 
-def _lookups_into(catalog: Catalog, table: str) -> Iterable[Hop]:
-    """The relationships whose unmatched rows are under ``(no match)`` of a table, through virtual rows too."""
+def _lookups_into(catalog: Catalog, field: Field, level: bool) -> Iterable[Hop]:
+    """The relationships whose unmatched rows are under ``(no match)`` of a field, through virtual rows too.
+
+    They are those to its table, or those to a level that its column belongs to.
+    """
     hops: dict[Hop, None] = {}
     for start in catalog.declaration.tables:
         for place, route in catalog.routes.lookups(Place(start)).items():
-            if place.table == table and not place.level:
+            if place.table != field.table or bool(place.level) is not level:
+                continue
+            if not level or (field.column and catalog.determines(place, field.column)):
                 hops.update(dict.fromkeys(hop for hop in route if hop.relationship is not None))
     return hops

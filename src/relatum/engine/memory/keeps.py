@@ -19,7 +19,7 @@ from relatum.engine.memory.rows import evaluate_tree
 from relatum.engine.memory.scans import Among, Found, Mark, Marked, Scans, coded
 from relatum.language.expression import Expression, Slot
 from relatum.model.names import column_name
-from relatum.model.routes import Place
+from relatum.model.routes import Place, reach_of
 from relatum.plan.dependencies import kept_keys, kept_names, node_keys
 from relatum.plan.engine import NullWinner
 from relatum.plan.few import formulas_of
@@ -209,13 +209,14 @@ class Keeps:
 
 
 def _by_member(kept: Kept) -> list[Aggregation]:
-    """The aggregates of a keep's formula whose rows are matched by the member itself, not by what it looks up."""
+    """The aggregates of a keep's formula whose rows each find one member, and are matched by that alone."""
     return [
         node
         for node in formulas_of(kept)[0].inputs
         if isinstance(node, Aggregation)
         and same_for_cells(node.bounds)
         and [(match.key, match.at) for match in node.bounds.matches] == [(kept.match.key, ())]
+        and reach_of(node.bounds.matches[0].route) < 0
     ]
 
 

@@ -171,9 +171,11 @@ class Shown:
     def _unmatched_pass(self, restrictions: Iterable[Restriction]) -> bool:
         return all(passes_unmatched(each) for each in restrictions if reach_of(each.route) < 0)
 
-    def _has_unmatched(self, key: int) -> bool:
-        """Whether some row finds no member of an axis's table, so that ``(no match)`` is there."""
-        return any(self.evaluator.store.index(hop).unmatched > 0 for hop in self.plan.axes[key].lookups)
+    def _has_unmatched(self, key: int, *, valued: bool = False) -> bool:
+        """Whether some row finds no member of an axis's table, so that ``(no match)`` is there, or a value can be."""
+        axis = self.plan.axes[key]
+        hops = (*axis.lookups, *axis.levels) if valued else axis.lookups
+        return any(self.evaluator.store.index(hop).unmatched > 0 for hop in hops)
 
     # -- where something has a value ----------------------------------------------------------------------------------
 
@@ -202,7 +204,7 @@ class Shown:
                 candidates = self._distinct(grain, codes)
                 return candidates[self._has_value(grain, node, candidates, whole=True)]
             case EveryMember():
-                candidates = self._distinct(grain, self._members(grain, unmatched=True))
+                candidates = self._distinct(grain, self._members(grain, unmatched=True, valued=True))
                 return candidates[self._has_value(grain, node, candidates)]
             case _:
                 assert_never(judged.among)
@@ -235,7 +237,7 @@ class Shown:
     def _freely(self, grain: GridGrain, codes: Array, free: frozenset[int], members: Visible) -> Array:
         """Combinations, each with the members of the free keys that may be shown and that rows have beside the rest."""
         place = {key: at for at, key in enumerate(grain.keys)}
-        for keys, own in self._chains(members, unmatched=True):
+        for keys, own in self._chains(members, unmatched=True, valued=True):
             new = [at for at, key in enumerate(keys) if key in free]
             if not new:
                 continue
@@ -277,10 +279,10 @@ class Shown:
             valued |= v.there(self.evaluator.values(formula, frame))
         return np.concatenate([members, every[valued]])
 
-    def _members(self, grain: GridGrain, unmatched: bool) -> Array:
+    def _members(self, grain: GridGrain, *, unmatched: bool, valued: bool = False) -> Array:
         """The visible members, those of one chain as they occur; with ``unmatched`` also each chain's no match."""
         place = {key: at for at, key in enumerate(grain.keys)}
-        grids = self._chains(grain.members, unmatched)
+        grids = self._chains(grain.members, unmatched=unmatched, valued=valued)
         count = math.prod(len(own) for _, own in grids)
         self._refuse_many(count)
         result = np.zeros((count, len(grain.keys)), np.int64)
@@ -291,17 +293,18 @@ class Shown:
             result[:, [place[key] for key in keys]] = own[rows]
         return result
 
-    def _chains(self, members: Visible, unmatched: bool) -> list[tuple[list[int], Array]]:
+    def _chains(self, members: Visible, *, unmatched: bool, valued: bool = False) -> list[tuple[list[int], Array]]:
         """For each lookup chain its keys, and the combinations of their members that rows have.
 
-        With ``unmatched`` no match of the whole chain is one of them where some row finds nothing there.
+        With ``unmatched`` no match of the whole chain is one of them where some row finds nothing there; with
+        ``valued`` also where some row of a coarser fact finds nothing.
         """
         evaluator, grids = self.evaluator, []
         for part in members.parts:
             keys = [match.key for match in part[1]]
             _, codes = evaluator.pairs(Visible((part,)), Frame(1, {}), unmatched=True)
             own = np.stack([codes[key] for key in keys], axis=1)
-            if unmatched and all(self._has_unmatched(key) for key in keys):
+            if unmatched and all(self._has_unmatched(key, valued=valued) for key in keys):
                 own = np.concatenate([own, [[evaluator.sizes[key] - 1 for key in keys]]])
             grids.append((keys, number_groups(list(own.T), [evaluator.sizes[key] for key in keys], len(own))[0]))
         return grids

@@ -248,8 +248,10 @@ class Shown:
 
         return rows.value(restriction.part.expression, leaf).sql
 
-    def _has_unmatched(self, key: int) -> bool:
-        return any(self.parts.tables.unmatched(hop) for hop in self.plan.axes[key].lookups)
+    def _has_unmatched(self, key: int, *, valued: bool = False) -> bool:
+        axis = self.plan.axes[key]
+        hops = (*axis.lookups, *axis.levels) if valued else axis.lookups
+        return any(self.parts.tables.unmatched(hop) for hop in hops)
 
     # -- where something has a value ----------------------------------------------------------------------------------
 
@@ -266,7 +268,7 @@ class Shown:
                 select.set("distinct", exp.Distinct())
                 return self._where_valued(grain, node, self._framed(grain, select))
             case EveryMember():
-                return self._where_valued(grain, node, self._every_member(grain, unmatched=True))
+                return self._where_valued(grain, node, self._every_member(grain, unmatched=True, valued=True))
             case _:
                 assert_never(judged.among)
 
@@ -302,7 +304,7 @@ class Shown:
             for entry, kept in groups.entries
             if not entry.at
         }
-        for name, keys in self._chains(members, unmatched=True) if members is not None else ():
+        for name, keys in self._chains(members, unmatched=True, valued=True) if members is not None else ():
             if not free.isdisjoint(keys):
                 alias = self.parts.alias("free")
                 there = {
@@ -331,14 +333,15 @@ class Shown:
         reading.rows.where.append(any_of(is_there(reading.value(each).sql) for each in values))
         return [real, reading.rows.select(*self._columns(reading, grain.keys))]
 
-    def _every_member(self, grain: GridGrain, unmatched: bool) -> Frame:
+    def _every_member(self, grain: GridGrain, *, unmatched: bool, valued: bool = False) -> Frame:
         """The visible members, those of one chain as they occur; with ``unmatched`` also each chain's no match."""
-        return self._framed(grain, self._crossed(self._chains(grain.members, unmatched)))
+        return self._framed(grain, self._crossed(self._chains(grain.members, unmatched=unmatched, valued=valued)))
 
-    def _chains(self, members: Visible, unmatched: bool) -> list[tuple[str, list[int]]]:
+    def _chains(self, members: Visible, *, unmatched: bool, valued: bool = False) -> list[tuple[str, list[int]]]:
         """For each lookup chain its keys, and the relation of the combinations of their members that rows have.
 
-        With ``unmatched`` no match of the whole chain is one of them where some row finds nothing there.
+        With ``unmatched`` no match of the whole chain is one of them where some row finds nothing there; with
+        ``valued`` also where some row of a coarser fact finds nothing.
         """
         names: list[tuple[str, list[int]]] = []
         for bounds, matches in members.parts:
@@ -350,7 +353,7 @@ class Shown:
                 columns.append(aliased(column("m", kept.value), f"k{key}"))
                 columns.append(aliased(number(0) if kept.state is None else column("m", kept.state), f"k{key}s"))
             whole: exp.Select | exp.Union = rows.select(*columns)
-            if unmatched and all(self._has_unmatched(key) for key in keys):
+            if unmatched and all(self._has_unmatched(key, valued=valued) for key in keys):
                 virtual = exp.Select(expressions=[each for key in keys for each in (
                     aliased(blank(self.cells.key_type(key)), f"k{key}"), aliased(number(2), f"k{key}s"))])  # fmt: skip
                 whole = united([whole, virtual], distinct=True)

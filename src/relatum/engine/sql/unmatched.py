@@ -8,9 +8,10 @@ from relatum.engine.sql.terms import aliased, any_of, blank, column, equal, is_t
 from relatum.engine.sql.windows import counted
 from relatum.plan.dependencies import node_keys
 from relatum.plan.engine import LeftOutMember
-from relatum.plan.nodes import Formula, Visible
+from relatum.plan.nodes import Formula, Nested, Visible
 from relatum.plan.nodes import KeyColumn as KeyNode
 from relatum.plan.parts import aggregations
+from relatum.plan.shown import needs_values
 
 
 def note_unmatched(
@@ -43,8 +44,10 @@ def note_unmatched(
 
 
 def _may_have_unmatched(cells: Cells, formula: Formula, key: int) -> bool:
-    """Whether rows that a formula aggregates may find no member that a key holds."""
+    """Whether rows that a formula aggregates may find no member that a key holds, or it has a value without any."""
     if key not in formula.keys:
         return False
+    if any(isinstance(each, Nested) and key in node_keys(each) and not needs_values(each) for each in formula.inputs):
+        return True
     routes = [m.route for node in aggregations([formula]) for m in node.bounds.matches if m.key == key]
     return not routes or any(cells.parts.may_miss(hop) for route in routes for hop in route if not hop.reach)
