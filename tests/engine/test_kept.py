@@ -131,6 +131,7 @@ ODD = (
     ("sum(sale.n)[where shop.kind = 'a']", "shop where sum(sale.n) > 5", ""),
     ("sum(sale.n)", "shop where sum(sale.n)[ignoring sale.n] > 100 and shop.rent > 1", "sale.n > 9"),
     ("sum(visit.hours)", "visit where sum(sale.n)[both ways visit.shop] > 100", "visit.hours > 6"),
+    ("sum(sale.n)", "item where sum(shop.rent)[both ways sale.shop, ignoring sale.n] > 12", "sale.n > 9"),
     ("sum(sale.n)", "shop where max(sale.n)[only town] > 5", ""),
     ("sum(sale.n)", "top 4 shop by sum(sale.n)[only town]", "sale.n > 3"),
     ("count(shop)[keep shop where sum(sale.n)[only town] > 300]", "", ""),
