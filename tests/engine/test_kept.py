@@ -234,7 +234,7 @@ def test_values_under_different_conditions_share_a_pass_and_are_worth_the_same(
 @pytest.mark.parametrize("engine", ["memory", "duckdb"])
 @pytest.mark.parametrize("formula", ["sum(sale.n)", "max(sale.n)", "sum(visit.hours)"])
 def test_what_members_look_up_counts_once_for_each_of_them(engine: str, formula: str) -> None:
-    """Shops of one town have the town's value each: there are as many values as shops, not as towns."""
+    """Shops of one town have the town's value each: it counts once for every shop, not for every town."""
     with shops(engine) as model:
         lines = model.pivot("town.town", values={"v": formula}, totals=False).to_arrow().to_pylist()
         by_town = {None if line["town.town:no_match"] else line["town.town"]: line["v"] for line in lines}
