@@ -6,6 +6,7 @@ Limits come from three places: what is here, what a model states under ``[limits
 
 from __future__ import annotations
 
+import math
 import os
 import re
 import threading
@@ -61,6 +62,8 @@ _ends: ContextVar[float | None] = ContextVar("ends", default=None)
 _stopped: ContextVar[Callable[[], bool] | None] = ContextVar("stopped", default=None)
 #: How often it is looked whether what a database does is still wanted, in seconds.
 _LOOK = 0.05
+#: How long the memory in use is taken to be what it was: asking the system takes as long as a small question.
+_LATELY = 0.02
 
 
 def read_limits(words: Mapping[str, object]) -> dict[str, int]:
@@ -265,7 +268,7 @@ def refuse_memory(need: int, what: str) -> None:
 
 def refuse_full() -> None:
     """Raise a LimitError where more memory is in use than may be."""
-    most, used = limit("memory"), resident()
+    most, used = limit("memory"), _resident_lately()
     if used > most:
         raise LimitError(
             f"This takes more memory than allowed: {_shown('memory', used)} in use; "
@@ -292,6 +295,18 @@ def too_much(what: str, used: int) -> LimitError:
 def resident() -> int:
     """How many bytes of memory this process uses for itself, beside what it used before anything was read."""
     return max(_used() - _at_start(), 0)
+
+
+def _resident_lately() -> int:
+    """The same, or what it was a moment ago."""
+    now = time.monotonic()
+    if now - _seen[0][0] > _LATELY:
+        _seen[0] = now, resident()
+    return _seen[0][1]
+
+
+#: When memory was looked at last, and how much was in use.
+_seen = [(-math.inf, 0)]
 
 
 @lru_cache(maxsize=1)

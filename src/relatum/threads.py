@@ -3,10 +3,18 @@
 from __future__ import annotations
 
 import os
-from concurrent.futures import ThreadPoolExecutor
+import threading
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor, wait
 from functools import cache
+from typing import TypeVar
+
+_Item, _Made = TypeVar("_Item"), TypeVar("_Made")
+#: How often a thread that waits for others looks whether to go on, in seconds.
+_LOOK = 0.02
 
 
+@cache
 def cores() -> int:
     """How many things can be done at once."""
     return os.cpu_count() or 1
@@ -16,6 +24,45 @@ def cores() -> int:
 def pool() -> ThreadPoolExecutor:
     """The threads, which are kept."""
     return ThreadPoolExecutor(max_workers=cores(), thread_name_prefix="relatum")
+
+
+def shared_out(
+    work: Callable[[Iterator[_Item]], _Made], items: Sequence[_Item], look: Callable[[], object]
+) -> list[_Made]:
+    """Have all cores work on items, each taking the next one; this thread works as well, and need not be woken.
+
+    Parameters
+    ----------
+    work : callable
+        What a thread makes of the items that it takes.
+    items : sequence
+        The items.
+    look : callable
+        Called by this thread after each of its items, and while it waits; what it raises ends the work of all.
+
+    Returns
+    -------
+    list
+        What each thread that took part has made.
+    """
+    rest, ends_early = iter(items), threading.Event()
+
+    def taken(after: Callable[[], object]) -> Iterator[_Item]:
+        for item in rest:
+            if ends_early.is_set():
+                break
+            yield item
+            after()
+
+    others = [pool().submit(work, taken(lambda: None)) for _ in range(min(cores(), len(items)) - 1)]
+    try:
+        first = work(taken(look))
+        others = [each for each in others if not each.cancel()]  # that have not begun: nothing is left for them
+        while wait(others, _LOOK).not_done:
+            look()
+    finally:
+        ends_early.set()
+    return [first, *(each.result() for each in others)]
 
 
 if hasattr(os, "register_at_fork"):

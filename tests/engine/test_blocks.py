@@ -19,6 +19,7 @@ from hypothesis import strategies as st
 
 import relatum
 from agreement import Refused, build, pivoted, refusing
+from relatum import threads
 from relatum.engine import store as engine_store
 from relatum.engine.memory import scan, zones
 from relatum.engine.memory.blocks import ready
@@ -239,6 +240,7 @@ def test_the_answer_does_not_depend_on_how_many_threads_there_are(
     many: relatum.Model, cores: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(scan, "cores", lambda: cores)
+    monkeypatch.setattr(threads, "cores", lambda: cores)
     monkeypatch.setattr(scan, "CHUNK_ROWS", 5000)
     values = {"a": "sum(sale.large)", "b": "sum(sale.speed)", "c": "max(sale.small)", "d": "count(distinct sale.kind)"}
     answers, _ = both_ways(many, rows="shop.town", values=values)

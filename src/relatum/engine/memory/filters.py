@@ -27,7 +27,8 @@ from relatum.language.expression import (
 from relatum.model.routes import Place, Route
 from relatum.plan.nodes import Restriction
 
-_MOST_RUNS = 3
+#: Codes that are in so many unbroken runs are compared with each.
+MOST_RUNS = 3
 
 
 class RowFilter(Protocol):
@@ -54,7 +55,7 @@ class Marks(Struct, frozen=True, eq=False):
         starts = run_starts(passing)
         stops = np.append(starts[1:], len(passing)) - 1
         first = 0 if len(passing) and passing[0] else 1
-        own = slice(first, first + 2 * (_MOST_RUNS + 1), 2)
+        own = slice(first, first + 2 * (MOST_RUNS + 1), 2)
         runs = list(zip(starts[own].tolist(), stops[own].tolist(), strict=True))
         return cls(passing, runs, np.count_nonzero(passing) / max(len(passing), 1))
 
@@ -81,7 +82,7 @@ class CodeTest(Struct):
     def mask(self, chunk: Chunk) -> NDArray[np.bool_]:
         """Which rows of the chunk pass."""
         part = self.codes.slice(chunk.start, chunk.stop, chunk.rows)
-        if len(self.runs) > _MOST_RUNS:
+        if len(self.runs) > MOST_RUNS:
             return self.passing.take(part)
         result: NDArray[np.bool_] | None = None
         for low, high in self.runs:

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import threading
-import time
 from collections.abc import Callable, Iterator
-from concurrent.futures import wait
 from functools import cached_property
+from itertools import chain
 
 import numpy as np
 from msgspec import Struct, field
@@ -14,7 +12,7 @@ from msgspec import Struct, field
 from relatum.data import groups as grouping
 from relatum.data.columns import Array, Column
 from relatum.data.vectors import spread
-from relatum.engine.memory.blocks.drive import CHUNK_ROWS, Worker, folds_of
+from relatum.engine.memory.blocks.drive import CHUNK_ROWS, Worker, folds_of, marks_of
 from relatum.engine.memory.blocks.drive import survivors as survivors_in_blocks
 from relatum.engine.memory.blocks.program import FEW_GROUPS, Program, Selection, WhyNot, program_of, selection_of
 from relatum.engine.memory.blocks.ready import loops_for
@@ -26,7 +24,7 @@ from relatum.engine.memory.scan_task import ScanResult, ScanTask, count_lost
 from relatum.engine.memory.zones import Span, spans_of
 from relatum.limits import refuse_full, refuse_late
 from relatum.model.routes import Route
-from relatum.threads import cores, pool
+from relatum.threads import cores, pool, shared_out
 
 #: Fewer rows than these are not worth another thread.
 _FEW_ROWS = 1 << 15
@@ -36,8 +34,6 @@ _GROUPED_ROWS = 1 << 23
 
 #: Stretches shorter than this, or of shorter runs, are not folded by their runs.
 _RUN_ROWS, _RUN_SHARE = 1 << 14, 2
-#: How often a scan looks how much memory is in use: asking the system takes a while.
-_LOOK_SECONDS = 0.02
 
 #: How an action is carried out for each number of a range.
 Each = Callable[[Callable[[int], None], range], None]
@@ -103,26 +99,15 @@ class _Scan:
         return survivors_in_blocks(self.loops, self.selection, span.start, span.stop)
 
     def _in_blocks(self, selection: Selection, program: Program) -> ScanResult:
-        spans = iter(self.spans)  # shared: each thread takes the next span
-        ends_early = threading.Event()
-        first = Worker(self.loops, selection, program)
+        marks = marks_of(program)
 
-        def work(number: int) -> Worker:
-            worker = Worker(self.loops, selection, program, first) if number else first
+        def work(spans: Iterator[Span]) -> Worker:
+            worker = Worker(self.loops, selection, program, marks)
             for span in spans:
-                if ends_early.is_set():
-                    break
                 worker.take_in(span.start, span.stop, free=span.free)
             return worker
 
-        pending = [pool().submit(work, number) for number in range(min(cores(), len(self.spans)))]
-        looked = 0.0
-        try:
-            while wait(pending, _LOOK_SECONDS).not_done:
-                looked = _refuse(looked)
-        finally:
-            ends_early.set()
-        workers = [each.result() for each in pending]
+        workers = shared_out(work, self.spans, _refuse)
         lost = {key: sum(int(worker.lost[at]) for worker in workers) for at, key in enumerate(program.lost)}
         return self._occurring(folds_of(program, workers), lost)
 
@@ -131,10 +116,9 @@ class _Scan:
         pending = self._empty()
         lost: dict[tuple[int, Route], int] = {}
         parts: list[ScanResult] = []
-        looked = 0.0
         at_once = self._few()
         for batch in self._batches() if at_once is None else [self._batch_of(at_once)]:
-            looked = _refuse(looked)
+            _refuse()
             for key, count in batch.lost.items():
                 lost[key] = lost.get(key, 0) + count
             if batch.folds is not None:
@@ -195,11 +179,16 @@ class _Scan:
         if self.selection is None or not self.spans or 2 * self._likely_rows > most:
             return None
 
-        def passing(span: Span) -> Array:
-            chunk = self._passing(span)
-            return np.arange(chunk.start, chunk.stop) if chunk.rows is None else chunk.rows + chunk.start
+        def passing(spans: Iterator[Span]) -> list[Chunk]:
+            return [self._passing(span) for span in spans]
 
-        rows = np.concatenate(list(pool().map(passing, self.spans)))
+        chunks = sorted(chain.from_iterable(shared_out(passing, self.spans, _refuse)), key=lambda chunk: chunk.start)
+        rows = np.concatenate(
+            [
+                np.arange(chunk.start, chunk.stop) if chunk.rows is None else chunk.rows + chunk.start
+                for chunk in chunks
+            ]
+        )
         return Chunk(0, self.task.rows, rows) if len(rows) < most else None
 
     def _batch(self, span: Span) -> _Batch:
@@ -354,11 +343,7 @@ def _side_by_side(action: Callable[[int], None], numbers: range) -> None:
             pass
 
 
-def _refuse(looked: float) -> float:
-    """Raise an error where a scan takes too long or too much; memory was looked at last at ``looked``."""
+def _refuse() -> None:
+    """Raise an error where a scan takes too long, or too much memory."""
     refuse_late()
-    now = time.monotonic()
-    if now - looked <= _LOOK_SECONDS:
-        return looked
     refuse_full()
-    return now

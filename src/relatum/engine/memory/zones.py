@@ -11,6 +11,7 @@ from msgspec import Struct
 from numpy.typing import NDArray
 
 from relatum.data.columns import Array
+from relatum.data.vectors import HIGHEST, LOWEST
 from relatum.engine.memory.filters import CodeTest, RangeTest, RowFilter, RowTest
 from relatum.engine.memory.store import RowCodes
 
@@ -21,14 +22,18 @@ _MOST_CODES = 1 << 16
 
 
 class Zones(Struct, frozen=True, eq=False):
-    """The least and the greatest number of each zone of an array."""
+    """The least and the greatest number of each zone of an array.
+
+    ``common`` is the greatest of the least and the least of the greatest: the numbers between lie within each zone's.
+    """
 
     low: NDArray[np.int64]
     high: NDArray[np.int64]
+    common: tuple[int, int]
 
     def first(self, count: int) -> Zones:
         """The bounds of the first zones."""
-        return self if len(self.low) == count else Zones(self.low[:count], self.high[:count])
+        return self if len(self.low) == count else Zones(self.low[:count], self.high[:count], self.common)
 
 
 class Span(Struct, frozen=True):
@@ -72,18 +77,28 @@ def spans_of(tests: Sequence[RowFilter], rows: int, most: int) -> list[Span]:
 
 
 def _verdicts(tests: Sequence[RowFilter], rows: int) -> Iterator[_Verdict]:
-    """The verdicts on those tests whose rows have bounds that say something."""
+    """The verdicts on those tests whose rows have bounds that say something.
+
+    Bounds say nothing where of the numbers that lie within each zone's some pass and others do not.
+    """
     count = -(-rows // ZONE_ROWS)
     for test in tests:
         match test:
             case RangeTest(column, low, high):
                 zones = zones_of(column.values).first(count)
+                least, greatest = zones.common
+                if least <= min(high, greatest) and low <= greatest and not low <= least <= greatest <= high:
+                    continue
                 inside = (zones.low >= low) & (zones.high <= high)
                 yield _Verdict((zones.high >= low) & (zones.low <= high), inside & (column.nulls is None))
             case CodeTest(RowCodes(codes, positions), passing):
                 if max(len(passing), 0 if positions is None else len(codes)) <= _MOST_CODES:
                     zones = zones_of(codes if positions is None else positions).first(count)
                     marks = passing if positions is None else passing.take(codes)
+                    least, greatest = zones.common
+                    shared = marks[max(least, 0) : greatest + 1]
+                    if shared.any() and not shared.all():
+                        continue
                     up_to = np.concatenate(([0], np.cumsum(marks)))
                     marked = up_to[zones.high + 1] - up_to[zones.low]
                     yield _Verdict(marked > 0, marked == zones.high + 1 - zones.low)
@@ -108,5 +123,6 @@ def zones_of(values: Array) -> Zones:
     low, high = (
         np.concatenate([function(part, axis=1).astype(np.int64) for part in parts]) for function in (np.min, np.max)
     )
-    _known[number] = weakref.ref(values, lambda _: _known.pop(number, None)), Zones(low, high)
+    common = int(low.max(initial=LOWEST)), int(high.min(initial=HIGHEST))
+    _known[number] = weakref.ref(values, lambda _: _known.pop(number, None)), Zones(low, high, common)
     return _known[number][1]

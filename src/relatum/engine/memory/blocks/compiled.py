@@ -20,10 +20,13 @@ from numba.core import config, types
 from relatum.engine.memory.blocks import loops, typed
 from relatum.engine.memory.blocks.instructions import (
     ADD,
+    ALSO,
+    ANEW,
     BLOCK,
     COUNT,
     COUNT_AND_SUM,
     DONE,
+    EITHER,
     FIXED,
     GREATEST,
     INSIDE,
@@ -33,6 +36,7 @@ from relatum.engine.memory.blocks.instructions import (
     LOAD,
     LOST,
     MARK,
+    MARKED,
     MISSING,
     MISSING_THERE,
     MULTIPLY,
@@ -40,7 +44,11 @@ from relatum.engine.memory.blocks.instructions import (
     PICK,
     SUBTRACT,
     SUM,
+    TOO,
 )
+
+#: Few rows of a block pass if it is one in this many or fewer: the next block has as few, as a rule.
+_FEW = np.uint64(32)
 
 _TABLE = types.Array(types.int64, 2, "C")
 _SELECT = types.int64(types.int64, types.int64, _TABLE, types.uint32[::1], types.uint8[::1])
@@ -53,37 +61,48 @@ _BOTH = types.void(types.int64, types.int64, _TABLE, types.uint32[::1], types.ui
 def _select(start, stop, steps, rows, passing):
     """Note which rows of a stretch pass every step, counted from its start, and say how many they are.
 
-    Comparisons at the start are made for all rows of a block at once; ``passing`` has a place for each.
+    Comparisons at the start are made for all rows of a block at once; ``passing`` has two places for each.
     """
-    total = np.uint64(0)
+    total, origin = np.uint64(0), np.uint64(start)
+    passing, some = passing[:BLOCK], passing[BLOCK:]
     eights = passing.view(np.uint64)
-    for begin in range(np.uint64(start), np.uint64(stop), np.uint64(BLOCK)):
+    few = False
+    for begin in range(origin, np.uint64(stop), np.uint64(BLOCK)):
         many = min(np.uint64(BLOCK), np.uint64(stop) - begin)
         if many < BLOCK:
             passing[:] = 0
         own = rows[total:]
-        done = 0
-        while done < len(steps) and steps[done, 0] == INSIDE:
-            typed.inside_of(
-                steps[done, 1], steps[done, 2], begin, many, steps[done, 3], steps[done, 4], passing, done == 0
-            )
+        done, whole, begun = 0, 0, False
+        while done < len(steps) and steps[done, 0] != MARKED:
+            word, kind, address, low, width, _ = steps[done]
+            if begun or (word == EITHER and whole > 0):
+                either = passing if whole == 0 else some
+                typed.inside_of(kind, address, begin, many, low, width, either, ALSO if begun else ANEW)
+                if word == INSIDE and whole > 0:
+                    loops.pass_too(some, many, passing)
+            else:
+                typed.inside_of(kind, address, begin, many, low, width, passing, ANEW if whole == 0 else TOO)
+            typed.fetch_block(kind, address, begin + many)
+            begun = word == EITHER
             done += 1
+            if not begun:
+                whole = done
         if done == 0:
             table = carray(typed.pointer(steps[0, 5]), typed.ONE, np.uint8)
-            count = typed.marked_first_of(steps[0, 1], steps[0, 2], begin, many, table, own)
+            count = typed.marked_first_of(steps[0, 1], steps[0, 2], begin, many, table, begin - origin, own)
             done = 1
         else:
-            count = loops.noted(passing, eights, many, own)
+            count = loops.noted(eights, many, begin - origin, own, few)
+            few = count * _FEW < many
         while done < len(steps) and count > 0:
             word, kind, address, low, width, marks = steps[done]
             if word == INSIDE:
-                count = typed.inside_some_of(kind, address, begin, low, width, own, count)
+                count = typed.inside_some_of(kind, address, origin, low, width, own, count)
             else:
                 count = typed.marked_some_of(
-                    kind, address, begin, carray(typed.pointer(marks), typed.ONE, np.uint8), own, count
+                    kind, address, origin, carray(typed.pointer(marks), typed.ONE, np.uint8), own, count
                 )
             done += 1
-        loops.raised(own, count, np.uint32(begin - np.uint64(start)))
         total += count
     return np.int64(total)
 
@@ -100,8 +119,7 @@ def _fold(start, rows, total, every, keys, operations, folds, one, groups, regis
         place = np.uint64(start)
         if every:
             place += begin
-        if not one:
-            groups[:count] = 0
+        groups[:count] = 0
         for number in range(len(keys)):
             kind, address, size = keys[number]
             typed.group_of(kind, address, place, own, every, count, np.uint32(size), groups)
@@ -192,10 +210,10 @@ def _prepare_neighbours() -> None:
         given = (values, types.uint64, types.uint64, kind, unsigned, types.NumberClass(unsigned), passing)
         loops.inside_first.compile(given)
         loops.inside_too.compile(given)
+        loops.inside_also.compile(given)
         loops.group_all.compile((values, types.uint64, types.uint64, types.uint32, types.uint32[::1]))
         loops.load_all.compile((values, types.uint64, types.uint64, types.int64[::1]))
-    loops.number_passing.compile((types.uint8[::1], types.uint64))
-    loops.raised.compile((types.uint32[::1], types.uint64, types.uint32))
+    loops.pass_too.compile((types.uint8[::1], types.uint64, types.uint8[::1]))
     register = types.int64[::1]
     for loop in (loops.add, loops.subtract, loops.multiply):
         loop.compile((register, register, register, types.uint64))

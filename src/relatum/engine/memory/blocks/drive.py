@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import threading
+from collections.abc import Mapping
 from typing import Any, assert_never
 
 import numpy as np
 
 from relatum.data.columns import Array
-from relatum.engine.memory.blocks.instructions import BLOCK, COUNT_AND_SUM, LOST, PART, SUM
+from relatum.engine.memory.blocks.instructions import BLOCK, COUNT_AND_SUM, LOST, SUM
 from relatum.engine.memory.blocks.program import Accumulator, Program, Selection
 from relatum.engine.memory.distinct import DistinctFold
 from relatum.engine.memory.folds import CountFold, ExactSum, Extreme, Fold, FoldKind
@@ -21,11 +23,26 @@ _WORD, _UNKNOWN, _ADDRESS, _SECOND, _BITS = 0, 2, 3, 4, 4
 Loops = Any
 
 
-def selected(loops: Loops, selection: Selection, start: int, stop: int, notes: Array, passing: Array) -> int:
-    """Note the rows of a stretch that pass, counted from its start, and say how many; without tests all, unnoted."""
+class _Scratch(threading.local):
+    """Where a thread notes what it needs for a moment: kept, since the system takes a while to hand out memory."""
+
+    def __init__(self) -> None:
+        # Some more: rows that do not pass are noted where the next ones would be.
+        self.notes = np.empty(CHUNK_ROWS + 8, np.uint32)
+        self.passing = np.empty(2 * BLOCK, np.uint8)
+        self.groups = np.zeros(BLOCK, np.uint32)
+
+
+_scratch = _Scratch()
+
+
+def selected(loops: Loops, selection: Selection, start: int, stop: int) -> tuple[int, Array]:
+    """How many rows of a stretch pass, and these, counted from its start; without tests all, unnoted."""
     count = stop - start
+    # What is judged with NumPy may scan another table in this thread.
+    notes = np.empty(count + 8, np.uint32) if selection.judged else _scratch.notes
     if len(selection.steps):
-        count = loops.select(start, stop, selection.steps, notes, passing)
+        count = loops.select(start, stop, selection.steps, notes, _scratch.passing)
     elif selection.judged:
         notes[:count] = np.arange(count)
     for test in selection.judged:
@@ -33,33 +50,32 @@ def selected(loops: Loops, selection: Selection, start: int, stop: int, notes: A
             passing = notes[:count][test.mask(Chunk(start, stop, notes[:count].astype(np.int64)))]
             count = len(passing)
             notes[:count] = passing
-    return count
+    return count, notes
 
 
 def survivors(loops: Loops, selection: Selection, start: int, stop: int) -> Chunk:
     """The rows of a stretch that pass."""
-    notes = np.empty(stop - start + 8, np.uint32)
-    count = selected(loops, selection, start, stop, notes, np.zeros(BLOCK, np.uint8))
+    count, notes = selected(loops, selection, start, stop)
     return Chunk(start, stop, None if count == stop - start else notes[:count].astype(np.int64))
 
 
-class Worker:
-    """What one thread folds into, and what it notes on the way.
+def marks_of(program: Program) -> dict[int, Array]:
+    """The marks of different values, by the number of the accumulator, that all threads share.
 
-    Marks of different values are those of the first thread: whichever makes a mark, it is the same.
+    Whichever makes a mark, it is the same.
     """
+    return {at: _made(each) for at, each in enumerate(program.accumulators) if each.kind == "distinct"}
 
-    def __init__(self, loops: Loops, selection: Selection, program: Program, first: Worker | None = None) -> None:
+
+class Worker:
+    """What one thread folds into, and what it notes on the way; ``marks`` are those that threads share."""
+
+    def __init__(self, loops: Loops, selection: Selection, program: Program, marks: Mapping[int, Array]) -> None:
         self.loops, self.selection, self.program = loops, selection, program
         self.kept: list[Array] = [
-            first.kept[at] if first is not None and each.kind == "distinct" else _made(each)
-            for at, each in enumerate(program.accumulators)
+            marks[at] if at in marks else _made(each) for at, each in enumerate(program.accumulators)
         ]
         self.lost = np.zeros(max(len(program.lost), 1), np.int64)
-        # Some more: a row that does not pass is noted where the next one would be.
-        self._notes = np.empty((CHUNK_ROWS if selection.judged else PART) + 8, np.uint32)
-        self._passing = np.zeros(BLOCK, np.uint8)
-        self._groups = np.zeros(BLOCK, np.uint32)
         self._registers = np.empty((max(program.registers, 1), BLOCK), np.int64)
         self._missing = np.zeros((max(program.missing, 1), BLOCK), np.uint8)
         self._operations, self._folds = program.operations.copy(), program.folds.copy()
@@ -75,16 +91,16 @@ class Worker:
         """Take in the rows of a stretch: of a ``free`` one all, without looking at the tests."""
         program = self.program
         into = (
-            program.keys, self._operations, self._folds, program.groups == 1, self._groups, self._registers,
+            program.keys, self._operations, self._folds, program.groups == 1, _scratch.groups, self._registers,
             self._missing,
         )  # fmt: skip
         if free or not self.selection.judged:
             steps = self.selection.steps[:0] if free else self.selection.steps
-            self.loops.both(start, stop, steps, self._notes, self._passing, *into)
+            self.loops.both(start, stop, steps, _scratch.notes, _scratch.passing, *into)
             return
-        count = selected(self.loops, self.selection, start, stop, self._notes, self._passing)
+        count, notes = selected(self.loops, self.selection, start, stop)
         if count:
-            self.loops.fold(start, self._notes, count, count == stop - start, *into)
+            self.loops.fold(start, notes, count, count == stop - start, *into)
 
 
 def _with_counts(folds: Array) -> Array:

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 #: The types of columns that loops read, by their numbers.
 KINDS = ("i1", "i2", "i4", "i8", "u1", "u2", "u4")
+#: The bytes of a number of each type.
+WIDTHS = tuple(int(kind[1]) for kind in KINDS)
 #: How many rows are worked at once: what is noted of them stays in the nearest caches.
-BLOCK = 4096
+BLOCK = 1024
 #: How many rows are selected before they are folded: the notes on them stay in a nearer cache.
-PART = 8 * BLOCK
+PART = 32 * BLOCK
 
 #: The file that says that a folder holds every loop.
 DONE = "done"
@@ -17,7 +19,12 @@ DONE = "done"
 INSIDE = 0
 #: A row passes if its code is marked.
 MARKED = 1
+#: A row passes if its number lies between two, or passes the next step; the last of several such steps is INSIDE.
+EITHER = 2
 STEP_WIDTH = 6
+
+#: What a comparison of all rows does: it says first which pass, says which of these still do, or which do as well.
+ANEW, TOO, ALSO = 0, 1, 2
 
 # Keys: kind, address, size.
 KEY_WIDTH = 3

@@ -9,8 +9,8 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-#: Few rows pass if it is one in this many or fewer: most groups of eight rows have none.
-_FEW = 32
+from relatum.engine.memory.blocks.eights import GATHERED, PLACES, number_set, write_places
+from relatum.engine.memory.blocks.instructions import ALSO, ANEW, TOO
 
 # -- loops over neighbours, which the compiler vectorizes -------------------------------------------------------------
 
@@ -30,6 +30,20 @@ def inside_too(values, start, count, low, width, wide, passing):
 
 
 @numba.njit(nogil=True)
+def inside_also(values, start, count, low, width, wide, passing):
+    """Add to the rows that pass those that have a number from ``low`` to ``width`` above it."""
+    for at in range(count):
+        passing[at] |= wide(values[start + at] - low) <= width
+
+
+@numba.njit(nogil=True)
+def pass_too(other, count, passing):
+    """Leave of the rows that pass those that do by another note as well."""
+    for at in range(count):
+        passing[at] &= other[at]
+
+
+@numba.njit(nogil=True)
 def group_all(codes, start, count, size, groups):
     """Go on with the groups by the codes of rows that follow each other."""
     for at in range(count):
@@ -41,22 +55,6 @@ def load_all(values, start, count, target):
     """The values of rows that follow each other."""
     for at in range(count):
         target[at] = values[start + at]
-
-
-@numba.njit(nogil=True)
-def number_passing(passing, count):
-    """How many rows pass."""
-    number = np.uint64(0)
-    for at in range(count):
-        number += passing[at]
-    return number
-
-
-@numba.njit(nogil=True)
-def raised(rows, count, shift):
-    """Count rows from an earlier place."""
-    for at in range(count):
-        rows[at] += shift
 
 
 @numba.njit(nogil=True)
@@ -93,11 +91,11 @@ def total(values, count):
 
 
 @numba.njit(nogil=True)
-def marked_first(codes, start, count, marks, rows):
-    """Note which rows have a marked code, and say how many."""
+def marked_first(codes, start, count, marks, first, rows):
+    """Note which rows have a marked code, counted from ``first``, and say how many."""
     kept = np.uint64(0)
     for at in range(count):
-        rows[kept] = at
+        rows[kept] = first + at
         kept += marks[codes[start + at]]
     return kept
 
@@ -125,30 +123,30 @@ def inside_some(values, start, low, width, wide, rows, count):
 
 
 @numba.njit(nogil=True)
-def noted(passing, eights, count, rows):
-    """Note the rows that pass; where few do, eight that do not are passed over at once."""
+def noted(eights, count, first, rows, few):
+    """Note the rows that pass, counted from ``first``, and say how many; ``eights`` holds eight rows in a word.
+
+    Where ``few`` are expected, words without one are passed over, which is wrongly guessed where many have one.
+    """
     kept = np.uint64(0)
-    if number_passing(passing, count) * np.uint64(_FEW) < count:
-        for eight in range((count + np.uint64(7)) // np.uint64(8)):
-            if eights[eight] != 0:
-                first = eight * np.uint64(8)
-                for at in range(first, first + np.uint64(8)):
-                    rows[kept] = at
-                    kept += passing[at]
-        return kept
-    for at in range(count):
-        rows[kept] = at
-        kept += passing[at]
+    for eight in range((count + np.uint64(7)) // np.uint64(8)):
+        if few and eights[eight] == 0:
+            continue
+        bits = (eights[eight] * GATHERED) >> np.uint64(56)
+        write_places(rows, kept, PLACES, bits, np.uint32(first + np.uint64(8) * eight))
+        kept += number_set(bits)
     return kept
 
 
 @numba.njit(nogil=True)
-def inside(values, start, count, low, width, wide, passing, first):
-    """The first or a further comparison of all rows of a block."""
-    if first:
+def inside(values, start, count, low, width, wide, passing, way):
+    """A comparison of all rows of a block, in one of the ways that there are."""
+    if way == ANEW:
         inside_first(values, start, count, low, wide(width), wide, passing)
-    else:
+    elif way == TOO:
         inside_too(values, start, count, low, wide(width), wide, passing)
+    elif way == ALSO:
+        inside_also(values, start, count, low, wide(width), wide, passing)
 
 
 @numba.njit(nogil=True)

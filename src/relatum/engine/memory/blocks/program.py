@@ -20,7 +20,7 @@ from relatum.data.vectors import HIGHEST, LOWEST
 from relatum.engine.memory.blocks import instructions as words
 from relatum.engine.memory.blocks.forms import Combined, Fixed, Form, Looked, Own, column_of
 from relatum.engine.memory.distinct import DistinctFold
-from relatum.engine.memory.filters import CodeTest, RangeTest, RowFilter, RowTest
+from relatum.engine.memory.filters import MOST_RUNS, CodeTest, RangeTest, RowFilter, RowTest
 from relatum.engine.memory.folds import FoldKind
 from relatum.engine.memory.scan_task import ScanTask
 from relatum.engine.memory.store import RowCodes
@@ -83,44 +83,55 @@ class Program(Struct, frozen=True, eq=False):
     held: list[Array]
 
 
+class _Test(Struct, frozen=True, eq=False):
+    """A test as steps: those that compare all rows of a block, none where they cannot; and one for a few rows."""
+
+    share: float
+    compared: list[list[int]]
+    alone: list[int]
+
+
 def selection_of(tests: Sequence[RowFilter], rows: int) -> Selection:
     """The tests of a scan, in their order; what the loops cannot do comes last and is left to NumPy."""
     held: list[Array] = []
-    steps: list[tuple[float, list[int]]] = []
+    every: list[_Test] = []
     judged: list[RowFilter] = []
     for test in tests:
         try:
-            steps += [(test.share, step) for step in _steps_of(test, rows, held)]
+            every += _steps_of(test, rows, held)
         except _Unfit:
             judged.append(test)
-    compared = [each for each in steps if each[1][0] == words.INSIDE and each[0] < _MOST_PASS]
-    others = [each for each in steps if each not in compared]
-    if compared and others and compared[0][0] > _MUCH_MORE * others[0][0]:
-        compared, others = [], steps
-    return Selection(_table([step for _, step in (*compared, *others)], words.STEP_WIDTH), tuple(judged), held)
+    compared = [test for test in every if test.compared and test.share < _MOST_PASS]
+    others = [test for test in every if test not in compared]
+    if compared and others and compared[0].share > _MUCH_MORE * others[0].share:
+        compared, others = [], every
+    steps = [step for test in compared for step in test.compared] + [test.alone for test in others]
+    return Selection(_table(steps, words.STEP_WIDTH), tuple(judged), held)
 
 
-def _steps_of(test: RowFilter, rows: int, held: list[Array]) -> list[list[int]]:
+def _steps_of(test: RowFilter, rows: int, held: list[Array]) -> list[_Test]:
     match test:
         case RangeTest(column, low, high):
             if high - low > HIGHEST:
                 raise _Unfit("a range has more numbers than 63 bits hold")
-            kind, address = _column(column.values, rows, held)
-            steps = [[words.INSIDE, kind, address, low, high - low, 0]]
+            step = [words.INSIDE, *_column(column.values, rows, held), low, high - low, 0]
+            steps = [_Test(test.share, [step], step)]
             if column.nulls is not None:
-                kind, address = _column(column.nulls, rows, held)
-                steps.append([words.MARKED, kind, address, 0, 0, _address(_REAL, held)])
+                real = [words.MARKED, *_column(column.nulls, rows, held), 0, 0, _address(_REAL, held)]
+                steps.append(_Test(test.share, [], real))
             return steps
         case CodeTest(RowCodes(codes, positions), passing, runs):
             marks = passing
             if positions is not None:
                 codes, marks, runs = positions, passing.take(codes), []
-            kind, address = _codes(codes, rows, len(marks), held)
-            if len(runs) == 1:
-                ((low, high),) = runs
-                return [[words.INSIDE, kind, address, low, high - low, 0]]
+            found = _codes(codes, rows, len(marks), held)
+            ranges = [[words.EITHER, *found, low, high - low, 0] for low, high in runs if len(runs) <= MOST_RUNS]
+            if ranges:
+                ranges[-1][0] = words.INSIDE
+            if len(ranges) == 1:
+                return [_Test(test.share, ranges, ranges[0])]
             table = np.ascontiguousarray(marks).view(np.uint8)
-            return [[words.MARKED, kind, address, 0, 0, _address(table, held)]]
+            return [_Test(test.share, ranges, [words.MARKED, *found, 0, 0, _address(table, held)])]
         case RowTest():
             raise _Unfit("a condition is worked out on each row")
         case _:

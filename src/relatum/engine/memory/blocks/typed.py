@@ -6,12 +6,16 @@ from typing import Any
 
 import numba
 import numpy as np
+from llvmlite import ir
 from numba import carray
 from numba.core import cgutils, types
 from numba.extending import intrinsic
 
 from relatum.engine.memory.blocks import loops
+from relatum.engine.memory.blocks.instructions import BLOCK, WIDTHS
 
+#: The bytes that memory is brought near by at once.
+_LINE = 64
 #: What is said of how long a column is: nothing looks at it.
 ONE = (1,)
 
@@ -26,36 +30,60 @@ def pointer(typing: Any, address: Any) -> Any:
     return types.voidptr(types.int64), generate
 
 
+@intrinsic
+def fetch(typing: Any, address: Any) -> Any:
+    """Have the memory at an address brought near, without waiting for it; an address may be any number."""
+
+    def generate(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
+        number, byte = ir.IntType(32), ir.IntType(8).as_pointer()
+        wanted = ir.FunctionType(ir.VoidType(), [byte, number, number, number])
+        function = cgutils.get_or_insert_function(builder.module, wanted, "llvm.prefetch.p0")
+        read, near, data = (ir.Constant(number, value) for value in (0, 2, 1))
+        builder.call(function, [builder.inttoptr(arguments[0], byte), read, near, data])
+        return context.get_dummy_value()
+
+    return types.void(types.int64), generate
+
+
 @numba.njit(nogil=True)
-def inside_of(kind, address, start, count, low, width, passing, first):
+def fetch_block(kind, address, start):
+    """Have a column's block from ``start`` on brought near."""
+    width = WIDTHS[kind]
+    first = address + width * np.int64(start)
+    for line in range(first, first + width * BLOCK, _LINE):
+        fetch(line)
+
+
+@numba.njit(nogil=True)
+def inside_of(kind, address, start, count, low, width, passing, way):
     """:func:`loops.inside` of a column by its kind and address."""
     if kind == 0:
         loops.inside(
-            carray(pointer(address), ONE, np.int8), start, count, np.int8(low), width, np.uint8, passing, first
+            carray(pointer(address), ONE, np.int8), start, count, np.int8(low), width, np.uint8, passing, way
         )
     elif kind == 1:
         loops.inside(
-            carray(pointer(address), ONE, np.int16), start, count, np.int16(low), width, np.uint16, passing, first
+            carray(pointer(address), ONE, np.int16), start, count, np.int16(low), width, np.uint16, passing, way
         )
     elif kind == 2:
         loops.inside(
-            carray(pointer(address), ONE, np.int32), start, count, np.int32(low), width, np.uint32, passing, first
+            carray(pointer(address), ONE, np.int32), start, count, np.int32(low), width, np.uint32, passing, way
         )
     elif kind == 3:
         loops.inside(
-            carray(pointer(address), ONE, np.int64), start, count, np.int64(low), width, np.uint64, passing, first
+            carray(pointer(address), ONE, np.int64), start, count, np.int64(low), width, np.uint64, passing, way
         )
     elif kind == 4:
         loops.inside(
-            carray(pointer(address), ONE, np.uint8), start, count, np.uint8(low), width, np.uint8, passing, first
+            carray(pointer(address), ONE, np.uint8), start, count, np.uint8(low), width, np.uint8, passing, way
         )
     elif kind == 5:
         loops.inside(
-            carray(pointer(address), ONE, np.uint16), start, count, np.uint16(low), width, np.uint16, passing, first
+            carray(pointer(address), ONE, np.uint16), start, count, np.uint16(low), width, np.uint16, passing, way
         )
     elif kind == 6:
         loops.inside(
-            carray(pointer(address), ONE, np.uint32), start, count, np.uint32(low), width, np.uint32, passing, first
+            carray(pointer(address), ONE, np.uint32), start, count, np.uint32(low), width, np.uint32, passing, way
         )
 
 
@@ -94,16 +122,16 @@ def inside_some_of(kind, address, start, low, width, rows, count):
 
 
 @numba.njit(nogil=True)
-def marked_first_of(kind, address, start, count, marks, rows):
+def marked_first_of(kind, address, start, count, marks, first, rows):
     """:func:`loops.marked_first` of a column by its kind and address."""
     if kind == 3:
-        return loops.marked_first(carray(pointer(address), ONE, np.int64), start, count, marks, rows)
+        return loops.marked_first(carray(pointer(address), ONE, np.int64), start, count, marks, first, rows)
     if kind == 4:
-        return loops.marked_first(carray(pointer(address), ONE, np.uint8), start, count, marks, rows)
+        return loops.marked_first(carray(pointer(address), ONE, np.uint8), start, count, marks, first, rows)
     if kind == 5:
-        return loops.marked_first(carray(pointer(address), ONE, np.uint16), start, count, marks, rows)
+        return loops.marked_first(carray(pointer(address), ONE, np.uint16), start, count, marks, first, rows)
     if kind == 6:
-        return loops.marked_first(carray(pointer(address), ONE, np.uint32), start, count, marks, rows)
+        return loops.marked_first(carray(pointer(address), ONE, np.uint32), start, count, marks, first, rows)
     return np.uint64(0)
 
 
