@@ -9,7 +9,8 @@ from concurrent.futures import ThreadPoolExecutor, wait
 from functools import cache
 from typing import TypeVar
 
-_Item, _Made = TypeVar("_Item"), TypeVar("_Made")
+_Item = TypeVar("_Item")
+_Made = TypeVar("_Made")
 #: How often a thread that waits for others looks whether to go on, in seconds.
 _LOOK = 0.02
 

@@ -184,10 +184,7 @@ class _Scan:
 
         chunks = sorted(chain.from_iterable(shared_out(passing, self.spans, _refuse)), key=lambda chunk: chunk.start)
         rows = np.concatenate(
-            [
-                np.arange(chunk.start, chunk.stop) if chunk.rows is None else chunk.rows + chunk.start
-                for chunk in chunks
-            ]
+            [np.arange(chunk.start, chunk.stop) if chunk.rows is None else chunk.rows + chunk.start for chunk in chunks]
         )
         return Chunk(0, self.task.rows, rows) if len(rows) < most else None
 

@@ -58,9 +58,7 @@ def fetch_block(kind, address, start):
 def inside_of(kind, address, start, count, low, width, passing, way):
     """:func:`loops.inside` of a column by its kind and address."""
     if kind == 0:
-        loops.inside(
-            carray(pointer(address), ONE, np.int8), start, count, np.int8(low), width, np.uint8, passing, way
-        )
+        loops.inside(carray(pointer(address), ONE, np.int8), start, count, np.int8(low), width, np.uint8, passing, way)
     elif kind == 1:
         loops.inside(
             carray(pointer(address), ONE, np.int16), start, count, np.int16(low), width, np.uint16, passing, way
