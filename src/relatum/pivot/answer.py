@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 
+from msgspec import Struct
 from msgspec.structs import replace
 
 from relatum.language.expression import Aggregate, ColumnValue, Expression, FilterPart
@@ -85,8 +86,34 @@ def _comment(resolved: Resolved, request: Request) -> str:
     return "".join(f"-- {visible(line)}\n" for line in [*lines, *request.filters])
 
 
-def _answer(session: Session, request: Request, with_parts: bool, styled: bool) -> Result:
+class _Meaning(Struct, frozen=True, eq=False):
+    """What a request means in a session, and what is to be noted of it whatever the answer is."""
+
+    resolved: Resolved
+    values: tuple[Value, ...]
+    notes: tuple[Note, ...]
+    facts: tuple[str, ...]
+
+
+def _meaning(session: Session, request: Request) -> _Meaning:
     resolved = resolve_request(session, request)
+    session = resolved.session
+    compared = [*(part.expression for part in resolved.filters), *resolved.formulas]
+    return _Meaning(
+        resolved,
+        tuple(_value(session, *each) for each in zip(request.values, resolved.formulas, resolved.made_of, strict=True)),
+        (
+            *share_notes(session, request, resolved),
+            *_recurring_notes(session, resolved),
+            *absent_notes(session, compared),
+        ),
+        row_tables(resolved.formulas),
+    )
+
+
+def _answer(session: Session, request: Request, with_parts: bool, styled: bool) -> Result:
+    meaning = session.remembered(_meaning, request)
+    resolved = meaning.resolved
     session = resolved.session
     report_step("computing the answer")
     rules = cell_rules(session, request, resolved.formulas) if styled else NO_RULES
@@ -103,9 +130,7 @@ def _answer(session: Session, request: Request, with_parts: bool, styled: bool) 
     found = session.engine.run(plan)
     notes += loss_notes(found.losses)
     notes += line_notes(resolved, wanted, found)
-    notes += share_notes(session, request, resolved)
-    notes += _recurring_notes(session, resolved)
-    notes += absent_notes(session, [*(part.expression for part in resolved.filters), *resolved.formulas])
+    notes += meaning.notes
     declaration = session.declaration
     valued = [each for each, grain in zip(found.cells, wanted.grains, strict=True) if grain.values]
     others = frozenset(at for at in range(len(resolved.heads)) if resolved.head(at).others)
@@ -121,9 +146,7 @@ def _answer(session: Session, request: Request, with_parts: bool, styled: bool) 
         axes=axes,
         row_count=sum(field.axis == "rows" for field in resolved.fields),
         fields=resolved.heads,
-        values=tuple(
-            _value(session, *each) for each in zip(request.values, resolved.formulas, resolved.made_of, strict=True)
-        ),
+        values=meaning.values,
         cells=tuple(shown),
         orders=orders,
         notes=worst_first(notes),
@@ -132,7 +155,7 @@ def _answer(session: Session, request: Request, with_parts: bool, styled: bool) 
         if styled
         else (),
         theme=declaration.theme,
-        facts=row_tables(resolved.formulas),
+        facts=meaning.facts,
         recipes=recipes,
         parts=tuple(
             PartColumn(len(resolved.formulas) + len(rules.conditions) + number, part.merge)

@@ -309,6 +309,8 @@ class Result(Struct, frozen=True, eq=False):
         """What lines with the same outer members are sorted by, down to the member of the innermost field."""
         axis = self.axes[self.fields[keys[-1]]]
         own = lines[:, self.fields[keys[-1]]]
+        if 0 <= own.min(initial=0) and own.max(initial=-1) < axis.members.no_match:
+            return [*self._order_keys(lines, keys, axis), axis.rank[own], own]
         total = -1 if axis.total == "before" else _LAST
         place = np.select(
             [own == TOTAL, own == OTHERS, own == axis.members.no_match], [total, _OTHERS_PLACE, _NO_MATCH_PLACE], 0

@@ -173,9 +173,10 @@ class _Scan:
     def _few(self) -> Chunk | None:
         """All rows that pass, where the loops find so few that they are worked at once; else None.
 
-        They are fewer than groups, and too few to be folded by their runs: a stretch of them would not be folded alone.
+        They are fewer than groups, and too few in each stretch to be folded by their runs: no stretch of them would be
+        folded alone.
         """
-        most = min(self.groups, _RUN_ROWS)
+        most = min(self.groups, _FEW_ROWS)
         if self.selection is None or not self.spans or 2 * self._likely_rows > most:
             return None
 
@@ -186,7 +187,8 @@ class _Scan:
         rows = np.concatenate(
             [np.arange(chunk.start, chunk.stop) if chunk.rows is None else chunk.rows + chunk.start for chunk in chunks]
         )
-        return Chunk(0, self.task.rows, rows) if len(rows) < most else None
+        few = len(rows) < most and all(len(chunk) < _RUN_ROWS for chunk in chunks)
+        return Chunk(0, self.task.rows, rows) if few else None
 
     def _batch(self, span: Span) -> _Batch:
         return self._batch_of(self._passing(span))

@@ -24,16 +24,24 @@ _MOST_CODES = 1 << 16
 class Zones(Struct, frozen=True, eq=False):
     """The least and the greatest number of each zone of an array.
 
-    ``common`` is the greatest of the least and the least of the greatest: the numbers between lie within each zone's.
+    ``bounds`` are those of the array. ``common`` is the greatest of the least and the least of the greatest: the
+    numbers between lie within each zone's bounds.
     """
 
     low: NDArray[np.int64]
     high: NDArray[np.int64]
+    bounds: tuple[int, int]
     common: tuple[int, int]
+
+    @classmethod
+    def of(cls, low: NDArray[np.int64], high: NDArray[np.int64]) -> Zones:
+        """The zones with these bounds."""
+        bounds = int(low.min(initial=HIGHEST)), int(high.max(initial=LOWEST))
+        return cls(low, high, bounds, (int(low.max(initial=LOWEST)), int(high.min(initial=HIGHEST))))
 
     def first(self, count: int) -> Zones:
         """The bounds of the first zones."""
-        return self if len(self.low) == count else Zones(self.low[:count], self.high[:count], self.common)
+        return self if len(self.low) == count else Zones.of(self.low[:count], self.high[:count])
 
 
 class Span(Struct, frozen=True):
@@ -123,6 +131,5 @@ def zones_of(values: Array) -> Zones:
     low, high = (
         np.concatenate([function(part, axis=1).astype(np.int64) for part in parts]) for function in (np.min, np.max)
     )
-    common = int(low.max(initial=LOWEST)), int(high.min(initial=HIGHEST))
-    _known[number] = weakref.ref(values, lambda _: _known.pop(number, None)), Zones(low, high, common)
+    _known[number] = weakref.ref(values, lambda _: _known.pop(number, None)), Zones.of(low, high)
     return _known[number][1]

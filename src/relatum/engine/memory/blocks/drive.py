@@ -9,7 +9,7 @@ from typing import Any, assert_never
 import numpy as np
 
 from relatum.data.columns import Array
-from relatum.engine.memory.blocks.instructions import BLOCK, COUNT_AND_SUM, LOST, SUM
+from relatum.engine.memory.blocks.instructions import BLOCK, COUNT_AND_SUM, LOST
 from relatum.engine.memory.blocks.program import Accumulator, Program, Selection
 from relatum.engine.memory.distinct import DistinctFold
 from relatum.engine.memory.folds import CountFold, ExactSum, Extreme, Fold, FoldKind
@@ -18,7 +18,7 @@ from relatum.engine.memory.rows import Chunk
 #: Rows that a thread takes at once: many, since threads wait for each other's Python; few enough to end soon.
 #: Floats are added up in stretches of this length.
 CHUNK_ROWS = 1 << 19
-_WORD, _UNKNOWN, _ADDRESS, _SECOND, _BITS = 0, 2, 3, 4, 4
+_WORD, _ADDRESS, _SECOND, _BITS = 0, 3, 4, 4
 
 Loops = Any
 
@@ -81,11 +81,9 @@ class Worker:
         self._operations, self._folds = program.operations.copy(), program.folds.copy()
         own = self._operations[:, _WORD] == LOST
         self._operations[own, _SECOND] = self.lost.ctypes.data + self.lost.itemsize * self._operations[own, _SECOND]
-        self._folds[:, _ADDRESS] = [kept.ctypes.data for kept in self.kept]
-        # What counts all rows is what the first fold counts.
-        self._folds = self._folds[[not each.counts_rows for each in program.accumulators]]
-        if program.groups > 1:
-            self._folds = _with_counts(self._folds)
+        addresses = np.array([kept.ctypes.data for kept in self.kept])
+        self._folds[:, _ADDRESS] = addresses[self._folds[:, _ADDRESS]]
+        self._folds[self._folds[:, _WORD] == COUNT_AND_SUM, _BITS] = addresses[0]
 
     def take_in(self, start: int, stop: int, *, free: bool) -> None:
         """Take in the rows of a stretch: of a ``free`` one all, without looking at the tests."""
@@ -101,15 +99,6 @@ class Worker:
         count, notes = selected(self.loops, self.selection, start, stop)
         if count:
             self.loops.fold(start, notes, count, count == stop - start, *into)
-
-
-def _with_counts(folds: Array) -> Array:
-    """The folds, the first of which counts rows, that done by the first sum of what every row has, if there is one."""
-    for at in range(1, len(folds)):
-        if folds[at, _WORD] == SUM and folds[at, _UNKNOWN] < 0:
-            folds[at, _WORD], folds[at, _BITS] = COUNT_AND_SUM, folds[0, _ADDRESS]
-            return np.ascontiguousarray(folds[1:])
-    return folds
 
 
 def _made(accumulator: Accumulator) -> Array:

@@ -70,7 +70,7 @@ class Accumulator(Struct, frozen=True, eq=False):
 
 
 class Program(Struct, frozen=True, eq=False):
-    """How the rows that are left are folded."""
+    """How the rows that are left are folded; a fold has its accumulator's number where its address comes."""
 
     groups: int
     keys: NDArray[np.int64]
@@ -183,13 +183,17 @@ class _Writer:
             keys.append([*_codes(found.codes, task.rows, size, held), size])
         # All of them, also where nothing is folded of one: what its lookups do not find is counted.
         read = [self._read(number, argument.form) for number, argument in enumerate(task.arguments)]
-        folds, accumulators = [], []
+        folds: list[list[int]] = []
+        accumulators: list[Accumulator] = []
         for kind, number in task.folds:
             form = None if number is None else task.arguments[number].form
             register, unknown = (-1, -1) if number is None else read[number]
             made = self._accumulator(kind, form, unknown)
+            if not made.counts_rows:  # else it is what the first fold counts
+                folds.append([_FOLDS[kind], register, unknown, len(accumulators), made.bits])
             accumulators.append(made)
-            folds.append([_FOLDS[kind], register, unknown, 0, made.bits])
+        if self.groups > 1:
+            folds = _with_counts(folds)
         taken = sum(each.size * (1 if each.kind == "distinct" else 8 * self.workers) for each in accumulators)
         if taken > _MOST_BYTES:
             raise _Unfit("places for all groups would take too much memory")
@@ -282,6 +286,16 @@ class _Writer:
         return self.registers[operation]
 
 
+def _with_counts(folds: list[list[int]]) -> list[list[int]]:
+    """The folds, the first of which counts rows, that done by the first sum of what every row has, if there is one."""
+    _, *others = folds
+    for at, (word, register, unknown, accumulator, _) in enumerate(others):
+        if word == words.SUM and unknown < 0:
+            others[at] = [words.COUNT_AND_SUM, register, unknown, accumulator, 0]
+            return others
+    return folds
+
+
 _FOLDS: dict[FoldKind, int] = {
     "count": words.COUNT,
     "sum": words.SUM,
@@ -338,5 +352,5 @@ def _address(array: Array, held: list[Array]) -> int:
 
 def _above(codes: Array) -> int:
     """A number that all codes are below. What is below zero counts as too large."""
-    zones = zones_of(codes)
-    return HIGHEST if int(zones.low.min(initial=0)) < 0 else int(zones.high.max(initial=0)) + 1
+    least, greatest = zones_of(codes).bounds
+    return HIGHEST if least < 0 else greatest + 1
