@@ -95,14 +95,17 @@ def differences(question: Question, grid: relatum.Grid, rows: list[tuple[Any, ..
 
 
 def ask_cold(folder: Path, only: list[int] | None) -> None:
-    """From the files to the first answer: opening and asking here; loading the tables and asking in DuckDB."""
+    """From the files to the first answer: opening the model's file and asking here; loading and asking in DuckDB."""
+    path = folder / "decisions.toml"
+    open_memory(folder).save(path)
     print(f"{'question':<9}{'relatum ms':>11}{'duckdb ms':>11}{'duckdb / relatum':>18}", flush=True)
     ratios = []
     for question in QUESTIONS:
         if only and question.number not in only:
             continue
+        shutil.rmtree(folder / ".relatum", ignore_errors=True)  # nothing is kept of the question before
         start = time.perf_counter()
-        question.ask(open_memory(folder)).to_arrow()
+        question.ask(relatum.open(path)).to_arrow()
         ours = time.perf_counter() - start
         start = time.perf_counter()
         with duckdb.connect() as connection:

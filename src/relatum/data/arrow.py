@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from relatum.data import compute as pc
 from relatum.data.buffers import array_values, fixed_array, in_one_piece, positions_array, texts_array
-from relatum.data.columns import Array, Column, boolean_column, exact_column, float_column, text_column
+from relatum.data.columns import Array, Column, boolean_column, column_of_texts, exact_column, float_column, text_column
 from relatum.data.date_patterns import ISO, dates_of
 from relatum.data.days import MICROSECONDS_A_DAY
 from relatum.data.moments import PER_SECOND, SECONDS_A_DAY, refuse_far_days, refuse_far_moments, wall_clock
@@ -170,13 +170,12 @@ def column_from_arrow(array: Any, wanted: Type | None = None, zone: str = "UTC")
         array = column_to_arrow(_moments(in_one_piece(array), sized(array) or found, zone))
     if target != found:
         array = _converted(array, target)
-    fresh = target.kind is Kind.TEXT and not pa.types.is_dictionary(array.type)
-    if fresh:
-        array = pc.dictionary_encode(pc.cast(array, pa.large_string()))
+    if target.kind is Kind.TEXT and not pa.types.is_dictionary(array.type):
+        return column_of_texts(array)
     array = in_one_piece(array)
     nulls = array_values(pc.is_null(array)) if array.null_count else None
     if target.kind is Kind.TEXT:
-        return _text(array, nulls, distinct=fresh)
+        return _text(array, nulls)
     if target.kind is Kind.FLOAT:
         return float_column(target, array_values(pc.cast(array, pa.float64()), 0.0), nulls)
     if target.kind is Kind.BOOLEAN:
@@ -292,7 +291,7 @@ def with_nulls(array: Any, markers: Sequence[str]) -> Any:
     return pc.if_else(pc.is_in(array, value_set=pa.array(known, array.type)), pa.scalar(None, array.type), array)
 
 
-def _text(array: Any, nulls: NDArray[np.bool_] | None, *, distinct: bool) -> Column:
+def _text(array: Any, nulls: NDArray[np.bool_] | None) -> Column:
     texts = array.dictionary
     if texts.null_count:
         # A dictionary may itself hold null: its positions then stand for null too.
@@ -301,7 +300,7 @@ def _text(array: Any, nulls: NDArray[np.bool_] | None, *, distinct: bool) -> Col
         extra = missing[codes]
         nulls = extra if nulls is None else nulls | extra
         texts = texts_array([text or "" for text in texts.to_pylist()])
-    return text_column(TEXT, array_values(array.indices, 0).astype(np.int64), texts, nulls, distinct=distinct)
+    return text_column(TEXT, array_values(array.indices, 0).astype(np.int64), texts, nulls)
 
 
 def _whole_numbers(array: Any, target: Type) -> Array:

@@ -10,14 +10,17 @@ from msgspec import Struct
 from numpy.typing import NDArray
 
 from relatum.data import compute as pc
-from relatum.data.buffers import array_values, positions_array
-from relatum.data.types import Kind, Type
+from relatum.data.buffers import array_values, in_one_piece, positions_array
+from relatum.data.sorting import sorted_texts
+from relatum.data.types import TEXT, Kind, Type
 
 Array = NDArray[Any]
 _INTEGERS = (np.int8, np.int16, np.int32, np.int64)
 _UNSIGNED = (np.uint8, np.uint16, np.uint32)
 #: Whole numbers whose range is at most this many times their count are grouped by a table rather than by sorting.
 _TABLE_FACTOR = 4
+#: So many rows are worked at once: what is noted of them stays in a near cache.
+_STRETCH = 1 << 16
 
 
 class Column(Struct, frozen=True, eq=False):
@@ -175,9 +178,7 @@ def boolean_column(type_: Type, values: Array, nulls: NDArray[np.bool_] | None =
     return Column(type_, values.astype(np.bool_, copy=False), nulls, None, 0, 1)
 
 
-def text_column(
-    type_: Type, codes: Array, texts: Any, nulls: NDArray[np.bool_] | None = None, *, distinct: bool = False
-) -> Column:
+def text_column(type_: Type, codes: Array, texts: Any, nulls: NDArray[np.bool_] | None = None) -> Column:
     """A column of text.
 
     Parameters
@@ -190,39 +191,54 @@ def text_column(
         The texts; they may repeat, be in any order or be unused.
     nulls : numpy.ndarray of bool, optional
         True where there is no value; as long as ``codes``.
-    distinct : bool
-        Each text is there once, and some row has it.
     """
     if nulls is not None:
         nulls = nulls if nulls.any() else None
     texts = pc.cast(texts, pa.large_string())
-    if distinct:
-        order = array_values(pc.array_sort_indices(texts))
-        lookup = np.empty(max(len(order), 1), dtype=np.int64)
-        lookup[order] = np.arange(len(order))
-        known = pc.take(texts, positions_array(order))
-    else:
-        used = np.zeros(len(texts), dtype=np.bool_)
-        used[codes if nulls is None else codes[~nulls]] = True
-        kept = np.flatnonzero(used)
-        known, positions = sorted_texts(pc.take(texts, positions_array(kept)))
-        lookup = np.zeros(len(used), dtype=np.int64)
-        lookup[kept] = positions
+    used = np.zeros(len(texts), dtype=np.bool_)
+    used[codes if nulls is None else codes[~nulls]] = True
+    kept = np.flatnonzero(used)
+    known, positions = sorted_texts(pc.take(texts, positions_array(kept)))
+    lookup = np.zeros(len(used), dtype=np.int64)
+    lookup[kept] = positions
     codes = lookup[codes] if len(texts) else np.zeros(len(codes), dtype=np.int64)
+    return _sorted_column(type_, codes, known, nulls)
+
+
+def column_of_texts(texts: Any) -> Column:
+    """A column of the texts of an array.
+
+    Parameters
+    ----------
+    texts : pyarrow.Array or pyarrow.ChunkedArray of string
+        A text or null for each row.
+    """
+    texts = pc.cast(texts, pa.large_string())
+    nulls = array_values(pc.is_null(in_one_piece(texts))) if texts.null_count else None
+    known, codes = sorted_texts(texts)
+    return _sorted_column(TEXT, codes, known, nulls)
+
+
+def _sorted_column(type_: Type, codes: Array, known: Any, nulls: NDArray[np.bool_] | None) -> Column:
     if nulls is not None:
         codes[nulls] = 0
     size = len(known)
     return Column(type_, narrow_codes(codes, max(size, 1)), nulls, known, 0, max(size - 1, 0))
 
 
-def sorted_texts(texts: Any) -> tuple[Any, Array]:
-    """The distinct texts sorted by code point, and for each given text its position among them."""
-    encoded = pc.dictionary_encode(texts)
-    order = array_values(pc.array_sort_indices(encoded.dictionary))
-    rank = np.empty(len(order), dtype=np.int64)
-    rank[order] = np.arange(len(order))
-    positions = rank[array_values(encoded.indices)] if len(texts) else np.zeros(0, dtype=np.int64)
-    return pc.take(encoded.dictionary, positions_array(order)), positions
+def _by_table(column: Column) -> tuple[Array, Array]:
+    """The distinct values of a column of not too wide a range, and which one each row has; null has any."""
+    stretches = [slice(start, start + _STRETCH) for start in range(0, len(column), _STRETCH)]
+    present = np.zeros(column.upper - column.lower + 1, dtype=np.bool_)
+    for each in stretches:
+        offsets = column.values[each].astype(np.int64) - column.lower
+        present[offsets if column.nulls is None else offsets[~column.nulls[each]]] = True
+    distinct = np.flatnonzero(present) + column.lower
+    numbers = narrow_codes(np.maximum(np.cumsum(present) - 1, 0), len(distinct) + 2)
+    codes = np.empty(len(column), numbers.dtype)
+    for each in stretches:
+        codes[each] = numbers[column.values[each].astype(np.int64) - column.lower]
+    return distinct, codes
 
 
 def members_of(column: Column) -> Members:
@@ -244,11 +260,7 @@ def members_of(column: Column) -> Members:
         # A column's dictionary holds just the texts in use, sorted: the positions are the codes already.
         distinct, codes = np.arange(len(column.dictionary)), column.values.astype(np.int64)
     elif kind is Kind.BOOLEAN or (column.type.exact and column.upper - column.lower <= _TABLE_FACTOR * len(known)):
-        offsets = column.values.astype(np.int64) - column.lower
-        present = np.zeros(column.upper - column.lower + 1, dtype=np.bool_)
-        present[offsets if column.nulls is None else offsets[~column.nulls]] = True
-        distinct = np.flatnonzero(present) + column.lower
-        codes = (np.cumsum(present) - 1)[offsets]
+        distinct, codes = _by_table(column)
     else:
         # Sorted once: that is sooner done than looking each value up among the distinct ones.
         distinct, codes = np.unique(known, return_inverse=True)

@@ -26,6 +26,16 @@ def index_in(values: Any, value_set: Any) -> Any:
     return compiled.call_function("index_in", [values], compiled.SetLookupOptions(value_set))
 
 
+def less(values: Any, other: Any) -> Any:
+    """Whether each value comes before the other."""
+    return compiled.call_function("less", [values, other])
+
+
+def not_equal(values: Any, others: Any) -> Any:
+    """Whether each value differs from the other at its place."""
+    return compiled.call_function("not_equal", [values, others])
+
+
 def is_null(values: Any) -> Any:
     """Whether each value is missing."""
     return compiled.call_function("is_null", [values], compiled.NullOptions())

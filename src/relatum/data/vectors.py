@@ -11,8 +11,9 @@ import pyarrow as pa
 from numpy.typing import NDArray
 
 from relatum.data.buffers import texts_array
-from relatum.data.columns import Array, Column, float_column, sorted_texts
+from relatum.data.columns import Array, Column, float_column
 from relatum.data.days import MICROSECONDS_A_DAY
+from relatum.data.sorting import sorted_texts
 from relatum.data.types import BOOLEAN, FLOAT, Kind, Type
 from relatum.errors import ValueOverflowError
 

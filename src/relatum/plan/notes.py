@@ -183,14 +183,25 @@ def overlapping(bounds: Bounds, axes: Iterable[Filter], keys: Iterable[int]) -> 
 
 
 def loss_notes(losses: Iterable[Loss]) -> list[Note]:
-    """What an engine left out, as notes: one for a lookup, however many of its columns were wanted."""
+    """What an engine left out, as notes: one for a lookup, however many of its columns were wanted.
+
+    A condition that left out other numbers of rows in other parts of the request is noted once, with the most of them.
+    """
     together: dict[Loss, list[str]] = {}
+    most: dict[Loss, int] = {}
     for loss in losses:
         if isinstance(loss, LostLookup):
             together.setdefault(replace(loss, column=""), []).append(loss.column)
+        elif isinstance(loss, LostCondition):
+            alike = replace(loss, rows=0)
+            together.setdefault(alike, [])
+            most[alike] = max(loss.rows, most.get(alike, 0))
         else:
             together.setdefault(loss, [])
-    return [_loss_note(loss, list(dict.fromkeys(columns))) for loss, columns in together.items()]
+    return [
+        _loss_note(replace(loss, rows=most[loss]) if isinstance(loss, LostCondition) else loss, sorted(set(columns)))
+        for loss, columns in together.items()
+    ]
 
 
 def _loss_note(loss: Loss, columns: list[str]) -> Note:

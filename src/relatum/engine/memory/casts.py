@@ -14,9 +14,10 @@ from relatum.data import compute as pc
 from relatum.data import vectors as v
 from relatum.data.arrow import column_to_arrow
 from relatum.data.buffers import array_values, texts_array
-from relatum.data.columns import Column, exact_column, float_column, sorted_texts
+from relatum.data.columns import Column, exact_column, float_column
 from relatum.data.date_patterns import moments_of
 from relatum.data.days import day_of
+from relatum.data.sorting import sorted_texts
 from relatum.data.types import DATE, FLOAT, INTEGER, TEXT, Kind, Type
 from relatum.engine.memory.rounding import bounded, rounded, rounded_floats
 

@@ -76,11 +76,15 @@ def evaluate_tree(
     return known[id(expression)]
 
 
+#: Dates repeat where a column spans no more of them than this, and has each of these so often on average.
+_MOST_DATES, _OFTEN = 1 << 16, 4
+
+
 class RowReader:
     """Turns row expressions over one table into functions of a chunk.
 
     Parts of an expression that read one lookup only are worked out once for the lookup's few rows, and parts that
-    read one text column only once for its members; the chunk then just picks.
+    read one column of texts or of repeated dates only once for its members; the chunk then just picks.
     """
 
     def __init__(self, store: MemoryStore, table: str) -> None:
@@ -137,7 +141,7 @@ class RowReader:
             if isinstance(expression, ColumnValue):
                 return self._own(expression)
             one = next(iter(columns))
-            if len(columns) == 1 and isinstance(one, ColumnValue) and one.type.kind is Kind.TEXT:
+            if len(columns) == 1 and isinstance(one, ColumnValue) and self._repeats(one):
                 return self._from_members(expression, one)
         if isinstance(expression, NoMatch):
             # The row's own table: a real row never means no match.
@@ -176,6 +180,13 @@ class RowReader:
             return v.truth(np.arange(self.store.rows(place) + 1) == self.store.rows(place))
         assert isinstance(leaf, ColumnValue)
         return self.store.extended(place, leaf.column)
+
+    def _repeats(self, column: ColumnValue) -> bool:
+        """Whether what is made of a column is worked out once for each member: of texts, and of dates that repeat."""
+        if column.type.kind is not Kind.DATE:
+            return column.type.kind is Kind.TEXT
+        dates = self.store.column(self.table, column.column)
+        return dates.upper - dates.lower < min(_MOST_DATES, len(dates) // _OFTEN)
 
     def _from_members(self, expression: Expression, column: ColumnValue) -> Evaluate:
         members = self.store.members(self.table, column.column)
