@@ -98,6 +98,7 @@ def many() -> relatum.Model:
         {
             "shop": pa.array(range(400)),
             "town": [f"town {number % 23}" if number % 9 else None for number in range(400)],
+            "pace": [None if number % 11 == 0 else number / 7 for number in range(400)],
             "rent": pa.array([None if number % 7 == 0 else Decimal(number) / 4 for number in range(400)], pa.decimal128(9, 2)),
         }
     )  # fmt: skip
@@ -111,6 +112,7 @@ def many() -> relatum.Model:
             "large": some(chance.integers(-(2**40), 2**40, ROWS), pa.int64()),
             "money": pa.array([Decimal(int(each)) / 100 for each in chance.integers(-5000, 99999, ROWS)], pa.decimal128(9, 2)),
             "speed": some(chance.random(ROWS), pa.float64()),
+            "gust": np.where(chance.random(ROWS) < 0.01, 1e307, 1.0) * chance.random(ROWS),
             "paid": some(chance.random(ROWS) < 0.5, pa.bool_()),
             "kind": pa.array([("ash", "elm", "fir", None)[at] for at in chance.integers(0, 4, ROWS)]),
         }
@@ -143,6 +145,12 @@ VALUES = (
     "max(sale.money - shop.rent)",
     "sole(sale.kind)",
     "sum(sale.speed)",
+    "avg(sale.speed * sale.money)",
+    "sum(sale.tiny - shop.pace * sale.speed)",
+    "sum(sale.small * (1 - sale.speed / 4))",
+    "avg(sale.gust)",
+    "sum(sale.gust * sale.gust)",
+    "max(sale.speed)",
     "median(sale.tiny)",
 )
 CONDITIONS = (
@@ -154,6 +162,7 @@ CONDITIONS = (
     "sale.kind = 'elm'",
     "sale.kind in ('ash', 'fir')",
     "shop.town <> 'town 5'",
+    "shop.town in ('town 1', 'town 12', 'town 4')",
     "shop.town like '%1%'",
     "shop.rent > 40",
     "sale.small > sale.large over sale",
@@ -168,15 +177,18 @@ CONDITIONS = (
     st.lists(st.sampled_from(VALUES), min_size=1, max_size=4, unique=True),
     st.lists(st.sampled_from(CONDITIONS), max_size=3, unique=True),
     st.sampled_from(["", "shop where sum(sale.tiny) > 0", "sale.order where count(sale) > 3"]),
+    st.sampled_from([scan.CHUNK_ROWS, 7000]),
 )
 def test_tables_of_many_blocks_are_worth_the_same(
-    many: relatum.Model, fields: list[str], values: list[str], conditions: list[str], keep: str
+    many: relatum.Model, fields: list[str], values: list[str], conditions: list[str], keep: str, stretch: int
 ) -> None:
     named = {f"v{number}": formula for number, formula in enumerate(values)}
     asked: dict[str, Any] = {"rows": fields, "values": named, "where": " and ".join(conditions)}
     if keep:
         asked["keep"] = keep
-    answers, _ = both_ways(many, **asked)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(scan, "CHUNK_ROWS", stretch)
+        answers, _ = both_ways(many, **asked)
     assert repr(answers[0]) == repr(answers[1])
 
 
@@ -184,7 +196,11 @@ def test_tables_of_many_blocks_are_worth_the_same(
 WAYS = (
     ({"values": "sum(sale.small * sale.tiny)", "where": "sale.tiny > 5"}, "by compiled loops"),
     ({"rows": "shop.town", "values": "count(distinct sale.tiny)"}, "by compiled loops"),
-    ({"values": "sum(sale.speed)"}, "floats"),
+    ({"rows": "shop.town", "values": "sum(sale.speed * sale.money / 100)"}, "by compiled loops"),
+    ({"values": "sum(sale.speed)"}, "floats of one group"),
+    ({"rows": "shop.town", "values": "sum(sale.gust * sale.gust)"}, "not finite"),
+    ({"rows": "shop.town", "values": "max(sale.speed)"}, "greatest float"),
+    ({"rows": "shop.town", "values": "sum(sale.speed / sale.tiny)"}, "more than numbers added"),
     ({"values": "median(sale.tiny)"}, "all rows of a group"),
     ({"rows": "sale.order, sale.tiny", "values": "sum(sale.large)"}, "too many groups"),
     ({"values": "sum(sale.large * 1000)"}, "64 bits"),

@@ -11,10 +11,19 @@ from msgspec import Struct, field
 
 from relatum.data import groups as grouping
 from relatum.data.columns import Array, Column
+from relatum.data.types import Kind
 from relatum.data.vectors import spread
 from relatum.engine.memory.blocks.drive import CHUNK_ROWS, Worker, folds_of, marks_of
 from relatum.engine.memory.blocks.drive import survivors as survivors_in_blocks
-from relatum.engine.memory.blocks.program import FEW_GROUPS, Program, Selection, WhyNot, program_of, selection_of
+from relatum.engine.memory.blocks.program import (
+    FEW_GROUPS,
+    Program,
+    Selection,
+    WhyNot,
+    adds_by_stretch,
+    program_of,
+    selection_of,
+)
 from relatum.engine.memory.blocks.ready import loops_for
 from relatum.engine.memory.distinct import GroupOfRow
 from relatum.engine.memory.filters import narrowed, survivors
@@ -61,6 +70,11 @@ class _Scan:
         for size in self.sizes:
             self.groups *= size
         self.dense = self.groups <= grouping.DENSE_GROUPS
+        floats = any(
+            kind == "sum" and number is not None and task.arguments[number].type.kind is Kind.FLOAT
+            for kind, number in task.folds
+        )
+        self.by_stretch = floats and adds_by_stretch(self.groups)
         self.tests = narrowed([*(test.test for test in task.tests), *task.marks])
         found = loops_for(task.rows)
         self.why_not = found if isinstance(found, WhyNot) else None
@@ -72,10 +86,11 @@ class _Scan:
         """Carry the scan out in blocks where that can be, else with NumPy; with the same result."""
         if self.selection is not None and self.spans:
             likely = self.task.rows if self.groups <= FEW_GROUPS else self._likely_rows
-            program = program_of(self.task, likely, cores())
-            if isinstance(program, Program):
-                return self._in_blocks(self.selection, program)
-            self.why_not = program
+            program = program_of(self.task, likely, cores(), len(self.spans))
+            found = self._in_blocks(self.selection, program) if isinstance(program, Program) else program
+            if isinstance(found, ScanResult):
+                return found
+            self.why_not = found
         result = self._with_numpy()
         result.way = self.why_not.reason if self.why_not else ""
         return result
@@ -98,7 +113,7 @@ class _Scan:
             return survivors(self.tests, span.start, span.stop)
         return survivors_in_blocks(self.loops, self.selection, span.start, span.stop)
 
-    def _in_blocks(self, selection: Selection, program: Program) -> ScanResult:
+    def _in_blocks(self, selection: Selection, program: Program) -> ScanResult | WhyNot:
         marks = marks_of(program)
 
         def work(spans: Iterator[Span]) -> Worker:
@@ -109,7 +124,8 @@ class _Scan:
 
         workers = shared_out(work, self.spans, _refuse)
         lost = {key: sum(int(worker.lost[at]) for worker in workers) for at, key in enumerate(program.lost)}
-        return self._occurring(folds_of(program, workers), lost)
+        folds = folds_of(program, workers)
+        return WhyNot("a sum of floats is not finite") if folds is None else self._occurring(folds, lost)
 
     def _with_numpy(self) -> ScanResult:
         total: list[Fold] | None = None
@@ -161,7 +177,7 @@ class _Scan:
         return _Batch([[] for _ in self.sizes], [[] for _ in self.task.arguments])
 
     def _foldable(self, rows: int) -> bool:
-        return self.dense and not self.task.keep and rows >= self.groups
+        return self.dense and not self.task.keep and (rows >= self.groups or self.by_stretch)
 
     # -- chunks -----------------------------------------------------------------------------------------------------
 
@@ -177,7 +193,7 @@ class _Scan:
         folded alone.
         """
         most = min(self.groups, _FEW_ROWS)
-        if self.selection is None or not self.spans or 2 * self._likely_rows > most:
+        if self.selection is None or not self.spans or self.by_stretch or 2 * self._likely_rows > most:
             return None
 
         def passing(spans: Iterator[Span]) -> list[Chunk]:

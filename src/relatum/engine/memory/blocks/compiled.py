@@ -20,11 +20,14 @@ from numba.core import config, types
 from relatum.engine.memory.blocks import loops, typed
 from relatum.engine.memory.blocks.instructions import (
     ADD,
+    ADD_FLOATS,
     ALSO,
     ANEW,
+    AS_FLOAT,
     BLOCK,
     COUNT,
     COUNT_AND_SUM,
+    DIVIDE_FLOATS,
     DONE,
     EITHER,
     FIXED,
@@ -40,10 +43,13 @@ from relatum.engine.memory.blocks.instructions import (
     MISSING,
     MISSING_THERE,
     MULTIPLY,
+    MULTIPLY_FLOATS,
     PART,
     PICK,
     SUBTRACT,
+    SUBTRACT_FLOATS,
     SUM,
+    SUM_FLOATS,
     TOO,
 )
 
@@ -108,6 +114,12 @@ def _select(start, stop, steps, rows, passing):
 
 
 @numba.njit(nogil=True)
+def _floats(registers, first, second, target):
+    """Three registers, as floats."""
+    return registers[first].view(np.float64), registers[second].view(np.float64), registers[target].view(np.float64)
+
+
+@numba.njit(nogil=True)
 def _fold(start, rows, total, every, keys, operations, folds, one, groups, registers, missing):
     """Fold rows of a stretch, counted from its start: ``every`` says that they are all from there on.
 
@@ -138,6 +150,20 @@ def _fold(start, rows, total, every, keys, operations, folds, one, groups, regis
                 loops.subtract(registers[first], registers[second], registers[target], count)
             elif word == MULTIPLY:
                 loops.multiply(registers[first], registers[second], registers[target], count)
+            elif word == AS_FLOAT:
+                loops.as_float(registers[first], np.float64(second), registers[target].view(np.float64), count)
+            elif word == ADD_FLOATS:
+                left, right, result = _floats(registers, first, second, target)
+                loops.add(left, right, result, count)
+            elif word == SUBTRACT_FLOATS:
+                left, right, result = _floats(registers, first, second, target)
+                loops.subtract(left, right, result, count)
+            elif word == MULTIPLY_FLOATS:
+                left, right, result = _floats(registers, first, second, target)
+                loops.multiply(left, right, result, count)
+            elif word == DIVIDE_FLOATS:
+                left, right, result = _floats(registers, first, second, target)
+                loops.divide(left, right, result, count)
             elif word == KNOWN:
                 missing[target][:count] = 0
             elif word == MISSING:
@@ -167,6 +193,13 @@ def _fold(start, rows, total, every, keys, operations, folds, one, groups, regis
                     into[0] += loops.total(registers[register], count)
                 else:
                     loops.add_up(registers[register], groups, count, into)
+            elif word == SUM_FLOATS:
+                sums = carray(typed.pointer(address), typed.ONE, np.float64)
+                values = registers[register].view(np.float64)
+                if unknown >= 0:
+                    loops.sum_known(values, missing[unknown], groups, count, sums)
+                else:
+                    loops.add_up(values, groups, count, sums)
             elif word == COUNT_AND_SUM:
                 counts = carray(typed.pointer(bits), typed.ONE, np.int64)
                 loops.count_and_sum(registers[register], groups, count, counts, into)
@@ -214,9 +247,12 @@ def _prepare_neighbours() -> None:
         loops.group_all.compile((values, types.uint64, types.uint64, types.uint32, types.uint32[::1]))
         loops.load_all.compile((values, types.uint64, types.uint64, types.int64[::1]))
     loops.pass_too.compile((types.uint8[::1], types.uint64, types.uint8[::1]))
-    register = types.int64[::1]
+    register, floats = types.int64[::1], types.float64[::1]
     for loop in (loops.add, loops.subtract, loops.multiply):
         loop.compile((register, register, register, types.uint64))
+        loop.compile((floats, floats, floats, types.uint64))
+    loops.divide.compile((floats, floats, floats, types.uint64))
+    loops.as_float.compile((register, types.float64, floats, types.uint64))
     loops.total.compile((register, types.uint64))
 
 

@@ -12,7 +12,7 @@ from relatum.data.columns import Array
 from relatum.engine.memory.blocks.instructions import BLOCK, COUNT_AND_SUM, LOST
 from relatum.engine.memory.blocks.program import Accumulator, Program, Selection
 from relatum.engine.memory.distinct import DistinctFold
-from relatum.engine.memory.folds import CountFold, ExactSum, Extreme, Fold, FoldKind
+from relatum.engine.memory.folds import CountFold, ExactSum, Extreme, FloatSum, Fold, FoldKind
 from relatum.engine.memory.rows import Chunk
 
 #: Rows that a thread takes at once: many, since threads wait for each other's Python; few enough to end soon.
@@ -84,10 +84,18 @@ class Worker:
         addresses = np.array([kept.ctypes.data for kept in self.kept])
         self._folds[:, _ADDRESS] = addresses[self._folds[:, _ADDRESS]]
         self._folds[self._folds[:, _WORD] == COUNT_AND_SUM, _BITS] = addresses[0]
+        #: Sums of floats, by the number of the accumulator, of each stretch by where it starts.
+        self.stretches: dict[int, dict[int, Array]] = {
+            at: {} for at, each in enumerate(program.accumulators) if each.floats
+        }
+        self._of_floats = {at: np.flatnonzero(program.folds[:, _ADDRESS] == at) for at in self.stretches}
 
     def take_in(self, start: int, stop: int, *, free: bool) -> None:
         """Take in the rows of a stretch: of a ``free`` one all, without looking at the tests."""
         program = self.program
+        for at, known in self.stretches.items():
+            known[start] = _made(program.accumulators[at])
+            self._folds[self._of_floats[at], _ADDRESS] = known[start].ctypes.data
         into = (
             program.keys, self._operations, self._folds, program.groups == 1, _scratch.groups, self._registers,
             self._missing,
@@ -102,6 +110,8 @@ class Worker:
 
 
 def _made(accumulator: Accumulator) -> Array:
+    if accumulator.floats:
+        return np.zeros(accumulator.size)
     if accumulator.kind == "distinct":
         return np.zeros(accumulator.size, np.uint8)
     if accumulator.filler:
@@ -109,14 +119,31 @@ def _made(accumulator: Accumulator) -> Array:
     return np.zeros(accumulator.size, np.int64)
 
 
-def folds_of(program: Program, workers: list[Worker]) -> list[Fold]:
-    """What all threads have folded, put together into what the first one has."""
+def folds_of(program: Program, workers: list[Worker]) -> list[Fold] | None:
+    """What all threads have folded, put together into what the first one has.
+
+    None where floats came to what is no finite number: then some value may be null, which the loops do not see.
+    """
     first, *others = (worker.kept for worker in workers)
     for at, each in enumerate(program.accumulators):
+        if each.floats:
+            first[at] = _in_turn({start: sums for worker in workers for start, sums in worker.stretches[at].items()})
+            if not np.isfinite(first[at]).all():
+                return None
+            continue
         for other in others:
             if other[at] is not first[at]:  # threads share marks
                 _operation(each.kind)(first[at], other[at], out=first[at])
     return [_fold(program, each, first[0 if each.counts_rows else at]) for at, each in enumerate(program.accumulators)]
+
+
+def _in_turn(stretches: Mapping[int, Array]) -> Array:
+    """Sums of floats added up, one stretch after another."""
+    (_, total), *others = sorted(stretches.items(), key=lambda each: each[0])
+    with np.errstate(over="ignore", invalid="ignore"):
+        for _, sums in others:
+            total += sums
+    return total
 
 
 def _fold(program: Program, each: Accumulator, kept: Array) -> Fold:
@@ -125,6 +152,10 @@ def _fold(program: Program, each: Accumulator, kept: Array) -> Fold:
             counted = CountFold(0)
             counted.counts = kept
             return counted
+        case "sum" if each.floats:
+            floats = FloatSum(0)
+            floats.sums = kept
+            return floats
         case "sum":
             total = ExactSum(0)
             total.low, total.reach = kept, each.reach

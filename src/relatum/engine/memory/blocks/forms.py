@@ -12,7 +12,15 @@ from relatum.data import vectors as v
 from relatum.data.columns import Array, Column
 from relatum.data.types import INTEGER, Kind
 from relatum.engine.memory.aggregates import DistinctCode, MemberCode, RowNumber, RowValue
-from relatum.engine.memory.blocks.instructions import ADD, MULTIPLY, SUBTRACT
+from relatum.engine.memory.blocks.instructions import (
+    ADD,
+    ADD_FLOATS,
+    DIVIDE_FLOATS,
+    MULTIPLY,
+    MULTIPLY_FLOATS,
+    SUBTRACT,
+    SUBTRACT_FLOATS,
+)
 from relatum.engine.memory.rows import RowReader
 from relatum.engine.memory.store import MemoryStore
 from relatum.language.expression import (
@@ -21,6 +29,7 @@ from relatum.language.expression import (
     Choices,
     ColumnValue,
     Constant,
+    Expression,
     InContext,
     LetIn,
     LetValue,
@@ -36,6 +45,9 @@ _WORDS: dict[str, tuple[int, v.Arithmetic]] = {
     "-": (SUBTRACT, "subtract"),
     "*": (MULTIPLY, "multiply"),
 }
+_WORDS_OF_FLOATS = {"+": ADD_FLOATS, "-": SUBTRACT_FLOATS, "*": MULTIPLY_FLOATS, "/": DIVIDE_FLOATS}
+#: What is said of the bounds of floats: nobody looks at them.
+_ANY = (0, 0)
 
 
 class Own(Struct, frozen=True, eq=False):
@@ -64,7 +76,7 @@ class Looked(Struct, frozen=True, eq=False):
 
 
 class Fixed(Struct, frozen=True):
-    """A whole number that is the same for all rows."""
+    """A whole number, or one with the bits of a float, that is the same for all rows."""
 
     value: int
 
@@ -75,7 +87,7 @@ class Fixed(Struct, frozen=True):
 
 
 class Combined(Struct, frozen=True, eq=False):
-    """Two values added, subtracted or multiplied; what comes of it fits 64 bits."""
+    """Two values added, subtracted, multiplied or divided; a whole number that comes of it fits 64 bits."""
 
     word: int
     left: Form
@@ -83,7 +95,15 @@ class Combined(Struct, frozen=True, eq=False):
     bounds: tuple[int, int]
 
 
-Form = Own | Looked | Fixed | Combined
+class AsFloat(Struct, frozen=True, eq=False):
+    """Whole numbers as floats, divided by a number."""
+
+    form: Form
+    divisor: int
+    bounds: tuple[int, int] = _ANY
+
+
+Form = Own | Looked | Fixed | Combined | AsFloat
 
 
 def form_of(reader: RowReader, value: RowValue) -> Form | None:
@@ -99,13 +119,13 @@ def form_of(reader: RowReader, value: RowValue) -> Form | None:
             return None
         case ColumnValue(column=name):
             route = reader.route(value)
-            if value.type.kind is Kind.FLOAT:
-                return None
             return _looked(store, route, name) if route else Own(store.column(reader.table, name))
         case Constant(value=number):
+            if isinstance(number, float):
+                return Fixed(int(np.float64(number).view(np.int64)))
             return Fixed(number) if isinstance(number, int) and value.type.exact else None
         case Apply():
-            return _combined(reader, value)
+            return _of_floats(reader, value) if value.type.kind is Kind.FLOAT else _combined(reader, value)
         case Choices() | NoMatch() | Aggregate() | Ranked() | Narrowed() | InContext() | LetIn() | LetValue() | Slot():
             return None  # no row has a number of it
         case _:
@@ -117,7 +137,7 @@ def column_of(form: Form) -> Column | None:
     match form:
         case Own(column) | Looked(column=column):
             return column
-        case Fixed() | Combined():
+        case Fixed() | Combined() | AsFloat():
             return None
         case _:
             assert_never(form)
@@ -127,11 +147,16 @@ def _looked(store: MemoryStore, route: Route, name: str) -> Looked:
     place, index = route[-1].target, store.route_index(route)
     column = store.extended(place, name)
     stamps = (store.stamp(place.table, name), *(store.stamp(place.table, each) for each in place.level))
-    table = store.work.keep_lately(("wide", place, name), stamps, lambda: column.values.astype(np.int64))
+    table = store.work.keep_lately(("wide", place, name), stamps, lambda: _as_register(column))
     nulls = column.nulls
     if nulls is not None and not index.unmatched and not nulls[:-1].any():
         nulls = None
     return Looked(index.positions, table, nulls, column)
+
+
+def _as_register(column: Column) -> NDArray[np.int64]:
+    """A column's values as registers hold them."""
+    return column.values.view(np.int64) if column.type.kind is Kind.FLOAT else column.values.astype(np.int64)
 
 
 def _code(store: MemoryStore, column: ColumnValue, route: Route) -> Own | None:
@@ -159,6 +184,28 @@ def _combined(reader: RowReader, value: Apply) -> Combined | None:
             return None
         sides.append(side)
     return _together(word, operation, *sides)
+
+
+def _of_floats(reader: RowReader, value: Apply) -> Combined | None:
+    """Floats and whole numbers added and so on. Divided is by a constant alone: by 0 the value is null.
+
+    What is not finite is null, which the loops do not see; but so is then what comes of it, and the sum.
+    """
+    if value.function not in _WORDS_OF_FLOATS:
+        return None
+    if value.function == "/" and not (isinstance(value.arguments[1], Constant) and value.arguments[1].value):
+        return None
+    left, right = (_float(reader, argument) for argument in value.arguments)
+    if left is None or right is None:
+        return None
+    return Combined(_WORDS_OF_FLOATS[value.function], left, right, _ANY)
+
+
+def _float(reader: RowReader, value: Expression) -> Form | None:
+    if value.type.kind not in (Kind.FLOAT, Kind.INTEGER, Kind.DECIMAL):
+        return None
+    form = form_of(reader, value)
+    return form if form is None or value.type.kind is Kind.FLOAT else AsFloat(form, 10**value.type.scale)
 
 
 def _together(word: int, operation: v.Arithmetic, left: Form, right: Form) -> Combined | None:

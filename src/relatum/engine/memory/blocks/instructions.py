@@ -48,6 +48,13 @@ MISSING = 7
 MISSING_THERE = 8
 #: Rows that find nothing, whose number is operand one, are counted at the address in operand two, unless they were.
 LOST = 9
+#: A register's whole numbers as floats, divided by operand two.
+AS_FLOAT = 10
+#: Of two registers of floats, which are held as the whole numbers with the same bits.
+ADD_FLOATS = 11
+SUBTRACT_FLOATS = 12
+MULTIPLY_FLOATS = 13
+DIVIDE_FLOATS = 14
 OPERATION_WIDTH = 6
 
 # Folds: word, register, register of what has no value or -1, address of what is folded into, bits of a code.
@@ -59,4 +66,6 @@ GREATEST = 3
 MARK = 4
 #: The rows of each group are counted beside, at the address in the place of the bits.
 COUNT_AND_SUM = 5
+#: Floats, row after row.
+SUM_FLOATS = 6
 FOLD_WIDTH = 5

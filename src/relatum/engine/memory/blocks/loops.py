@@ -79,6 +79,20 @@ def multiply(one, other, target, count):
 
 
 @numba.njit(nogil=True)
+def divide(one, other, target, count):
+    """One register of floats divided by another."""
+    for at in range(count):
+        target[at] = one[at] / other[at]
+
+
+@numba.njit(nogil=True)
+def as_float(values, divisor, target, count):
+    """Whole numbers as floats, divided by a number."""
+    for at in range(count):
+        target[at] = np.float64(values[at]) / divisor
+
+
+@numba.njit(nogil=True)
 def total(values, count):
     """The sum of a register."""
     total = np.int64(0)

@@ -16,9 +16,10 @@ from numpy.typing import NDArray
 
 from relatum.data.columns import Array, Column
 from relatum.data.groups import DENSE_GROUPS
+from relatum.data.types import Kind
 from relatum.data.vectors import HIGHEST, LOWEST
 from relatum.engine.memory.blocks import instructions as words
-from relatum.engine.memory.blocks.forms import Combined, Fixed, Form, Looked, Own, column_of
+from relatum.engine.memory.blocks.forms import AsFloat, Combined, Fixed, Form, Looked, Own, column_of
 from relatum.engine.memory.distinct import DistinctFold
 from relatum.engine.memory.filters import MOST_RUNS, CodeTest, RangeTest, RowFilter, RowTest
 from relatum.engine.memory.folds import FoldKind
@@ -58,7 +59,10 @@ class Selection(Struct, frozen=True, eq=False):
 
 
 class Accumulator(Struct, frozen=True, eq=False):
-    """What a fold folds into: how many numbers, what they are before, and their bytes; none where rows are counted."""
+    """What a fold folds into: how many numbers, what they are before, and their bytes; none where rows are counted.
+
+    Sums of ``floats`` are apart for each stretch: what they are depends on the order in which they are added.
+    """
 
     kind: FoldKind
     size: int
@@ -66,6 +70,7 @@ class Accumulator(Struct, frozen=True, eq=False):
     bits: int
     reach: int
     counts_rows: bool
+    floats: bool
     column: Column | None
 
 
@@ -138,7 +143,7 @@ def _steps_of(test: RowFilter, rows: int, held: list[Array]) -> list[_Test]:
             raise TypeError(f"{type(test).__name__} is not a test of rows")
 
 
-def program_of(task: ScanTask, likely: int, workers: int) -> Program | WhyNot:
+def program_of(task: ScanTask, likely: int, workers: int, stretches: int) -> Program | WhyNot:
     """How a scan's rows are folded, or why that is left to NumPy.
 
     Parameters
@@ -149,6 +154,8 @@ def program_of(task: ScanTask, likely: int, workers: int) -> Program | WhyNot:
         About how many rows pass its tests.
     workers : int
         How many threads have accumulators of their own; marks of different values are shared.
+    stretches : int
+        In how many stretches rows are scanned, each of which has sums of floats of its own.
     """
     if task.keep:
         return WhyNot("an aggregate needs all rows of a group at once")
@@ -158,16 +165,24 @@ def program_of(task: ScanTask, likely: int, workers: int) -> Program | WhyNot:
     if groups > min(max(FEW_GROUPS, likely), DENSE_GROUPS):
         return WhyNot("there are too many groups for a place each")
     try:
-        return _Writer(task, groups, likely, workers).program()
+        return _Writer(task, groups, likely, workers, stretches).program()
     except _Unfit as unfit:
         return WhyNot(str(unfit))
+
+
+def adds_by_stretch(groups: int) -> bool:
+    """Whether floats of these groups are added up in each stretch by itself, row after row, and then the stretches.
+
+    NumPy and the loops do the same, so that they come to the same bits. One group alone NumPy adds more exactly.
+    """
+    return 1 < groups <= FEW_GROUPS
 
 
 class _Writer:
     """Writes a program: what is read twice is read into one register."""
 
-    def __init__(self, task: ScanTask, groups: int, likely: int, workers: int) -> None:
-        self.task, self.groups, self.likely, self.workers = task, groups, likely, workers
+    def __init__(self, task: ScanTask, groups: int, likely: int, workers: int, stretches: int) -> None:
+        self.task, self.groups, self.likely, self.workers, self.stretches = task, groups, likely, workers, stretches
         self.held: list[Array] = []
         self.operations: list[tuple[int, ...]] = []
         self.registers: dict[tuple[int, ...], int] = {}
@@ -188,13 +203,18 @@ class _Writer:
         for kind, number in task.folds:
             form = None if number is None else task.arguments[number].form
             register, unknown = (-1, -1) if number is None else read[number]
-            made = self._accumulator(kind, form, unknown)
+            floats = number is not None and task.arguments[number].type.kind is Kind.FLOAT
+            made = self._accumulator(kind, form, unknown, floats)
             if not made.counts_rows:  # else it is what the first fold counts
-                folds.append([_FOLDS[kind], register, unknown, len(accumulators), made.bits])
+                word = words.SUM_FLOATS if made.floats else _FOLDS[kind]
+                folds.append([word, register, unknown, len(accumulators), made.bits])
             accumulators.append(made)
         if self.groups > 1:
             folds = _with_counts(folds)
-        taken = sum(each.size * (1 if each.kind == "distinct" else 8 * self.workers) for each in accumulators)
+        taken = sum(
+            each.size * (1 if each.kind == "distinct" else 8 * (self.stretches if each.floats else self.workers))
+            for each in accumulators
+        )
         if taken > _MOST_BYTES:
             raise _Unfit("places for all groups would take too much memory")
         return Program(
@@ -209,13 +229,18 @@ class _Writer:
             held=held,
         )
 
-    def _accumulator(self, kind: FoldKind, form: Form | None, unknown: int) -> Accumulator:
+    def _accumulator(self, kind: FoldKind, form: Form | None, unknown: int, floats: bool) -> Accumulator:
         counts_rows = kind == "count" and form is not None and unknown < 0
         size, filler, bits, reach = (0 if counts_rows else self.groups), 0, 0, 0
         lower, upper = (0, 0) if form is None else form.bounds
         match kind:
             case "count":
-                pass
+                floats = False
+            case "sum" if floats:
+                if not adds_by_stretch(self.groups):
+                    raise _Unfit("floats of one group, or of very many, are added by NumPy")
+            case "min" | "max" if floats:
+                raise _Unfit("the least and the greatest float are found by NumPy")
             case "sum":
                 reach = max(abs(lower), abs(upper)) * self.task.rows
                 if reach >= 1 << 62:
@@ -233,12 +258,13 @@ class _Writer:
                 size = self.groups << bits
             case _:
                 assert_never(kind)
-        return Accumulator(kind, size, filler, bits, reach, counts_rows, None if form is None else column_of(form))
+        column = None if form is None else column_of(form)
+        return Accumulator(kind, size, filler, bits, reach, counts_rows, floats, column)
 
     def _read(self, number: int, form: Form | None) -> tuple[int, int]:
         """The registers of an argument and of which rows have no value; -1 where all have one."""
         if form is None:
-            raise _Unfit("an aggregate takes floats, or more than whole numbers added and multiplied")
+            raise _Unfit("an aggregate takes more than numbers added and multiplied")
         register = self._written(form)
         nulls = _nulls(form)
         lookups = self.task.arguments[number].lookups
@@ -267,7 +293,8 @@ class _Writer:
         """The register that holds a form's value."""
         match form:
             case Own(column):
-                kind, address = _column(column.values, self.task.rows, self.held)
+                values = column.values.view(np.int64) if column.type.kind is Kind.FLOAT else column.values
+                kind, address = _column(values, self.task.rows, self.held)
                 return self._register(words.LOAD, kind, address, 0, 0)
             case Looked(positions, table):
                 kind, address = _codes(positions, self.task.rows, len(table), self.held)
@@ -276,6 +303,8 @@ class _Writer:
                 return self._register(words.FIXED, 0, 0, value, 0)
             case Combined(word, left, right):
                 return self._register(word, 0, 0, self._written(left), self._written(right))
+            case AsFloat(whole, divisor):
+                return self._register(words.AS_FLOAT, 0, 0, self._written(whole), divisor)
             case _:
                 assert_never(form)
 
@@ -316,6 +345,8 @@ def _nulls(form: Form) -> list[Own | Looked]:
             return []
         case Combined(left=left, right=right):
             return [*_nulls(left), *_nulls(right)]
+        case AsFloat(whole):
+            return _nulls(whole)
         case _:
             assert_never(form)
 
