@@ -224,6 +224,43 @@ def test_it_is_said_how_a_table_is_scanned(many: relatum.Model, asked: dict[str,
     assert way in " ".join(ways)
 
 
+@pytest.mark.parametrize(
+    ("values", "where"),
+    [
+        (["sum(sale.speed)"], ""),
+        (["sum(sale.speed)"], "sale.small < 20000"),
+        (["sum(sale.speed)", "max(sale.speed)"], "sale.tiny = 3"),
+        (["avg(sale.speed * shop.pace)", "median(sale.tiny)"], "sale.tiny = 3"),
+    ],
+)
+def test_floats_are_added_stretch_by_stretch_however_few_rows_pass(
+    many: relatum.Model, values: list[str], where: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(scan, "CHUNK_ROWS", 300)  # fewer than there are shops
+    answers, _ = both_ways(many, rows="shop.shop", values=values, where=where)
+    assert repr(answers[0]) == repr(answers[1])
+
+
+def test_a_stretch_is_added_up_row_after_row_and_the_stretches_one_after_another(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr(scan, "CHUNK_ROWS", 300)
+    chance = np.random.default_rng(3)
+    shops, speeds = chance.integers(0, 400, 9000), chance.normal(size=9000) * 10.0 ** chance.integers(-9, 9, 9000)
+    expected: dict[int, float] = {}
+    for start in range(0, len(shops), 300):
+        stretch: dict[int, float] = {}
+        for shop, speed in zip(shops[start : start + 300].tolist(), speeds[start : start + 300].tolist(), strict=True):
+            stretch[shop] = stretch.get(shop, 0.0) + speed
+        for shop, total in stretch.items():
+            expected[shop] = expected.get(shop, 0.0) + total
+    model = relatum.Model()
+    model.add_table("sale", pa.table({"shop": shops, "speed": speeds}))
+    answers, _ = both_ways(model, rows="sale.shop", values={"total": "sum(sale.speed)"}, totals=False)
+    for rows, _ in answers:
+        assert {row["sale.shop"]: row["total"] for row in rows} == expected
+
+
 EXTREMES = {
     "x": [-(2**63), -1, 0, 2**63 - 1, None],
     "zero": pa.array([Decimal(0)] * 5, pa.decimal128(30, 18)),

@@ -29,13 +29,23 @@ from relatum.plan.nodes import Restriction
 
 #: Codes that are in so many unbroken runs are compared with each.
 MOST_RUNS = 3
+#: Rows are noted where they are one in so many before a costly test, or one in so many before another.
+_FEW, _VERY_FEW = 4, 24
 
 
 class RowFilter(Protocol):
-    """A condition on rows. ``share`` is an estimate of how many pass, and ``never`` is whether surely none does."""
+    """A condition on rows.
+
+    ``share`` is an estimate of how many pass, and ``never`` is whether surely none does.
+    """
 
     share: float
     never: bool
+
+    @property
+    def costly(self) -> bool:
+        """Whether a row takes longer than comparing a number or looking up a mark."""
+        ...
 
     def mask(self, chunk: Chunk) -> NDArray[np.bool_]:
         """Which rows of the chunk pass."""
@@ -79,6 +89,11 @@ class CodeTest(Struct):
         """The test that passes the marked codes."""
         return cls(codes, marks.passing, marks.runs, marks.share, not marks.runs)
 
+    @property
+    def costly(self) -> bool:
+        """Where codes are found by way of another table."""
+        return self.codes.positions is not None
+
     def mask(self, chunk: Chunk) -> NDArray[np.bool_]:
         """Which rows of the chunk pass."""
         part = self.codes.slice(chunk.start, chunk.stop, chunk.rows)
@@ -119,6 +134,11 @@ class RangeTest(Struct):
         low, high = max(low, column.lower), min(high, column.upper)
         share = max(high - low + 1, 0) / (column.upper - column.lower + 1)
         return cls(column, low, high, share, high < low)
+
+    @property
+    def costly(self) -> bool:
+        """Never."""
+        return False
 
     def mask(self, chunk: Chunk) -> NDArray[np.bool_]:
         """Which rows of the chunk pass."""
@@ -182,6 +202,11 @@ class RowTest(Struct):
     condition: Evaluate
     share: float = 0.4
     never: bool = False
+
+    @property
+    def costly(self) -> bool:
+        """Always: a condition may be any."""
+        return True
 
     def mask(self, chunk: Chunk) -> NDArray[np.bool_]:
         """Which rows of the chunk pass."""
@@ -303,16 +328,20 @@ def _truth(expression: Expression, judged: Column, length: int) -> NDArray[np.bo
 
 
 def survivors(tests: list[RowFilter], start: int, stop: int) -> Chunk:
-    """The rows of a stretch that pass every test: the most selective test first, the rest only for what it leaves."""
+    """The rows of a stretch that pass every test: the most selective test first, the rest only for what it leaves.
+
+    To note the rows that are left takes as long as many comparisons of all of them, unless they are few.
+    """
     chunk = Chunk(start, stop)
     mask: NDArray[np.bool_] | None = None
-    for test in tests:
+    for number, test in enumerate(tests):
         found = test.mask(chunk)
         if chunk.rows is not None:
             chunk = Chunk(start, stop, chunk.rows[found])
             continue
         mask = found if mask is None else mask & found
-        if np.count_nonzero(mask) * 4 < stop - start:
+        few = _FEW if number + 1 < len(tests) and tests[number + 1].costly else _VERY_FEW
+        if np.count_nonzero(mask) * few < stop - start:
             chunk, mask = Chunk(start, stop, np.flatnonzero(mask)), None
     if mask is not None and not mask.all():
         chunk = Chunk(start, stop, np.flatnonzero(mask))
