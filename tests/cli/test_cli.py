@@ -51,6 +51,7 @@ STARTS = [
     (["edit", "nursery.toml", "measure", "twice", "revenue * 2", "--dry-run"], (*ENGINE, "rich")), (["impact", "nursery.toml", "revenue"], ENGINE),
     (["--help"], HELP), (["pivot", "--help"], HELP), (["edit", "m.toml", "measure", "--help"], HELP),
     (["pivot", "nursery.toml", "--values", "revenue", "--rows", "customer.region"], ("pandas", "matplotlib", "openpyxl", "xlsxwriter", "jinja2", "duckdb", "sqlglot", "pyarrow.compute")),
+    (["pivot", "nursery.toml", "--values", "revenue", "--rows", "category.department open ('Edibles'), category.category", "--where", "customer.region in ('North', 'South')"], ("pandas", "pyarrow.compute")),
 ]  # fmt: skip
 
 

@@ -147,8 +147,8 @@ def test_notes_tell_what_is_hidden_and_what_a_share_is_of(shared_stall: relatum.
         "product.kind closed, product.product", values="s: sole(sales.quantity)[pin last calendar.date]"
     )
     assert any("at a deeper level" in note.text for note in shut.notes) or told(shut)
-    there = shared_stall.pivot("product.product open ('yew'), customer.customer", values="quantity")
-    assert any("are not shown under product.product: 'yew'" in note.text for note in there.notes)
+    there = shared_stall.pivot("product.product open ('yew', 'fig', null), customer.customer", values="quantity")
+    assert "product.product does not show 'yew', null, so they are not opened." in [note.text for note in there.notes]
 
 
 def test_a_row_that_several_hidden_members_reach_is_in_the_others_once() -> None:

@@ -36,6 +36,11 @@ def not_equal(values: Any, others: Any) -> Any:
     return compiled.call_function("not_equal", [values, others])
 
 
+def is_in(values: Any, value_set: Any) -> Any:
+    """Whether each value is one of another array."""
+    return compiled.call_function("is_in", [values], compiled.SetLookupOptions(value_set))
+
+
 def is_null(values: Any) -> Any:
     """Whether each value is missing."""
     return compiled.call_function("is_null", [values], compiled.NullOptions())

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import numpy as np
-import pyarrow as pa
 from numpy.typing import NDArray
 
 from relatum.data import compute as pc
-from relatum.data.buffers import array_values
+from relatum.data.buffers import array_values, texts_array
 from relatum.data.columns import Members
 from relatum.plan.nodes import Closing
 
@@ -17,8 +16,8 @@ def opened_members(closing: Closing, members: Members) -> NDArray[np.bool_]:
     known = members.values
     opened = np.zeros(members.size, np.bool_)
     if closing.members and known.dictionary is not None:
-        texts = pa.array(closing.members, known.dictionary.type)
-        opened[: members.null] = array_values(pc.is_in(known.dictionary, value_set=texts))[known.values]
+        texts = texts_array([text for text in closing.members if isinstance(text, str)])
+        opened[: members.null] = array_values(pc.is_in(known.dictionary, texts))[known.values]
     elif closing.members:
         # A fraction is not a member of a column of whole numbers, and must not make floats of the rest.
         fraction = known.values.dtype.kind == "f"

@@ -6,10 +6,10 @@ import difflib
 from collections.abc import Callable, Iterable, Iterator
 
 import numpy as np
-import pyarrow as pa
 from msgspec import Struct
 
 from relatum.data import compute as pc
+from relatum.data.buffers import array_values, positions_array, texts_array
 from relatum.data.columns import Members
 from relatum.data.types import TEXT
 from relatum.language.expression import Apply, Choices, ColumnValue, Constant, Expression, inner_of
@@ -63,8 +63,9 @@ def _kept(
 def _absent(texts: tuple[str, ...], members: Members) -> tuple[str, ...]:
     """The texts that are not members."""
     known = members.values.dictionary
-    there = set(known.filter(pc.is_in(known, value_set=pa.array(texts, known.type))).to_pylist())
-    return tuple(text for text in texts if text not in there)
+    there = np.flatnonzero(array_values(pc.is_in(known, texts_array(texts))))
+    found = set(pc.take(known, positions_array(there)).to_pylist())
+    return tuple(text for text in texts if text not in found)
 
 
 def _compared(expressions: Iterable[Expression]) -> Iterator[tuple[ColumnValue, list[str]]]:

@@ -43,12 +43,20 @@ class BestOf(Struct, frozen=True):
 
 
 class Opened(Struct, frozen=True):
-    """The members that ``open (…)`` names: as their column holds them, null, no match; and as written."""
+    """The members that ``open (…)`` names: each as written and as its column holds it (None is null); and no match."""
 
-    members: tuple[int | float | str | bool, ...]
-    null: bool
+    named: tuple[tuple[str, int | float | str | bool | None], ...]
     no_match: bool
-    written: tuple[str, ...]
+
+    @property
+    def members(self) -> tuple[int | float | str | bool, ...]:
+        """The members other than null and no match."""
+        return tuple(held for _, held in self.named if held is not None)
+
+    @property
+    def null(self) -> bool:
+        """Whether null is among them."""
+        return any(held is None for _, held in self.named)
 
 
 class AxisField(Struct, frozen=True):
@@ -391,22 +399,15 @@ class _Fields:
 
     def _opened(self, reader: RequestReader, field: AxisField, members: Sequence[Literal | str]) -> Opened:
         assert field.field.type is not None, "the fields of axes are columns"
-        values: list[int | float | str | bool] = []
-        written: list[str] = []
+        named: list[tuple[str, int | float | str | bool | None]] = []
         for each in members:
             if isinstance(each, str):
-                written.append(each)
-                continue
-            written.append(reader.written(each.span))
-            if each.value is not None:
-                held = _held(each, field.field.type)
-                if held is None:
-                    raise reader.error(
-                        f"{field.name} is {an(field.field.type)}, but this is {an(each.type)}.", each.span
-                    )
-                values.append(held)
-        null = any(isinstance(each, Literal) and each.value is None for each in members)
-        return Opened(tuple(values), null, NO_MATCH in members, tuple(written))
+                continue  # no match
+            held = None if each.value is None else _held(each, field.field.type)
+            if held is None and each.value is not None:
+                raise reader.error(f"{field.name} is {an(field.field.type)}, but this is {an(each.type)}.", each.span)
+            named.append((reader.written(each.span), held))
+        return Opened(tuple(named), NO_MATCH in members)
 
 
 def _held(literal: Literal, type_: Type) -> int | float | str | bool | None:

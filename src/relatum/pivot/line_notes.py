@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from msgspec.structs import replace
 
-from relatum.data.columns import Array
+from relatum.data import compute as pc
+from relatum.data.buffers import positions_array
+from relatum.data.columns import Array, Column
 from relatum.data.groups import number_groups, places_of
 from relatum.language.expression import (
     Aggregate,
@@ -17,11 +21,12 @@ from relatum.language.expression import (
     PinEdge,
     inner_of,
 )
+from relatum.language.tree import NO_MATCH
 from relatum.pivot.axes import Resolved
 from relatum.plan.compile import GrainWanted, Wanted
 from relatum.plan.engine import Answer, Cells, Tied
 from relatum.plan.notes import Note
-from relatum.wording import counted, listed, ordinal
+from relatum.wording import agreeing, counted, listed, ordinal
 
 
 def line_notes(resolved: Resolved, wanted: Wanted, found: Answer) -> list[Note]:
@@ -64,6 +69,13 @@ def _tied_note(name: str, number: int, tied: Tied) -> str:
     )
 
 
+def _held(values: Column, at: Array) -> set[Any]:
+    """Some members as their column holds them."""
+    if values.dictionary is None:
+        return set(values.values[at].tolist())
+    return set(pc.take(values.dictionary, positions_array(values.values[at])).to_pylist())
+
+
 def _not_there_notes(resolved: Resolved, found: Answer) -> list[Note]:
     """A note for each field of which ``open (…)`` names members that are not shown."""
     notes = []
@@ -75,10 +87,16 @@ def _not_there_notes(resolved: Resolved, found: Answer) -> list[Note]:
         for cells in found.cells:
             if key in cells.keys and key not in cells.others:
                 shown[cells.codes[:, cells.keys.index(key)]] = True
-        missing = len(field.opened.written) - int((opened & shown).sum())
-        if missing > 0:
-            names = listed(list(field.opened.written))
-            notes.append(Note("absent", f"{missing} of the members to open are not shown under {field.name}: {names}."))
+        there, members = opened & shown, found.members[key]
+        held = _held(members.values, np.flatnonzero(there[: members.null]))
+        missing = [
+            text for text, value in field.opened.named if not (there[members.null] if value is None else value in held)
+        ]
+        if field.opened.no_match and not there[members.no_match]:
+            missing.append(NO_MATCH)
+        if missing:
+            them = agreeing(len(missing), "it is", "they are")
+            notes.append(Note("absent", f"{field.name} does not show {listed(missing)}, so {them} not opened."))
     return notes
 
 
