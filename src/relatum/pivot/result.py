@@ -289,10 +289,13 @@ class Result(Struct, frozen=True, eq=False):
         if not keys:
             return np.zeros((1, 0), np.int64), np.zeros(len(codes), np.int64)
         shown = range(self.row_count) if word == "rows" else range(self.row_count, len(self.axes))
-        numbers = self._numbered(codes, keys)
-        first = np.zeros(int(numbers.max(initial=-1)) + 1, np.int64)
-        first[numbers[::-1]] = np.arange(len(codes))[::-1]
-        lines = codes[first]
+        if on_rows and on_columns:
+            numbers = self._numbered(codes, keys)
+            first = np.zeros(int(numbers.max(initial=-1)) + 1, np.int64)
+            first[numbers[::-1]] = np.arange(len(codes))[::-1]
+            lines = codes[first]
+        else:  # each combination is a line
+            lines, numbers = codes, np.arange(len(codes))
         sorted_by = [each for depth in range(len(keys)) for each in self._sorted_by(lines, keys[: depth + 1])]
         order = np.lexsort(sorted_by[::-1])
         place = np.empty(len(order), np.int64)
@@ -399,12 +402,16 @@ def _member_array(axis: Axis, codes: Array) -> Any:
     known = (codes >= 0) & (codes < members.null)
     if not len(members.values):
         return pa.nulls(len(codes), arrow_type(members.values.type))
+    if known.all():
+        return column_to_arrow(members.values.take(codes))
     column = members.values.take(np.where(known, codes, 0))
     return column_to_arrow(Column(column.type, column.values, ~known, column.dictionary, column.lower, column.upper))
 
 
 def _stacked(columns: list[Column]) -> Column:
     """One column from several of one type; a part that is null throughout may lack a dictionary of its own."""
+    if len(columns) == 1:
+        return columns[0]
     first = max(columns, key=lambda column: 0 if column.dictionary is None else len(column.dictionary))
     if first.type.kind is Kind.TEXT and any(column.dictionary is not first.dictionary for column in columns):
         texts = pa.concat_arrays([column_to_arrow(column) for column in columns]).dictionary_encode()
