@@ -64,30 +64,42 @@ def checked_call(shown: str) -> Callable[[_Call], _Call]:
 def _looking(call: _Call, shown: str, *, method: bool) -> _Call:
     own = inspect.unwrap(call)
     signature = inspect.signature(own)
+    generates = inspect.isgeneratorfunction(own)
 
     @functools.cache
-    def checks() -> dict[str, _Check]:
-        return {name: _check_of(each, own) for name, each in signature.parameters.items()}
+    def checks() -> tuple[list[tuple[str, _Check | None]], dict[str, _Check], _Check | None]:
+        """What looks at arguments in their order, what at those by name, and what at those of any other name."""
+        kinds = inspect.Parameter
+        parameters = signature.parameters.values()
+        by_name = {each.name: _check_of(each, own) for each in parameters}
+        several = next((each.name for each in parameters if each.kind is kinds.VAR_POSITIONAL), "")
+        more = next((by_name.pop(each.name) for each in parameters if each.kind is kinds.VAR_KEYWORD), None)
+        in_order: list[tuple[str, _Check | None]] = [
+            (each.name, by_name[each.name])
+            for each in parameters
+            if each.kind in (kinds.POSITIONAL_ONLY, kinds.POSITIONAL_OR_KEYWORD)
+        ]
+        if method:
+            in_order[0] = in_order[0][0], None
+        return [*in_order, (several, by_name.pop(several, None))], by_name, more
 
     @functools.wraps(call)
     def looked(*arguments: Any, **named: Any) -> Any:
-        bound = signature.bind(*arguments, **named)
-        known = checks()
-        for at, (name, given) in enumerate(bound.arguments.items()):
-            if method and at == 0:
-                continue
-            kind = signature.parameters[name].kind
-            if kind is inspect.Parameter.VAR_POSITIONAL:
-                bound.arguments[name] = tuple(_plain(known[name], name, each, shown) for each in given)
-            elif kind is inspect.Parameter.VAR_KEYWORD:
-                bound.arguments[name] = {key: _plain(known[name], key, each, shown) for key, each in given.items()}
-            else:
-                bound.arguments[name] = _plain(known[name], name, given, shown)
+        # Too many, too few and unknown arguments are left to the call itself.
+        in_order, by_name, more = checks()
+        given = []
+        for at, each in enumerate(arguments):
+            name, check = in_order[min(at, len(in_order) - 1)]
+            given.append(each if check is None else _plain(check, name, each, shown))
+        for name, each in named.items():
+            check = by_name.get(name, more)
+            if check is not None:
+                named[name] = _plain(check, name, each, shown)
         carry_out = getattr(type(arguments[0]), "_carry_out", None) if method else None
         # A generator goes on after this: what happens inside it is carried out separately.
-        if carry_out is None or own.__name__ == "__init__" or inspect.isgeneratorfunction(own):
-            return call(*bound.args, **bound.kwargs)
-        return carry_out(arguments[0], own.__name__, lambda: call(*bound.args, **bound.kwargs))
+        if carry_out is None or own.__name__ == "__init__" or generates:
+            return call(*given, **named)
+        return carry_out(arguments[0], own.__name__, lambda: call(*given, **named))
 
     return typing.cast(_Call, looked)
 
