@@ -150,6 +150,7 @@ VALUES = (
     "sum(sale.small * (1 - sale.speed / 4))",
     "avg(sale.gust)",
     "sum(sale.gust * sale.gust)",
+    "count(sale.gust * sale.gust)",
     "max(sale.speed)",
     "median(sale.tiny)",
 )
@@ -199,6 +200,7 @@ WAYS = (
     ({"rows": "shop.town", "values": "sum(sale.speed * sale.money / 100)"}, "by compiled loops"),
     ({"values": "sum(sale.speed)"}, "floats of one group"),
     ({"rows": "shop.town", "values": "sum(sale.gust * sale.gust)"}, "not finite"),
+    ({"rows": "shop.town", "values": "count(sale.gust * sale.gust)"}, "counted by NumPy"),
     ({"rows": "shop.town", "values": "max(sale.speed)"}, "greatest float"),
     ({"rows": "shop.town", "values": "sum(sale.speed / sale.tiny)"}, "more than numbers added"),
     ({"values": "median(sale.tiny)"}, "all rows of a group"),

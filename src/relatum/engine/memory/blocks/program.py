@@ -204,7 +204,7 @@ class _Writer:
             form = None if number is None else task.arguments[number].form
             register, unknown = (-1, -1) if number is None else read[number]
             floats = number is not None and task.arguments[number].type.kind is Kind.FLOAT
-            made = self._accumulator(kind, form, unknown, floats)
+            made = self._accumulator(kind, form, unknown, floats, ("sum", number) in task.folds)
             if not made.counts_rows:  # else it is what the first fold counts
                 word = words.SUM_FLOATS if made.floats else _FOLDS[kind]
                 folds.append([word, register, unknown, len(accumulators), made.bits])
@@ -229,12 +229,18 @@ class _Writer:
             held=held,
         )
 
-    def _accumulator(self, kind: FoldKind, form: Form | None, unknown: int, floats: bool) -> Accumulator:
+    def _accumulator(
+        self, kind: FoldKind, form: Form | None, unknown: int, floats: bool, summed: bool
+    ) -> Accumulator:
+        """What a fold of a form folds into; ``summed`` is whether the same form is summed as well."""
         counts_rows = kind == "count" and form is not None and unknown < 0
         size, filler, bits, reach = (0 if counts_rows else self.groups), 0, 0, 0
         lower, upper = (0, 0) if form is None else form.bounds
         match kind:
             case "count":
+                if floats and isinstance(form, Combined) and not summed:
+                    # What is not finite is null, and only a sum of it tells.
+                    raise _Unfit("floats that are worked out are counted by NumPy")
                 floats = False
             case "sum" if floats:
                 if not adds_by_stretch(self.groups):
