@@ -231,7 +231,7 @@ def test_it_is_said_how_a_table_is_scanned(many: relatum.Model, asked: dict[str,
     [
         (["sum(sale.speed)"], ""),
         (["sum(sale.speed)"], "sale.small < 20000"),
-        (["sum(sale.speed)", "max(sale.speed)"], "sale.tiny = 3"),
+        (["sum(sale.speed)", "max(sale.speed)"], "shop.shop = 5"),
         (["avg(sale.speed * shop.pace)", "median(sale.tiny)"], "sale.tiny = 3"),
     ],
 )
