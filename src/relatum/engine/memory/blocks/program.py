@@ -229,9 +229,7 @@ class _Writer:
             held=held,
         )
 
-    def _accumulator(
-        self, kind: FoldKind, form: Form | None, unknown: int, floats: bool, summed: bool
-    ) -> Accumulator:
+    def _accumulator(self, kind: FoldKind, form: Form | None, unknown: int, floats: bool, summed: bool) -> Accumulator:
         """What a fold of a form folds into; ``summed`` is whether the same form is summed as well."""
         counts_rows = kind == "count" and form is not None and unknown < 0
         size, filler, bits, reach = (0 if counts_rows else self.groups), 0, 0, 0
