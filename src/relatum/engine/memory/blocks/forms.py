@@ -155,7 +155,7 @@ def _looked(store: MemoryStore, route: Route, name: str) -> Looked:
 
 
 def _as_register(column: Column) -> NDArray[np.int64]:
-    """A column's values as registers hold them."""
+    """The values of a column in the form that registers hold."""
     return column.values.view(np.int64) if column.type.kind is Kind.FLOAT else column.values.astype(np.int64)
 
 
