@@ -239,7 +239,6 @@ class _Writer:
                 if floats and isinstance(form, Combined) and not summed:
                     # What is not finite is null, and only a sum of it tells.
                     raise _Unfit("floats that are worked out are counted by NumPy")
-                floats = False
             case "sum" if floats:
                 if not adds_by_stretch(self.groups):
                     raise _Unfit("floats of one group, or of very many, are added by NumPy")
@@ -263,7 +262,7 @@ class _Writer:
             case _:
                 assert_never(kind)
         column = None if form is None else column_of(form)
-        return Accumulator(kind, size, filler, bits, reach, counts_rows, floats, column)
+        return Accumulator(kind, size, filler, bits, reach, counts_rows, floats and kind == "sum", column)
 
     def _read(self, number: int, form: Form | None) -> tuple[int, int]:
         """The registers of an argument and of which rows have no value; -1 where all have one."""
