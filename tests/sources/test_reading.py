@@ -18,12 +18,15 @@ import polars as pl
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 
 import relatum
+from relatum.data import sorting
 from relatum.data.arrow import python_values
 from relatum.data.date_patterns import date_pattern, moments_of
 from relatum.data.moments import wall_clock
+
+SORTED_WHOLE = sorting._sorted_whole
 
 
 def read(tmp_path: Path, text: str | bytes, name: str = "t.csv", zone: str = "UTC", **settings: Any) -> relatum.Model:
@@ -202,6 +205,37 @@ def test_dates_that_there_are_not(array: Any, said: str) -> None:
     model.add_table("t", pa.table({"a": array}))
     with pytest.raises(relatum.SourceError, match=said):
         model.evaluate("max(t.a)")
+
+
+@pytest.mark.parametrize("many", [1, sorting._MANY])
+@settings(max_examples=40, deadline=None)
+@given(st.lists(st.none() | st.text(max_size=2), max_size=60), st.integers(1, 4), st.booleans())
+def test_texts_come_in_the_order_of_their_code_points_however_many_they_are(
+    many: int, texts: list[str | None], cores: int, chunked: bool
+) -> None:
+    rows = pa.chunked_array([texts[:7], texts[7:]], pa.string()) if chunked else pa.array(texts, pa.string())
+    model = relatum.Model()
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(sorting, "_MANY", many)
+        patch.setattr(sorting, "cores", lambda: cores)
+        model.add_table("t", pa.table({"a": rows}))
+        grid = model.pivot("t.a", values={"n": "count(t)"}, totals=False).to_arrow().to_pylist()
+    known = sorted({text for text in texts if text is not None})
+    wanted = [*known, *([None] if None in texts else [])]
+    assert [(row["t.a"], row["n"]) for row in grid] == [(text, texts.count(text)) for text in wanted]
+
+
+def test_texts_are_numbered_without_looking_each_up_where_they_hardly_repeat(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(sorting, "_MANY", 1000)
+    for texts, whole in (([f"{at % 1999}" for at in range(2000)], True), ([f"{at % 50}" for at in range(2000)], False)):
+        asked: list[int] = []
+        monkeypatch.setattr(
+            sorting, "_sorted_whole", lambda given, asked=asked, own=SORTED_WHOLE: (asked.append(1), own(given))[1]
+        )
+        model = relatum.Model()
+        model.add_table("t", pa.table({"a": texts}))
+        assert model.evaluate("count(distinct t.a)") == len(set(texts))
+        assert bool(asked) is whole
 
 
 def test_old_moments_of_96_bits(tmp_path: Path) -> None:
