@@ -26,8 +26,6 @@ from relatum.data.arrow import python_values
 from relatum.data.date_patterns import date_pattern, moments_of
 from relatum.data.moments import wall_clock
 
-SORTED_WHOLE = sorting._sorted_whole
-
 
 def read(tmp_path: Path, text: str | bytes, name: str = "t.csv", zone: str = "UTC", **settings: Any) -> relatum.Model:
     path = tmp_path / name
@@ -225,17 +223,22 @@ def test_texts_come_in_the_order_of_their_code_points_however_many_they_are(
     assert [(row["t.a"], row["n"]) for row in grid] == [(text, texts.count(text)) for text in wanted]
 
 
-def test_texts_are_numbered_without_looking_each_up_where_they_hardly_repeat(monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.mark.parametrize(("different", "whole"), [(1999, True), (50, False)])
+def test_texts_are_numbered_without_looking_each_up_where_they_hardly_repeat(
+    different: int, whole: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    asked: list[Any] = []
+    own = sorting._sorted_whole
+    monkeypatch.setattr(sorting, "_sorted_whole", lambda texts: asked.append(texts) or own(texts))
     monkeypatch.setattr(sorting, "_MANY", 1000)
-    for texts, whole in (([f"{at % 1999}" for at in range(2000)], True), ([f"{at % 50}" for at in range(2000)], False)):
-        asked: list[int] = []
-        monkeypatch.setattr(
-            sorting, "_sorted_whole", lambda given, asked=asked, own=SORTED_WHOLE: (asked.append(1), own(given))[1]
-        )
-        model = relatum.Model()
-        model.add_table("t", pa.table({"a": texts}))
-        assert model.evaluate("count(distinct t.a)") == len(set(texts))
-        assert bool(asked) is whole
+    monkeypatch.setattr(sorting, "cores", lambda: 3)
+    texts = [None, *(f"{at % different}" for at in range(2000))]
+    model = relatum.Model()
+    model.add_table("t", pa.table({"a": texts}))
+    grid = model.pivot("t.a", values={"n": "count(t)"}, totals=False).to_arrow().to_pylist()
+    wanted = [*sorted({text for text in texts if text is not None}), None]
+    assert [(row["t.a"], row["n"]) for row in grid] == [(text, texts.count(text)) for text in wanted]
+    assert bool(asked) is whole
 
 
 def test_old_moments_of_96_bits(tmp_path: Path) -> None:
