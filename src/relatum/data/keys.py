@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import numpy as np
@@ -17,8 +17,10 @@ from relatum.data.columns import Array, Column, exact_column
 from relatum.data.groups import distinct
 from relatum.data.types import DATE, Kind, Type, common_type
 from relatum.errors import DataError
+from relatum.limits import refuse_stopped
 from relatum.model.declaration import Relationship
 from relatum.model.names import column_name
+from relatum.threads import shared_out
 from relatum.wording import counted, sample_text
 
 _SAMPLES = 5
@@ -178,9 +180,24 @@ def _combined(keys: Keys, here: Keys) -> Keys:
     if keys.slots * here.slots >= 1 << 62:
         known = distinct(keys.one[keys.one >= 0])
         keys = Keys(rank_of(known, keys.many), rank_of(known, keys.one), len(known))
-    many = np.where((keys.many < 0) | (here.many < 0), -1, keys.many * here.slots + here.many)
-    one = np.where((keys.one < 0) | (here.one < 0), -1, keys.one * here.slots + here.one)
+    many, one = _packed(keys.many, here.many, here.slots), _packed(keys.one, here.one, here.slots)
     return Keys(many, one, keys.slots * here.slots)
+
+
+def _packed(outer: Array, inner: Array, slots: int) -> Array:
+    """Two keys as one, -1 where either is below 0."""
+    packed = np.empty(len(outer), np.int64)
+
+    def pack(starts: Iterator[int]) -> None:
+        for start in starts:
+            part = slice(start, start + _BLOCK)
+            own = packed[part]
+            np.multiply(outer[part], slots, out=own)
+            own += inner[part]
+            own[(outer[part] < 0) | (inner[part] < 0)] = -1
+
+    shared_out(pack, range(0, len(outer), _BLOCK), refuse_stopped)
+    return packed
 
 
 def _pair(many: Column, one: Column) -> Keys:
@@ -260,8 +277,12 @@ class KeyRows:
             Keys; what is below 0 is none.
         """
         found = np.empty(len(wanted), self._rows.dtype)
-        for start in range(0, len(wanted), _BLOCK):
-            found[start : start + _BLOCK] = self._block(wanted[start : start + _BLOCK])
+
+        def find(starts: Iterator[int]) -> None:
+            for start in starts:
+                found[start : start + _BLOCK] = self._block(wanted[start : start + _BLOCK])
+
+        shared_out(find, range(0, len(wanted), _BLOCK), refuse_stopped)
         return found
 
     def _block(self, wanted: Array) -> Array:
