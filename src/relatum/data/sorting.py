@@ -13,7 +13,7 @@ from relatum.data.buffers import array_values, in_one_piece, positions_array
 from relatum.threads import cores, shared_out
 
 #: Fewer texts than this are sorted by one thread, and numbered without looking whether they repeat.
-_MANY = 200_000
+_MANY = 50_000
 #: How many texts are drawn to see whether they repeat, and to divide them into parts.
 _DRAWN, _PIVOTS_FROM = 1 << 16, 1000
 
