@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -20,7 +20,7 @@ from relatum.errors import DataError
 from relatum.limits import refuse_stopped
 from relatum.model.declaration import Relationship
 from relatum.model.names import column_name
-from relatum.threads import shared_out
+from relatum.threads import shared_each
 from relatum.wording import counted, sample_text
 
 _SAMPLES = 5
@@ -188,15 +188,14 @@ def _packed(outer: Array, inner: Array, slots: int) -> Array:
     """Two keys as one, -1 where either is below 0."""
     packed = np.empty(len(outer), np.int64)
 
-    def pack(starts: Iterator[int]) -> None:
-        for start in starts:
-            part = slice(start, start + _BLOCK)
-            own = packed[part]
-            np.multiply(outer[part], slots, out=own)
-            own += inner[part]
-            own[(outer[part] < 0) | (inner[part] < 0)] = -1
+    def pack(start: int) -> None:
+        part = slice(start, start + _BLOCK)
+        own = packed[part]
+        np.multiply(outer[part], slots, out=own)
+        own += inner[part]
+        own[(outer[part] < 0) | (inner[part] < 0)] = -1
 
-    shared_out(pack, range(0, len(outer), _BLOCK), refuse_stopped)
+    shared_each(pack, range(0, len(outer), _BLOCK), refuse_stopped)
     return packed
 
 
@@ -278,11 +277,10 @@ class KeyRows:
         """
         found = np.empty(len(wanted), self._rows.dtype)
 
-        def find(starts: Iterator[int]) -> None:
-            for start in starts:
-                found[start : start + _BLOCK] = self._block(wanted[start : start + _BLOCK])
+        def find(start: int) -> None:
+            found[start : start + _BLOCK] = self._block(wanted[start : start + _BLOCK])
 
-        shared_out(find, range(0, len(wanted), _BLOCK), refuse_stopped)
+        shared_each(find, range(0, len(wanted), _BLOCK), refuse_stopped)
         return found
 
     def _block(self, wanted: Array) -> Array:

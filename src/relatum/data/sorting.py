@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from relatum.data import compute as pc
 from relatum.data.buffers import array_values, in_one_piece, positions_array
+from relatum.limits import refuse_stopped
 from relatum.threads import cores, shared_out
 
 #: Fewer texts than this are sorted by one thread, and numbered without looking whether they repeat.
@@ -68,7 +69,7 @@ def sorted_order(texts: Any) -> NDArray[np.int64]:
             done.append((part, own[array_values(order)]))
         return done
 
-    made = [each for done in shared_out(sort, range(parts), lambda: None) for each in done]
+    made = [each for done in shared_out(sort, range(parts), refuse_stopped) for each in done]
     return np.concatenate([order for _, order in sorted(made, key=lambda each: each[0])])
 
 

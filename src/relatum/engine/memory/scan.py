@@ -11,7 +11,6 @@ from msgspec import Struct, field
 
 from relatum.data import groups as grouping
 from relatum.data.columns import Array, Column
-from relatum.data.types import Kind
 from relatum.data.vectors import spread
 from relatum.engine.memory.blocks.drive import CHUNK_ROWS, Worker, folds_of, marks_of
 from relatum.engine.memory.blocks.drive import survivors as survivors_in_blocks
@@ -33,7 +32,7 @@ from relatum.engine.memory.scan_task import ScanResult, ScanTask, count_lost
 from relatum.engine.memory.zones import Span, spans_of
 from relatum.limits import refuse_full, refuse_late
 from relatum.model.routes import Route
-from relatum.threads import cores, pool, shared_out
+from relatum.threads import cores, pool, shared_each, shared_out
 
 #: Fewer rows than these are not worth another thread.
 _FEW_ROWS = 1 << 15
@@ -70,10 +69,7 @@ class _Scan:
         for size in self.sizes:
             self.groups *= size
         self.dense = self.groups <= grouping.DENSE_GROUPS
-        floats = any(
-            kind == "sum" and number is not None and task.arguments[number].type.kind is Kind.FLOAT
-            for kind, number in task.folds
-        )
+        floats = any(kind == "sum" and task.takes_floats(number) for kind, number in task.folds)
         self.by_stretch = floats and adds_by_stretch(self.groups)
         self.tests = narrowed([*(test.test for test in task.tests), *task.marks])
         found = loops_for(task.rows)
@@ -350,12 +346,7 @@ def _in_turn(action: Callable[[int], None], numbers: range) -> None:
 
 
 def _side_by_side(action: Callable[[int], None], numbers: range) -> None:
-    """On all cores; never from within a chunk, which would wait for itself."""
-    if len(numbers) < 2:
-        _in_turn(action, numbers)
-    else:
-        for _ in pool().map(action, numbers):
-            pass
+    shared_each(action, numbers, _refuse)
 
 
 def _refuse() -> None:

@@ -9,7 +9,7 @@ from msgspec import Struct
 
 from relatum.data.columns import Array, Column
 from relatum.data.joins import JoinIndex
-from relatum.data.types import Type
+from relatum.data.types import Kind, Type
 from relatum.engine.memory.blocks.forms import Form
 from relatum.engine.memory.filters import PartTest, RowFilter
 from relatum.engine.memory.folds import Fold, FoldKind
@@ -44,6 +44,10 @@ class ScanTask(Struct, frozen=True, eq=False):
     arguments: Sequence[Argument]
     folds: Sequence[tuple[FoldKind, int | None]]
     keep: bool
+
+    def takes_floats(self, number: int | None) -> bool:
+        """Whether an argument, given by its number, is a float."""
+        return number is not None and self.arguments[number].type.kind is Kind.FLOAT
 
 
 class ScanResult(Struct, eq=False):

@@ -114,9 +114,17 @@ def _select(start, stop, steps, rows, passing):
 
 
 @numba.njit(nogil=True)
-def _floats(registers, first, second, target):
-    """Three registers, as floats."""
-    return registers[first].view(np.float64), registers[second].view(np.float64), registers[target].view(np.float64)
+def _on_floats(word, one, other, target, count):
+    """An operation on two registers, as floats."""
+    left, right, result = one.view(np.float64), other.view(np.float64), target.view(np.float64)
+    if word == ADD_FLOATS:
+        loops.add(left, right, result, count)
+    elif word == SUBTRACT_FLOATS:
+        loops.subtract(left, right, result, count)
+    elif word == MULTIPLY_FLOATS:
+        loops.multiply(left, right, result, count)
+    elif word == DIVIDE_FLOATS:
+        loops.divide(left, right, result, count)
 
 
 @numba.njit(nogil=True)
@@ -152,18 +160,8 @@ def _fold(start, rows, total, every, keys, operations, folds, one, groups, regis
                 loops.multiply(registers[first], registers[second], registers[target], count)
             elif word == AS_FLOAT:
                 loops.as_float(registers[first], np.float64(second), registers[target].view(np.float64), count)
-            elif word == ADD_FLOATS:
-                left, right, result = _floats(registers, first, second, target)
-                loops.add(left, right, result, count)
-            elif word == SUBTRACT_FLOATS:
-                left, right, result = _floats(registers, first, second, target)
-                loops.subtract(left, right, result, count)
-            elif word == MULTIPLY_FLOATS:
-                left, right, result = _floats(registers, first, second, target)
-                loops.multiply(left, right, result, count)
-            elif word == DIVIDE_FLOATS:
-                left, right, result = _floats(registers, first, second, target)
-                loops.divide(left, right, result, count)
+            elif ADD_FLOATS <= word <= DIVIDE_FLOATS:
+                _on_floats(word, registers[first], registers[second], registers[target], count)
             elif word == KNOWN:
                 missing[target][:count] = 0
             elif word == MISSING:

@@ -12,10 +12,7 @@ from numba.extending import intrinsic
 #: What a word of eight bytes, each 0 or 1, is multiplied by so that its highest byte has a bit for each of them.
 GATHERED = np.uint64(0x0102040810204080)
 #: For each of these bytes of bits, the numbers of the bits that are set; what follows them is written over later.
-PLACES = np.zeros((256, 8), np.uint8)
-for _bits in range(256):
-    _set = [bit for bit in range(8) if _bits >> bit & 1]
-    PLACES[_bits, : len(_set)] = _set
+PLACES = np.array([([bit for bit in range(8) if bits >> bit & 1] + [0] * 8)[:8] for bits in range(256)], np.uint8)
 
 
 @intrinsic

@@ -203,8 +203,7 @@ class _Writer:
         for kind, number in task.folds:
             form = None if number is None else task.arguments[number].form
             register, unknown = (-1, -1) if number is None else read[number]
-            floats = number is not None and task.arguments[number].type.kind is Kind.FLOAT
-            made = self._accumulator(kind, form, unknown, floats, ("sum", number) in task.folds)
+            made = self._accumulator(kind, form, unknown, task.takes_floats(number), ("sum", number) in task.folds)
             if not made.counts_rows:  # else it is what the first fold counts
                 word = words.SUM_FLOATS if made.floats else _FOLDS[kind]
                 folds.append([word, register, unknown, len(accumulators), made.bits])
