@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import date
 
 import numpy as np
@@ -116,7 +116,7 @@ def leveled(tables: Iterable[TableProfile], skip: set[str]) -> list[ColumnProfil
 
 
 def calendar_range(
-    dates: list[ColumnProfile], parts: list[DateParts], levels: list[ColumnProfile], through: str
+    dates: Sequence[ColumnProfile], parts: Sequence[DateParts], levels: Sequence[ColumnProfile], through: str
 ) -> tuple[CalendarRange, str]:
     """Whole years around all dates and levels, and what speaks against it."""
     days = [_days(each) for each in dates]

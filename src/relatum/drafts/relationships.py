@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 import numpy as np
 from msgspec import Struct
@@ -50,7 +50,7 @@ class DraftTables(Struct, frozen=True):
     """The tables of a draft with their keys, and the prefix that each table's columns share."""
 
     tables: Sequence[TableProfile]
-    keys: dict[str, tuple[str, ...]]
+    keys: Mapping[str, tuple[str, ...]]
     prefixes: dict[str, str]
 
     def bare(self, column: ColumnProfile) -> str:
