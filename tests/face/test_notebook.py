@@ -7,8 +7,6 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-import nbclient
-import nbformat
 import pyarrow as pa
 import pytest
 
@@ -88,6 +86,9 @@ def test_a_draft_shows_what_it_proposes(hollowmere: Path) -> None:
 
 @pytest.mark.parametrize("path", NOTEBOOKS, ids=lambda path: path.name)
 def test_a_notebook_runs(hollowmere: Path, tmp_path: Path, path: Path) -> None:
+    import nbclient  # noqa: PLC0415 - loads a schema library that takes seconds
+    import nbformat  # noqa: PLC0415 - as above
+
     shutil.copytree(hollowmere.parent, tmp_path / "hollowmere")
     notebook = nbformat.read(path, as_version=4)
     assert all(not cell.outputs for cell in notebook.cells if cell.cell_type == "code"), "outputs are not kept"

@@ -7,10 +7,13 @@ from importlib import resources
 from pathlib import Path
 
 import pytest
+from msgspec import Struct
 
 import relatum
+from relatum.model import declaration, entries
 from relatum.model.entries import json_schema
 from relatum.model.file import read_model
+from relatum.model.looks import FORMAT_WORDS
 from stall import make_stall
 
 GOOD = """relatum = 1
@@ -179,6 +182,30 @@ def test_saving_elsewhere_is_refused_unless_allowed(file: Path, tmp_path: Path) 
 def test_the_schema_that_ships_is_the_one_of_the_code() -> None:
     shipped = resources.files("relatum.model").joinpath("schema.json").read_bytes()
     assert shipped == json_schema(), "write relatum.model.entries.json_schema() to schema.json again"
+
+
+#: Entries of the file, the records of a declaration that say the same, and what just one of the two has.
+PAIRS = [
+    (entries.TableEntry, declaration.Table, {"column"}, {"name", "frame", "dated", "formulas"}),
+    (entries.ColumnEntry, declaration.ColumnSettings, set(), set()),
+    (entries.DerivedEntry, declaration.Derived, {*declaration.BESIDE_FORMULA}, {"name", "stated"}),
+    (entries.CalendarEntry, declaration.CalendarRange, set(), set()),
+    (entries.RelationshipEntry, declaration.Relationship, {"link"}, {"many", "one", "kind"}),
+    (entries.MeasureEntry, declaration.Measure, {*FORMAT_WORDS} - {"format"}, {"name", "writing"}),
+    (entries.HierarchyEntry, declaration.Hierarchy, set(), {"name"}),
+    (entries.PivotEntry, declaration.SavedPivot, set(), {"name"}),
+    (entries.ControlEntry, declaration.Control, set(), set()),
+]
+
+
+@pytest.mark.parametrize(
+    ("entry", "record", "only_file", "only_model"), PAIRS, ids=[each[0].__name__ for each in PAIRS]
+)
+def test_what_the_file_can_say_the_declaration_keeps(
+    entry: type[Struct], record: type[Struct], only_file: set[str], only_model: set[str]
+) -> None:
+    said, kept = set(entry.__struct_fields__), set(record.__struct_fields__)
+    assert (said - kept, kept - said) == (only_file, only_model)
 
 
 WHOLE = """relatum = 1

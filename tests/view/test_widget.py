@@ -12,7 +12,6 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-import nbformat
 import pytest
 from selenium.webdriver.common.by import By
 
@@ -104,6 +103,8 @@ def lab(tmp_path: Path, hollowmere: Path) -> Iterator[str]:
     """The address of a notebook in JupyterLab."""
     cells = [f"import relatum\nmodel = relatum.open({str(hollowmere)!r})\nwidget = model.view('departments')\nwidget",
              "print(widget.request.splitlines()[1], widget.grid.to_arrow().num_rows)"]  # fmt: skip
+    import nbformat  # noqa: PLC0415 - loads a schema library that takes seconds
+
     notebook = nbformat.v4.new_notebook(cells=[nbformat.v4.new_code_cell(each) for each in cells])
     notebook.metadata["kernelspec"] = {"name": "python3", "display_name": "Python 3", "language": "python"}
     nbformat.write(notebook, tmp_path / "view.ipynb")

@@ -147,10 +147,10 @@ class Table(Struct, frozen=True):
 EngineKind = Literal["memory", "duckdb", "postgresql", "spark"]
 
 
-class EngineChoice(Struct, frozen=True):
+class EngineChoice(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """Which engine holds a model's data and answers: its kind, its address, and the schema of its tables."""
 
-    kind: EngineKind = "memory"
+    kind: EngineKind
     address: str = ""
     schema: str = ""
 
@@ -232,7 +232,7 @@ class Declaration(Struct, frozen=True):
     theme: Theme = USUAL
     theme_source: str = ""
     limits: Mapping[str, int | str] = field(default_factory=lambda: MappingProxyType({}))
-    engine: EngineChoice = EngineChoice()
+    engine: EngineChoice = EngineChoice("memory")
 
     @property
     def bounds(self) -> dict[str, int]:

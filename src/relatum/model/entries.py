@@ -1,17 +1,39 @@
-"""The shape of the model file: what each of its parts may hold."""
+"""The shape of the model file: what each of its parts may hold.
+
+A part that the file and the declaration have in the same shape is one record, which stands there or in ``looks``. An
+entry is here where the file's shape is another: a text for a list of one, any value that TOML has, a name above it.
+"""
 
 from __future__ import annotations
 
 import inspect
 from datetime import date
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar
 
 import msgspec
 
-from relatum.model.declaration import EngineKind
+from relatum.model.declaration import EngineChoice, EngineKind
 from relatum.model.looks import Duration, Report, StyleRule, Theme
 
 VERSION = 1
+
+Record = TypeVar("Record", bound=msgspec.Struct)
+
+
+def filled(kind: type[Record], source: msgspec.Struct, /, **changed: Any) -> Record:
+    """A record that says what another says, field by field.
+
+    Parameters
+    ----------
+    kind : type
+        What to make: a part of a declaration of its entry, or the other way round.
+    source : msgspec.Struct
+        The other of the two.
+    **changed : object
+        The fields that the two have in different shapes.
+    """
+    shared = {name: getattr(source, name) for name in kind.__struct_fields__ if name in source.__struct_fields__}
+    return kind(**{**shared, **changed})
 
 
 class ColumnEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
@@ -130,14 +152,6 @@ class ControlEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=Tru
     tolerance: int | float = 0
 
 
-class EngineEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
-    """``[engine]``; ``engine = "duckdb"`` says its kind alone."""
-
-    kind: EngineKind
-    address: str = ""
-    schema: str = ""
-
-
 class ModelEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True):
     """A whole model file."""
 
@@ -155,7 +169,7 @@ class ModelEntry(msgspec.Struct, forbid_unknown_fields=True, omit_defaults=True)
     report: dict[str, Report] = {}
     theme: Theme | str = ""
     limits: dict[str, int | str] = {}
-    engine: EngineEntry | EngineKind = "memory"
+    engine: EngineChoice | EngineKind = "memory"
 
 
 def json_schema() -> bytes:

@@ -45,6 +45,7 @@ from relatum.model.entries import (
     PivotEntry,
     RelationshipEntry,
     TableEntry,
+    filled,
 )
 from relatum.model.key_lines import KeyPath, key_lines, line_of
 from relatum.model.links import parse_link
@@ -145,16 +146,16 @@ class _Reader:
             )
         nested: dict[str, Any] = {kind: {} for kind in ("table", "measure", "hierarchy", "pivot", "report", "theme")}
         nested |= {"relationship": [], "control": []}
-        self._whole({**document, **nested})
+        whole = self._entry(ModelEntry, {**document, **nested}, ())
         declaration = Declaration(
-            name=document.get("name", "model"),
-            locale=document.get("locale", "en"),
-            currency=document.get("currency", "EUR"),
-            timezone=document.get("timezone", "UTC"),
+            name=whole.name,
+            locale=whole.locale,
+            currency=whole.currency,
+            timezone=whole.timezone,
             theme=self._theme(document.get("theme", {})),
             theme_source=document["theme"] if isinstance(document.get("theme"), str) else "",
-            limits=self._limits(document.get("limits", {})),
-            engine=_engine(document.get("engine", "memory")),
+            limits=self._limits(whole.limits),
+            engine=_engine(whole.engine),
         )
         for name, body in self._named(document, "table"):
             declaration = self._added(declaration.with_table, self._table(name, body), ("table", name))
@@ -169,12 +170,12 @@ class _Reader:
             declaration = self._added(declaration.with_measure, measure, ("measure", name))
         for name, body in self._named(document, "hierarchy"):
             levels = self._entry(HierarchyEntry, body, ("hierarchy", name))
-            hierarchy = Hierarchy(name, tuple(levels.levels), levels.about)
+            hierarchy = filled(Hierarchy, levels, name=name, levels=tuple(levels.levels))
             declaration = self._added(declaration.with_hierarchy, hierarchy, ("hierarchy", name))
         for number, body in self._numbered(document, "control"):
             where = ("control", number)
             entry = self._entry(ControlEntry, body, where)
-            control = Control(entry.measure, frozen(entry.at), entry.equals, entry.tolerance)
+            control = filled(Control, entry, at=frozen(entry.at))
             declaration = self._added(declaration.with_control, control, (*where, "measure"))
         for name, body in self._named(document, "pivot"):
             asked = self._entry(PivotEntry, body, ("pivot", name))
@@ -231,26 +232,18 @@ class _Reader:
             if said:
                 columns[column] = structs.replace(settings, **said)
             derived[column] = Derived(column, own.formula, own.about, tuple(said))
-        key = (entry.key,) if isinstance(entry.key, str) and entry.key else tuple(entry.key)
-        return Table(
+        return filled(
+            Table,
+            entry,
             name=name,
-            source=entry.source,
-            frame=False,
-            key=key,
-            about=entry.about,
-            role_of=entry.role_of,
+            key=texts_in(entry.key),
             calendar=self._calendar(entry.calendar, (*where, "calendar")),
             dated=entry.calendar is True,
-            per=(entry.per,) if isinstance(entry.per, str) and entry.per else tuple(entry.per),
+            per=texts_in(entry.per),
             formulas=frozen(entry.columns),
             columns=frozen(columns),
             derived=frozen(derived),
-            part=entry.part,
-            query=entry.query,
             null=texts_in(entry.null),
-            footer=entry.footer,
-            headings=entry.headings,
-            label=entry.label,
         )
 
     def _column(self, body: dict[str, Any], where: KeyPath) -> ColumnSettings:
@@ -258,8 +251,7 @@ class _Reader:
         self._check_rules(entry.style, where)
         for colour in entry.colours.values():
             self._checked(functools.partial(check_colour, word="colours"), colour, where)
-        changed = {"null": texts_in(entry.null), "colours": frozen(entry.colours)}
-        return ColumnSettings(**{**msgspec.structs.asdict(entry), **changed})
+        return filled(ColumnSettings, entry, null=texts_in(entry.null), colours=frozen(entry.colours))
 
     def _check_rules(self, rules: tuple[StyleRule, ...], where: KeyPath) -> None:
         for rule in rules:
@@ -323,16 +315,7 @@ class _Reader:
         words = {word: getattr(entry, word) for word in FORMAT_WORDS}
         writing = self._checked(format_of_words, {**words, "format": ""}, ("measure", name))
         self._check_rules(entry.style, ("measure", name))
-        return Measure(
-            name=name,
-            formula=entry.formula,
-            format=entry.format,
-            about=entry.about,
-            unrelated=entry.unrelated,
-            label=entry.label,
-            writing=writing,
-            style=entry.style,
-        )
+        return filled(Measure, entry, name=name, writing=writing)
 
     # -- decoding -----------------------------------------------------------------------------------------------------
 
@@ -362,9 +345,6 @@ class _Reader:
         if not isinstance(entries, list) or not all(isinstance(entry, dict) for entry in entries):
             raise self.error(f"{key} must be a list of settings.", (key,), f"Write [[{key}]] above each.")
         return list(enumerate(entries))
-
-    def _whole(self, body: dict[str, Any]) -> None:
-        self._entry(ModelEntry, body, ())
 
     def _entry(self, kind: type[Entry], body: dict[str, Any], where: KeyPath) -> Entry:
         keys = _keys_of(kind)
@@ -411,10 +391,8 @@ def _keys_of(kind: type[msgspec.Struct]) -> dict[str, bool]:
     return {field.encode_name: field.required for field in msgspec.structs.fields(kind)}
 
 
-def _engine(said: str | dict[str, str]) -> EngineChoice:
-    if isinstance(said, str):
-        return EngineChoice(msgspec.convert(said, EngineKind))
-    return EngineChoice(msgspec.convert(said["kind"], EngineKind), said.get("address", ""), said.get("schema", ""))
+def _engine(said: EngineChoice | EngineKind) -> EngineChoice:
+    return said if isinstance(said, EngineChoice) else EngineChoice(said)
 
 
 def _toml_place(error: tomllib.TOMLDecodeError) -> tuple[str, int | None]:
@@ -472,19 +450,8 @@ def texts_in(given: str | Iterable[str]) -> tuple[str, ...]:
 
 def saved_pivot(name: str, entry: PivotEntry) -> SavedPivot:
     """A saved pivot from what the file says of it."""
-    return SavedPivot(
-        name=name,
-        rows=texts_in(entry.rows),
-        columns=texts_in(entry.columns),
-        values=texts_in(entry.values),
-        where=entry.where,
-        keep=", ".join(texts_in(entry.keep)),
-        totals=entry.totals,
-        show_empty=entry.show_empty,
-        values_on=entry.values_on,
-        about=entry.about,
-        style=entry.style,
-    )
+    lists = {axis: texts_in(getattr(entry, axis)) for axis in ("rows", "columns", "values")}
+    return filled(SavedPivot, entry, name=name, keep=", ".join(texts_in(entry.keep)), **lists)
 
 
 def relationship(

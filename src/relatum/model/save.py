@@ -8,14 +8,13 @@ from decimal import Decimal
 from typing import Any
 
 import msgspec
+from msgspec import structs
 from msgspec.structs import replace
 
 from relatum.model.declaration import (
     CalendarRange,
     ColumnSettings,
     Declaration,
-    EngineChoice,
-    EngineKind,
     Relationship,
     SavedPivot,
     Table,
@@ -26,13 +25,13 @@ from relatum.model.entries import (
     ColumnEntry,
     ControlEntry,
     DerivedEntry,
-    EngineEntry,
     HierarchyEntry,
     MeasureEntry,
     ModelEntry,
     PivotEntry,
     RelationshipEntry,
     TableEntry,
+    filled,
 )
 from relatum.model.links import parse_link
 from relatum.model.looks import FORMAT_WORDS, Theme
@@ -57,6 +56,7 @@ def model_text(declaration: Declaration, former: str | None, sources: Mapping[st
 
 def to_document(declaration: Declaration, sources: Mapping[str, str]) -> dict[str, Any]:
     """A declaration as plain data in the shape of the model file."""
+    engine = declaration.engine
     entry = ModelEntry(
         relatum=VERSION,
         name=declaration.name,
@@ -65,44 +65,34 @@ def to_document(declaration: Declaration, sources: Mapping[str, str]) -> dict[st
         timezone=declaration.timezone,
         table={name: _table_entry(table, sources.get(name, "")) for name, table in declaration.tables.items()},
         relationship=[
-            RelationshipEntry(
-                str(each), "" if each.direction == "down" else each.direction, each.match, each.level, each.standby
+            filled(
+                RelationshipEntry,
+                each,
+                link=str(each),
+                direction="" if each.direction == "down" else each.direction,
             )
             for each in declaration.relationships
         ],
         measure={
-            name: MeasureEntry(
-                measure.formula,
-                measure.format,
-                measure.about,
-                measure.unrelated,
-                measure.label,
-                **{word: getattr(measure.writing, word) for word in FORMAT_WORDS[1:]},
-                style=measure.style,
-            )
+            name: filled(MeasureEntry, measure, **{word: getattr(measure.writing, word) for word in FORMAT_WORDS[1:]})
             for name, measure in declaration.measures.items()
         },
         hierarchy={
-            name: HierarchyEntry(list(each.levels), each.about) for name, each in declaration.hierarchies.items()
+            name: filled(HierarchyEntry, each, levels=list(each.levels))
+            for name, each in declaration.hierarchies.items()
         },
         control=[
-            ControlEntry(control.measure, _number(control.equals), dict(control.at), control.tolerance)
+            filled(ControlEntry, control, equals=_number(control.equals), at=dict(control.at))
             for control in declaration.controls
         ],
         pivot={name: _pivot_entry(pivot) for name, pivot in declaration.pivots.items()},
         report=dict(declaration.reports),
         theme=declaration.theme_source or (declaration.theme if declaration.theme != Theme() else ""),
         limits=dict(declaration.limits),
-        engine=_engine_entry(declaration.engine),
+        engine=engine if engine.address or engine.schema else engine.kind,
     )
     document: dict[str, Any] = plain_lists(msgspec.to_builtins(entry, builtin_types=(date, datetime)))
     return {"relatum": VERSION, "name": declaration.name, **document}
-
-
-def _engine_entry(choice: EngineChoice) -> EngineEntry | EngineKind:
-    if not (choice.address or choice.schema):
-        return choice.kind
-    return EngineEntry(choice.kind, choice.address, choice.schema)
 
 
 def _number(value: object) -> object:
@@ -113,64 +103,36 @@ def _number(value: object) -> object:
 
 
 def _pivot_entry(pivot: SavedPivot) -> PivotEntry:
-    return PivotEntry(
-        values=list(pivot.values),
-        rows=list(pivot.rows),
-        columns=list(pivot.columns),
-        where=pivot.where,
-        keep=pivot.keep or [],
-        totals=pivot.totals,
-        show_empty=pivot.show_empty,
-        values_on=pivot.values_on,
-        about=pivot.about,
-        style=pivot.style,
-    )
+    lists = {axis: list(getattr(pivot, axis)) for axis in ("values", "rows", "columns")}
+    return filled(PivotEntry, pivot, keep=pivot.keep or [], **lists)
 
 
 def as_written(value: object) -> str:
     """A setting as the model file has it, on one line."""
     if isinstance(value, CalendarRange):
-        value = _calendar_entry(value)
+        value = filled(CalendarEntry, value)
     if isinstance(value, Mapping):
         value = dict(value)
     return toml(plain_lists(msgspec.to_builtins(value, builtin_types=(date, datetime))))
-
-
-def _calendar_entry(span: CalendarRange) -> CalendarEntry:
-    return CalendarEntry(span.first, span.last, span.fiscal_year_starts, span.week_starts, span.through)
 
 
 def _column_entry(table: Table, name: str, settings: ColumnSettings) -> ColumnEntry:
     """The properties set for a column; for a derived one only its formula."""
     beside = table.derived[name].stated if name in table.derived else ()
     own = replace(settings, **dict.fromkeys(beside, ""))
-    return ColumnEntry(
-        type=own.type,
-        label=own.label,
-        order_by=own.order_by,
-        about=own.about,
-        heading=own.heading,
-        pattern=own.pattern,
-        null=list(own.null),
-        format=own.format,
-        colours=dict(own.colours),
-        style=own.style,
-        hidden=own.hidden,
-    )
+    return filled(ColumnEntry, own, null=list(own.null), colours=dict(own.colours))
 
 
 def _table_entry(table: Table, source: str) -> TableEntry:
     calendar: CalendarEntry | bool | None = table.dated or None
     if table.calendar is not None:
-        calendar = _calendar_entry(table.calendar)
-    return TableEntry(
+        calendar = filled(CalendarEntry, table.calendar)
+    return filled(
+        TableEntry,
+        table,
         source=source,
-        part=table.part,
-        query=table.query,
-        key=table.key[0] if len(table.key) == 1 else list(table.key) if table.key else "",
-        about=table.about,
-        role_of=table.role_of,
-        per=table.per[0] if len(table.per) == 1 else list(table.per) if table.per else "",
+        key=_alone(table.key),
+        per=_alone(table.per),
         columns=dict(table.formulas),
         calendar=calendar,
         column={
@@ -179,16 +141,16 @@ def _table_entry(table: Table, source: str) -> TableEntry:
             if (entry := _column_entry(table, name, settings)) != ColumnEntry() or name not in table.derived
         },
         derived={
-            name: DerivedEntry(
-                derived.formula, derived.about, **{each: getattr(table.columns[name], each) for each in derived.stated}
-            )
+            name: filled(DerivedEntry, derived, **{each: getattr(table.columns[name], each) for each in derived.stated})
             for name, derived in table.derived.items()
         },
-        label=table.label,
         null=list(table.null),
-        footer=table.footer,
-        headings=table.headings,
     )
+
+
+def _alone(texts: tuple[str, ...]) -> str | list[str]:
+    """Several texts as a list, one by itself."""
+    return list(texts) if len(texts) > 1 else "".join(texts)
 
 
 def plain_lists(value: Any) -> Any:
@@ -210,25 +172,17 @@ def _says_the_same(key: str, said: Any, wanted: Any) -> bool:
     return bool(said == wanted or [said] == wanted or said == [wanted])
 
 
+#: What a file may say that is so without being said; what means the default in a file and is not its key's own default.
+_DEFAULTS = {
+    field.encode_name: field.default
+    for kind in (ModelEntry, TableEntry, CalendarEntry, RelationshipEntry, MeasureEntry, PivotEntry, ControlEntry)
+    for field in structs.fields(kind)
+    if isinstance(field.default, bool | int | str)
+} | {"direction": "down", "values_on": "columns"}
+
+
 def _is_default(key: str, value: object) -> bool:
-    defaults = {
-        "direction": "down",
-        "match": "equal",
-        "level": False,
-        "standby": False,
-        "unrelated": "blank",
-        "tolerance": 0,
-        "locale": "en",
-        "currency": "EUR",
-        "timezone": "UTC",
-        "footer": 0,
-        "week_starts": "monday",
-        "fiscal_year_starts": 1,
-        "totals": True,
-        "show_empty": False,
-        "values_on": "columns",
-    }
-    return key in defaults and defaults[key] == value
+    return key in _DEFAULTS and _DEFAULTS[key] == value
 
 
 def _identity(entry: Mapping[str, Any]) -> str:
