@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Iterable, Sequence
+from decimal import Decimal
 
 
 def pointed(text: str, start: int, stop: int, width: int = 100) -> str:
@@ -150,3 +151,13 @@ def one_line(text: str) -> str:
 def sample_text(value: object) -> str:
     """A value as it is shown among examples: texts in quotes, so that blanks are seen, and on one line."""
     return f"'{visible(value)}'" if isinstance(value, str) else str(value)
+
+
+def value_text(value: object) -> str:
+    """A value of a formula as people read it: thousands apart, fractions to six digits; a dash for none."""
+    if isinstance(value, bool) or not isinstance(value, int | float | Decimal):
+        return "–" if value is None else str(value)
+    if isinstance(value, int) or (isinstance(value, Decimal) and value == int(value) and "." not in str(value)):
+        return f"{int(value):,}"
+    text = f"{value:,.6f}".rstrip("0")
+    return text + "00" if text.endswith(".") else text + "0" if text[-2:-1] == "." else text

@@ -139,7 +139,7 @@ def test_an_explanation_is_in_full_where_the_grid_is_in_thousands(shop: relatum.
     shop.measure(
         "worth", "sum(sales.worth)", format={"format": "#,##0.00", "scale": "thousands", "blank": "none"}, replace=True
     )
-    assert "8.00" in str(shop.explain("worth")).splitlines()[0]
+    assert "8.00" in str(shop.explain("worth")).splitlines()[1]
     assert shop.pivot(values="worth").to_text(60).splitlines()[-1].split()[-1] == "0.01"
 
 

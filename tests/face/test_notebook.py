@@ -12,6 +12,7 @@ import pytest
 
 import relatum
 from notebook_page import Page
+from relatum.present.printed import print_blocks, printed
 
 ROOT = Path(__file__).parents[2]
 NOTEBOOKS = sorted((ROOT / "examples").glob("*.ipynb"))
@@ -81,7 +82,25 @@ def test_members_of_one_name_under_different_parents_are_two(nursery: relatum.Mo
 def test_a_draft_shows_what_it_proposes(hollowmere: Path) -> None:
     draft = relatum.draft(hollowmere.parent)
     page = Page(draft._repr_html_())
-    assert len(page.tables[0]) == 1 + len(draft.proposals)
+    listed = [each for each in draft.proposals if each.kind in ("relationship", "measure", "hierarchy", "pivot")]
+    assert sum(len(table) - 1 for table in page.tables) == len(listed) > 20
+    assert all(any(each.statement in text for text in page.texts) for each in draft.proposals if each.kind == "note")
+
+
+@pytest.mark.parametrize("ask", [
+    lambda model: model.check(),
+    lambda model: model.members("customer.town"),
+    lambda model: model.explain("revenue", {"calendar.year": 2024}, against={"calendar.year": 2023}),
+    lambda model: model.impact("price.unit_price"),
+    lambda model: model.compare(model),
+])  # fmt: skip
+def test_a_notebook_shows_what_a_terminal_prints(nursery: relatum.Model, ask: Callable[[relatum.Model], Any]) -> None:
+    shown = ask(nursery)
+    blocks = shown.blocks()
+    page = Page(shown._repr_html_())
+    text = " ".join(printed(lambda console: print_blocks(getattr(blocks, "every", blocks), console), 4000).split())
+    told = [*page.texts, *(cell for table in page.tables for line in table for cell in line)]
+    assert len(told) > 1 and all(" ".join(each.split()) in text for each in told)
 
 
 @pytest.mark.parametrize("path", NOTEBOOKS, ids=lambda path: path.name)
@@ -103,7 +122,7 @@ def test_a_notebook_runs(hollowmere: Path, tmp_path: Path, path: Path) -> None:
     assert len(shown) == sum(cell.cell_type == "code" for cell in notebook.cells), "each cell shows one thing"
     pages = [output.data["text/html"] for output in shown if "text/html" in output.data]
     assert len(pages) >= 7
-    assert all(Page(page).tables for page in pages)
+    assert all(Page(page).texts for page in pages)
     assert [output.data["text/plain"] for output in shown if "text/html" not in output.data] == ["True"]
 
 
@@ -117,6 +136,5 @@ def test_a_chart_a_formula_and_a_check_show_themselves(nursery: relatum.Model) -
     page = Page(nursery.formula("growth(revenue over 1 year)")._repr_html_())
     assert page.tables[0][0] == ["aggregate", "over", "looks up", "filtered by"]
     assert "revenue / revenue[back 1 year] - 1" in " ".join(page.texts) and "rows of sales" in page.tables[0][1]
-    findings = Page(nursery.check()._repr_html_()).tables[0]
-    assert findings[0] == ["", "about", "finding", "effect", "fix"]
-    assert any("Add the missing rows to product" in line[-1] for line in findings[1:])
+    findings = Page(nursery.check()._repr_html_()).texts
+    assert any(each.startswith("Add the missing rows to product") for each in findings)

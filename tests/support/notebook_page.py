@@ -19,11 +19,13 @@ class Page(HTMLParser):
         assert not self.open, f"{self.open} is not closed"
 
     def handle_starttag(self, tag: str, attributes: list[tuple[str, str | None]]) -> None:
-        assert tag in ("div", "table", "thead", "tbody", "tr", "th", "td"), tag
+        assert tag in ("div", "span", "table", "thead", "tbody", "tr", "th", "td"), tag
         assert {name for name, _ in attributes} <= {"style", "colspan", "scope"}
         self.open.append(tag)
         self.span = int(dict(attributes).get("colspan") or 1)
-        if tag == "table":
+        if tag == "div":
+            self.texts.append("")
+        elif tag == "table":
             self.tables.append([])
         elif tag == "tr":
             self.tables[-1].append([])
@@ -34,8 +36,8 @@ class Page(HTMLParser):
         assert self.open.pop() == tag
 
     def handle_data(self, data: str) -> None:
-        if self.open[-1] in ("td", "th"):
+        if "td" in self.open or "th" in self.open:
             line = self.tables[-1][-1]
             line[-self.span :] = [text + data for text in line[-self.span :]]
         else:
-            self.texts.append(data)
+            self.texts[-1] += data

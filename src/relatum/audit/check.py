@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from msgspec import Struct
 
 from relatum import markup
-from relatum.audit.finding import SEVERITIES, Finding, Money
+from relatum.audit.finding import SEVERITIES, Finding, Money, Severity
 from relatum.audit.looks import look_findings
 from relatum.audit.measures import control_findings, measure_findings
 from relatum.audit.pivots import pivot_findings
@@ -17,6 +17,8 @@ from relatum.errors import ModelError
 from relatum.progress import reported
 from relatum.session.session import Session
 from relatum.wording import counted, suggestion, visible_lines
+
+_TONES: dict[Severity, markup.Tone] = {"problem": "bad", "doubt": "notable", "remark": "context"}
 
 
 class Report(Struct, frozen=True):
@@ -56,19 +58,23 @@ class Report(Struct, frozen=True):
         ]
         return visible_lines("\n".join([self.model, *lines, self.summary]))
 
+    def blocks(self) -> list[markup.Block]:
+        """The report in blocks, for whatever draws them."""
+        blocks: list[markup.Block] = [markup.line(self.model, bold=True)]
+        for each in self.findings:
+            tone = _TONES[each.severity]
+            effect = f" {each.effect}" if each.effect else ""
+            blocks.append(
+                markup.line(markup.Text(f"{each.severity:<8}", tone=tone), markup.Text(each.subject, bold=True))
+            )
+            said = markup.Text(effect, tone="notable" if each.severity == "problem" else "", prose=True)
+            blocks.append(markup.line(markup.Text(each.text, prose=True), said, indent=8))
+            if each.fix:
+                blocks.append(markup.line(markup.Text(each.fix, tone="faint", prose=True), indent=8))
+        return [*blocks, markup.line(self.summary, tone="good" if self.ok else "bad", bold=True)]
+
     def _repr_html_(self) -> str:
-        rows: list[markup.Row] = [
-            [
-                markup.Text(each.severity, bold=each.severity == "problem"),
-                each.subject,
-                markup.Text(each.text, prose=True),
-                markup.Text(each.effect, prose=True),
-                markup.Text(each.fix, prose=True),
-            ]
-            for each in self.findings
-        ]
-        shown = [markup.table([["", "about", "finding", "effect", "fix"]], rows)] if rows else []
-        return markup.block(markup.line(f"{self.model}: {self.summary}", bold=True), *shown)
+        return markup.html(self.blocks())
 
 
 def check_session(session: Session, value: str = "") -> Report:

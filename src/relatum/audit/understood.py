@@ -106,11 +106,13 @@ class Reading(Struct, frozen=True):
             for each in self.aggregates
         ]
         heads = ["aggregate", "over", "looks up", "filtered by"]
-        return markup.block(
-            markup.line(self.formula, bold=True),
-            *([markup.line(f"short for {self.expansion}", faint=True)] if self.expansion else []),
-            markup.line(f"type: {self.type}", faint=True),
-            *([markup.table([heads], lines)] if lines else []),
+        return markup.html(
+            [
+                markup.line(self.formula, bold=True),
+                *([markup.line(f"short for {self.expansion}", tone="faint")] if self.expansion else []),
+                markup.line(f"type: {self.type}", tone="faint"),
+                *([markup.Table([heads], lines)] if lines else []),
+            ]
         )
 
 

@@ -6,8 +6,9 @@ from typing import Any
 
 from msgspec import Struct
 
+from relatum import markup
 from relatum.audit.measures import agrees
-from relatum.change.differences import Difference
+from relatum.change.differences import Difference, What
 from relatum.data.digits import difference
 from relatum.errors import RelatumError
 from relatum.model.names import quoted
@@ -15,6 +16,7 @@ from relatum.pivot.answer import answer
 from relatum.pivot.request import Request, ValueText, ask
 from relatum.progress import reported
 from relatum.session.session import Session
+from relatum.wording import value_text
 
 
 class Moved(Struct, frozen=True):
@@ -24,6 +26,9 @@ class Moved(Struct, frozen=True):
     before: Any
     after: Any
     difference: Any
+
+
+_TONES: dict[What, markup.Tone] = {"added": "good", "removed": "bad", "renamed": "context", "changed": "notable"}
 
 
 class Comparison(Struct, frozen=True):
@@ -37,6 +42,36 @@ class Comparison(Struct, frozen=True):
     def same(self) -> bool:
         """Whether nothing differs."""
         return not self.changes and not self.moved
+
+    def blocks(self) -> list[markup.Block]:
+        """What differs, in blocks, for whatever draws them."""
+        blocks: list[markup.Block] = []
+        if self.changes:
+            rows = [
+                [
+                    markup.Text(each.what, tone=_TONES[each.what]),
+                    *(markup.Text(text, prose=True) for text in (f"{each.kind} {each.name}", each.setting)),
+                    *(markup.Text(text, prose=True) for text in (each.before, each.after)),
+                ]
+                for each in self.changes
+            ]
+            blocks.append(markup.Table([["", "what", "setting", "before", "after"]], rows))
+        else:
+            blocks.append(markup.line("the models mean the same"))
+        if self.moved:
+            heads: markup.Row = [
+                "value",
+                *(markup.Text(text, number=True) for text in ("before", "after", "difference")),
+            ]
+            values = [(each.name, (each.before, each.after, each.difference)) for each in self.moved]
+            lines: list[markup.Row] = [
+                [name, *(markup.Text(value_text(each), number=True) for each in row)] for name, row in values
+            ]
+            blocks.append(markup.Table([heads], lines, apart=True))
+        return [*blocks, markup.line(f"{len(self.moved)} of {self.compared} values moved")]
+
+    def _repr_html_(self) -> str:
+        return markup.html(self.blocks())
 
 
 def compare_values(before: Session, after: Session, values: tuple[ValueText, ...]) -> tuple[tuple[Moved, ...], int]:

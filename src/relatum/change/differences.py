@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
-from typing import Any, TypeVar
+from typing import Any, Literal, TypeVar
 
 import msgspec
 from msgspec import Struct
@@ -30,13 +30,16 @@ from relatum.model.save import as_written
 T = TypeVar("T")
 
 
+What = Literal["added", "removed", "changed", "renamed"]
+
+
 class Difference(Struct, frozen=True):
-    """One thing that two models have differently. ``what`` is ``added``, ``removed``, ``changed`` or ``renamed``.
+    """One thing that two models have differently.
 
     ``before`` and ``after`` are the setting that changed, or the other name.
     """
 
-    what: str
+    what: What
     kind: str
     name: str
     setting: str = ""

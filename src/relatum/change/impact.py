@@ -10,6 +10,7 @@ from typing import Literal
 
 from msgspec import Struct
 
+from relatum import markup
 from relatum.audit.understood import routes_used
 from relatum.errors import FormulaError, ModelError
 from relatum.language.mentions import Known, Mention, RequestPart, mentions, request_mentions
@@ -73,6 +74,28 @@ class Impact(Struct, frozen=True):
     def __str__(self) -> str:
         return visible_lines("\n".join(self.lines()))
 
+    def blocks(self) -> list[markup.Block]:
+        """The impact in blocks, for whatever draws them."""
+        blocks: list[markup.Block] = [markup.line(f"{self.kind} {self.thing}", bold=True)]
+        if not self.breaks and not self.changes:
+            return [*blocks, markup.line("nothing depends on it")]
+        rows: list[markup.Row] = [
+            _line(markup.Text("breaks", tone="bad"), each.kind, each.name, " <- ".join(each.path[1:]))
+            for each in self.breaks
+        ]
+        # Many measures lose the same filter: they are reported together.
+        together: dict[tuple[str, str], list[str]] = {}
+        for each in self.changes:
+            together.setdefault((each.kind, each.effect), []).append(each.name)
+        rows += [
+            _line(markup.Text("changes", tone="notable"), kind, ", ".join(dict.fromkeys(names)), effect)
+            for (kind, effect), names in together.items()
+        ]
+        return [*blocks, markup.Table([["", "kind", "name", "because of"]], rows)]
+
+    def _repr_html_(self) -> str:
+        return markup.html(self.blocks())
+
     def lines(self) -> Iterator[str]:
         """The impact as lines of text."""
         yield f"{self.kind} {self.thing}"
@@ -82,6 +105,10 @@ class Impact(Struct, frozen=True):
             yield f"changes  {each.called}: {each.effect}"
         if not self.breaks and not self.changes:
             yield "nothing depends on it"
+
+
+def _line(what: markup.Text, kind: str, name: str, reason: str) -> markup.Row:
+    return [what, kind, markup.Text(name, prose=True), markup.Text(reason, tone="faint", prose=True)]
 
 
 def find_thing(declaration: Declaration, columns: dict[str, list[str]], name: str) -> Thing:

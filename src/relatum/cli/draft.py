@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from relatum.cli.commands import PATH, Format, command, format_option
-from relatum.cli.output import console, listing, print_json, refuse_over_data, tell
+from relatum.cli.output import console, print_json, refuse_over_data, tell
 
 if TYPE_CHECKING:
     from relatum.face.drafting import Draft
@@ -50,7 +50,9 @@ def draft(
     if format == "json":
         print_json(_document(found, everything))
     else:
-        _print(found, everything)
+        from relatum.present.printed import print_blocks
+
+        print_blocks(found.blocks(everything), console())
     tell(f"wrote {out}; next: relatum check {out}, relatum show {out}")
 
 
@@ -71,43 +73,3 @@ def _document(found: Draft, everything: bool) -> dict[str, Any]:
         ],
         "left_out": [{"what": each.what, "why": each.why} for each in found.left_out],
     }
-
-
-def _print(found: Draft, everything: bool) -> None:
-    from rich.text import Text
-
-    from relatum.wording import counted
-
-    out = console()
-    sizes = {name: f", {counted(rows, 'row')}" for name, rows in found.rows.items()}
-    tables = ", ".join(f"{name} ({kind}{sizes.get(name, '')})" for name, kind in found.kinds.items())
-    out.print(Text(f"{counted(len(found.kinds), 'table')}: ", style="bold").append(tables, style="not bold"))
-    plural = {"hierarchy": "hierarchies"}
-    for kind in ("relationship", "measure", "hierarchy", "pivot"):
-        heading = plural.get(kind, f"{kind}s")
-        rows = [each for each in found.proposals if each.kind == kind]
-        if rows:
-            out.print()
-            table = listing("", heading, "evidence")
-            for each in sorted(rows, key=lambda one: -one.confidence):
-                said = Text(each.evidence, style="dim")
-                if each.doubt:
-                    said.append(f"\nbut {each.doubt}", style="not dim yellow")
-                shown = f"{each.subject} = {each.statement}" if kind in ("measure", "pivot") else each.statement
-                table.add_row(Text(each.word, style=_STYLES[each.word]), shown, said)
-            out.print(table)
-    out.print()
-    for each in found.proposals:
-        if each.kind in ("type", "null", "key", "note", "calendar") and (each.word in ("unsure", "note") or each.doubt):
-            text = Text(f"{each.word}  ", style=_STYLES[each.word]).append(each.statement, style="default")
-            text.append(f" ({each.evidence})" if each.evidence else "", style="dim")
-            text.append(f" {each.doubt}" if each.doubt else "", style="yellow")
-            out.print(text)
-    for each in found.aside if everything else ():
-        text = Text("considered and left out  ", style="dim").append(each.statement, style="default")
-        out.print(text.append(f" ({each.evidence})", style="dim"))
-    for thing in found.left_out:
-        out.print(Text("left out  ", style="yellow").append(f"{thing.what}: {thing.why}"))
-
-
-_STYLES = {"sure": "green", "likely": "cyan", "unsure": "yellow", "note": "dim"}

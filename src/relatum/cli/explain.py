@@ -62,7 +62,8 @@ def explain(
     """
     import relatum
     from relatum.audit.cell.location import members_in
-    from relatum.face.explaining import as_mapping, print_explanation
+    from relatum.face.explaining import as_mapping
+    from relatum.present.printed import print_blocks
     from relatum.present.tables import write_table
 
     model = relatum.open(file)
@@ -80,7 +81,7 @@ def explain(
     if format == "json":
         print_json(as_mapping(found))
     else:
-        paged(console(), lambda shown: print_explanation(found, shown))
+        paged(console(), lambda shown: print_blocks(found.blocks().every, shown))
     if rows_out is not None:
         write_table(found.rows, rows_out)
         tell(f"wrote {rows_out}")

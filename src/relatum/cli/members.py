@@ -26,10 +26,10 @@ def members(file: Path, column: str, where: str, value: str, like: str, limit: i
     Example: relatum members hollowmere/nursery.toml customer.town --where "calendar.year = 2024" --like ford
     """
     import relatum
-    from relatum.present.members import print_members
+    from relatum.present.printed import print_blocks
 
     found = relatum.open(file).members(column, where or None, value=value, like=like)
     if format == "json":
         print_json({"model": found.found.model, "where": where, "members": found.to_arrow().to_pylist()})
     else:
-        paged(console(), lambda shown: print_members(found, shown, limit))
+        paged(console(), lambda shown: print_blocks(found.blocks(limit), shown))

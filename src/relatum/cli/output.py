@@ -10,7 +10,6 @@ import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -237,14 +236,6 @@ def listing(*headings: str, numbers: tuple[str, ...] = ()) -> Any:
     return table
 
 
-def whole_words(table: Any) -> Any:
-    """A listing whose columns are as wide as their longest word, so that none is broken where there is room."""
-    for column in table.columns:
-        words = [word for cell in column.cells for word in str(cell).split()]
-        column.min_width = min(max(map(len, words), default=0), 40) or None
-    return table
-
-
 def refuse_over(out: Path, file: Path, model: Declaration) -> None:
     """Raise a ModelError where a result would be written over the model, or into what a table is read from."""
     from relatum.errors import ModelError
@@ -283,13 +274,3 @@ def _holds(path: Path, out: Path) -> bool:
         return path.exists() and out.exists() and path.samefile(out)
     except (OSError, RuntimeError, ValueError):
         return False  # no path that anything can be written to: the writing says so
-
-
-def value_text(value: Any) -> str:
-    """A value of a formula as people read it: thousands apart, fractions to six digits; a dash for none."""
-    if isinstance(value, bool) or not isinstance(value, int | float | Decimal):
-        return "–" if value is None else str(value)
-    if isinstance(value, int) or (isinstance(value, Decimal) and value == int(value) and "." not in str(value)):
-        return f"{int(value):,}"
-    text = f"{value:,.6f}".rstrip("0")
-    return text + "00" if text.endswith(".") else text + "0" if text[-2:-1] == "." else text

@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING
 import click
 
 from relatum.cli.commands import Format, format_option, model_file, opening_command
-from relatum.cli.output import CLEAN, PROBLEMS, console, listing, print_json, value_text
+from relatum.cli.output import CLEAN, PROBLEMS, console, listing, print_json
+from relatum.wording import value_text
 
 if TYPE_CHECKING:
     from relatum.change.refresh import Refreshed

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from relatum.cli.commands import Format, format_option, model_file, opening_command
-from relatum.cli.output import console, listing, print_json, value_text
-from relatum.wording import counted, visible
+from relatum.cli.output import console, listing, print_json
+from relatum.wording import counted, value_text, visible
 
 if TYPE_CHECKING:
     from relatum.audit.overview import Overview, RelationshipOverview, TableOverview

@@ -55,13 +55,13 @@ def find_calendars(scheme: Scheme) -> Scheme:
         scheme = replace(scheme, declared=replace(scheme.declared, tables=tables))
         said = f"{quoted(there.name)} is a calendar"
         scheme = scheme.adding("calendar", there.name, said, 0.97, f"a row for each date in {key}")
-        return _related(scheme, times, there.name, key, there)
+        return _with_dates(scheme, times, there.name, key, there)
     scheme, times = _happenings(scheme, times)
     times = replace(times, levels=_levels(scheme, facts, times))
     if not times.dates and not times.parts and not times.levels:
         return scheme
     name = next(each for each in ("calendar", "dates", "all_dates") if each not in scheme.tables)
-    return _related(_with_calendar(scheme, times, name), times, name, "date", None)
+    return _with_dates(_with_calendar(scheme, times, name), times, name, "date", None)
 
 
 def _is_calendar(scheme: Scheme, name: str, key: tuple[str, ...]) -> bool:
@@ -153,7 +153,7 @@ def _times(scheme: Scheme, facts: Sequence[TableProfile]) -> tuple[Scheme, _Time
     return scheme, _Times([*dates, *dated([scheme.tables[name] for name in beyond], events=True)], parts)
 
 
-def _related(scheme: Scheme, times: _Times, calendar: str, key: str, there: TableProfile | None) -> Scheme:
+def _with_dates(scheme: Scheme, times: _Times, calendar: str, key: str, there: TableProfile | None) -> Scheme:
     """With dates, dates in parts, months and years related to a calendar."""
     linked = {each.many for each in scheme.declared.relationships}
     for table, columns in times.dates:

@@ -26,6 +26,26 @@ from relatum.model.declaration import Declaration, frozen
 from relatum.model.names import split_name
 from relatum.session.reading import Whereabouts, load_table, load_tables, relative_source, source_path
 from relatum.session.session import Session
+from relatum.wording import counted
+
+#: The kinds of proposals that a list of their own shows, and its heading.
+_HEADINGS = {"relationship": "relationships", "measure": "measures", "hierarchy": "hierarchies", "pivot": "pivots"}
+_TONES: dict[str, markup.Tone] = {"sure": "good", "likely": "context", "unsure": "notable", "note": "faint"}
+
+
+def _row(each: Proposal) -> markup.Row:
+    """A proposal as a line of its kind's list."""
+    shown = f"{each.subject} = {each.statement}" if each.kind in ("measure", "pivot") else each.statement
+    evidence = [markup.Text(each.evidence, tone="faint", prose=True)]
+    evidence += [markup.Text(f"\nbut {each.doubt}", tone="notable", prose=True)] if each.doubt else []
+    return [markup.Text(each.word, tone=_TONES[each.word]), markup.Text(shown, prose=True), tuple(evidence)]
+
+
+def _remark(word: str, each: Proposal) -> markup.Line:
+    """A proposal as a line of text."""
+    evidence = markup.Text(f" ({each.evidence})" if each.evidence else "", tone="faint")
+    doubt = markup.Text(f" {each.doubt}" if each.doubt else "", tone="notable")
+    return markup.line(markup.Text(f"{word}  ", tone=_TONES.get(word, "faint")), each.statement, evidence, doubt)
 
 
 @checked
@@ -72,18 +92,31 @@ class Draft:
     def __str__(self) -> str:
         return self.text()
 
-    def _repr_html_(self) -> str:
-        rows: list[markup.Row] = [
-            [
-                each.word,
-                each.kind,
-                each.statement,
-                markup.Text(f"{each.evidence} {each.doubt}".strip(), faint=True, prose=True),
-            ]
-            for each in self.proposals
+    def blocks(self, everything: bool = False) -> list[markup.Block]:
+        """What is proposed, by kind and surest first, then doubts and notes; for whatever draws it.
+
+        With ``everything``, also what was considered and left out.
+        """
+        sizes = {name: f", {counted(rows, 'row')}" for name, rows in self.rows.items()}
+        tables = ", ".join(f"{name} ({kind}{sizes.get(name, '')})" for name, kind in self.kinds.items())
+        blocks: list[markup.Block] = [
+            markup.line(markup.Text(f"{counted(len(self.kinds), 'table')}: ", bold=True), tables)
         ]
-        tables = ", ".join(f"{name} ({kind})" for name, kind in self.kinds.items())
-        return markup.block(markup.line(tables, bold=True), markup.table([["", "", "proposed", "because"]], rows))
+        for kind, heading in _HEADINGS.items():
+            found = sorted((each for each in self.proposals if each.kind == kind), key=lambda each: -each.confidence)
+            if found:
+                blocks.append(markup.Table([["", heading, "evidence"]], list(map(_row, found)), apart=True))
+        rest = [each for each in self.proposals if each.kind not in _HEADINGS]
+        remarks = [_remark(each.word, each) for each in rest if each.word in ("unsure", "note") or each.doubt]
+        aside = [_remark("considered and left out", each) for each in (self.aside if everything else ())]
+        left_out = [
+            markup.line(markup.Text("left out  ", tone="notable"), f"{each.what}: {each.why}") for each in self.left_out
+        ]
+        lines = [*remarks, *aside, *left_out]
+        return [*blocks, *(structs.replace(each, apart=each is lines[0]) for each in lines)]
+
+    def _repr_html_(self) -> str:
+        return markup.html(self.blocks())
 
     def text(self, target: str | os.PathLike[str] = "model.toml", *, allow_outside: bool = True) -> str:
         """The model file as it would be written to ``target``."""

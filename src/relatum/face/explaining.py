@@ -8,9 +8,6 @@ from decimal import Decimal
 from typing import Any
 
 from msgspec import Struct
-from rich.console import Console
-from rich.table import Table
-from rich.text import Text
 
 from relatum import markup
 from relatum.arguments import checked
@@ -26,8 +23,8 @@ from relatum.model.looks import PLAIN, Format
 from relatum.model.names import column_name
 from relatum.pivot.turning import NO_MATCH
 from relatum.present.numbers import BLANK, formatter, plain
-from relatum.present.printed import printed
-from relatum.wording import agreeing, counted, visible
+from relatum.present.printed import print_blocks, printed
+from relatum.wording import agreeing, counted
 
 #: How many members of a difference are shown.
 _MOVED = 10
@@ -196,12 +193,12 @@ class Explanation:
     # -- shown --------------------------------------------------------------------------------------------------------
 
     def __str__(self) -> str:
-        return printed(lambda console: print_explanation(self, console), 110)
+        return printed(lambda console: print_blocks(self.blocks().every, console), 110)
 
     __repr__ = __str__
 
     def _repr_html_(self) -> str:
-        return explanation_html(self)
+        return markup.html(self.blocks().every)
 
     def blocks(self) -> Blocks:
         """The explanation in blocks, for whatever draws them."""
@@ -238,64 +235,6 @@ def _equalities(where: str) -> dict[str, Any]:
 # -- printing ---------------------------------------------------------------------------------------------------------
 
 
-def print_explanation(explanation: Explanation, console: Console) -> None:
-    """Print an explanation: the cell, its filters, the formula with its values, what is behind it."""
-    story = explanation.story
-    shown = explanation.written(story.result, story.type, story.format)
-    style = "bold green" if story.result is not None else "bold"
-    console.print(Text.assemble((visible(story.model), "bold"), f"  {story.value} ", (shown, style)))
-    console.print(Text(f"at {explanation.cell_text(story.cell)}", style="cyan"))
-    for word, text in (("where", story.where), ("keep", story.keep), ("short for", story.expansion)):
-        if text:
-            console.print(Text(f"{word} {text}", style="cyan" if word != "short for" else "dim"))
-    if story.reason:
-        console.print(Text(f"no value, {story.reason}: {story.because}", style="yellow"))
-    _print_formula(explanation, console)
-    for number, evidence in enumerate(story.evidence, 1):
-        _print_evidence(explanation, evidence, number, console)
-    if story.difference is not None:
-        _print_difference(explanation, story.difference, console)
-    for note in story.notes if not story.reason else ():
-        console.print(Text(f"note: {note}", style="yellow"))
-
-
-def _print_formula(explanation: Explanation, console: Console) -> None:
-    console.print(Text("\nformula", style="bold"))
-    table = _lines()
-    table.add_column(overflow="fold")
-    table.add_column(justify="right", no_wrap=True)
-    table.add_column(style="dim", overflow="fold")
-    for part in explanation.parts:
-        number = "" if part.evidence is None else f"[{part.evidence + 1}]"
-        text = Text("  " * part.depth + part.text, style="bold" if part.kind == "measure" else "")
-        value = explanation.written(part.value, part.type, part.format if part.depth else explanation.story.format)
-        table.add_row(text, value, " ".join([number, *part.note]).strip())
-    console.print(table)
-
-
-def _print_evidence(explanation: Explanation, evidence: Evidence, number: int, console: Console) -> None:
-    console.print(Text.assemble(("\n" + f"[{number}] ", "bold"), (evidence.text, "bold"), f" over {_what(evidence)}"))
-    if evidence.filters:
-        table = _lines()
-        for justify in ("left", "left", "left", "right"):
-            table.add_column(justify=justify, overflow="fold")
-        first = evidence.filters[0]
-        table.add_row(f"all of {evidence.source}", "", "", counted(first.before, "row"))
-        for each in evidence.filters:
-            route = "does not reach it" if each.route is None else " -> ".join(each.route)
-            table.add_row(each.text, each.origin, route, counted(each.after, "row"))
-        console.print(table)
-    for name, value in evidence.parts:
-        console.print(f"{name}: {_exactly(explanation, value)}")
-    for loss in evidence.losses:
-        console.print(Text(loss, style="yellow"))
-    if evidence.table.num_rows:
-        console.print(_table_of(evidence.table, console.width))
-        come_to = _come_to(explanation, evidence)
-        if come_to:
-            console.print(Text(come_to, style="dim"))
-
-
 def _come_to(explanation: Explanation, evidence: Evidence) -> str:
     """How many more rows there are than those listed, and what the listed ones come to, to the last digit."""
     listed = evidence.table.num_rows
@@ -329,49 +268,8 @@ def _exactly(explanation: Explanation, value: Any) -> str:
             return plain(value)
 
 
-def _lines() -> Table:
-    return Table(box=None, show_header=False, show_edge=False, pad_edge=False, padding=(0, 2, 0, 0))
-
-
-def _table_of(frame: Any, width: int) -> Table:
-    """An Arrow table as lines of text; where its headings do not fit beside each other, on two lines."""
-    table = Table(box=None, show_edge=False, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
-    columns = [column.to_pylist() for column in frame.columns]
-    wide = sum(len(name) + 2 for name in frame.column_names) > width
-    for name, values in zip(frame.column_names, columns, strict=True):
-        heading = name.replace(".", ".\n", 1) if wide else name
-        numeric = _all_numbers(values)
-        table.add_column(Text(heading), justify="right" if numeric else "left", no_wrap=numeric, overflow="fold")
-    for line in zip(*columns, strict=True):
-        table.add_row(*map(plain, line))
-    return table
-
-
 def _all_numbers(values: list[Any]) -> bool:
     return all(isinstance(each, int | float | Decimal) for each in values if each is not None)
-
-
-def _print_difference(explanation: Explanation, difference: Difference, console: Console) -> None:
-    story = explanation.story
-
-    def written(value: Any) -> str:
-        return explanation.written(value, story.type, story.format)
-
-    console.print(Text.assemble(("\ndifference", "bold"), f" to {explanation.cell_text(difference.other)}"))
-    moved = _signed(written, difference.total)
-    console.print(f"{written(difference.before)} before, {written(difference.after)} now: {moved}")
-    for heading, parts in (("by " + difference.by, difference.parts), ("by what moved", difference.factors)):
-        if not parts:
-            continue
-        table = Table(box=None, show_edge=False, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
-        table.add_column(Text(heading), overflow="fold")
-        with_values = parts is difference.parts
-        for name in ("before", "now", "part") if with_values else ("part",):
-            table.add_column(name, justify="right", no_wrap=True)
-        for each in difference.shortened(_MOVED) if with_values else parts:
-            values = [written(each.before), written(each.after)] if with_values else []
-            table.add_row(each.name, *values, _signed(written, each.part))
-        console.print(table)
 
 
 def _signed(written: Callable[[Any], str], value: Any) -> str:
@@ -387,34 +285,37 @@ def as_mapping(explanation: Explanation) -> Mapping[str, Any]:
 
 
 class Blocks(Struct, frozen=True):
-    """An explanation in blocks: the cell and its formula, what is behind each aggregate, and the difference."""
+    """An explanation in blocks: the cell and its formula, what is behind each aggregate, the difference, the notes."""
 
+    title: markup.Block
     head: list[markup.Block]
     evidence: list[list[markup.Block]]
     difference: list[markup.Block]
+    notes: list[markup.Block]
 
-
-def explanation_html(explanation: Explanation) -> str:
-    """An explanation for a notebook."""
-    blocks = explanation.blocks()
-    every = [*blocks.head, *(block for evidence in blocks.evidence for block in evidence), *blocks.difference]
-    return markup.block(*map(markup.html, every))
+    @property
+    def every(self) -> list[markup.Block]:
+        """All of them in their order."""
+        evidence = (block for blocks in self.evidence for block in blocks)
+        return [self.title, *self.head, *evidence, *self.difference, *self.notes]
 
 
 def _blocks(explanation: Explanation) -> Blocks:
     story = explanation.story
     shown = explanation.written(story.result, story.type, story.format)
+    value = markup.Text(shown, bold=True, tone="" if story.result is None else "good")
     head: list[markup.Block] = [
-        markup.Line(f"{story.value} {shown}", bold=True),
-        markup.Line(f"at {explanation.cell_text(story.cell)}", faint=True),
+        markup.line(f"{story.value} ", value, bold=True),
+        markup.line(f"at {explanation.cell_text(story.cell)}", tone="context"),
     ]
     for word, text in (("where", story.where), ("keep", story.keep), ("short for", story.expansion)):
-        head += [markup.Line(f"{word} {text}", faint=True)] if text else []
-    head += [markup.Line(f"no value, {story.reason}: {story.because}", bold=True)] if story.reason else []
+        head += [markup.line(f"{word} {text}", tone="faint" if word == "short for" else "context")] if text else []
+    head += [markup.line(f"no value, {story.reason}: {story.because}", tone="notable")] if story.reason else []
     head.append(_formula_block(explanation))
     evidence = [_evidence_blocks(explanation, each, number) for number, each in enumerate(story.evidence, 1)]
     difference = [] if story.difference is None else _difference_blocks(explanation, story.difference)
-    return Blocks(head, evidence, difference)
+    notes = [markup.line(f"note: {each}", tone="notable") for each in story.notes if not story.reason]
+    return Blocks(markup.line(story.model, bold=True), head, evidence, difference, list(notes))
 
 
 def _formula_block(explanation: Explanation) -> markup.Block:
@@ -422,24 +323,24 @@ def _formula_block(explanation: Explanation) -> markup.Block:
     for part in explanation.parts:
         number = "" if part.evidence is None else f"[{part.evidence + 1}]"
         value = explanation.written(part.value, part.type, part.format if part.depth else explanation.story.format)
-        text = markup.Text("   " * part.depth + part.text, bold=part.kind == "measure")
-        note = markup.Text(" ".join([number, *part.note]).strip(), faint=True, prose=True)
+        text = markup.Text("  " * part.depth + part.text, bold=part.kind == "measure", prose=True)
+        note = markup.Text(" ".join([number, *part.note]).strip(), tone="faint", prose=True)
         rows.append([text, markup.Text(value, number=True), note])
-    return markup.Table([["formula", markup.Text("value", number=True), ""]], rows)
+    return markup.Table([["formula", markup.Text("value", number=True), ""]], rows, apart=True)
 
 
 def _evidence_blocks(explanation: Explanation, evidence: Evidence, number: int) -> list[markup.Block]:
-    parts: list[markup.Block] = [markup.Line(f"[{number}] {evidence.text} over {_what(evidence)}", bold=True)]
+    head = markup.Text(f"[{number}] {evidence.text}", bold=True)
+    blocks: list[markup.Block] = [markup.line(head, f" over {_what(evidence)}", apart=True)]
     filters: list[markup.Row] = []
     for each in evidence.filters:
-        route = "does not reach it" if each.route is None else " → ".join(each.route)
+        route = "does not reach it" if each.route is None else " -> ".join(each.route)
         filters.append([each.text, each.origin, route, markup.Text(counted(each.after, "row"), number=True)])
     if filters:
         before = markup.Text(counted(evidence.filters[0].before, "row"), number=True)
-        parts.append(markup.Table([], [[f"all of {evidence.source}", "", "", before], *filters]))
-    for name, value in evidence.parts:
-        parts.append(markup.Line(f"{name}: {_exactly(explanation, value)}"))
-    parts += [markup.Line(loss, faint=True) for loss in evidence.losses]
+        blocks.append(markup.Table([], [[f"all of {evidence.source}", "", "", before], *filters]))
+    blocks += [markup.line(f"{name}: {_exactly(explanation, value)}") for name, value in evidence.parts]
+    blocks += [markup.line(loss, tone="notable") for loss in evidence.losses]
     frame = evidence.table
     columns = [column.to_pylist() for column in frame.columns]
     numbers = [_all_numbers(values) for values in columns]
@@ -449,9 +350,10 @@ def _evidence_blocks(explanation: Explanation, evidence: Evidence, number: int) 
     ]
     if lines:
         heads = [markup.Text(name, number) for name, number in zip(frame.column_names, numbers, strict=True)]
-        parts.append(markup.Table([heads], lines))
-        parts.append(markup.Line(_come_to(explanation, evidence), faint=True))
-    return parts
+        blocks.append(markup.Table([heads], lines))
+        come_to = _come_to(explanation, evidence)
+        blocks += [markup.line(come_to, tone="faint")] if come_to else []
+    return blocks
 
 
 def _difference_blocks(explanation: Explanation, difference: Difference) -> list[markup.Block]:
@@ -460,19 +362,22 @@ def _difference_blocks(explanation: Explanation, difference: Difference) -> list
     def written(value: Any) -> markup.Text:
         return markup.Text(explanation.written(value, story.type, story.format), number=True)
 
-    def moved(value: Any) -> str:
-        return _signed(lambda each: written(each).text, value)
+    def moved(value: Any) -> markup.Text:
+        return markup.Text(_signed(lambda each: written(each).text, value), number=True)
 
-    head = f"difference to {explanation.cell_text(difference.other)}: {moved(difference.total)}"
+    head = markup.Text("difference", bold=True)
+    ends = f"{written(difference.before).text} before, {written(difference.after).text} now"
     lines: list[markup.Row] = [
-        [each.name, written(each.before), written(each.after), markup.Text(moved(each.part), number=True)]
+        [each.name, written(each.before), written(each.after), moved(each.part)]
         for each in difference.shortened(_MOVED)
     ]
-    heads: markup.Row = [difference.by, *(markup.Text(name, number=True) for name in ("before", "now", "part"))]
-    parts: list[markup.Block] = [markup.Line(head, bold=True), markup.Table([heads], lines)]
+    heads: markup.Row = [f"by {difference.by}", *(markup.Text(each, number=True) for each in ("before", "now", "part"))]
+    blocks: list[markup.Block] = [
+        markup.line(head, f" to {explanation.cell_text(difference.other)}", apart=True),
+        markup.line(f"{ends}: {moved(difference.total).text}"),
+        markup.Table([heads], lines),
+    ]
     if difference.factors:
-        factors: list[markup.Row] = [
-            [each.name, markup.Text(moved(each.part), number=True)] for each in difference.factors
-        ]
-        parts.append(markup.Table([["by what moved", markup.Text("part", number=True)]], factors))
-    return parts
+        factors: list[markup.Row] = [[each.name, moved(each.part)] for each in difference.factors]
+        blocks.append(markup.Table([["by what moved", markup.Text("part", number=True)]], factors))
+    return blocks

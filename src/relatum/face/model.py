@@ -230,8 +230,8 @@ class Model:
             (["measure", "formula", ""], measures),
             (["pivot", "rows", "columns", "values"], pivots),
         ]
-        shown = [markup.table([heading], rows) for heading, rows in parts if rows]
-        return markup.block(markup.line(declaration.name, bold=True), *shown)
+        shown = [markup.Table([heading], rows) for heading, rows in parts if rows]
+        return markup.html([markup.line(declaration.name, bold=True), *shown])
 
     # -- looking into it ----------------------------------------------------------------------------------------------
 

@@ -8,7 +8,7 @@ from itertools import groupby
 from msgspec.structs import replace
 
 from relatum import markup
-from relatum.markup import Text
+from relatum.markup import Text, either
 from relatum.pivot.result import Result
 from relatum.present.looks import PLAIN_LOOK, LegendEntry, Look
 from relatum.present.sheet import EMPTY, Cell, Label, Sheet, headed, sheet_of
@@ -29,13 +29,16 @@ def grid_html(result: Result) -> str:
         [*(_head(label) for label in line.labels), *(_value(cell, line.total) for cell in cells)]
         for line, cells in zip(sheet.rows, sheet.cells, strict=True)
     ]
-    return markup.block(
-        markup.line(", ".join(map(headed, result.values, sheet.writers)), bold=True),
-        *(markup.line(text, faint=True) for text in filters),
-        markup.table(_heads(sheet), rows) if sheet.headings or sheet.columns else markup.line(EMPTY, faint=True),
-        *([markup.line(f"{' and '.join(hidden)} not shown", faint=True)] if hidden else []),
-        *legend_html(sheet.legend),
-        *(markup.line(f"note: {note.text}", faint=True) for note in result.notes),
+    empty = markup.line(EMPTY, tone="faint")
+    return markup.html(
+        [
+            markup.line(", ".join(map(headed, result.values, sheet.writers)), bold=True),
+            *(markup.line(text, tone="faint") for text in filters),
+            markup.Table(_heads(sheet), rows) if sheet.headings or sheet.columns else empty,
+            *([markup.line(f"{' and '.join(hidden)} not shown", tone="faint")] if hidden else []),
+            *legend_lines(sheet.legend),
+            *(markup.line(f"note: {note.text}", tone="faint") for note in result.notes),
+        ]
     )
 
 
@@ -59,14 +62,15 @@ def _heads(sheet: Sheet) -> list[list[Text]]:
 
 
 def _head(label: Label) -> Text:
-    faint = label.kind in ("null", "no match", "others")
+    tone: markup.Tone = "faint" if label.kind in ("null", "no match", "others") else ""
     text = "" if label.again else label.look.marked(label.text)
-    return Text(text, bold=label.kind == "total", faint=faint, css=css_of(label.look) if text else "")
+    return Text(text, bold=label.kind == "total", tone=tone, css=css_of(label.look) if text else "")
 
 
 def _value(cell: Cell, total: bool) -> Text:
     css = css_of(cell.look)
-    return Text(cell.look.marked(cell.text), number=True, bold=total, faint=cell.null and not css, css=css)
+    tone: markup.Tone = "faint" if cell.null and not css else ""
+    return Text(cell.look.marked(cell.text), number=True, bold=total, tone=tone, css=css)
 
 
 def css_of(look: Look) -> str:
@@ -75,9 +79,9 @@ def css_of(look: Look) -> str:
         return ""
     found = ""
     if look.text_colour("light"):
-        found += _either("color", look.text_colour("light"), look.text_colour("dark"))
+        found += either("color", look.text_colour("light"), look.text_colour("dark"))
     if look.fill is not None:
-        found += _either("background-color", look.fill.light, look.fill.dark)
+        found += either("background-color", look.fill.light, look.fill.dark)
     if look.bold is not None:
         found += f"font-weight:{700 if look.bold else 400};"
     if look.bar is not None and look.bar_paint is not None:
@@ -88,15 +92,11 @@ def css_of(look: Look) -> str:
     return found
 
 
-def _either(name: str, light: str, dark: str) -> str:
-    return f"{name}:{light};{name}:light-dark({light},{dark});"
-
-
-def legend_html(legend: Sequence[LegendEntry]) -> list[str]:
+def legend_lines(legend: Sequence[LegendEntry]) -> list[markup.Line]:
     """What looks mean, a line each."""
     lines = []
     for entry in legend:
         samples = [Look(fill=each) for each in entry.shades] or [replace(entry.look, mark="")]
-        marks = "".join(markup.sample(entry.look.mark or "\u2003", css_of(each)) for each in samples)
-        lines.append(markup.line(entry.line, faint=True, before=marks))
+        marks = [markup.sample(entry.look.mark or "\u2003", css_of(each)) for each in samples]
+        lines.append(markup.line(*marks, entry.line, tone="faint"))
     return lines

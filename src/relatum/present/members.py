@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -14,10 +14,7 @@ from relatum.pivot.members import Found
 from relatum.pivot.turning import NO_MATCH
 from relatum.present.numbers import formatter
 from relatum.present.sheet import code_names
-from relatum.wording import counted, visible
-
-if TYPE_CHECKING:
-    from rich.console import Console
+from relatum.wording import counted
 
 #: How many members are shown in a notebook.
 _MOST_IN_HTML = 60
@@ -79,51 +76,31 @@ class MemberList:
             return text
         return f"{text}; {left:,} not shown" + (f", all without {what}" if len(self) - missing <= shown else "")
 
-    def __str__(self) -> str:
-        from relatum.present.printed import printed  # noqa: PLC0415 - rich is not needed to ask a model
+    def blocks(self, most: int | None = 200) -> list[markup.Block]:
+        """The condition, the first members with their rows, and how many there are; for whatever draws them."""
+        found = self.found
+        headings, lines = self.lines(most)
+        heads: markup.Row = [headings[0], *(markup.Text(each, number=True) for each in headings[1:])]
+        rows: list[markup.Row] = []
+        for (name, *numbers), there in lines:
+            tone: markup.Tone = "" if there else "faint"
+            counts = (markup.Text(text, number=True, tone=tone) for text in numbers)
+            rows.append([markup.Text(name, tone=tone), *counts])
+        return [
+            markup.line(markup.Text(found.model, bold=True), f"  members of {found.axis.name}"),
+            markup.line(f"where {found.where}", tone="context")
+            if found.where
+            else markup.line("no filters", tone="faint"),
+            markup.Table([heads], rows),
+            markup.line(self.summary(len(lines)), tone="faint"),
+        ]
 
-        return printed(lambda console: print_members(self, console), 100)
+    def __str__(self) -> str:
+        from relatum.present.printed import print_blocks, printed  # noqa: PLC0415 - rich is not needed to ask a model
+
+        return printed(lambda console: print_blocks(self.blocks(), console), 100)
 
     __repr__ = __str__
 
     def _repr_html_(self) -> str:
-        return members_html(self)
-
-
-def print_members(members: MemberList, console: Console, most: int | None = 200) -> None:
-    """Print members: the condition, each with its rows (those without marked by a dash), how many there are."""
-    from rich.table import Table  # noqa: PLC0415 - as above
-    from rich.text import Text  # noqa: PLC0415 - as above
-
-    found = members.found
-    caption = Text.assemble((visible(found.model), "bold"), f"  members of {visible(found.axis.name)}")
-    caption.append(f"\nwhere {found.where}" if found.where else "\nno filters", style="cyan" if found.where else "dim")
-    console.print(caption)
-    headings, lines = members.lines(most)
-    table = Table(box=None, show_edge=False, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
-    table.add_column(Text(visible(headings[0])), overflow="fold")
-    for heading in headings[1:]:
-        table.add_column(Text(visible(heading)), justify="right", no_wrap=True)
-    for texts, there in lines:
-        table.add_row(*map(Text, map(visible, texts)), style=None if there else "dim")
-    console.print(table)
-    console.print(Text(members.summary(len(lines)), style="dim"))
-
-
-def members_html(members: MemberList) -> str:
-    """The members of a column with their counts."""
-    headings, lines = members.lines(_MOST_IN_HTML)
-    found = members.found
-    rows = [
-        [
-            markup.Text(texts[0], faint=not there),
-            *(markup.Text(text, number=True, faint=not there) for text in texts[1:]),
-        ]
-        for texts, there in lines
-    ]
-    return markup.block(
-        markup.line(f"members of {found.axis.name}", bold=True),
-        markup.line(f"where {found.where}" if found.where else "no filters", faint=True),
-        markup.table([[headings[0], *(markup.Text(each, number=True) for each in headings[1:])]], rows),
-        markup.line(members.summary(len(lines)), faint=True),
-    )
+        return markup.html(self.blocks(_MOST_IN_HTML))

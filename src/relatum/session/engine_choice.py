@@ -150,7 +150,7 @@ def _refuse_untrusted(choice: EngineChoice, folder: Path) -> None:
             if choice.address and leads_outside(folder / choice.address, folder):
                 raise ModelError(
                     f"The engine {choice.address} lies outside the model's folder.",
-                    fix="Move the file, name it with --engine or engine=, or open the model with allow_outside=True.",
+                    fix="Move the file, or name it with --engine; from Python, with engine= or allow_outside=True.",
                     place=("engine",),
                 )
         case "spark":

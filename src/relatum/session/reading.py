@@ -458,7 +458,7 @@ def relative_source(source: Path, target: Path, table: str, allow_outside: bool)
         return Path(os.path.relpath(source.resolve(), folder)).as_posix()
     raise ModelError(
         f"The source {source} of table {table} lies outside the folder of {target}.",
-        fix="Save the model beside its data, or pass allow_outside=True.",
+        fix="Save the model beside its data or, from Python, pass allow_outside=True.",
     )
 
 

@@ -216,7 +216,8 @@ def blocks_answer(blocks: Sequence[markup.Block]) -> list[dict[str, Any]]:
 def _block(block: markup.Block) -> dict[str, Any]:
     match block:
         case markup.Line():
-            return {"line": block.text, "bold": block.bold, "faint": block.faint}
+            first = block.pieces[0]
+            return {"line": block.text, "bold": first.bold, "faint": first.tone in ("faint", "context")}
         case markup.Table():
             return {"heads": [_cells(line) for line in block.heads], "rows": [_cells(line) for line in block.rows]}
         case _:
@@ -224,8 +225,11 @@ def _block(block: markup.Block) -> dict[str, Any]:
 
 
 def _cells(line: markup.Row) -> list[dict[str, Any]]:
-    texts = [markup.Text(each) if isinstance(each, str) else each for each in line]
-    return [{"t": each.text, "number": each.number, "bold": each.bold, "faint": each.faint} for each in texts]
+    cells = []
+    for pieces in map(markup.pieces_of, line):
+        first, text = pieces[0], "".join(each.text for each in pieces)
+        cells.append({"t": text, "number": first.number, "bold": first.bold, "faint": first.tone == "faint"})
+    return cells
 
 
 def explanation_answer(explanation: Any, against: bool) -> dict[str, Any]:

@@ -9,9 +9,10 @@ from html import escape
 from markdown_it import MarkdownIt
 from msgspec import Struct
 
+from relatum import markup
 from relatum.model.looks import Theme
 from relatum.pivot.result import Result
-from relatum.present.html import css_of, legend_html
+from relatum.present.html import css_of, legend_lines
 from relatum.present.page.write import theme_css
 from relatum.present.report.figures import Figure
 from relatum.present.sheet import NestedLine, Sheet, headed, nested, sheet_of
@@ -103,7 +104,8 @@ def table_html(result: Result) -> str:
     more = f'<p class="note">{len(lines) - MOST_LINES:,} more lines</p>' if len(lines) > MOST_LINES else ""
     inner = f"<thead>{_heads(result, sheet)}</thead><tbody>{body}</tbody>"
     table = f'<div class="wide"><table style="--characters:{_characters(lines, sheet)}">{inner}</table></div>'
-    return table + more + "".join(legend_html(sheet.legend))
+    legend = legend_lines(sheet.legend)
+    return table + more + (markup.html(legend) if legend else "")
 
 
 def _characters(lines: Sequence[NestedLine], sheet: Sheet) -> int:
