@@ -69,7 +69,7 @@ class SourceError(RelatumError, ValueError):
 
 
 class HeadingError(SourceError):
-    """Data with two columns of one heading, which formulas could not tell apart."""
+    """Data with a column that has no heading, or two columns with the same one: formulas could not name them."""
 
 
 class MissingSourceError(SourceError):

@@ -303,7 +303,7 @@ def test_odd_files(tmp_path: Path, name: str, content: str | bytes, settings: di
 REFUSED: list[tuple[str, str | bytes, str]] = [
     ("t.zip", zipped(a_csv=SHOP, b_csv=SHOP), "holds 2 files"), ("t.zip", b"PK no", "cannot be unpacked"),
     ("t.csv.gz", b"no", "cannot be unpacked"), ("t.csv", SHOP + "Total\n", "footer = 1"),
-    ("t.csv", "a,a\n1,2\n", 'headings = "numbered"'), ("t.zip", zipped(a_pdf="x"), "not read"), ("t.zip", zipped(a_txt="x"), "not a table"),
+    ("t.csv", "a,a\n1,2\n", 'headings = "numbered"'), ("t.csv", ",b\n1,2\n", 'headings = "numbered" for the table: column_1'), ("t.zip", zipped(a_pdf="x"), "not read"), ("t.zip", zipped(a_txt="x"), "not a table"),
 ]  # fmt: skip
 
 
@@ -314,9 +314,26 @@ def test_odd_files_that_are_refused(tmp_path: Path, name: str, content: str | by
     assert said in str(caught.value)
 
 
-def test_equal_headings_are_numbered(tmp_path: Path) -> None:
-    model = read(tmp_path, "a,a,b,a\n1,2,3,4\n", headings="numbered")
-    assert [model.evaluate(f"max(t.{name})") for name in ("a", "a_2", "b", "a_3")] == [1, 2, 3, 4]
+HEADINGS = [
+    ("a,a,b,a\n1,2,3,4\n", {"a": 1, "a_2": 2, "b": 3, "a_3": 4}),
+    (",a,,\n1,2,3,4\n", {"column_1": 1, "a": 2, "column_3": 3, "column_4": 4}),
+    (" ,column_1,\n1,2,\n", {"column_1": 1, "column_1_2": 2}),
+]
+
+
+@pytest.mark.parametrize(("content", "worth"), HEADINGS, ids=[each[0].partition("\n")[0] for each in HEADINGS])
+def test_equal_and_missing_headings_are_numbered(tmp_path: Path, content: str, worth: dict[str, int]) -> None:
+    model = read(tmp_path, content, headings="numbered")
+    assert {name: model.evaluate(f"max(t.{name})") for name in model.session.data["t"].types} == worth
+
+
+def test_a_file_whose_first_heading_is_missing_is_drafted(tmp_path: Path) -> None:
+    (tmp_path / "trees.csv").write_text(
+        ',"species","height"\n' + "".join(f'"{n}","{"ab"[n % 2]}",{n}\n' for n in range(1, 9))
+    )
+    draft = relatum.draft(tmp_path / "trees.csv")
+    draft.save(tmp_path / "m.toml")
+    assert relatum.open(tmp_path / "m.toml").evaluate("sum(trees.height)[where trees.column_1 > 6]") == 15
 
 
 def test_two_columns_from_one_heading(tmp_path: Path) -> None:

@@ -38,7 +38,7 @@ class Raw(Struct, frozen=True, eq=False):
     """A table as found: where it is, its rows, and what its source declares.
 
     ``headings`` are those of the columns that have another name here; ``reread`` reads the source otherwise;
-    ``numbered`` says that equal headings had to be distinguished.
+    ``numbered`` says that headings were equal or missing, and got a number.
     """
 
     name: str
@@ -98,7 +98,7 @@ class _Site(Struct, frozen=True):
         return read_source(source, self.folder, replace(stated, zone=self.zone))
 
     def table(self, name: str, source: Source) -> Raw:
-        """A table whose headings are a person's: two may be equal."""
+        """A table whose headings are a person's: some may be equal, or missing."""
         again = partial(self.read, source)
         try:
             return Raw(name, source, self.read(source), reread=again)

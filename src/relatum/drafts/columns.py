@@ -24,9 +24,8 @@ def find_names(scheme: Scheme) -> Scheme:
         for name, heading in table.raw.headings.items():
             scheme = scheme.setting(table.name, name, heading=heading)
         if table.raw.numbered:
-            scheme = scheme.noting(
-                table.name, f"{table.name} has several columns with the same heading: they are numbered", ""
-            )
+            said = f"{table.name} has columns with the same heading, or with none: they are numbered"
+            scheme = scheme.noting(table.name, said, "")
     return scheme
 
 

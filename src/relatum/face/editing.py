@@ -81,7 +81,8 @@ def add_table(
     footer : int
         The number of lines at the end of a text file that are not rows.
     headings : str
-        ``numbered``: repeated headings get a number, ``price`` and ``price_2``; otherwise they are an error.
+        ``numbered``: repeated headings get a number, ``price`` and ``price_2``, and so do missing ones,
+            ``column_1``; otherwise they are an error.
     replace : bool
         Replace the table of this name; its derived columns stay.
 

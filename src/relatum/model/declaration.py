@@ -121,7 +121,7 @@ class Table(Struct, frozen=True):
     A derived table has one row per member of the columns ``per``, with ``formulas`` by name. ``part`` is the sheet or
     table of a workbook or database that ``source`` names, ``query`` what to ask the database instead. ``null`` are the
     texts that mean null in it, ``footer`` says how many lines at the end of a text file are not rows, ``headings`` that
-    equal headings are numbered. A role has a ``label``, and labels of its own for ``columns``.
+    equal and missing headings are numbered. A role has a ``label``, and labels of its own for ``columns``.
     """
 
     name: str

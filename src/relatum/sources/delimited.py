@@ -18,7 +18,7 @@ from relatum.data import compute as pc
 from relatum.data.arrow import arrow_type
 from relatum.data.table import TableData
 from relatum.data.types import BOOLEAN, INTEGER, TEXT, Kind, Type
-from relatum.errors import SourceError
+from relatum.errors import HeadingError, SourceError
 from relatum.language.rules import an
 from relatum.limits import refuse_above
 from relatum.sources import texts
@@ -254,10 +254,14 @@ class _Sheet:
 
     def _refuse_unnamed(self, array: Any) -> None:
         if array.null_count < len(array):
-            count = len(self.layout.names)
-            raise SourceError(
-                f"Column {count} of {count} has no heading.", path=self.path, line=1, fix="Give every column a name."
-            )
+            raise _without_heading(self.path, len(self.layout.names), len(self.layout.names), self.stated.numbered)
+
+
+def _without_heading(path: Path, position: int, count: int, numbered: bool) -> HeadingError:
+    # A last column that is blank in all of the first rows has no number either.
+    numbers = "" if numbered else f', or set headings = "numbered" for the table: column_{position}'
+    reason = f"Column {position} of {count} has no heading."
+    return HeadingError(reason, path=path, line=1, fix=f"Give every column a name{numbers}.")
 
 
 def _lines(content: Any) -> io.TextIOWrapper:
@@ -292,7 +296,8 @@ def _layout(path: Path, content: Any, numbered: bool, *, prose: bool = False) ->
     # Where commas do not part fields, they may part fractions: in some number, and a point in none.
     commas = delimiter != "," and any(map(_COMMA_NUMBER.match, fields)) and not any(map(_POINT_NUMBER.match, fields))
     full = [row for row in rows if row]
-    if len(names) > 1 and not names[-1].strip():
+    held = numbered and any(len(row) == len(names) and row[-1].strip() for row in full)
+    if len(names) > 1 and not names[-1].strip() and not held:
         names = [*names[:-1], _BLANK]
     elif full and all(len(row) == len(names) + 1 and not row[-1] for row in full):
         names = [*names, _BLANK]  # each row ends with what parts fields, and the heading does not
@@ -308,11 +313,10 @@ def _checked(path: Path, names: list[str], numbered: bool) -> list[str]:
         raise SourceError(
             "The first row is blank.", path=path, line=1, fix="The first row must contain the column names."
         )
-    for position, name in enumerate(names, 1):
-        if not name.strip():
-            raise SourceError(
-                f"Column {position} of {len(names)} has no heading.", path=path, line=1, fix="Give every column a name."
-            )
+    unnamed = next((position for position, name in enumerate(names, 1) if not name.strip()), 0)
+    if unnamed and not numbered:
+        raise _without_heading(path, unnamed, len(names), numbered)
+    names = [name if name.strip() else f"column_{position}" for position, name in enumerate(names, 1)]
     return distinct_names(names, numbered, "", path, 1)
 
 
