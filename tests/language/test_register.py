@@ -120,7 +120,7 @@ def test_a_change_that_is_handled_nowhere_fails_the_type_check(tmp_path: Path) -
     if (ROOT / ".mypy_cache").exists():
         shutil.copytree(ROOT / ".mypy_cache", tmp_path / "cache")
     command = [sys.executable, "-m", "mypy", "--cache-dir", str(tmp_path / "cache"), *shadows]
-    command += ["--follow-imports", "silent", *(f"src/relatum/{name}" for name in texts)]
+    command += [f"src/relatum/{name}" for name in texts]
     found = subprocess.run(command, cwd=ROOT, capture_output=True, text=True, check=False).stdout
     missed = {
         name for name, _, _ in HANDLERS if not re.search(rf"{name}:\d+: error: Argument 1 to \"assert_never\"", found)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from operator import attrgetter
 from weakref import WeakKeyDictionary
 
 from msgspec import Struct
@@ -51,12 +53,17 @@ def _walked(root: Immutable) -> Reads:
     pending: list[object] = [root]
     while pending:
         part = pending.pop()
-        if isinstance(part, tuple | frozenset):
-            pending.extend(part)
+        kind = type(part)
+        if kind is tuple or kind is frozenset:
+            pending.extend(part)  # type: ignore[arg-type]
             continue
-        if not isinstance(part, Immutable | Hop) or id(part) in seen:
+        fields = _fields_of(kind)
+        if fields is None or id(part) in seen:
             continue
         seen.add(id(part))
+        if kind not in _TELLING:
+            pending.extend(fields(part))
+            continue
         match part:
             case ColumnValue(table, column) | Pinned(table=table, column=column):
                 columns[table, column] = None
@@ -67,8 +74,9 @@ def _walked(root: Immutable) -> Reads:
             case Field(table=table, column=column, key=key):
                 tables[table] = None
                 columns.update(dict.fromkeys((table, name) for name in (column, *(name for name, _ in key)) if name))
-            case RankedAmong(visible=visible, order=order) if order.by:
-                columns.update(dict.fromkeys((match.table, order.by) for _, own in visible.parts for match in own))
+            case RankedAmong(visible=visible, order=order):
+                own = (match for _, matches in visible.parts for match in matches if order.by)
+                columns.update(dict.fromkeys((match.table, order.by) for match in own))
             case Bounds(source=table) | Derivation(table=table):
                 tables[table] = None
             case Calendar(table, date_column, through=through):
@@ -82,5 +90,24 @@ def _walked(root: Immutable) -> Reads:
                 if part.relationship is not None:
                     relationships[part.relationship] = None
                 continue
-        pending.extend(getattr(part, name) for name in part.__struct_fields__)
+            case _:
+                raise AssertionError(f"what a {kind.__name__} reads is said nowhere")
+        pending.extend(fields(part))
     return Reads(tuple(columns), tuple(tables), tuple(relationships))
+
+
+#: The nodes that say something of what is read; of all others just their fields are gone through.
+_TELLING = frozenset((ColumnValue, Pinned, Match, KeyColumn, Field, RankedAmong, Bounds, Derivation, Calendar, Hop))
+
+
+_FIELDS: dict[type, Callable[[object], tuple[object, ...]] | None] = {}
+
+
+def _fields_of(kind: type) -> Callable[[object], tuple[object, ...]] | None:
+    """What gives the fields of a node of a kind; None for what is no node."""
+    if kind not in _FIELDS:
+        names = kind.__struct_fields__ if issubclass(kind, Immutable | Hop) else ()
+        few = len(names) < 2  # of one field, attrgetter gives the bare value
+        get = (lambda part: tuple(getattr(part, name) for name in names)) if few else attrgetter(*names)
+        _FIELDS[kind] = get if names else None
+    return _FIELDS[kind]
