@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import gzip
 import io
+import re
 import zipfile
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
+from unittest import mock
 from zoneinfo import ZoneInfo
 
 import hypothesis.strategies as st
@@ -25,6 +27,7 @@ from relatum.data import sorting
 from relatum.data.arrow import python_values
 from relatum.data.date_patterns import date_pattern, moments_of
 from relatum.data.moments import wall_clock
+from relatum.sources import delimited
 
 
 def read(tmp_path: Path, text: str | bytes, name: str = "t.csv", zone: str = "UTC", **settings: Any) -> relatum.Model:
@@ -408,3 +411,17 @@ def test_texts_of_parquet_are_the_same_however_they_are_stored(type_: pa.DataTyp
         column = model.session.store.column("t", name)
         assert python_values(column) == texts
         assert column.dictionary.to_pylist() == sorted({text for text in texts if text})
+
+
+#: Where a field begins with a zero and another digit, or an x; the program looks without a pattern, for speed.
+BEGINS_WITH_ZERO = re.compile(rb'(?:^|[,;\t|"\n\r])[+-]?0[0-9xX]')
+
+
+@settings(max_examples=400)
+@given(
+    st.lists(st.sampled_from([bytes([each]) for each in b',;\t|"\n\r+-01x9XaZ.\x80']), max_size=9).map(b"".join),
+    st.integers(2, 9),
+)
+def test_numbers_that_may_name_something_are_seen_wherever_they_are(content: bytes, stretch: int) -> None:
+    with mock.patch.object(delimited, "_STRETCH", stretch):
+        assert delimited._may_name(content) is (BEGINS_WITH_ZERO.search(content) is not None)

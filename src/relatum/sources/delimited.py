@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import functools
 import io
 import re
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
@@ -10,6 +11,7 @@ from itertools import islice
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.csv as pacsv
 from msgspec import Struct
@@ -20,7 +22,7 @@ from relatum.data.table import TableData
 from relatum.data.types import BOOLEAN, INTEGER, TEXT, Kind, Type
 from relatum.errors import HeadingError, SourceError
 from relatum.language.rules import an
-from relatum.limits import refuse_above
+from relatum.limits import refuse_above, refuse_stopped
 from relatum.sources import texts
 from relatum.sources.arrow import distinct_names, table_data
 from relatum.sources.content import content_of, ending, without_footer
@@ -34,9 +36,12 @@ _DELIMITERS = ",;\t|"
 _COMMA_NUMBER = re.compile(r"-?\d+,\d+\Z")
 _POINT_NUMBER = re.compile(r"-?\d+\.\d+\Z")
 #: A whole number that names something: with a zero in front, or in the digits of programs.
-_NAMING = re.compile(rb'(?:^|[,;\t|"\n\r])[+-]?0[0-9xX]')
 _NAMING_TEXT = r"^[+-]?0[0-9xX]"
 _NAMING_WHOLE = r"^[+-]?0[0-9]+$"
+#: What is before a field: what parts fields and lines, or a quote.
+_PARTING = b',;\t|"\n\r'
+#: So many bytes are looked at in one go: they fit a near cache.
+_STRETCH = 1 << 18
 #: What a blank last heading is called inside: it is not a column.
 _BLANK = "\0blank"
 
@@ -209,8 +214,7 @@ class _Sheet:
         """The texts of those columns of numbers in which some number names things, as ``0042`` and ``0x1F`` do."""
         whole = [name for name, array in arrays.items()
                  if pa.types.is_integer(array.type) or (pa.types.is_floating(array.type) and name in free)]  # fmt: skip
-        # A look at the bytes is cheap, and in most files finds no such number anywhere.
-        if not whole or _NAMING.search(memoryview(self.content)) is None:
+        if not whole or not _may_name(self.content):
             return {}
         written = self.texts(whole)
         found = {}
@@ -262,6 +266,22 @@ def _without_heading(path: Path, position: int, count: int, numbered: bool) -> H
     numbers = "" if numbered else f', or set headings = "numbered" for the table: column_{position}'
     reason = f"Column {position} of {count} has no heading."
     return HeadingError(reason, path=path, line=1, fix=f"Give every column a name{numbers}.")
+
+
+def _may_name(content: Any) -> bool:
+    """Whether a zero and another digit, or an x, begin some field: a look at the bytes, which mostly finds none."""
+    data = np.frombuffer(content, np.uint8)
+    for start in range(0, len(data), _STRETCH):
+        refuse_stopped()
+        # With what is before a signed number, and what comes after the zero.
+        part = data[max(start - 2, 0) : start + _STRETCH + 1]
+        part = part if start else np.concatenate([np.frombuffer(b"\n", np.uint8), part])
+        zeros, signs = part == ord("0"), (part == ord("+")) | (part == ord("-"))
+        begins = zeros[:-1] & ((part[1:] - ord("0") < 10) | (part[1:] | 0x20 == ord("x")))
+        parting = functools.reduce(np.logical_or, (part == mark for mark in _PARTING))
+        if np.any(parting[:-2] & begins[1:]) or np.any(parting[:-3] & signs[1:-2] & begins[2:]):
+            return True
+    return False
 
 
 def _lines(content: Any) -> io.TextIOWrapper:

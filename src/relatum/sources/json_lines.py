@@ -98,7 +98,9 @@ def _read(path: Path, content: Any, stated: Stated) -> TableData:
     # The parser takes moments for those of UTC, whatever zone they say: they are read as they are written.
     moments = [field.name for field in table.schema if pa.types.is_timestamp(field.type)]
     if moments:
-        table = _parsed(path, content, dict.fromkeys(moments, pa.string()))
+        written = _parsed(path, content, dict.fromkeys(moments, pa.string()))
+        for name in moments:
+            table = with_column(table, name, written.column(name))
     wide = [
         field.name for at, field in enumerate(table.schema)
         if pa.types.is_floating(field.type) and field.name not in stated.types and texts.too_wide(table.column(at))
@@ -129,8 +131,12 @@ def _read(path: Path, content: Any, stated: Stated) -> TableData:
 
 
 def _parsed(path: Path, content: Any, types: Mapping[str, Any] | None = None) -> Any:
-    schema = pa.schema(list(types.items())) if types else None
-    options = pajson.ParseOptions(newlines_in_values=False, explicit_schema=schema)
+    """All columns as the parser takes them; or those named in ``types`` alone, in these types."""
+    options = pajson.ParseOptions(
+        newlines_in_values=False,
+        explicit_schema=pa.schema(list(types.items())) if types else None,
+        unexpected_field_behavior="ignore" if types else "infer",
+    )
     try:
         table = pajson.read_json(pa.BufferReader(content), parse_options=options)
         table.validate(full=True)  # its texts may be in another encoding
