@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -153,7 +153,8 @@ def _resolve(session: Session, request: Request) -> Resolved:
     made = tuple(dict.fromkeys(RowField(each.table, each.column, each.expression) for each in found if each.expression))
     session = session.with_fields(made)
     values = tuple(_value(session, value.label, value.formula) for value in request.values)
-    maker = _Fields(session, found, rows, values)
+    labels = {value.label: value.formula for value in request.values}
+    maker = _Fields(session, found, rows, values, labels)
     fields = maker.fields()
     heads = tuple(at for at, field in enumerate(fields) if field.attribute_of is None)
     filters = session.formulas.condition(request.where) if request.where else ()
@@ -291,11 +292,19 @@ def _no_field(session: Session, reader: RequestReader, node: Name) -> FormulaErr
 class _Fields:
     """Makes fields of what the axes name, once the session has every column."""
 
-    def __init__(self, session: Session, found: Sequence[_Found], rows: int, values: Sequence[Expression]) -> None:
+    def __init__(
+        self,
+        session: Session,
+        found: Sequence[_Found],
+        rows: int,
+        values: Sequence[Expression],
+        labels: Mapping[str, str],
+    ) -> None:
         self.session = session
         self.found = found
         self.rows = rows
         self.values = values
+        self.labels = labels
 
     def fields(self) -> tuple[AxisField, ...]:
         """All fields, rows first."""
@@ -378,7 +387,13 @@ class _Fields:
         )
 
     def _ordered(self, reader: RequestReader, found: _Found, ordering: Ordering) -> Ordered:
-        expression = reader.ordered_by(ordering)
+        try:
+            expression = reader.ordered_by(ordering)
+        except FormulaError as error:
+            name = ".".join(ordering.formula.parts) if isinstance(ordering.formula, Name) else ""
+            if name in self.labels:
+                error.fix = f"{quoted(name)} is the label of a value: write its formula, {self.labels[name]}."
+            raise
         if isinstance(expression, ColumnValue):
             catalog = self.session.catalog
             route = catalog.lookup(found.table, expression.table, expression.column)
