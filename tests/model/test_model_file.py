@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import tomllib
 from importlib import resources
 from pathlib import Path
@@ -177,6 +178,40 @@ def test_saving_elsewhere_is_refused_unless_allowed(file: Path, tmp_path: Path) 
     assert relatum.open(tmp_path / "other" / "stall.toml", allow_outside=True).evaluate("revenue") == 31
     with pytest.raises(relatum.ModelError, match="no folder"):
         model.save(tmp_path / "nowhere" / "stall.toml")
+
+
+DEFAULTS = [
+    "locale",
+    "match",
+    "direction",
+    "standby",
+    "unrelated",
+    "digits",
+    "values_on",
+    "totals",
+    "tolerance",
+    "footer",
+]
+
+
+def test_a_default_that_a_file_states_stays_there(file: Path) -> None:
+    text = file.read_text()
+    text = text.replace('locale = "en_GB"', 'locale = "en"').replace(
+        'source = "sales.csv"', 'source = "sales.csv"\nfooter = 0'
+    )
+    text = text.replace(
+        "[measure.revenue]",
+        'match = "equal"\ndirection = "down"\nstandby = false\n\n[measure.revenue]\nunrelated = "blank"\ndigits = 0',
+        1,
+    )
+    text += '\n[pivot.all]\nvalues = "revenue"\nvalues_on = "columns"\ntotals = true\n\n[[control]]\nmeasure = "revenue"\nequals = 31\ntolerance = 0\n'
+    file.write_text(text)
+    assert all(re.search(rf"^{each} =", text, re.MULTILINE) for each in DEFAULTS)
+    model = relatum.open(file)
+    model.measure("pieces", "sum(sales.quantity)")
+    model.save(file)
+    said = [line for line in text.splitlines() if line]
+    assert [line for line in file.read_text().splitlines() if line in said and line] == said
 
 
 def test_the_schema_that_ships_is_the_one_of_the_code() -> None:

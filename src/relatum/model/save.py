@@ -172,13 +172,13 @@ def _says_the_same(key: str, said: Any, wanted: Any) -> bool:
     return bool(said == wanted or [said] == wanted or said == [wanted])
 
 
-#: What a file may say that is so without being said; what means the default in a file and is not its key's own default.
+#: What a file may say that holds without being said.
 _DEFAULTS = {
     field.encode_name: field.default
     for kind in (ModelEntry, TableEntry, CalendarEntry, RelationshipEntry, MeasureEntry, PivotEntry, ControlEntry)
     for field in structs.fields(kind)
     if isinstance(field.default, bool | int | str)
-} | {"direction": "down", "values_on": "columns"}
+} | {"direction": "down"}
 
 
 def _is_default(key: str, value: object) -> bool:

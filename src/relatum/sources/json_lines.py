@@ -135,7 +135,7 @@ def _parsed(path: Path, content: Any, types: Mapping[str, Any] | None = None) ->
     options = pajson.ParseOptions(
         newlines_in_values=False,
         explicit_schema=pa.schema(list(types.items())) if types else None,
-        unexpected_field_behavior="ignore" if types else "infer",
+        unexpected_field_behavior="ignore",
     )
     try:
         table = pajson.read_json(pa.BufferReader(content), parse_options=options)
