@@ -47,14 +47,11 @@ class Comparison(Struct, frozen=True):
         """What differs, in blocks, for whatever draws them."""
         blocks: list[markup.Block] = []
         if self.changes:
-            rows = [
-                [
-                    markup.Text(each.what, tone=_TONES[each.what]),
-                    *(markup.Text(text, prose=True) for text in (f"{each.kind} {each.name}", each.setting)),
-                    *(markup.Text(text, prose=True) for text in (each.before, each.after)),
-                ]
-                for each in self.changes
-            ]
+            rows: list[markup.Row] = []
+            for each in self.changes:
+                said = (f"{each.kind} {each.name}", each.setting, each.before, each.after)
+                what = markup.Text(each.what, tone=_TONES[each.what])
+                rows.append([what, *(markup.Text(text, prose=True) for text in said)])
             blocks.append(markup.Table([["", "what", "setting", "before", "after"]], rows))
         else:
             blocks.append(markup.line("the models mean the same"))

@@ -375,7 +375,7 @@ def _difference_blocks(explanation: Explanation, difference: Difference) -> list
     blocks: list[markup.Block] = [
         markup.line(head, f" to {explanation.cell_text(difference.other)}", apart=True),
         markup.line(f"{ends}: {moved(difference.total).text}"),
-        markup.Table([heads], lines),
+        *([markup.Table([heads], lines)] if lines else []),
     ]
     if difference.factors:
         factors: list[markup.Row] = [[each.name, moved(each.part)] for each in difference.factors]

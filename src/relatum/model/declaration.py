@@ -148,7 +148,10 @@ EngineKind = Literal["memory", "duckdb", "postgresql", "spark"]
 
 
 class EngineChoice(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
-    """Which engine holds a model's data and answers: its kind, its address, and the schema of its tables."""
+    """Which engine holds a model's data and answers: its kind, its address, and the schema of its tables.
+
+    In a file ``engine = "duckdb"`` says the kind alone.
+    """
 
     kind: EngineKind
     address: str = ""

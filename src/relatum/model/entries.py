@@ -26,7 +26,7 @@ def filled(kind: type[Record], source: msgspec.Struct, /, **changed: Any) -> Rec
     Parameters
     ----------
     kind : type
-        What to make: a part of a declaration of its entry, or the other way round.
+        What to make: a part of a declaration from its entry in the file, or the entry from the part.
     source : msgspec.Struct
         The other of the two.
     **changed : object

@@ -86,7 +86,8 @@ def _table(heads: Iterable[markup.Row], rows: Iterable[markup.Row], width: int) 
     wide = any(sum(len(each.plain) + _GAP for each in line) > width for line in lines)
     table = Table(box=None, show_header=bool(lines), show_edge=False, pad_edge=False, padding=(0, _GAP, 0, 0),
                   header_style="dim")  # fmt: skip
-    for at, column in enumerate(zip(*cells, strict=True)):
+    columns = zip(*cells, strict=True) if cells else [()] * len(lines[-1] if lines else ())
+    for at, column in enumerate(columns):
         numeric = any(piece.number for cell in column for piece in markup.pieces_of(cell))
         heading = Text("\n").join(line[at] for line in lines)
         if wide and "." in heading.plain:
