@@ -23,7 +23,7 @@ from relatum.cli.output import console, paged, print_json
 def members(file: Path, column: str, where: str, value: str, like: str, limit: int, format: Format) -> None:
     """List a column's members with their row counts.
 
-    Example: relatum members hollowmere/nursery.toml customer.town --where "calendar.year = 2024" --like ford
+    Example: relatum members hollowmere/nursery.toml customer.town --where "calendar.year = 2024" --like bridge
     """
     import relatum
     from relatum.present.printed import print_blocks
