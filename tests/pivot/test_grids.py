@@ -113,6 +113,7 @@ WRONG = [
     ({"rows": "product.product top 2 top 3"}, "appears here twice", "^^^^^"),
     ({"rows": "product.kind by product.price"}, "can have several values of product.price", "^^^^^^^^^^^^^"),
     ({"rows": "product.kind by double desc", "values": "double: 2 * quantity"}, "write its formula, 2 * quantity", "^^^^^^"),
+    ({"keep": "top 2 product.kind by double", "values": "double: 2 * quantity"}, "write its formula, 2 * quantity", "^^^^^^"),
     ({"rows": "product.product top 2 by price", "values": "price: quantity"}, "Write a column with its table: product.price", "^^^^^"),
     ({"rows": "product.product, product.kind closed"}, "so the two form one field", "^^^^^^^^^^^^^^^^^^^"),
     ({"rows": "revenue"}, "can be a field only over some rows", "^^^^^^^"),

@@ -17,6 +17,9 @@ from relatum.pivot.made_of import formula_parts
 from relatum.session.session import Session
 from relatum.wording import suggestion
 
+#: So much of a report's text says which one it is.
+_LONGEST = 60
+
 
 class ColumnOverview(Struct, frozen=True):
     """One column: its type, how it is stored, bytes in memory, rows without a value, and where it comes from."""
@@ -187,7 +190,10 @@ def _shown_by(part: ReportPart) -> str:
     if part.pivot:
         kinds = [f"chart {part.chart}"] * bool(part.chart) + ["table"] * part.table
         return f"pivot {part.pivot} as {' and '.join(kinds)}"
-    return "the diagram" if part.diagram else f"text {' '.join(part.text.split())[:60]}"
+    if part.diagram:
+        return "the diagram"
+    text = " ".join(part.text.split())
+    return f"text {text}" if len(text) <= _LONGEST else f"text {text[: _LONGEST - 1]}…"
 
 
 def _names(relationship: Relationship, table: str, column: str) -> bool:

@@ -224,18 +224,6 @@ def paged(out: Any, draw: Callable[[Any], None]) -> None:
     pydoc.pager(text)
 
 
-def listing(*headings: str, numbers: tuple[str, ...] = ()) -> Any:
-    """A table of results in the terminal: headings, no lines; columns of ``numbers`` to the right."""
-    from rich.table import Table
-
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
-    for heading in headings:
-        table.add_column(
-            heading, justify="right" if heading in numbers else "left", no_wrap=heading in numbers, overflow="fold"
-        )
-    return table
-
-
 def refuse_over(out: Path, file: Path, model: Declaration) -> None:
     """Raise a ModelError where a result would be written over the model, or into what a table is read from."""
     from relatum.errors import ModelError

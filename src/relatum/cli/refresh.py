@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from relatum.cli.commands import Format, format_option, model_file, opening_command
-from relatum.cli.output import CLEAN, PROBLEMS, console, listing, print_json
+from relatum.cli.output import CLEAN, PROBLEMS, console, print_json
 from relatum.wording import value_text
 
 if TYPE_CHECKING:
@@ -42,18 +42,21 @@ def refresh(file: Path, verify: bool, format: Format) -> None:
 
 
 def _print(found: Refreshed, model: Declaration) -> None:
-    from rich.text import Text
+    from relatum import markup
+    from relatum.present.printed import print_blocks
 
-    out = console()
-    for line in found.lines(values=False):
-        style = "bold red" if line.startswith(("problem", "breaks")) else ""
-        out.print(Text(line, style=style))
+    blocks: list[markup.Block] = [
+        markup.line(markup.Text(each, tone="bad" if each.startswith(("problem", "breaks")) else "", prose=True))
+        for each in found.lines(values=False)
+    ]
     if found.values:
-        out.print()
-        lines = listing("measure", "before", "after", numbers=("before", "after"))
+        heads: markup.Row = ["measure", markup.Text("before", number=True), markup.Text("after", number=True)]
+        rows: list[markup.Row] = []
         for each in found.values:
-            lines.add_row(each.name, *(_number(value, each.format, model) for value in (each.before, each.after)))
-        out.print(lines)
+            numbers = (_number(value, each.format, model) for value in (each.before, each.after))
+            rows.append([each.name, *(markup.Text(text, number=True) for text in numbers)])
+        blocks.append(markup.Table([heads], rows, apart=True))
+    print_blocks(blocks, console())
 
 
 def _number(text: str | None, pattern: str, model: Declaration) -> str:

@@ -41,11 +41,11 @@ def _row(each: Proposal) -> markup.Row:
     return [markup.Text(each.word, tone=_TONES[each.word]), markup.Text(shown, prose=True), tuple(evidence)]
 
 
-def _remark(word: str, each: Proposal) -> markup.Line:
+def _remark(word: str, tone: markup.Tone, each: Proposal) -> markup.Line:
     """A proposal as a line of text."""
     evidence = markup.Text(f" ({each.evidence})" if each.evidence else "", tone="faint")
     doubt = markup.Text(f" {each.doubt}" if each.doubt else "", tone="notable")
-    return markup.line(markup.Text(f"{word}  ", tone=_TONES.get(word, "faint")), each.statement, evidence, doubt)
+    return markup.line(markup.Text(f"{word}  ", tone=tone), each.statement, evidence, doubt)
 
 
 @checked
@@ -107,8 +107,9 @@ class Draft:
             if found:
                 blocks.append(markup.Table([["", heading, "evidence"]], list(map(_row, found)), apart=True))
         rest = [each for each in self.proposals if each.kind not in _HEADINGS]
-        remarks = [_remark(each.word, each) for each in rest if each.word in ("unsure", "note") or each.doubt]
-        aside = [_remark("considered and left out", each) for each in (self.aside if everything else ())]
+        told = [each for each in rest if each.word in ("unsure", "note") or each.doubt]
+        remarks = [_remark(each.word, _TONES[each.word], each) for each in told]
+        aside = [_remark("considered and left out", "faint", each) for each in (self.aside if everything else ())]
         left_out = [
             markup.line(markup.Text("left out  ", tone="notable"), f"{each.what}: {each.why}") for each in self.left_out
         ]

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping
 
 from msgspec.structs import replace
 
+from relatum.errors import FormulaError
 from relatum.language.expression import (
     Change,
     Expression,
@@ -25,19 +26,36 @@ from relatum.language.register import BAND
 from relatum.language.resolve import FormulaReader
 from relatum.language.resolve_changes import ChangeReader
 from relatum.language.tree import Call, Name, Ordering, Syntax
-from relatum.model.names import ColumnKey, column_name
+from relatum.model.names import ColumnKey, column_name, quoted
 
 _AXES = ("axes", "rows", "columns", "innermost")
 
 
 class RequestReader(FormulaReader):
-    """Reads the parts of one text of a request, in which fields go by their labels too."""
+    """Reads the parts of one text of a request, in which fields go by their labels too.
+
+    ``values`` are the formulas of the request's values by their labels: what names one is told what to write.
+    """
 
     def __init__(
-        self, formulas: Formulas, text: str, owner: str, labelled: Mapping[str, ColumnKey] | None = None
+        self,
+        formulas: Formulas,
+        text: str,
+        owner: str,
+        labelled: Mapping[str, ColumnKey] | None = None,
+        values: Mapping[str, str] | None = None,
     ) -> None:
         super().__init__(formulas, text, owner)
         self.labelled = labelled or {}
+        self.values = values or {}
+
+    def unknown_name(self, node: Name, known: Mapping[str, object], noun: str) -> FormulaError:
+        """The error for a name of one part that is nothing, or just the label of a value."""
+        error = super().unknown_name(node, known, noun)
+        (name,) = node.parts
+        if name in self.values:
+            error.fix = f"{quoted(name)} is the label of a value: write its formula, {self.values[name]}."
+        return error
 
     def value(self, node: Syntax) -> Expression:
         """A formula that has a value in a cell."""
@@ -92,7 +110,10 @@ class RequestReader(FormulaReader):
 
 
 def request_keeps(
-    formulas: Formulas, text: str, labelled: Mapping[str, ColumnKey] | None = None
+    formulas: Formulas,
+    text: str,
+    labelled: Mapping[str, ColumnKey] | None = None,
+    values: Mapping[str, str] | None = None,
 ) -> tuple[KeepWhere | KeepBest, ...]:
     """The keeps of a request, resolved.
 
@@ -104,13 +125,15 @@ def request_keeps(
         The keeps.
     labelled : mapping of str to pair of str, optional
         The columns of the request's fields by their labels.
+    values : mapping of str to str, optional
+        The formulas of the request's values by their labels.
 
     Raises
     ------
     FormulaError
         The text is not a formula, or refers to axes.
     """
-    return RequestReader(formulas, text, "keep", labelled).keeps()
+    return RequestReader(formulas, text, "keep", labelled, values).keeps()
 
 
 def _axis_words(change: Change) -> Iterator[str]:

@@ -163,7 +163,7 @@ def _resolve(session: Session, request: Request) -> Resolved:
         for each in found
         if each.item.label or each.expression
     }
-    keeps = request_keeps(session.formulas, request.keep, labelled) if request.keep else ()
+    keeps = request_keeps(session.formulas, request.keep, labelled, labels) if request.keep else ()
     if not request.totals:
         fields = tuple(replace(field, total="none") for field in fields)
     count = sum(fields[at].axis == "rows" for at in heads)
@@ -365,7 +365,7 @@ class _Fields:
 
     def _field(self, found: _Found) -> AxisField:
         item = found.item
-        reader = RequestReader(self.session.formulas, found.text, found.axis)
+        reader = RequestReader(self.session.formulas, found.text, found.axis, values=self.labels)
         plain = self._plain(found)
         best = None
         if item.best is not None:
@@ -387,13 +387,7 @@ class _Fields:
         )
 
     def _ordered(self, reader: RequestReader, found: _Found, ordering: Ordering) -> Ordered:
-        try:
-            expression = reader.ordered_by(ordering)
-        except FormulaError as error:
-            name = ".".join(ordering.formula.parts) if isinstance(ordering.formula, Name) else ""
-            if name in self.labels:
-                error.fix = f"{quoted(name)} is the label of a value: write its formula, {self.labels[name]}."
-            raise
+        expression = reader.ordered_by(ordering)
         if isinstance(expression, ColumnValue):
             catalog = self.session.catalog
             route = catalog.lookup(found.table, expression.table, expression.column)
