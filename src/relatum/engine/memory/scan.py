@@ -40,6 +40,8 @@ _FEW_ROWS = 1 << 15
 #: is held does not grow with the table. It is the same on every machine, so that float sums are.
 _GROUPED_ROWS = 1 << 23
 
+#: How many rows pass is guessed from so many pieces of so many rows.
+_PIECES, _PIECE_ROWS = 4, 1 << 14
 #: Stretches shorter than this, or of shorter runs, are not folded by their runs.
 _RUN_ROWS, _RUN_SHARE = 1 << 14, 2
 
@@ -93,13 +95,13 @@ class _Scan:
 
     @cached_property
     def _likely_rows(self) -> int:
-        """About how many rows pass, by those of one stretch."""
-        selection = self.selection
-        if not self.tests or selection is None:
+        """About how many rows pass, by those of a few pieces here and there."""
+        if not self.tests or self.selection is None:
             return self.task.rows
         rows = sum(span.stop - span.start for span in self.spans)
-        span = self.spans[len(self.spans) // 2]
-        return len(self._passing(span)) * rows // (span.stop - span.start)
+        pieces = [_middle(span) for span in self.spans[:: -(-len(self.spans) // _PIECES)]]
+        passing = sum(len(self._passing(piece)) for piece in pieces)
+        return passing * rows // sum(piece.stop - piece.start for piece in pieces)
 
     def _passing(self, span: Span) -> Chunk:
         """The rows of a span that pass the tests."""
@@ -314,6 +316,11 @@ class _Scan:
         if not self.task.keep:
             return ScanResult(codes, folds, None, [], lost)
         return ScanResult(codes, folds, groups, columns, lost)
+
+
+def _middle(span: Span) -> Span:
+    start = max(span.start, (span.start + span.stop - _PIECE_ROWS) // 2)
+    return Span(start, min(start + _PIECE_ROWS, span.stop), span.free)
 
 
 def _append(pending: _Batch, batch: _Batch) -> None:

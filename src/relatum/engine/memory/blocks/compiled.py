@@ -25,6 +25,7 @@ from relatum.engine.memory.blocks.instructions import (
     ANEW,
     AS_FLOAT,
     BLOCK,
+    COMPARED,
     COUNT,
     COUNT_AND_SUM,
     DIVIDE_FLOATS,
@@ -53,9 +54,6 @@ from relatum.engine.memory.blocks.instructions import (
     TOO,
 )
 
-#: Few rows of a block pass if it is one in this many or fewer: the next block has as few, as a rule.
-_FEW = np.uint64(32)
-
 _TABLE = types.Array(types.int64, 2, "C")
 _SELECT = types.int64(types.int64, types.int64, _TABLE, types.uint32[::1], types.uint8[::1])
 _INTO = (_TABLE, _TABLE, _TABLE, types.boolean, types.uint32[::1], _TABLE, types.Array(types.uint8, 2, "C"))
@@ -70,12 +68,10 @@ def _select(start, stop, steps, rows, passing):
     Comparisons at the start are made for all rows of a block at once; ``passing`` has two places for each.
     """
     total, origin = np.uint64(0), np.uint64(start)
-    passing, some = passing[:BLOCK], passing[BLOCK:]
-    eights = passing.view(np.uint64)
-    few = False
-    for begin in range(origin, np.uint64(stop), np.uint64(BLOCK)):
-        many = min(np.uint64(BLOCK), np.uint64(stop) - begin)
-        if many < BLOCK:
+    passing, some = passing[:COMPARED], passing[COMPARED:]
+    for begin in range(origin, np.uint64(stop), np.uint64(COMPARED)):
+        many = min(np.uint64(COMPARED), np.uint64(stop) - begin)
+        if many < COMPARED:
             passing[:] = 0
         own = rows[total:]
         done, whole, begun = 0, 0, False
@@ -98,8 +94,7 @@ def _select(start, stop, steps, rows, passing):
             count = typed.marked_first_of(steps[0, 1], steps[0, 2], begin, many, table, begin - origin, own)
             done = 1
         else:
-            count = loops.noted(eights, many, begin - origin, own, few)
-            few = count * _FEW < many
+            count = loops.noted(passing, many, begin - origin, own)
         while done < len(steps) and count > 0:
             word, kind, address, low, width, marks = steps[done]
             if word == INSIDE:

@@ -9,7 +9,7 @@ from typing import Any, assert_never
 import numpy as np
 
 from relatum.data.columns import Array
-from relatum.engine.memory.blocks.instructions import BLOCK, COUNT_AND_SUM, LOST
+from relatum.engine.memory.blocks.instructions import BLOCK, COMPARED, COUNT_AND_SUM, LOST
 from relatum.engine.memory.blocks.program import Accumulator, Program, Selection
 from relatum.engine.memory.distinct import DistinctFold
 from relatum.engine.memory.folds import CountFold, ExactSum, Extreme, FloatSum, Fold, FoldKind
@@ -29,7 +29,7 @@ class _Scratch(threading.local):
     def __init__(self) -> None:
         # Some more: rows that do not pass are noted where the next ones would be.
         self.notes = np.empty(CHUNK_ROWS + 8, np.uint32)
-        self.passing = np.empty(2 * BLOCK, np.uint8)
+        self.passing = np.empty(2 * COMPARED, np.uint8)
         self.groups = np.zeros(BLOCK, np.uint32)
 
 

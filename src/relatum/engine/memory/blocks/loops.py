@@ -9,7 +9,7 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-from relatum.engine.memory.blocks.eights import GATHERED, PLACES, number_set, write_places
+from relatum.engine.memory.blocks.bits import PLACES, bits_of, lowest, number_set, write_places
 from relatum.engine.memory.blocks.instructions import ALSO, ANEW, TOO
 
 # -- loops over neighbours, which the compiler vectorizes -------------------------------------------------------------
@@ -137,18 +137,26 @@ def inside_some(values, start, low, width, wide, rows, count):
 
 
 @numba.njit(nogil=True)
-def noted(eights, count, first, rows, few):
-    """Note the rows that pass, counted from ``first``, and say how many; ``eights`` holds eight rows in a word.
-
-    Where ``few`` are expected, words without one are passed over, which is wrongly guessed where many have one.
-    """
-    kept = np.uint64(0)
-    for eight in range((count + np.uint64(7)) // np.uint64(8)):
-        if few and eights[eight] == 0:
-            continue
-        bits = (eights[eight] * GATHERED) >> np.uint64(56)
-        write_places(rows, kept, PLACES, bits, np.uint32(first + np.uint64(8) * eight))
-        kept += number_set(bits)
+def noted(passing, count, first, rows):
+    """Note the rows that pass, counted from ``first``, and say how many."""
+    kept, one = np.uint64(0), np.uint64(1)
+    for begin in range(np.uint64(0), count, np.uint64(64)):
+        bits = bits_of(passing, begin)
+        found = number_set(bits)
+        place = np.uint32(first + begin)
+        if found <= np.uint64(4):
+            # Always four, of which the next ones write some over: going by their number would be guessed wrongly.
+            for at in range(np.uint64(4)):
+                rows[kept + at] = place + np.uint32(lowest(bits))
+                bits &= bits - one
+            kept += found
+        else:
+            for _ in range(8):
+                eight = bits & np.uint64(255)
+                write_places(rows, kept, PLACES, eight, place)
+                kept += number_set(eight)
+                bits >>= np.uint64(8)
+                place += np.uint32(8)
     return kept
 
 

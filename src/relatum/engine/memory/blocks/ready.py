@@ -32,7 +32,7 @@ _WORTH_ROWS = 20_000_000
 #: Compiling takes half a minute; a machine that is busy may need longer.
 _LONGEST_SECONDS = 600
 #: The files that the loops are compiled from.
-_SOURCES = ("compiled.py", "typed.py", "loops.py", "eights.py", "instructions.py")
+_SOURCES = ("compiled.py", "typed.py", "loops.py", "bits.py", "instructions.py")
 
 _PREFIX = "the compiled loops are not used: "
 _ON_THE_WAY = WhyNot(_PREFIX + "they are being loaded")

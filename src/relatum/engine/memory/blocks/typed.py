@@ -12,7 +12,7 @@ from numba.core import cgutils, types
 from numba.extending import intrinsic
 
 from relatum.engine.memory.blocks import loops
-from relatum.engine.memory.blocks.instructions import BLOCK, WIDTHS
+from relatum.engine.memory.blocks.instructions import COMPARED, WIDTHS
 
 #: The bytes that memory is brought near by at once.
 _LINE = 64
@@ -50,7 +50,7 @@ def fetch_block(kind, address, start):
     """Have a column's block from ``start`` on brought near."""
     width = WIDTHS[kind]
     first = address + width * np.int64(start)
-    for line in range(first, first + width * BLOCK, _LINE):
+    for line in range(first, first + width * COMPARED, _LINE):
         fetch(line)
 
 

@@ -1,4 +1,4 @@
-"""Eight rows at once: where the bytes of a word say which of them pass, their places are written in one go."""
+"""Bits of rows: a word has one for each of 64 rows, which says whether it passes, and the places of those are written."""
 
 from __future__ import annotations
 
@@ -9,9 +9,7 @@ from llvmlite import ir
 from numba.core import types
 from numba.extending import intrinsic
 
-#: What a word of eight bytes, each 0 or 1, is multiplied by so that its highest byte has a bit for each of them.
-GATHERED = np.uint64(0x0102040810204080)
-#: For each of these bytes of bits, the numbers of the bits that are set; what follows them is written over later.
+#: For each byte of bits, the numbers of the bits that are set; what follows them is written over later.
 PLACES = np.array([([bit for bit in range(8) if bits >> bit & 1] + [0] * 8)[:8] for bits in range(256)], np.uint8)
 
 
@@ -23,6 +21,31 @@ def number_set(typing: Any, bits: Any) -> Any:
         return builder.ctpop(arguments[0])
 
     return types.uint64(types.uint64), generate
+
+
+@intrinsic
+def lowest(typing: Any, bits: Any) -> Any:
+    """The number of the lowest bit that is set; 64 where none is."""
+
+    def generate(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
+        return builder.cttz(arguments[0], ir.Constant(ir.IntType(1), 0))
+
+    return types.uint64(types.uint64), generate
+
+
+@intrinsic
+def bits_of(typing: Any, passing: Any, start: Any) -> Any:
+    """A bit for each of 64 bytes from ``start`` on: whether it is other than 0."""
+
+    def generate(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
+        given, start = arguments
+        many = ir.VectorType(ir.IntType(8), 64)
+        data = context.make_array(signature.args[0])(context, builder, given).data
+        place = builder.bitcast(builder.gep(data, [start]), many.as_pointer())
+        found = builder.icmp_unsigned("!=", builder.load(place, align=1), ir.Constant(many, [0] * 64))
+        return builder.bitcast(found, ir.IntType(64))
+
+    return types.uint64(passing, types.uint64), generate
 
 
 @intrinsic
