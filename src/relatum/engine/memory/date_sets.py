@@ -14,7 +14,8 @@ from relatum.data.columns import Array
 from relatum.data.days import day_number
 from relatum.data.groups import Links, as_stretch, marked, number_groups
 from relatum.engine.memory.frames import Frame
-from relatum.engine.memory.scans import Scans, coded
+from relatum.engine.memory.scanned import coded
+from relatum.engine.memory.scans import Scans
 from relatum.limits import refuse_above
 from relatum.model.names import quoted
 from relatum.model.routes import Place, Route, reach_of

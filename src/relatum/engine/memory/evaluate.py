@@ -33,19 +33,8 @@ from relatum.engine.memory.keeps import Keeps, same_for_cells
 from relatum.engine.memory.member_limit import pairs_of, refuse_many
 from relatum.engine.memory.ranks import RANKING_KERNELS, Members
 from relatum.engine.memory.rows import evaluate_tree
-from relatum.engine.memory.scans import (
-    Coded,
-    Found,
-    Marked,
-    Scanned,
-    Scans,
-    before,
-    bundled,
-    coded,
-    folds_of,
-    row_values,
-    stripped,
-)
+from relatum.engine.memory.scanned import Coded, Scanned, coded, folds_of, row_values
+from relatum.engine.memory.scans import Found, Marked, Scans, before, bundled, stripped
 from relatum.engine.memory.store import MemoryStore
 from relatum.language.expression import Expression, Slot
 from relatum.model.names import column_name

@@ -16,7 +16,8 @@ from relatum.engine.memory.align import aligned, with_bounds
 from relatum.engine.memory.frames import Frame, same_cells
 from relatum.engine.memory.ranks import top_mask
 from relatum.engine.memory.rows import evaluate_tree
-from relatum.engine.memory.scans import Among, Found, Mark, Marked, Scans, coded
+from relatum.engine.memory.scanned import coded
+from relatum.engine.memory.scans import Among, Found, Mark, Marked, Scans
 from relatum.language.expression import Expression, Slot
 from relatum.model.names import column_name
 from relatum.model.routes import Place, reach_of

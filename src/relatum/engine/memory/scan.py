@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterator
 from functools import cached_property
 from itertools import chain
@@ -12,12 +13,11 @@ from msgspec import Struct, field
 from relatum.data import groups as grouping
 from relatum.data.columns import Array, Column
 from relatum.data.vectors import spread
-from relatum.engine.memory.blocks.drive import CHUNK_ROWS, Worker, folds_of, marks_of
+from relatum.engine.memory.blocks.drive import CHUNK_ROWS, Loops, Worker, folds_of, marks_of
 from relatum.engine.memory.blocks.drive import survivors as survivors_in_blocks
 from relatum.engine.memory.blocks.program import (
     FEW_GROUPS,
     Program,
-    Selection,
     WhyNot,
     adds_by_stretch,
     program_of,
@@ -58,64 +58,56 @@ class _Batch(Struct):
     lost: dict[tuple[int, Route], int] = field(default_factory=dict)
 
 
-def run_scan(task: ScanTask) -> ScanResult:
-    """Carry out a scan on all cores; the result does not depend on how many there are."""
-    return _Scan(task).run()
+class Scan:
+    """A pass over a table, made ready once and carried out as often as its task is asked.
 
+    Parameters
+    ----------
+    task : ScanTask
+        What is computed.
+    """
 
-class _Scan:
     def __init__(self, task: ScanTask) -> None:
         self.task = task
         self.sizes = [size for _, size in task.keys]
-        self.groups = 1
-        for size in self.sizes:
-            self.groups *= size
+        self.groups = math.prod(self.sizes)
         self.dense = self.groups <= grouping.DENSE_GROUPS
         floats = any(kind == "sum" and task.takes_floats(number) for kind, number in task.folds)
         self.by_stretch = floats and adds_by_stretch(self.groups)
         self.tests = narrowed([*(test.test for test in task.tests), *task.marks])
-        found = loops_for(task.rows)
-        self.why_not = found if isinstance(found, WhyNot) else None
-        self.loops = None if self.why_not else found
-        self.selection = None if self.why_not else selection_of(self.tests, task.rows)
         self.spans = spans_of(self.tests, task.rows, CHUNK_ROWS)
+        self._known_blocks: _Blocks | None = None
 
     def run(self) -> ScanResult:
-        """Carry the scan out in blocks where that can be, else with NumPy; with the same result."""
-        if self.selection is not None and self.spans:
-            likely = self.task.rows if self.groups <= FEW_GROUPS else self._likely_rows
-            program = program_of(self.task, likely, cores(), len(self.spans))
-            found = self._in_blocks(self.selection, program) if isinstance(program, Program) else program
-            if isinstance(found, ScanResult):
-                return found
-            self.why_not = found
-        result = self._with_numpy()
-        result.way = self.why_not.reason if self.why_not else ""
+        """Carry it out on all cores: in blocks where that can be, else with NumPy; the result is the same."""
+        found = loops_for(self.task.rows)
+        blocks = None if isinstance(found, WhyNot) or not self.spans else self._blocks(found)
+        why_not = found.reason if isinstance(found, WhyNot) else ""
+        if blocks is not None:
+            done = self._in_blocks(blocks, blocks.program) if isinstance(blocks.program, Program) else blocks.program
+            if isinstance(done, ScanResult):
+                return done
+            why_not = done.reason
+        result = self._with_numpy(blocks)
+        result.way = why_not
         return result
 
-    @cached_property
-    def _likely_rows(self) -> int:
-        """About how many rows pass, by those of a few pieces here and there."""
-        if not self.tests or self.selection is None:
-            return self.task.rows
-        rows = sum(span.stop - span.start for span in self.spans)
-        pieces = [_middle(span) for span in self.spans[:: -(-len(self.spans) // _PIECES)]]
-        passing = sum(len(self._passing(piece)) for piece in pieces)
-        return passing * rows // sum(piece.stop - piece.start for piece in pieces)
+    def _blocks(self, loops: Loops) -> _Blocks:
+        if self._known_blocks is None:
+            self._known_blocks = _Blocks(self, loops)
+        return self._known_blocks
 
-    def _passing(self, span: Span) -> Chunk:
-        """The rows of a span that pass the tests."""
-        if span.free:
-            return Chunk(span.start, span.stop)
-        if self.selection is None:
-            return survivors(self.tests, span.start, span.stop)
-        return survivors_in_blocks(self.loops, self.selection, span.start, span.stop)
+    @property
+    def nbytes(self) -> int:
+        """About how many bytes it holds beside the table's columns."""
+        held = [] if self._known_blocks is None else self._known_blocks.held
+        return sum(array.nbytes for array in held if len(array) < self.task.rows)
 
-    def _in_blocks(self, selection: Selection, program: Program) -> ScanResult | WhyNot:
+    def _in_blocks(self, blocks: _Blocks, program: Program) -> ScanResult | WhyNot:
         marks = marks_of(program)
 
         def work(spans: Iterator[Span]) -> Worker:
-            worker = Worker(self.loops, selection, program, marks)
+            worker = Worker(blocks.loops, blocks.selection, program, marks)
             for span in spans:
                 worker.take_in(span.start, span.stop, free=span.free)
             return worker
@@ -125,13 +117,14 @@ class _Scan:
         folds = folds_of(program, workers)
         return WhyNot("a sum of floats is not finite") if folds is None else self._occurring(folds, lost)
 
-    def _with_numpy(self) -> ScanResult:
+    def _with_numpy(self, blocks: _Blocks | None) -> ScanResult:
         total: list[Fold] | None = None
         pending = self._empty()
         lost: dict[tuple[int, Route], int] = {}
         parts: list[ScanResult] = []
-        at_once = self._few()
-        for batch in self._batches() if at_once is None else [self._batch_of(at_once)]:
+        passing = self._passing if blocks is None else blocks.passing
+        at_once = None if blocks is None else self._few(blocks)
+        for batch in self._batches(passing) if at_once is None else [self._batch_of(at_once)]:
             _refuse()
             for key, count in batch.lost.items():
                 lost[key] = lost.get(key, 0) + count
@@ -179,23 +172,28 @@ class _Scan:
 
     # -- chunks -----------------------------------------------------------------------------------------------------
 
-    def _batches(self) -> Iterator[_Batch]:
-        if len(self.spans) < 2:
-            return map(self._batch, self.spans)
-        return pool().map(self._batch, self.spans)
+    def _passing(self, span: Span) -> Chunk:
+        """The rows of a span that pass the tests."""
+        return Chunk(span.start, span.stop) if span.free else survivors(self.tests, span.start, span.stop)
 
-    def _few(self) -> Chunk | None:
+    def _batches(self, passing: Callable[[Span], Chunk]) -> Iterator[_Batch]:
+        def batch(span: Span) -> _Batch:
+            return self._batch_of(passing(span))
+
+        return map(batch, self.spans) if len(self.spans) < 2 else pool().map(batch, self.spans)
+
+    def _few(self, blocks: _Blocks) -> Chunk | None:
         """All rows that pass, where the loops find so few that they are worked at once; else None.
 
         They are fewer than groups, and too few in each stretch to be folded by their runs: no stretch of them would be
         folded alone.
         """
         most = min(self.groups, _FEW_ROWS)
-        if self.selection is None or not self.spans or self.by_stretch or 2 * self._likely_rows > most:
+        if self.by_stretch or 2 * blocks.likely_rows > most:
             return None
 
         def passing(spans: Iterator[Span]) -> list[Chunk]:
-            return [self._passing(span) for span in spans]
+            return [blocks.passing(span) for span in spans]
 
         chunks = sorted(chain.from_iterable(shared_out(passing, self.spans, _refuse)), key=lambda chunk: chunk.start)
         rows = np.concatenate(
@@ -203,9 +201,6 @@ class _Scan:
         )
         few = len(rows) < most and all(len(chunk) < _RUN_ROWS for chunk in chunks)
         return Chunk(0, self.task.rows, rows) if few else None
-
-    def _batch(self, span: Span) -> _Batch:
-        return self._batch_of(self._passing(span))
 
     def _batch_of(self, chunk: Chunk) -> _Batch:
         batch = self._empty()
@@ -316,6 +311,39 @@ class _Scan:
         if not self.task.keep:
             return ScanResult(codes, folds, None, [], lost)
         return ScanResult(codes, folds, groups, columns, lost)
+
+
+class _Blocks:
+    """How the compiled loops carry a scan out: which rows they let pass, and the program that folds these."""
+
+    def __init__(self, scan: Scan, loops: Loops) -> None:
+        self.loops = loops
+        self.selection = selection_of(scan.tests, scan.task.rows)
+        self._scan = scan
+        likely = scan.task.rows if scan.groups <= FEW_GROUPS else self.likely_rows
+        self.program = program_of(scan.task, likely, cores(), len(scan.spans))
+
+    @property
+    def held(self) -> list[Array]:
+        """The arrays that the loops read."""
+        return [*self.selection.held, *(self.program.held if isinstance(self.program, Program) else ())]
+
+    def passing(self, span: Span) -> Chunk:
+        """The rows of a span that pass the tests."""
+        if span.free:
+            return Chunk(span.start, span.stop)
+        return survivors_in_blocks(self.loops, self.selection, span.start, span.stop)
+
+    @cached_property
+    def likely_rows(self) -> int:
+        """About how many rows pass, by those of a few pieces here and there."""
+        spans = self._scan.spans
+        if not self._scan.tests:
+            return self._scan.task.rows
+        rows = sum(span.stop - span.start for span in spans)
+        pieces = [_middle(span) for span in spans[:: -(-len(spans) // _PIECES)]]
+        passing = sum(len(self.passing(piece)) for piece in pieces)
+        return passing * rows // sum(piece.stop - piece.start for piece in pieces)
 
 
 def _middle(span: Span) -> Span:

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from types import MappingProxyType
-from typing import assert_never
 
 import numpy as np
 from msgspec import Struct
@@ -13,41 +12,40 @@ from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from relatum.data import groups as grouping
-from relatum.data.columns import Array, Column, narrow_codes
+from relatum.data.columns import Array, narrow_codes
 from relatum.data.groups import Links, number_groups
-from relatum.data.types import BOOLEAN, INTEGER
-from relatum.engine.memory.aggregates import Collected, DistinctCode, Folded, MemberCode, RowNumber, RowValue, kernel_of
-from relatum.engine.memory.blocks.forms import form_of
+from relatum.data.types import BOOLEAN
+from relatum.engine.memory.aggregates import DistinctCode, MemberCode, RowNumber, RowValue
 from relatum.engine.memory.filters import CodeTest, Marks, PartTest, RowFilter, narrowed, part_test
 from relatum.engine.memory.folds import CountFold, FoldKind
 from relatum.engine.memory.groups import Groups
 from relatum.engine.memory.rows import Chunk, RowReader
-from relatum.engine.memory.scan import run_scan
-from relatum.engine.memory.scan_task import Argument, ScanResult, ScanTask
+from relatum.engine.memory.scan import Scan
+from relatum.engine.memory.scan_task import ScanTask
+from relatum.engine.memory.scanned import (
+    Coded,
+    Prepared,
+    Scanned,
+    argument_of,
+    coded,
+    folds_of,
+    held_by,
+    needs_rows,
+    row_values,
+)
 from relatum.engine.memory.store import MemoryStore, RowCodes
 from relatum.immutable import Immutable
 from relatum.language.expression import Apply, ColumnValue, Expression, FilterPart, applications, columns_in
 from relatum.language.register import CAST
 from relatum.model.names import column_name
-from relatum.model.routes import Hop, Place, Route, reach_of
+from relatum.model.routes import Place, Route, joined_by, reach_of
 from relatum.plan.engine import Loss, LostCast, LostCondition, LostLookup
 from relatum.plan.nodes import Aggregation, Bounds, Kept, Match, Restriction
+from relatum.plan.reads import reads_of
 from relatum.progress import report_scan
 
 #: For each code whether it is that of a member that is kept.
 Mark = NDArray[np.bool_]
-
-
-class Coded(Struct, frozen=True):
-    """Something that every row of a source has a code of: a member of ``table.column``, or a row of ``table``.
-
-    With ``reach`` it is the number of the key by which the row of ``table`` reaches others along that hop.
-    """
-
-    route: Route
-    table: str
-    column: str
-    reach: Hop | None = None
 
 
 class Among(Immutable, frozen=True):
@@ -55,47 +53,6 @@ class Among(Immutable, frozen=True):
 
     match: Match
     kept: Kept
-
-
-def coded(match: Match) -> Coded:
-    """What a match compares."""
-    return Coded(match.route, match.table, match.column)
-
-
-class Scanned(Struct, eq=False):
-    """One pass over a table, and what it was asked for.
-
-    ``settled`` are coded columns that another one settles, with that one and their code for each of its codes.
-    """
-
-    bounds: Bounds
-    keys: list[Coded]
-    tests: list[PartTest]
-    numbers: dict[RowValue, int]
-    folds: dict[tuple[FoldKind, int | None], int]
-    rows: int
-    result: ScanResult
-    settled: Mapping[Coded, tuple[Coded, Array]]
-
-    def has(self, key: Coded) -> bool:
-        """Whether the groups have a code of a coded column."""
-        return key in self.keys or (key in self.settled and self.settled[key][0] in self.keys)
-
-    def groups(self, wanted: Sequence[Coded], size: Callable[[Coded], int]) -> Groups:
-        """The groups by some of the coded columns."""
-        columns = [self._codes(key) for key in wanted]
-        own = self.result
-        if set(self.keys) <= set(wanted):
-            # No two groups become one, whatever a key settles beside it.
-            return Groups(columns, list(map(size, wanted)), own.folds, own.groups, own.columns)
-        every = Groups(columns, list(map(size, wanted)), own.folds, own.groups, own.columns)
-        return every.merged()
-
-    def _codes(self, key: Coded) -> Array:
-        if key in self.keys:
-            return self.result.codes[:, self.keys.index(key)]
-        base, codes = self.settled[key]
-        return codes[self._codes(base)]
 
 
 class Found(Struct, frozen=True, eq=False):
@@ -221,48 +178,61 @@ class Scans:
         )
 
     def _scan(self, wanted: list[tuple[Aggregation, tuple[Coded, ...]]], marks: Marked) -> Scanned:
+        if marks:
+            # Which members are kept is found out by each question.
+            prepared = self._prepared(wanted, marks)
+        else:
+            prepared = self.store.work.keep_lately(
+                ("scan", tuple(wanted)), self._stamps(wanted), lambda: self._prepared(wanted, marks)
+            )
+        task = prepared.scan.task
+        result = prepared.scan.run()
+        report_scan(prepared.source, task.rows, result.way)
+        if marks and any(argument.lookups for argument in task.arguments):
+            # Rows that a lookup leaves out are counted among all rows, whatever members are kept.
+            counted = replace(task, marks=(), keys=(), folds=[("count", None)], keep=False)
+            result.lost = Scan(counted).run().lost
+        return Scanned(prepared, result)
+
+    def _stamps(self, wanted: Sequence[tuple[Aggregation, tuple[Coded, ...]]]) -> tuple[object, ...]:
+        """The stamps of all that a scan reads."""
+        reads = [reads_of(aggregation) for aggregation, _ in wanted]
+        columns = dict.fromkeys(column for each in reads for column in each.columns)
+        tables = dict.fromkeys(table for each in reads for table in each.tables)
+        for key in dict.fromkeys(key for _, keys in wanted for key in keys):
+            hops = key.route if key.reach is None else (*key.route, key.reach)
+            columns.update(dict.fromkeys(joined_by(hops)))
+            tables.update(dict.fromkeys(place.table for hop in hops for place in (hop.source, hop.target)))
+            if key.column:
+                columns[key.table, key.column] = None
+        store = self.store
+        return (*(store.tables.data[table] for table in tables), *(store.stamp(*column) for column in columns))
+
+    def _prepared(self, wanted: Sequence[tuple[Aggregation, tuple[Coded, ...]]], marks: Marked) -> Prepared:
         bounds = wanted[0][0].bounds
         source = bounds.source
         reader = RowReader(self.store, source)
         every = list(dict.fromkeys(key for _, all_keys in wanted for key in all_keys))
         settled = {key: (base, self._settled_codes(base, key)) for key, base in self._settling(every).items()}
         keys = [key for key in every if key not in settled]
-        arguments: list[Argument] = []
         numbers: dict[RowValue, int] = {}
         folds: dict[tuple[FoldKind, int | None], int] = {("count", None): 0}
         for aggregation, _ in wanted:
             for value in row_values(aggregation):
-                if value not in numbers:
-                    numbers[value] = len(arguments)
-                    arguments.append(_argument(reader, value))
+                numbers.setdefault(value, len(numbers))
             for fold in folds_of(aggregation, numbers):
                 folds.setdefault(fold, len(folds))
-        tests = self.tests(reader, bounds.restrictions)
         task = ScanTask(
-            self.store.rows(Place(source)),
-            tests,
-            self._mark_tests(source, marks),
-            [(self.row_codes(source, key), self.size(key)) for key in keys],
-            arguments,
-            list(folds),
-            any(needs_rows(aggregation) for aggregation, _ in wanted),
+            rows=self.store.rows(Place(source)),
+            tests=self.tests(reader, bounds.restrictions),
+            marks=self._mark_tests(source, marks),
+            keys=[(self.row_codes(source, key), self.size(key)) for key in keys],
+            arguments=[argument_of(reader, value) for value in numbers],
+            folds=list(folds),
+            keep=any(needs_rows(aggregation) for aggregation, _ in wanted),
         )
-        result = run_scan(task)
-        report_scan(source, task.rows, result.way)
-        if marks and any(argument.lookups for argument in arguments):
-            # Rows that a lookup leaves out are counted among all rows, whatever members are kept.
-            counted = replace(task, marks=(), keys=(), folds=[("count", None)], keep=False)
-            result.lost = run_scan(counted).lost
-        return Scanned(
-            bounds=bounds,
-            keys=keys,
-            tests=tests,
-            numbers=numbers,
-            folds=folds,
-            rows=task.rows,
-            result=result,
-            settled=settled,
-        )
+        held = sum(held_by(reader, value) for value in numbers)
+        return Prepared(source, keys, numbers, folds, settled, Scan(task), held)
 
     def _settling(self, keys: Sequence[Coded]) -> dict[Coded, Coded]:
         """Coded columns that another one settles: an order's date and customer follow from its number."""
@@ -318,7 +288,7 @@ class Scans:
         """Rows that scans left out because a lookup found nothing."""
         for scanned in self.done.values():
             values = {number: value for value, number in scanned.numbers.items()}
-            source = scanned.bounds.source
+            source = scanned.prepared.source
             for (number, route), rows in scanned.result.lost.items():
                 value = values[number]
                 name = route[-1].target.table
@@ -326,7 +296,7 @@ class Scans:
                     for each in columns_in(value.value if isinstance(value, DistinctCode) else value):
                         if isinstance(each, ColumnValue) and each.table == name:
                             yield LostLookup(source, name, column_name(name, each.column), rows)
-            for position, test in enumerate(scanned.tests):
+            for position, test in enumerate(scanned.prepared.scan.task.tests):
                 if test.no_match is not None:
                     rows = _left_out(scanned, position)
                     if rows:
@@ -335,7 +305,7 @@ class Scans:
 
     def _cast_losses(self, scanned: Scanned) -> Iterator[Loss]:
         """Rows on which a value did not fit the type that it was cast to."""
-        source, every = scanned.bounds.source, scanned.tests
+        source, every = scanned.prepared.source, scanned.prepared.scan.task.tests
         found = [
             (source, each, every)
             for value in scanned.numbers
@@ -409,7 +379,7 @@ class Scans:
         """Which codes of a key occur on the rows that pass conditions; the last one, that of no match, always."""
         tests = self.tests(RowReader(self.store, source), restrictions)
         keys = [(self.row_codes(source, key), self.size(key))]
-        found = run_scan(ScanTask(self.store.rows(Place(source)), tests, (), keys, (), [("count", None)], False))
+        found = Scan(ScanTask(self.store.rows(Place(source)), tests, (), keys, (), [("count", None)], False)).run()
         mark = grouping.marked(found.codes[:, 0], self.size(key))
         mark[-1] = True
         return mark
@@ -504,15 +474,16 @@ def _followed(base: Coded, settled: Mapping[Coded, Coded]) -> Coded:
 
 def _left_out(scanned: Scanned, position: int) -> int:
     """How many rows a condition leaves out because they found nothing."""
-    test = scanned.tests[position]
+    task = scanned.prepared.scan.task
+    test = task.tests[position]
     assert test.no_match is not None
-    others = [other for number, other in enumerate(scanned.tests) if number != position]
-    return _counted(scanned.rows, [PartTest(test.part, test.no_match, None), *others])
+    others = [other for number, other in enumerate(task.tests) if number != position]
+    return _counted(task.rows, [PartTest(test.part, test.no_match, None), *others])
 
 
 def _counted(rows: int, tests: list[PartTest]) -> int:
     """How many of a table's rows pass tests."""
-    (fold,) = run_scan(ScanTask(rows, tests, (), (), (), [("count", None)], False)).folds
+    (fold,) = Scan(ScanTask(rows, tests, (), (), (), [("count", None)], False)).run().folds
     assert isinstance(fold, CountFold)
     return int(fold.counts.sum())
 
@@ -526,63 +497,3 @@ def _did_not_fit(cast: Apply) -> Expression:
 def before(route: Route) -> Coded:
     """The keys by which rows reach many others along a route's last hop."""
     return Coded(route[:-1], route[-1].source.table, "", route[-1])
-
-
-def row_values(aggregation: Aggregation) -> tuple[RowValue, ...]:
-    """What a scan computes on each row for an aggregation."""
-    kernel = kernel_of(aggregation)
-    match kernel:
-        case Collected():
-            return aggregation.arguments
-        case Folded(arguments=arguments):
-            return arguments(aggregation)
-        case _:
-            assert_never(kernel)
-
-
-def folds_of(aggregation: Aggregation, numbers: Mapping[RowValue, int]) -> list[tuple[FoldKind, int | None]]:
-    """The folds that an aggregation needs, each with the number of what it takes."""
-    kernel = kernel_of(aggregation)
-    match kernel:
-        case Collected():
-            return []
-        case Folded(folds):
-            own = [numbers[value] for value in row_values(aggregation)]
-            return [(kind, None if at is None else own[at]) for kind, at in folds]
-        case _:
-            assert_never(kernel)
-
-
-def needs_rows(aggregation: Aggregation) -> bool:
-    """Whether an aggregation needs all rows of a group at once."""
-    return isinstance(kernel_of(aggregation), Collected)
-
-
-def _argument(reader: RowReader, value: RowValue) -> Argument:
-    match value:
-        case MemberCode(column):
-            members = reader.store.members(column.table, column.column)
-
-            def codes(chunk: Chunk) -> Column:
-                return Column(INTEGER, chunk.of(members.codes), None, None, 0, members.size)
-
-            return Argument(INTEGER, codes, (), form_of(reader, value))
-        case DistinctCode(column):
-            members = reader.store.members(column.table, column.column)
-            own_codes = reader.store.row_codes(reader.route(column), column.table, column.column)
-
-            def known_codes(chunk: Chunk) -> Column:
-                codes = own_codes.slice(chunk.start, chunk.stop, chunk.rows)
-                nulls = codes >= members.null
-                return Column(INTEGER, codes, nulls if nulls.any() else None, None, 0, members.no_match)
-
-            return Argument(INTEGER, known_codes, tuple(reader.matches(column)), form_of(reader, value))
-        case RowNumber():
-            numbers = np.arange(reader.store.rows(Place(reader.table)))
-
-            def rows(chunk: Chunk) -> Column:
-                return Column(INTEGER, chunk.of(numbers), None, None, 0, len(numbers))
-
-            return Argument(INTEGER, rows, ())
-        case _:
-            return Argument(value.type, reader.compile(value), tuple(reader.matches(value)), form_of(reader, value))

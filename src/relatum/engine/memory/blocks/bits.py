@@ -1,4 +1,4 @@
-"""Bits of rows: a word has one for each of 64 rows, which says whether it passes, and the places of those are written."""
+"""Rows as bits: a word has one for each of 64 rows, and the places of those that pass are written from it."""
 
 from __future__ import annotations
 
