@@ -59,7 +59,7 @@ def shared_out(
     try:
         first = work(taken(look))
         others = [each for each in others if not each.cancel()]  # that have not begun: nothing is left for them
-        while wait(others, _LOOK).not_done:
+        while others and wait(others, _LOOK).not_done:
             look()
     finally:
         ends_early.set()

@@ -202,6 +202,13 @@ def test_a_derived_table_follows_its_frame_and_keeps_members_whose_formula_has_a
     assert rows() == [("a", 0, None), ("b", 2, 30), ("c", 1, None)]
 
 
+def test_what_reads_no_column_follows_its_table() -> None:
+    model = begin()
+    assert model.evaluate("count(sales)") == 5
+    model.add_table("sales", frame("sales", 1), replace=True)
+    assert model.evaluate("count(sales)") == 3
+
+
 def test_a_derived_table_by_a_column_that_is_null_throughout() -> None:
     model = relatum.Model()
     model.add_table("t", pa.table({"k": pa.array([None, None], pa.string()), "q": [1, 2]}))
