@@ -182,17 +182,23 @@ class Evaluator:
     # -- aggregates over rows -----------------------------------------------------------------------------------------
 
     def _aggregation(self, node: Aggregation, cells: Frame) -> Column:
+        groups, own, values = self.grouped(node, cells)
+        return aligned(groups.codes, own, groups.sizes, values, cells.size)
+
+    def grouped(self, node: Aggregation, cells: Frame) -> tuple[Groups, list[Array], Column]:
+        """The groups of an aggregation, what cells are compared with them by, and its value in each group.
+
+        Groups that are the same for all cells are found once.
+        """
         fixed = same_for_cells(node.bounds)
         if fixed and node in self._values:
             groups, values = self._values[node]
-            own = cell_codes(self.scans, node.bounds.matches, cells)
-        else:
-            found = self.found(node, cells, ())
-            groups, own = found.groups, found.cells
-            values = self.group_values(node, found)
-            if fixed:
-                self._values[node] = groups, values
-        return aligned(groups.codes, own, groups.sizes, values, cells.size)
+            return groups, cell_codes(self.scans, node.bounds.matches, cells), values
+        found = self.found(node, cells, ())
+        values = self.group_values(node, found)
+        if fixed:
+            self._values[node] = found.groups, values
+        return found.groups, found.cells, values
 
     def found(self, node: Aggregation, cells: Frame, extra: Sequence[Match], among: Marked = _EVERYWHERE) -> Found:
         """The groups of an aggregation's rows: by what cells match on, and by more keys; of the rows of some members.

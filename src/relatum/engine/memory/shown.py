@@ -186,10 +186,9 @@ class Shown:
             case Occurring():
                 assert isinstance(node, Aggregation), "only rows occur"
                 empty = Frame(0, {key: np.zeros(0, np.int64) for key in grain.keys})
-                found = self.evaluator.found(node, empty, ())
-                values = self.evaluator.group_values(node, found)
+                groups, _, values = self.evaluator.grouped(node, empty)
                 place = {match.key: at for at, match in enumerate(node.bounds.matches)}
-                codes = np.stack([found.groups.codes[place[key]] for key in grain.keys], axis=1)
+                codes = np.stack([groups.codes[place[key]] for key in grain.keys], axis=1)
                 return codes if values.nulls is None else codes[~np.broadcast_to(values.nulls, len(codes))]
             case WithRows(aggregation, free, members):
                 # Without rows it has no value: what it is at these combinations is all that there is.
