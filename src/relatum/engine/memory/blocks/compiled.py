@@ -230,14 +230,17 @@ def both(start, stop, steps, notes, passing, keys, operations, folds, one, group
 
 def _prepare_neighbours() -> None:
     """Compile the loops over neighbours while the compiler vectorizes; what calls them is compiled without."""
-    for name in KINDS:
-        kind, unsigned = (numba.from_dtype(np.dtype(each)) for each in (name, f"u{name[1:]}"))
-        values, passing = types.Array(kind, 1, "C"), types.uint8[::1]
-        given = (values, types.uint64, types.uint64, kind, unsigned, types.NumberClass(unsigned), passing)
+    for number in (types.uint8, types.uint16, types.uint32, types.uint64):
+        values, passing = types.Array(number, 1, "C"), types.uint8[::1]
+        given = (values, types.uint64, types.uint64, number, number, types.NumberClass(number), passing)
         loops.inside_first.compile(given)
         loops.inside_too.compile(given)
         loops.inside_also.compile(given)
+    for code in (types.uint8, types.uint16, types.uint32, types.int64):
+        values = types.Array(code, 1, "C")
         loops.group_all.compile((values, types.uint64, types.uint64, types.uint32, types.uint32[::1]))
+    for name in KINDS:
+        values = types.Array(numba.from_dtype(np.dtype(name)), 1, "C")
         loops.load_all.compile((values, types.uint64, types.uint64, types.int64[::1]))
     loops.pass_too.compile((types.uint8[::1], types.uint64, types.uint8[::1]))
     register, floats = types.int64[::1], types.float64[::1]

@@ -6,6 +6,9 @@ from __future__ import annotations
 KINDS = ("i1", "i2", "i4", "i8", "u1", "u2", "u4")
 #: The bytes of a number of each type.
 WIDTHS = tuple(int(kind[1]) for kind in KINDS)
+#: For each type the one of unsigned numbers of its width: above the lowest one, comparing these says the same. Of eight
+#: bytes there is the signed type alone, which is read as unsigned.
+UNSIGNED = (4, 5, 6, 3, 4, 5, 6)
 #: How many rows are compared at once, and how many are folded: what is noted of them stays in the nearest caches.
 COMPARED, BLOCK = 4096, 1024
 #: How many rows are selected before they are folded: the notes on them stay in a nearer cache.

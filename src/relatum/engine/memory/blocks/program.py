@@ -119,7 +119,8 @@ def _steps_of(test: RowFilter, rows: int, held: list[Array]) -> list[_Test]:
         case RangeTest(column, low, high):
             if high - low > HIGHEST:
                 raise _Unfit("a range has more numbers than 63 bits hold")
-            step = [words.INSIDE, *_column(column.values, rows, held), low, high - low, 0]
+            kind, address = _column(column.values, rows, held)
+            step = [words.INSIDE, words.UNSIGNED[kind], address, low, high - low, 0]
             steps = [_Test(test.share, [step], step)]
             if column.nulls is not None:
                 real = [words.MARKED, *_column(column.nulls, rows, held), 0, 0, _address(_REAL, held)]
