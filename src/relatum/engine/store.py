@@ -125,7 +125,9 @@ class Work:
             for key, entry in list(self.former.work.entries.items()):
                 if all(id(stamp) in current for stamp in entry[0]):
                     self.entries.setdefault(key, entry)
-            kept = {key: size for key, size in self.former.work._lately.items() if key in self.entries}
+            with self.former.work._lock:  # it is still asked, which lets go of some
+                lately = dict(self.former.work._lately)
+            kept = {key: size for key, size in lately.items() if key in self.entries}
             self._lately = {**kept, **self._lately}
             self._lately_bytes = sum(self._lately.values())
             self.former = None
