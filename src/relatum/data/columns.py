@@ -52,8 +52,8 @@ class Column(Struct, frozen=True, eq=False):
         size = self.values.nbytes + (0 if self.nulls is None else self.nulls.nbytes)
         return int(size + (0 if self.dictionary is None else self.dictionary.nbytes))
 
-    def take(self, rows: Array) -> Column:
-        """The column at these row numbers."""
+    def take(self, rows: Array | slice) -> Column:
+        """The column at these row numbers, or of a stretch of rows."""
         return Column(
             self.type,
             self.values[rows],

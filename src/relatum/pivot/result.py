@@ -16,7 +16,7 @@ from relatum.data import vectors as v
 from relatum.data.arrow import arrow_type, column_to_arrow, python_values
 from relatum.data.buffers import array_values, fixed_array, texts_array
 from relatum.data.columns import Array, Column, Members
-from relatum.data.groups import number_groups, places_of
+from relatum.data.groups import are_ordered, number_groups, places_of
 from relatum.data.types import Kind, Type
 from relatum.errors import RequestError
 from relatum.language.tree import TotalPlace
@@ -248,13 +248,13 @@ class Result(Struct, frozen=True, eq=False):
         """The codes of every combination, a column for each axis field, attributes among them."""
         parts = []
         for cells in grains:
-            codes = np.full((len(cells.codes), len(self.axes)), TOTAL, np.int64)
+            codes = np.full((len(cells.codes), len(self.axes)), TOTAL, np.int64, order="F")
             for at, key in enumerate(cells.keys):
                 codes[:, self.fields[key]] = OTHERS if key in cells.others else cells.codes[:, at]
             for axis in self._axes():
                 self._mark_below(codes, [self.fields[key] for key in axis])
             parts.append(codes)
-        every = np.concatenate(parts)
+        every = parts[0] if len(parts) == 1 else np.concatenate(parts)
         for position, each in enumerate(self.axes):
             if each.attribute is not None:
                 head, codes_of = each.attribute
@@ -297,6 +297,8 @@ class Result(Struct, frozen=True, eq=False):
         else:  # each combination is a line
             lines, numbers = codes, np.arange(len(codes))
         sorted_by = [each for depth in range(len(keys)) for each in self._sorted_by(lines, keys[: depth + 1])]
+        if are_ordered(sorted_by):
+            return lines[:, list(shown)], numbers
         order = np.lexsort(sorted_by[::-1])
         place = np.empty(len(order), np.int64)
         place[order] = np.arange(len(order))
@@ -358,9 +360,11 @@ class Result(Struct, frozen=True, eq=False):
         codes = self._all_codes(self.cells)
         _, rows = self._ordered(codes, "rows")
         _, columns = self._ordered(codes, "columns")
-        order = np.lexsort((columns, rows))
-        if not totals:
-            order = order[~(codes[order] == TOTAL).any(axis=1)]
+        order = slice(None) if are_ordered([rows, columns]) else np.lexsort((columns, rows))
+        if not totals and (codes == TOTAL).any():
+            order = np.arange(len(codes))[order]
+            order = order[~np.logical_or.reduce([own == TOTAL for own in codes.T])[order]]
+        codes = codes[order]
         names: list[str] = []
         arrays: list[Any] = []
 
@@ -369,7 +373,7 @@ class Result(Struct, frozen=True, eq=False):
             arrays.append(fixed_array(where, pa.bool_()))
 
         for number, axis in enumerate(self.axes):
-            own = codes[order, number]
+            own = codes[:, number]
             names.append(axis.name)
             arrays.append(_member_array(axis, own))
             if (own == axis.members.no_match).any():

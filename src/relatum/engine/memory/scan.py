@@ -290,18 +290,16 @@ class Scan:
         own = [fold.at(chosen) for fold in folds]
         if len(self.sizes) == 1:
             return ScanResult(present.reshape(-1, 1), own, None, [], lost)
-        codes = np.empty((len(present), len(self.sizes)), np.int64)
+        codes = np.empty((len(self.sizes), len(present)), np.int64)
         # Division is quicker in 32 bits.
-        rest = present.astype(np.int32) if self.groups < 1 << 31 else present
+        packed = present.astype(np.int32) if self.groups < 1 << 31 else present
 
-        def split(start: int) -> None:
-            part = rest[start : start + CHUNK_ROWS]
-            for position in range(len(self.sizes) - 1, -1, -1):
-                codes[start : start + CHUNK_ROWS, position] = part % self.sizes[position]
-                part = part // self.sizes[position]
+        def unpack(start: int) -> None:
+            part = slice(start, start + CHUNK_ROWS)
+            grouping.unpack(packed[part], self.sizes, codes[:, part])
 
-        _side_by_side(split, range(0, len(present), CHUNK_ROWS))
-        return ScanResult(codes, own, None, [], lost)
+        _side_by_side(unpack, range(0, len(present), CHUNK_ROWS))
+        return ScanResult(codes.T, own, None, [], lost)
 
     def _numbered(
         self, keys: list[Array], columns: list[Column], rows: int, lost: dict[tuple[int, Route], int]

@@ -58,26 +58,42 @@ def fetch_block(kind, address, start):
 def inside_of(kind, address, start, count, low, width, passing, way):
     """:func:`loops.inside` of a column by its kind and address; signed numbers are compared as unsigned ones."""
     if kind == 3:
-        loops.inside(carray(pointer(address), ONE, np.uint64), start, count, np.uint64(low), width, np.uint64, passing, way)
+        loops.inside(
+            carray(pointer(address), ONE, np.uint64), start, count, np.uint64(low), width, np.uint64, passing, way
+        )
     elif kind == 4:
-        loops.inside(carray(pointer(address), ONE, np.uint8), start, count, np.uint8(low), width, np.uint8, passing, way)
+        loops.inside(
+            carray(pointer(address), ONE, np.uint8), start, count, np.uint8(low), width, np.uint8, passing, way
+        )
     elif kind == 5:
-        loops.inside(carray(pointer(address), ONE, np.uint16), start, count, np.uint16(low), width, np.uint16, passing, way)
+        loops.inside(
+            carray(pointer(address), ONE, np.uint16), start, count, np.uint16(low), width, np.uint16, passing, way
+        )
     elif kind == 6:
-        loops.inside(carray(pointer(address), ONE, np.uint32), start, count, np.uint32(low), width, np.uint32, passing, way)
+        loops.inside(
+            carray(pointer(address), ONE, np.uint32), start, count, np.uint32(low), width, np.uint32, passing, way
+        )
 
 
 @numba.njit(nogil=True)
 def inside_some_of(kind, address, start, low, width, rows, count):
     """:func:`loops.inside_some` of a column by its kind and address."""
     if kind == 3:
-        return loops.inside_some(carray(pointer(address), ONE, np.uint64), start, np.uint64(low), width, np.uint64, rows, count)
+        return loops.inside_some(
+            carray(pointer(address), ONE, np.uint64), start, np.uint64(low), width, np.uint64, rows, count
+        )
     if kind == 4:
-        return loops.inside_some(carray(pointer(address), ONE, np.uint8), start, np.uint8(low), width, np.uint8, rows, count)
+        return loops.inside_some(
+            carray(pointer(address), ONE, np.uint8), start, np.uint8(low), width, np.uint8, rows, count
+        )
     if kind == 5:
-        return loops.inside_some(carray(pointer(address), ONE, np.uint16), start, np.uint16(low), width, np.uint16, rows, count)
+        return loops.inside_some(
+            carray(pointer(address), ONE, np.uint16), start, np.uint16(low), width, np.uint16, rows, count
+        )
     if kind == 6:
-        return loops.inside_some(carray(pointer(address), ONE, np.uint32), start, np.uint32(low), width, np.uint32, rows, count)
+        return loops.inside_some(
+            carray(pointer(address), ONE, np.uint32), start, np.uint32(low), width, np.uint32, rows, count
+        )
     return count
 
 
