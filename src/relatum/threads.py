@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 import threading
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor, wait
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from functools import cache
 from typing import TypeVar
 
@@ -59,8 +60,11 @@ def shared_out(
     try:
         first = work(taken(look))
         others = [each for each in others if not each.cancel()]  # that have not begun: nothing is left for them
-        while others and wait(others, _LOOK).not_done:
-            look()
+        for each in others:
+            while not each.done():
+                with suppress(TimeoutError):
+                    each.exception(_LOOK)
+                look()
     finally:
         ends_early.set()
     return [first, *(each.result() for each in others)]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from functools import lru_cache
 from itertools import chain, islice, product
 from typing import assert_never
 
@@ -245,6 +246,7 @@ def own_rows_key(bounds: Bounds, matches: Sequence[Match]) -> int | None:
     return match.key if own and keeps_always(bounds) else None
 
 
+@lru_cache(maxsize=256)
 def ensures(judged: Judged, axis: AxisBounds, key: int) -> bool:
     """Whether the rows by which a node has a value have just members that an axis's bounds leave in.
 
