@@ -9,7 +9,7 @@ import numpy as np
 from msgspec import Struct
 
 from relatum.data.columns import Array, Column
-from relatum.data.types import INTEGER, Kind
+from relatum.data.types import INTEGER
 from relatum.engine.memory.aggregates import Collected, DistinctCode, Folded, MemberCode, RowNumber, RowValue, kernel_of
 from relatum.engine.memory.blocks.forms import form_of
 from relatum.engine.memory.folds import FoldKind
@@ -161,7 +161,7 @@ def argument_of(reader: RowReader, value: RowValue) -> Argument:
 
 
 def held_by(reader: RowReader, value: RowValue) -> int:
-    """About how many bytes an argument holds: a number for each row that is looked up, or each text's."""
+    """About how many bytes an argument holds: a number for each row that is looked up, or for each text."""
     if isinstance(value, MemberCode | DistinctCode | RowNumber):
         return 0  # codes, which are kept anyway
     store, total = reader.store, 0
@@ -169,6 +169,7 @@ def held_by(reader: RowReader, value: RowValue) -> int:
         route = reader.route(each)
         if route:
             total += 8 * (store.rows(route[-1].target) + 1)
-        elif isinstance(each, ColumnValue) and each.type.kind in (Kind.TEXT, Kind.DATE):
-            total += 8 * store.members(reader.table, each.column).size
+        elif isinstance(each, ColumnValue):
+            texts = store.column(reader.table, each.column).dictionary
+            total += 0 if texts is None else 8 * len(texts)
     return total
