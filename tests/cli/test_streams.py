@@ -114,6 +114,13 @@ def test_an_interrupt_ends_work_within_a_second_and_leaves_nothing(tmp_path: Pat
     assert not [*tmp_path.glob(".relatum/.new-*"), *tmp_path.glob(".out*")]
 
 
+def test_an_interrupt_while_arguments_are_read_is_understood(tmp_path: Path) -> None:
+    stopped = "import click\ndef stop(*given):\n    raise KeyboardInterrupt\nclick.Group.resolve_command = stop"
+    start = f"import sys; sys.argv = ['relatum', 'show', 'x']\n{stopped}\nfrom relatum.__main__ import main; main()"
+    done = subprocess.run([sys.executable, "-c", start], cwd=tmp_path, capture_output=True, text=True, check=False)
+    assert (done.returncode, done.stdout, done.stderr) == (130, "", "")
+
+
 def test_a_library_that_hears_no_interrupt_is_ended(tmp_path: Path) -> None:
     make_shop(tmp_path)
     # A regular expression that runs for minutes in one C call: Python cannot be interrupted meanwhile.

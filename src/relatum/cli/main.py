@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from typing import Any
 
 import click
 
@@ -18,7 +19,7 @@ from relatum.cli.export import export
 from relatum.cli.impact import impact
 from relatum.cli.interrupts import watch_interrupts
 from relatum.cli.members import members
-from relatum.cli.output import CLEAN, UNREADABLE, errors_as_sentences
+from relatum.cli.output import CLEAN, UNREADABLE, errors_as_sentences, interrupts_understood
 from relatum.cli.pivot import pivot
 from relatum.cli.refresh import refresh
 from relatum.cli.report import report
@@ -28,7 +29,22 @@ from relatum.cli.streams import prepare_streams
 from relatum.cli.view import view
 
 
+class _App(click.Group):
+    """The command; it understands an interrupt from when it begins to read its arguments."""
+
+    def make_context(self, *given: Any, **named: Any) -> click.Context:
+        """The context of a run, once the arguments are read."""
+        with interrupts_understood():
+            return super().make_context(*given, **named)
+
+    def invoke(self, ctx: click.Context) -> Any:
+        """Carry out the command that is named."""
+        with interrupts_understood():
+            return super().invoke(ctx)
+
+
 @click.group(
+    cls=_App,
     context_settings={"help_option_names": ["-h", "--help"]},
     epilog="Start with: relatum demo",
     no_args_is_help=True,

@@ -54,9 +54,7 @@ def errors_as_sentences() -> Iterator[None]:
         complain("There is not enough memory for this.\nAsk for fewer columns, or filter the rows first.")
         raise click.exceptions.Exit(UNREADABLE) from None
     except KeyboardInterrupt:
-        _bar.close()
-        silence(sys.stdout)
-        raise click.exceptions.Exit(INTERRUPTED) from None
+        raise _interrupted() from None
     except (click.exceptions.Exit, click.exceptions.Abort):
         raise
     except Exception as error:
@@ -65,6 +63,21 @@ def errors_as_sentences() -> Iterator[None]:
             f"{_origin(error)}Nothing was written. Please report it with the command you ran."
         )
         raise click.exceptions.Exit(UNREADABLE) from None
+
+
+@contextmanager
+def interrupts_understood() -> Iterator[None]:
+    """Leave with the exit code of an interrupt where one comes, as while a command's arguments are read."""
+    try:
+        yield
+    except KeyboardInterrupt:
+        raise _interrupted() from None
+
+
+def _interrupted() -> click.exceptions.Exit:
+    _bar.close()
+    silence(sys.stdout)
+    return click.exceptions.Exit(INTERRUPTED)
 
 
 @contextmanager
