@@ -35,9 +35,10 @@ _MOMENT = 0.6
 def errors_as_sentences() -> Iterator[None]:
     """Print an error as what, where, why and what to do, and leave with its exit code; never a traceback."""
     try:
-        with progress_shown():
-            yield
-        sys.stdout.flush()
+        with interrupts_understood():
+            with progress_shown():
+                yield
+            sys.stdout.flush()
     except RelatumError as error:
         complain(str(error))
         raise click.exceptions.Exit(UNREADABLE) from None
@@ -53,8 +54,6 @@ def errors_as_sentences() -> Iterator[None]:
     except MemoryError:
         complain("There is not enough memory for this.\nAsk for fewer columns, or filter the rows first.")
         raise click.exceptions.Exit(UNREADABLE) from None
-    except KeyboardInterrupt:
-        raise _interrupted() from None
     except (click.exceptions.Exit, click.exceptions.Abort):
         raise
     except Exception as error:
@@ -71,13 +70,9 @@ def interrupts_understood() -> Iterator[None]:
     try:
         yield
     except KeyboardInterrupt:
-        raise _interrupted() from None
-
-
-def _interrupted() -> click.exceptions.Exit:
-    _bar.close()
-    silence(sys.stdout)
-    return click.exceptions.Exit(INTERRUPTED)
+        _bar.close()
+        silence(sys.stdout)
+        raise click.exceptions.Exit(INTERRUPTED) from None
 
 
 @contextmanager

@@ -81,15 +81,14 @@ class Scan:
     def run(self) -> ScanResult:
         """Carry it out on all cores: in blocks where that can be, else with NumPy; the result is the same."""
         found = loops_for(self.task.rows)
-        blocks = None if isinstance(found, WhyNot) or not self.spans else self._blocks(found)
-        why_not = found.reason if isinstance(found, WhyNot) else ""
-        if blocks is not None:
-            done = self._in_blocks(blocks, blocks.program) if isinstance(blocks.program, Program) else blocks.program
-            if isinstance(done, ScanResult):
-                return done
-            why_not = done.reason
+        blocks = None
+        if not isinstance(found, WhyNot) and self.spans:
+            blocks = self._blocks(found)
+            found = self._in_blocks(blocks)
+            if isinstance(found, ScanResult):
+                return found
         result = self._with_numpy(blocks)
-        result.way = why_not
+        result.way = found.reason if isinstance(found, WhyNot) else ""
         return result
 
     def _blocks(self, loops: Loops) -> _Blocks:
@@ -103,7 +102,10 @@ class Scan:
         held = [] if self._known_blocks is None else self._known_blocks.held
         return sum(array.nbytes for array in held if len(array) < self.task.rows)
 
-    def _in_blocks(self, blocks: _Blocks, program: Program) -> ScanResult | WhyNot:
+    def _in_blocks(self, blocks: _Blocks) -> ScanResult | WhyNot:
+        program = blocks.program
+        if isinstance(program, WhyNot):
+            return program
         marks = marks_of(program)
 
         def work(spans: Iterator[Span]) -> Worker:

@@ -8,7 +8,7 @@ KINDS = ("i1", "i2", "i4", "i8", "u1", "u2", "u4")
 WIDTHS = tuple(int(kind[1]) for kind in KINDS)
 #: For each type the one of unsigned numbers of its width: above the lowest one, comparing these says the same. Of eight
 #: bytes there is the signed type alone, which is read as unsigned.
-UNSIGNED = (4, 5, 6, 3, 4, 5, 6)
+UNSIGNED = tuple(KINDS.index(f"u{width}" if width < 8 else "i8") for width in WIDTHS)
 #: How many rows are compared at once, and how many are folded: what is noted of them stays in the nearest caches.
 COMPARED, BLOCK = 4096, 1024
 #: How many rows are selected before they are folded: the notes on them stay in a nearer cache.
