@@ -18,6 +18,7 @@ import pytest
 import relatum
 from relatum.data.arrow import python_values
 from relatum.session import reading
+from relatum.sources import fingerprint
 from relatum.sources import read as place
 from stall import run
 
@@ -328,3 +329,24 @@ def test_a_file_that_was_only_touched_is_read_on(tmp_path: Path, monkeypatch: py
     os.utime(tmp_path / "t.parquet", (1_100_000_000, 1_100_000_000))
     assert live.refresh().ok and live.refresh().ok
     assert live.evaluate("sum(t.c)") == 3
+
+
+@pytest.mark.parametrize(("verify", "whole"), [(False, 0), (True, 1)])
+def test_without_a_cache_a_large_file_of_columns_is_told_by_its_entry(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, verify: bool, whole: int
+) -> None:
+    monkeypatch.setattr(fingerprint, "_SMALL", 100)
+    monkeypatch.setattr(fingerprint, "_TOO_NEW", -1)
+    read, digest_of = [], fingerprint.digest_of
+    monkeypatch.setattr(fingerprint, "digest_of", lambda path: read.append(path.name) or digest_of(path))
+    numbers = list(range(5_000))
+    pq.write_table(pa.table({"a": numbers, "b": numbers}), tmp_path / "t.parquet")
+    (tmp_path / "m.toml").write_text('relatum = 1\n[table.t]\nsource = "t.parquet"\n')
+    live = relatum.open(tmp_path / "m.toml", cache=False, verify=verify)
+    assert live.evaluate("sum(t.a)") == sum(numbers)
+    os.utime(tmp_path / "t.parquet", (1_000_000_000, 1_000_000_000))
+    assert live.refresh().ok and live.evaluate("sum(t.b)") == sum(numbers)
+    pq.write_table(pa.table({"a": numbers[::-1], "b": [*numbers[1:], 7]}), tmp_path / "t.parquet")
+    os.utime(tmp_path / "t.parquet", (1_000_000_000, 1_000_000_000))
+    assert live.refresh().ok and live.evaluate("sum(t.b)") == sum(numbers) + 7
+    assert read == ["t.parquet"] * 3 * whole

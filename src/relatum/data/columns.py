@@ -122,10 +122,12 @@ def narrow_codes(codes: Array, size: int) -> Array:
     size : int
         All of them are below this.
     """
-    for kind in _UNSIGNED:
-        if size <= np.iinfo(kind).max + 1:
-            return codes.astype(kind, copy=False)
-    return codes.astype(np.int64, copy=False)
+    return codes.astype(kind_of_codes(size), copy=False)
+
+
+def kind_of_codes(size: int) -> np.dtype[Any]:
+    """The narrowest unsigned type that codes below a size fit in."""
+    return np.dtype(next((kind for kind in _UNSIGNED if size <= np.iinfo(kind).max + 1), np.int64))
 
 
 def exact_column(type_: Type, values: Array, nulls: NDArray[np.bool_] | None = None) -> Column:

@@ -6,11 +6,12 @@ import numpy as np
 from msgspec import Struct
 
 from relatum.data import vectors as v
-from relatum.data.columns import Array, Column, narrow_codes
+from relatum.data.columns import Array, Column, kind_of_codes, narrow_codes
 from relatum.data.groups import Links, distinct
 from relatum.data.keys import (
     TABLE_SLOTS,
     Keys,
+    by_blocks,
     comparable,
     paired,
     rank_of,
@@ -63,9 +64,9 @@ def build_join_index(
         positions, repeated = rows_found(paired(many, one))
         if repeated:
             refuse_duplicates(relationship, one, turned)
-    missing = positions < 0
-    positions = narrow_codes(np.where(missing, size, positions), size + 1)
-    return JoinIndex(positions, size, null_keys, int(missing.sum()) - null_keys)
+    kind = kind_of_codes(size + 1)
+    positions = by_blocks(len(positions), kind, lambda part: np.where(positions[part] < 0, size, positions[part]))
+    return JoinIndex(positions, size, null_keys, int(np.count_nonzero(positions == size)) - null_keys)
 
 
 class KeyLinks(Struct, frozen=True, eq=False):
@@ -158,9 +159,9 @@ def composed(first: JoinIndex, second: JoinIndex) -> JoinIndex:
     first, second : JoinIndex
         Where the first leads to the rows that the second starts from.
     """
-    extended = np.append(second.positions, np.asarray([second.size], dtype=np.int64))
-    positions = narrow_codes(extended.take(first.positions), second.size + 1)
-    return JoinIndex(positions, second.size, 0, int((positions == second.size).sum()))
+    extended = narrow_codes(np.append(second.positions, second.size), second.size + 1)
+    positions = by_blocks(len(first.positions), extended.dtype, lambda part: extended.take(first.positions[part]))
+    return JoinIndex(positions, second.size, 0, int(np.count_nonzero(positions == second.size)))
 
 
 class LevelRows(Struct, frozen=True, eq=False):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
@@ -186,17 +186,28 @@ def _combined(keys: Keys, here: Keys) -> Keys:
 
 def _packed(outer: Array, inner: Array, slots: int) -> Array:
     """Two keys as one, -1 where either is below 0."""
-    packed = np.empty(len(outer), np.int64)
 
-    def pack(start: int) -> None:
-        part = slice(start, start + _BLOCK)
-        own = packed[part]
-        np.multiply(outer[part], slots, out=own)
-        own += inner[part]
-        own[(outer[part] < 0) | (inner[part] < 0)] = -1
+    def pack(part: slice) -> Array:
+        here, there = outer[part], inner[part]
+        packed: Array = here * slots + there
+        below = (here | there) < 0
+        if below.any():
+            packed[below] = -1
+        return packed
 
-    shared_each(pack, range(0, len(outer), _BLOCK), refuse_stopped)
-    return packed
+    return by_blocks(len(outer), np.int64, pack)
+
+
+def by_blocks(rows: int, kind: Any, part: Callable[[slice], Array]) -> Array:
+    """What ``part`` makes of each block of so many rows, in one array of a kind: all cores work on it."""
+    whole = np.empty(rows, kind)
+
+    def fill(start: int) -> None:
+        block = slice(start, start + _BLOCK)
+        whole[block] = part(block)
+
+    shared_each(fill, range(0, rows, _BLOCK), refuse_stopped)
+    return whole
 
 
 def _pair(many: Column, one: Column) -> Keys:
@@ -210,11 +221,17 @@ def _pair(many: Column, one: Column) -> Keys:
         many_codes, one_codes, slots = rank_of(known, many.values), rank_of(known, one.values), len(known)
     else:
         slots = one.upper - one.lower + 1
-        many_codes = many.values.astype(np.int64) - one.lower
-        if many.lower < one.lower or many.upper > one.upper:
-            # Values outside the one side's bounds find nothing; the rest are less than 64 bits above its lower bound.
-            inside = (many.values >= one.lower) & (many.values <= one.upper)
-            many_codes = np.where(inside, many_codes, -1)
+        beyond = many.lower < one.lower or many.upper > one.upper
+
+        def codes(part: slice) -> Array:
+            values = many.values[part]
+            above: Array = values.astype(np.int64) - one.lower
+            if beyond:
+                # What is outside the one side's bounds finds nothing; the rest is less than 64 bits above the lower.
+                above[(values < one.lower) | (values > one.upper)] = -1
+            return above
+
+        many_codes = by_blocks(len(many), np.int64, codes)
         one_codes = one.values.astype(np.int64) - one.lower
     return Keys(without_nulls(many_codes, many), without_nulls(one_codes, one), max(slots, 1))
 
@@ -275,13 +292,7 @@ class KeyRows:
         wanted : numpy.ndarray of int64, one dimension
             Keys; what is below 0 is none.
         """
-        found = np.empty(len(wanted), self._rows.dtype)
-
-        def find(start: int) -> None:
-            found[start : start + _BLOCK] = self._block(wanted[start : start + _BLOCK])
-
-        shared_each(find, range(0, len(wanted), _BLOCK), refuse_stopped)
-        return found
+        return by_blocks(len(wanted), self._rows.dtype, lambda part: self._block(wanted[part]))
 
     def _block(self, wanted: Array) -> Array:
         places = self._places(wanted)
@@ -307,7 +318,8 @@ def rows_found(keys: Keys) -> tuple[Array, bool]:
         return (found if known is keys.one else np.append(rows, -1).take(found, mode="wrap")), table.repeated
     rows_of: Array = np.full(keys.slots + 1, -1, np.int32 if len(keys.one) < 1 << 31 else np.int64)
     rows_of[known] = rows
-    positions = rows_of.take(keys.many, mode="wrap")  # -1 wraps to the last slot, which finds nothing
+    # -1 wraps to the last slot, which finds nothing.
+    positions = by_blocks(len(keys.many), rows_of.dtype, lambda part: rows_of.take(keys.many[part], mode="wrap"))
     return positions, int(np.count_nonzero(rows_of >= 0)) < len(known)
 
 

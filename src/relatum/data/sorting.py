@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 from numpy.typing import NDArray
 
 from relatum.data import compute as pc
@@ -35,24 +36,30 @@ def sorted_texts(texts: Any) -> tuple[Any, NDArray[np.int64]]:
     if _hardly_repeat(texts):
         return _sorted_whole(in_one_piece(texts))
     encoded = in_one_piece(pc.dictionary_encode(texts))
-    order = sorted_order(encoded.dictionary)
+    order, in_order = sorted_order(encoded.dictionary)
     rank = np.empty(len(order), np.int64)
     rank[order] = np.arange(len(order))
     positions = rank[array_values(encoded.indices, 0)] if len(order) else np.zeros(len(texts), np.int64)
-    return pc.take(encoded.dictionary, positions_array(order)), positions
+    return in_one_piece(in_order), positions
 
 
-def sorted_order(texts: Any) -> NDArray[np.int64]:
-    """The positions of texts in their order, null last.
+def sorted_order(texts: Any) -> tuple[NDArray[np.int64], Any]:
+    """The positions of texts in their order, null last; and the texts in this order.
 
     Parameters
     ----------
     texts : pyarrow.Array of large_string
         Texts; those that are equal come in any order.
+
+    Returns
+    -------
+    numpy.ndarray of int64, pyarrow.ChunkedArray of large_string
+        As long as the texts.
     """
     parts = cores() if len(texts) >= _MANY else 1
     if parts == 1:
-        return array_values(pc.array_sort_indices(texts)).astype(np.int64)
+        order = pc.array_sort_indices(texts)
+        return array_values(order).astype(np.int64), pa.chunked_array([pc.take(texts, order)])
     drawn = pc.take(texts, positions_array(np.linspace(0, len(texts) - 1, _PIVOTS_FROM).astype(np.int64)))
     in_order = array_values(pc.array_sort_indices(drawn))
     number = np.zeros(len(texts), np.intp)
@@ -61,16 +68,18 @@ def sorted_order(texts: Any) -> NDArray[np.int64]:
         if pivot.is_valid:
             number += ~array_values(pc.less(texts, pivot), False)
 
-    def sort(parts: Iterator[int]) -> list[tuple[int, NDArray[np.int64]]]:
+    def sort(parts: Iterator[int]) -> list[tuple[int, NDArray[np.int64], Any]]:
         done = []
         for part in parts:
             own = np.flatnonzero(number == part)
-            order = pc.array_sort_indices(pc.take(texts, positions_array(own)))
-            done.append((part, own[array_values(order)]))
+            here = pc.take(texts, positions_array(own))
+            order = pc.array_sort_indices(here)
+            done.append((part, own[array_values(order)], pc.take(here, order)))
         return done
 
     made = [each for done in shared_out(sort, range(parts), refuse_stopped) for each in done]
-    return np.concatenate([order for _, order in sorted(made, key=lambda each: each[0])])
+    made.sort(key=lambda each: each[0])
+    return np.concatenate([order for _, order, _ in made]), pa.chunked_array([texts for *_, texts in made])
 
 
 def _hardly_repeat(texts: Any) -> bool:
@@ -87,8 +96,9 @@ def _hardly_repeat(texts: Any) -> bool:
 
 
 def _sorted_whole(texts: Any) -> tuple[Any, NDArray[np.int64]]:
-    order = sorted_order(texts)[: len(texts) - texts.null_count]
-    in_order = pc.take(texts, positions_array(order))
+    known = len(texts) - texts.null_count
+    order, found = sorted_order(texts)
+    order, in_order = order[:known], in_one_piece(found)[:known]
     new = np.ones(len(order), np.bool_)
     new[1:] = array_values(pc.not_equal(in_order[1:], in_order[:-1]))
     positions = np.zeros(len(texts), np.int64)

@@ -545,7 +545,7 @@ def open(
     declaration = replace(declaration, engine=engine_of_model(declaration, engine))
     folder = file.resolve().parent
     kept = Cache(folder, verify) if cache else None
-    whereabouts = Whereabouts(folder, {}, allow_outside, kept, engine_said=said_address(engine))
+    whereabouts = Whereabouts(folder, {}, allow_outside, kept, engine_said=said_address(engine), verify=verify)
     try:
         return Model.of(declaration, whereabouts)
     except RelatumError as error:

@@ -48,7 +48,7 @@ class Whereabouts(Struct, frozen=True):
     """Where sources are looked for: a folder, frames by table name, and whether a source may leave the folder.
 
     ``cache`` keeps what was read from large files, where there is one; ``engine`` is where tables live that are not
-    read, ``engine_said`` the address of it that the caller, and not the model, names.
+    read, ``engine_said`` the address of it that the caller, and not the model, names. ``verify`` trusts no metadata.
     """
 
     folder: Path = field(default_factory=Path.cwd)
@@ -57,6 +57,7 @@ class Whereabouts(Struct, frozen=True):
     cache: Cache | None = None
     engine: Connection | None = None
     engine_said: str = ""
+    verify: bool = False
 
     @property
     def within(self) -> Path | None:
@@ -205,8 +206,13 @@ def _from_files(
     digests = cache.digests if cache is not None else Digests()
     several = is_folder(reading.table.source, whereabouts.folder)
     files = files_in(path, whereabouts.within) if several else [plain_file(path)]
+    # What is read column by column is guarded by its entry anyway; a cache finds what it keeps by the content.
+    whole = cache is not None or whereabouts.verify
     with sentences(path):
-        states = tuple(digests.state(held(each, whereabouts.within)) for each in files)
+        states = tuple(
+            digests.state(held(each, whereabouts.within), whole or not each.name.lower().endswith(BY_COLUMN))
+            for each in files
+        )
     said = reading.said(path)
     identity = identity_of(said, states)
     if former is not None and former.identity == identity:

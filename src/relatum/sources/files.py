@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -13,11 +14,12 @@ import pyarrow.ipc as paipc
 
 from relatum.data.table import TableData
 from relatum.errors import MissingSourceError, SourceError
-from relatum.limits import refuse_memory
+from relatum.limits import refuse_memory, refuse_stopped
 from relatum.model.atomic import note_source
 from relatum.paths import kind_of
 from relatum.sources.arrow import table_data
 from relatum.sources.stated import Stated
+from relatum.threads import shared_out
 from relatum.wording import first_line, listed, suggestion
 
 #: What Parquet files are called.
@@ -111,10 +113,8 @@ def read_parquet(path: Path, stated: Stated) -> TableData:
         with damaged_column():
             refuse_memory(_size(metadata), f"{path}, column {name}")
             # Text is kept as a dictionary in the file as in memory: it need not be spelled out in between.
-            file = opened([name] if name in texts else [])
-            if name in texts and _mostly_different(file, name):
-                file = opened([])
-            array = _in_groups(file, name) if name not in texts else file.read([name]).column(0)
+            spelled = [] if name not in texts or _mostly_different(opened([name]), name) else [name]
+            array = _in_groups(partial(opened, spelled), name)
             if len(array) != metadata.num_rows:
                 raise pa.ArrowInvalid(f"{len(array)} values for {metadata.num_rows} rows")
             if name not in old:
@@ -125,11 +125,18 @@ def read_parquet(path: Path, stated: Stated) -> TableData:
     return table_data(opened(texts).schema_arrow, stated, str(path), metadata.num_rows, read)
 
 
-def _in_groups(file: Any, name: str) -> Any:
-    """A column of numbers in pieces, one for each group of rows: read as a whole, it would come in one."""
+def _in_groups(opened: Callable[[], Any], name: str) -> Any:
+    """A column in pieces, one or more for each group of rows, which all cores read: numbers would come in one."""
+    file = opened()
     if file.num_row_groups < _GROUPS:
         return file.read([name]).column(0)
-    groups = [file.read_row_group(at, columns=[name]).column(0) for at in range(file.num_row_groups)]
+
+    def read(groups: Iterator[int]) -> list[tuple[int, Any]]:
+        own = opened()
+        return [(at, own.read_row_group(at, columns=[name]).column(0)) for at in groups]
+
+    made = shared_out(read, range(file.num_row_groups), refuse_stopped)
+    groups = [column for _, column in sorted((each for some in made for each in some), key=lambda each: each[0])]
     return pa.chunked_array([chunk for group in groups for chunk in group.chunks], groups[0].type)
 
 

@@ -25,7 +25,7 @@ _SAMPLES, _SAMPLE = 32, 4096
 
 
 class FileState(Struct, frozen=True):
-    """A file as it was: its name, how large, when it was last written, and a digest of all it held.
+    """A file as it was: its name, how large, when it was last written, and a digest of what it held or of its entry.
 
     ``changed`` is when anything about it was last changed, and ``number`` its number in its file system: neither can
     be set back as the time of writing can.
@@ -74,25 +74,38 @@ class Digests:
     known: dict[str, Known] = field(default_factory=dict)
     changed: bool = False
 
-    def state(self, path: Path) -> FileState:
-        """A file's state now."""
+    def state(self, path: Path, whole: bool = True) -> FileState:
+        """A file's state now.
+
+        Parameters
+        ----------
+        path : Path
+            The file.
+        whole : bool
+            Take the digest of all it holds. Otherwise a large one that has not just been written is told by its system
+            entry and samples: one that was touched then counts as another.
+        """
         name = str(path.resolve())
         seen = _state_of(path.stat())
         size, modified, changed, number = seen
         known = self.known.get(name)
+        looked = time.time_ns()
         if size <= _SMALL:
-            return FileState(name, size, modified, digest_of(path), changed, number)
-        if (
+            digest = digest_of(path)
+        elif not whole and looked - max(modified, changed) >= _TOO_NEW:
+            digest = text_digest(f"{seen} {_sampled(path, size)}")
+        elif (
             known is None
             or known.seen != seen
             or known.looked - max(modified, changed) < _TOO_NEW
             or known.sampled != _sampled(path, size)
         ):
-            looked = time.time_ns()
-            known = Known(seen, looked, _sampled(path, size), digest_of(path))
-            self.known[name] = known
+            digest = digest_of(path)
+            self.known[name] = Known(seen, looked, _sampled(path, size), digest)
             self.changed = True
-        return FileState(name, size, modified, known.digest, changed, number)
+        else:
+            digest = known.digest
+        return FileState(name, size, modified, digest, changed, number)
 
 
 def _sampled(path: Path, size: int) -> str:

@@ -21,6 +21,7 @@ from relatum.data.joins import (
     composed,
     matching_keys,
 )
+from relatum.data.keys import by_blocks
 from relatum.data.vectors import days_of, there, with_nulls_after
 from relatum.engine.memory.bands import edge_number
 from relatum.engine.store import Attribute, Store
@@ -321,7 +322,12 @@ class MemoryStore(Store):
         if self._code_bytes() + len(index.positions) * codes.itemsize > CACHE_BYTES:
             return RowCodes(codes, index.positions)
         stamps = (*self.route_stamps(route), self.stamp(table, name))
-        return self.work.keep(key, stamps, lambda: RowCodes(codes.take(index.positions), None))
+
+        def make() -> RowCodes:
+            rows = index.positions
+            return RowCodes(by_blocks(len(rows), codes.dtype, lambda part: codes.take(rows[part])), None)
+
+        return self.work.keep(key, stamps, make)
 
     def _code_bytes(self) -> int:
         """The bytes of codes kept at fact grain."""
