@@ -344,7 +344,7 @@ def column_to_arrow(column: Column) -> Any:
     kind = column.type.kind
     mask = column.nulls
     if kind is Kind.TEXT:
-        return pc.cast(pc.take(column.dictionary, positions_array(column.values, mask)), pa.string())
+        return _narrow_texts(pc.take(column.dictionary, positions_array(column.values, mask)))
     if kind is Kind.DECIMAL:
         low = column.values.astype(np.int64)
         halves = np.empty((len(low), 2), dtype=np.int64)
@@ -354,6 +354,15 @@ def column_to_arrow(column: Column) -> Any:
         return pa.nulls(len(column))
     stored = {Kind.FLOAT: np.float64, Kind.BOOLEAN: np.bool_, Kind.DATE: np.int32}.get(kind, np.int64)
     return fixed_array(column.values.astype(stored), arrow_type(column.type), mask)
+
+
+def _narrow_texts(texts: Any) -> Any:
+    """Texts whose places are given in 32 bits; of a few, converting them takes longer than finding them."""
+    nulls, places, content = texts.buffers()
+    if texts.offset or content is None or content.size >= 1 << 31:
+        return pc.cast(texts, pa.string())
+    narrow = np.frombuffer(places, np.int64, len(texts) + 1).astype(np.int32)
+    return pa.Array.from_buffers(pa.string(), len(texts), [nulls, pa.py_buffer(narrow), content])
 
 
 def python_values(column: Column) -> list[Any]:

@@ -185,6 +185,8 @@ def number_groups(keys: Sequence[Array], sizes: Sequence[int], rows: int) -> tup
         if slots * size >= 1 << 62:
             _, packed, slots = _numbered(packed, slots)
         packed, slots = packed * size + codes, slots * size
+    if rows > 1 and whole and packed[0] < packed[1] and bool((packed[1:] > packed[:-1]).all()):
+        return np.stack([codes.astype(np.int64, copy=False) for codes in keys]).T, np.arange(rows)
     present, groups, count = _numbered(packed, slots)
     if count == rows and ascends(groups):
         return np.stack([codes.astype(np.int64, copy=False) for codes in keys]).T, groups

@@ -19,10 +19,11 @@ from relatum.pivot.line_notes import line_notes
 from relatum.pivot.made_of import FormulaPart
 from relatum.pivot.recipes import RecipeMaker
 from relatum.pivot.request import Request, ValueText
-from relatum.pivot.result import Axis, HiddenMembers, PartColumn, Result, Value
-from relatum.pivot.styling import NO_RULES, cell_rules, member_rules, style_notes
+from relatum.pivot.result import Axis, HiddenMembers, PartColumn, Recipe, Result, Value
+from relatum.pivot.styling import NO_RULES, CellRules, cell_rules, member_rules, style_notes
 from relatum.plan.compile import Wanted
 from relatum.plan.engine import Answer
+from relatum.plan.nodes import Plan
 from relatum.plan.notes import Note, loss_notes, worst_first
 from relatum.plan.slots import row_tables
 from relatum.progress import report_step
@@ -111,26 +112,59 @@ def _meaning(session: Session, request: Request) -> _Meaning:
     )
 
 
-def _answer(session: Session, request: Request, with_parts: bool, styled: bool) -> Result:
+class _Asked(Struct, frozen=True):
+    request: Request
+    with_parts: bool
+    styled: bool
+    cell_limit: int
+
+
+class _Prepared(Struct, frozen=True, eq=False):
+    """What is to be carried out for a request, and what its result says whatever the answer is."""
+
+    meaning: _Meaning
+    rules: CellRules
+    recipes: tuple[Recipe, ...]
+    parts: tuple[PartColumn, ...]
+    wanted: Wanted
+    plan: Plan
+    notes: tuple[Note, ...]
+
+
+def _prepared(session: Session, asked: _Asked) -> _Prepared:
+    request = asked.request
     meaning = session.remembered(_meaning, request)
     resolved = meaning.resolved
     session = resolved.session
-    report_step("computing the answer")
-    rules = cell_rules(session, request, resolved.formulas) if styled else NO_RULES
+    rules = cell_rules(session, request, resolved.formulas) if asked.styled else NO_RULES
     maker = RecipeMaker(session, resolved.fields)
-    recipes = tuple(map(maker.recipe, resolved.formulas)) if with_parts else ()
-    beside = (*rules.conditions, *(part.expression for part in maker.parts))
-    worked_out = with_all_others(resolved) if with_parts else resolved
+    recipes = tuple(map(maker.recipe, resolved.formulas)) if asked.with_parts else ()
+    first = len(resolved.formulas) + len(rules.conditions)
     wanted = replace(
-        wanted_of(worked_out, request.show_empty, request.cell_limit or limit("cells")),
-        beside=beside,
-        tells_hidden=with_parts,
+        wanted_of(with_all_others(resolved) if asked.with_parts else resolved, request.show_empty, asked.cell_limit),
+        beside=(*rules.conditions, *(part.expression for part in maker.parts)),
+        tells_hidden=asked.with_parts,
     )
     plan, notes = session.plan(wanted)
+    return _Prepared(
+        meaning=meaning,
+        rules=rules,
+        recipes=recipes,
+        parts=tuple(PartColumn(first + number, part.merge) for number, part in enumerate(maker.parts)),
+        wanted=wanted,
+        plan=plan,
+        notes=tuple(notes),
+    )
+
+
+def _answer(session: Session, request: Request, with_parts: bool, styled: bool) -> Result:
+    asked = _Asked(request, with_parts, styled, request.cell_limit or limit("cells"))
+    prepared = session.remembered(_prepared, asked)
+    resolved, rules, plan, wanted = prepared.meaning.resolved, prepared.rules, prepared.plan, prepared.wanted
+    session = resolved.session
+    report_step("computing the answer")
     found = session.engine.run(plan)
-    notes += loss_notes(found.losses)
-    notes += line_notes(resolved, wanted, found)
-    notes += meaning.notes
+    notes = [*prepared.notes, *loss_notes(found.losses), *line_notes(resolved, wanted, found), *prepared.meaning.notes]
     declaration = session.declaration
     valued = [each for each, grain in zip(found.cells, wanted.grains, strict=True) if grain.values]
     others = frozenset(at for at in range(len(resolved.heads)) if resolved.head(at).others)
@@ -146,7 +180,7 @@ def _answer(session: Session, request: Request, with_parts: bool, styled: bool) 
         axes=axes,
         row_count=sum(field.axis == "rows" for field in resolved.fields),
         fields=resolved.heads,
-        values=meaning.values,
+        values=prepared.meaning.values,
         cells=tuple(shown),
         orders=orders,
         notes=worst_first(notes),
@@ -155,12 +189,9 @@ def _answer(session: Session, request: Request, with_parts: bool, styled: bool) 
         if styled
         else (),
         theme=declaration.theme,
-        facts=meaning.facts,
-        recipes=recipes,
-        parts=tuple(
-            PartColumn(len(resolved.formulas) + len(rules.conditions) + number, part.merge)
-            for number, part in enumerate(maker.parts)
-        ),
+        facts=prepared.meaning.facts,
+        recipes=prepared.recipes,
+        parts=prepared.parts,
         hidden=tuple(
             HiddenMembers(top.key, top.outer, each.codes)
             for top, each in zip(plan.tops, found.left_out, strict=True)

@@ -251,8 +251,9 @@ class Result(Struct, frozen=True, eq=False):
             codes = np.full((len(cells.codes), len(self.axes)), TOTAL, np.int64, order="F")
             for at, key in enumerate(cells.keys):
                 codes[:, self.fields[key]] = OTHERS if key in cells.others else cells.codes[:, at]
-            for axis in self._axes():
-                self._mark_below(codes, [self.fields[key] for key in axis])
+            if cells.others or len(cells.keys) < len(self.fields):  # else no field has a total, or what is below it
+                for axis in self._axes():
+                    self._mark_below(codes, [self.fields[key] for key in axis])
             parts.append(codes)
         every = parts[0] if len(parts) == 1 else np.concatenate(parts)
         for position, each in enumerate(self.axes):
@@ -315,7 +316,7 @@ class Result(Struct, frozen=True, eq=False):
         axis = self.axes[self.fields[keys[-1]]]
         own = lines[:, self.fields[keys[-1]]]
         if 0 <= own.min(initial=0) and own.max(initial=-1) < axis.members.no_match:
-            return [*self._order_keys(lines, keys, axis), axis.rank[own], own]
+            return [*self._order_keys(lines, keys, axis), axis.rank[own]]
         total = -1 if axis.total == "before" else _LAST
         place = np.select(
             [own == TOTAL, own == OTHERS, own == axis.members.no_match], [total, _OTHERS_PLACE, _NO_MATCH_PLACE], 0
@@ -361,7 +362,8 @@ class Result(Struct, frozen=True, eq=False):
         _, rows = self._ordered(codes, "rows")
         _, columns = self._ordered(codes, "columns")
         order = slice(None) if are_ordered([rows, columns]) else np.lexsort((columns, rows))
-        if not totals and (codes == TOTAL).any():
+        plain = codes.min(initial=0) >= 0
+        if not totals and not plain and (codes == TOTAL).any():
             order = np.arange(len(codes))[order]
             order = order[~np.logical_or.reduce([own == TOTAL for own in codes.T])[order]]
         codes = codes[order]
@@ -378,7 +380,7 @@ class Result(Struct, frozen=True, eq=False):
             arrays.append(_member_array(axis, own))
             if (own == axis.members.no_match).any():
                 flag(f"{axis.name}:no_match", own == axis.members.no_match)
-            if axis.attribute is None and (own == OTHERS).any():
+            if not plain and axis.attribute is None and (own == OTHERS).any():
                 flag(f"{axis.name}:others", own == OTHERS)
             if axis.opened is not None:
                 flag(f"{axis.name}:closed", (own >= 0) & ~axis.opened[np.maximum(own, 0)])

@@ -83,6 +83,8 @@ def cell_rules(session: Session, request: Request, formulas: Sequence[Expression
 
 def style_notes(request: Request, axes: Sequence[Axis]) -> list[Note]:
     """A note for each rule of the request whose value or field it does not have."""
+    if not request.style:
+        return []
     labels = [value.label for value in request.values]
     names = [column_name(axis.table, axis.column) for axis in axes]
     entries = [
@@ -144,14 +146,13 @@ def member_rules(
     RequestError, FormulaError
         A condition cannot be understood.
     """
-    names = [column_name(axis.table, axis.column) for axis in axes]
     wanted: list[tuple[StyleRule, int]] = []
     for at, (axis, field) in enumerate(zip(axes, resolved.fields, strict=True)):
         if not field.formula:
             wanted += [(rule, at) for rule in session.declaration.settings(axis.table, axis.column).style]
-    for rule in request.style:
-        if rule.field in names:
-            wanted.append((rule, names.index(rule.field)))
+    if request.style:
+        names = [column_name(axis.table, axis.column) for axis in axes]
+        wanted += [(rule, names.index(rule.field)) for rule in request.style if rule.field in names]
     return tuple(MemberRule(rule, at, _holds(session, request, axes[at], rule, ask)) for rule, at in wanted)
 
 

@@ -26,6 +26,8 @@ from relatum.sources.engines.base import Connection
 _FEW_MARKERS = 3
 #: The number of requests whose meaning and columns by formula are kept, so that turning a grid repeats no work.
 _REMEMBERED = 8
+#: What is kept of each of them: how it is resolved, what it means, and what is carried out for it.
+_KINDS = 3
 #: How many plans are kept: a request that is asked again is not planned again.
 _PLANS = 64
 
@@ -69,7 +71,7 @@ class Session:
         self.formulas = resolution.formulas
         self._extended = lru_cache(maxsize=_REMEMBERED)(self._extend)
         self._planned = lru_cache(maxsize=_PLANS)(self._plan)
-        self._made = lru_cache(maxsize=_REMEMBERED)(lambda make, asked: make(self, asked))
+        self._made = lru_cache(maxsize=_KINDS * _REMEMBERED)(lambda make, asked: make(self, asked))
 
     @cached_property
     def engine(self) -> Engine:

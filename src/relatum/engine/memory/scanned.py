@@ -12,12 +12,13 @@ from relatum.data.columns import Array, Column
 from relatum.data.types import INTEGER
 from relatum.engine.memory.aggregates import Collected, DistinctCode, Folded, MemberCode, RowNumber, RowValue, kernel_of
 from relatum.engine.memory.blocks.forms import form_of
+from relatum.engine.memory.filters import PartTest
 from relatum.engine.memory.folds import FoldKind
 from relatum.engine.memory.groups import Groups
 from relatum.engine.memory.rows import Chunk, RowReader
 from relatum.engine.memory.scan import Scan
 from relatum.engine.memory.scan_task import Argument, ScanResult
-from relatum.language.expression import ColumnValue, columns_in
+from relatum.language.expression import Apply, ColumnValue, columns_in
 from relatum.model.routes import Hop, Place, Route
 from relatum.plan.nodes import Aggregation, Match
 
@@ -43,7 +44,8 @@ class Prepared(Struct, frozen=True, eq=False):
     """A pass over a table made ready, and where in its results is what it is asked for.
 
     ``settled`` are coded columns that another one settles, with that one and their code for each of its codes;
-    ``held`` is how many bytes are held of what rows look up.
+    ``held`` is how many bytes are held of what rows look up. ``casts`` may lose values: with each the table whose rows
+    it is of, and the tests that leave these.
     """
 
     source: str
@@ -53,6 +55,7 @@ class Prepared(Struct, frozen=True, eq=False):
     settled: Mapping[Coded, tuple[Coded, Array]]
     scan: Scan
     held: int
+    casts: tuple[tuple[str, Apply, list[PartTest]], ...]
 
     @property
     def nbytes(self) -> int:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from functools import lru_cache
 from types import MappingProxyType
 
 import numpy as np
@@ -37,7 +38,7 @@ from relatum.engine.memory.store import MemoryStore, RowCodes
 from relatum.immutable import Immutable
 from relatum.language.expression import Apply, ColumnValue, Expression, FilterPart, applications, columns_in
 from relatum.language.register import CAST
-from relatum.model.names import column_name
+from relatum.model.names import ColumnKey, column_name
 from relatum.model.routes import Place, Route, joined_by, reach_of
 from relatum.plan.engine import Loss, LostCast, LostCondition, LostLookup
 from relatum.plan.nodes import Aggregation, Bounds, Kept, Match, Restriction
@@ -196,15 +197,7 @@ class Scans:
 
     def _stamps(self, wanted: Sequence[tuple[Aggregation, tuple[Coded, ...]]]) -> tuple[object, ...]:
         """The stamps of all that a scan reads."""
-        reads = [reads_of(aggregation) for aggregation, _ in wanted]
-        columns = dict.fromkeys(column for each in reads for column in each.columns)
-        tables = dict.fromkeys(table for each in reads for table in each.tables)
-        for key in dict.fromkeys(key for _, keys in wanted for key in keys):
-            hops = key.route if key.reach is None else (*key.route, key.reach)
-            columns.update(dict.fromkeys(joined_by(hops)))
-            tables.update(dict.fromkeys(place.table for hop in hops for place in (hop.source, hop.target)))
-            if key.column:
-                columns[key.table, key.column] = None
+        tables, columns = _read_by(tuple(wanted))
         store = self.store
         return (*(store.tables.data[table] for table in tables), *(store.stamp(*column) for column in columns))
 
@@ -232,7 +225,7 @@ class Scans:
             keep=any(needs_rows(aggregation) for aggregation, _ in wanted),
         )
         held = sum(held_by(reader, value) for value in numbers)
-        return Prepared(source, keys, numbers, folds, settled, Scan(task), held)
+        return Prepared(source, keys, numbers, folds, settled, Scan(task), held, _casts(source, numbers, task.tests))
 
     def _settling(self, keys: Sequence[Coded]) -> dict[Coded, Coded]:
         """Coded columns that another one settles: an order's date and customer follow from its number."""
@@ -305,20 +298,7 @@ class Scans:
 
     def _cast_losses(self, scanned: Scanned) -> Iterator[Loss]:
         """Rows on which a value did not fit the type that it was cast to."""
-        source, every = scanned.prepared.source, scanned.prepared.scan.task.tests
-        found = [
-            (source, each, every)
-            for value in scanned.numbers
-            if not isinstance(value, MemberCode | DistinctCode | RowNumber)
-            for each in applications(CAST, value)
-        ]
-        for test in every:
-            table = test.part.table
-            others = [other for other in every if other is not test] if table == source else []
-            found += [(table, each, others) for each in applications(CAST, test.part.expression)]
-        for table, cast, tests in found:
-            if not columns_in(cast):
-                continue  # a constant that does not fit is the formula's own matter
+        for table, cast, tests in scanned.prepared.casts:
             part = FilterPart(table, None, _did_not_fit(cast), "")
             own = part_test(RowReader(self.store, table), part, ())
             rows = _counted(self.store.rows(Place(table)), [own, *tests])
@@ -441,6 +421,8 @@ def bundled(keys: Sequence[Coded], restrictions: Sequence[Restriction]) -> tuple
     """Coded columns at hand, and those beyond reaching hops with the conditions that travel the same way."""
     direct = [key for key in keys if reach_of(key.route) < 0]
     bundles: Bundles = {}
+    if len(direct) == len(keys):
+        return direct, bundles
     for key in keys:
         at = reach_of(key.route)
         if at >= 0:
@@ -497,3 +479,40 @@ def _did_not_fit(cast: Apply) -> Expression:
 def before(route: Route) -> Coded:
     """The keys by which rows reach many others along a route's last hop."""
     return Coded(route[:-1], route[-1].source.table, "", route[-1])
+
+
+@lru_cache(maxsize=1024)
+def _read_by(
+    wanted: tuple[tuple[Aggregation, tuple[Coded, ...]], ...],
+) -> tuple[tuple[str, ...], tuple[ColumnKey, ...]]:
+    """The tables and columns that a scan reads."""
+    reads = [reads_of(aggregation) for aggregation, _ in wanted]
+    columns = dict.fromkeys(column for each in reads for column in each.columns)
+    tables = dict.fromkeys(table for each in reads for table in each.tables)
+    for key in dict.fromkeys(key for _, keys in wanted for key in keys):
+        hops = key.route if key.reach is None else (*key.route, key.reach)
+        columns.update(dict.fromkeys(joined_by(hops)))
+        tables.update(dict.fromkeys(place.table for hop in hops for place in (hop.source, hop.target)))
+        if key.column:
+            columns[key.table, key.column] = None
+    return tuple(tables), tuple(columns)
+
+
+def _casts(
+    source: str, values: Iterable[RowValue], tests: Sequence[PartTest]
+) -> tuple[tuple[str, Apply, list[PartTest]], ...]:
+    """The casts that a scan carries out, with the table whose rows they are of, and the tests that leave these.
+
+    A constant that does not fit is the formula's own matter.
+    """
+    found = [
+        (source, each, list(tests))
+        for value in values
+        if not isinstance(value, MemberCode | DistinctCode | RowNumber)
+        for each in applications(CAST, value)
+    ]
+    for test in tests:
+        table = test.part.table
+        others = [other for other in tests if other is not test] if table == source else []
+        found += [(table, each, others) for each in applications(CAST, test.part.expression)]
+    return tuple(each for each in found if columns_in(each[1]))
