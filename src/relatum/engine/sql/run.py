@@ -17,7 +17,7 @@ from relatum.data.types import INTEGER, TEXT, Kind, Type
 from relatum.engine.openings import opened_members
 from relatum.engine.sql.aggregates import AGGREGATE_FORMS
 from relatum.engine.sql.cells import Cells, Reading, is_fixed
-from relatum.engine.sql.decode import codes_of, held
+from relatum.engine.sql.decode import codes_of, held, member_codes
 from relatum.engine.sql.dialects import Dialect
 from relatum.engine.sql.evidence import SqlEvidence
 from relatum.engine.sql.losses import Counted, counted_losses, counting
@@ -241,7 +241,7 @@ class SqlEngine:
         # Reading the values has found what is to be counted.
         remarks = tuple(loss for loss, _ in parts.remarks)
         branches += [branching.count(_REMARKS - at, select) for at, (_, select) in enumerate(parts.remarks)]
-        layout = _Layout(keys, values, orders, 3 if shown.settled else 1 if remarks else 0, cells)
+        layout = _Layout(keys, values, orders, 3 if shown.settled else 1 if remarks else 0, cells, branches)
         selects = [each.rows.select(*layout.columns(each)) for each in branches]
         statement = parts.sheet.statement(united(selects, distinct=False), parts.dialect)
         return Compiled(statement, values, orders, keys, remarks, tuple(counted_losses(parts, parts.aggregated)))
@@ -288,7 +288,9 @@ class _Branching:
         made.update({f"o{number_}_{at}": value for at, value in enumerate(orders)})
         for key in grain.keys:
             own = reading.key(key)
-            made[f"k{key}"], made[f"k{key}s"] = own.value, own.state or number(0)
+            made[f"k{key}"] = own.value
+            if own.state is not None:
+                made[f"k{key}s"] = own.state
         return _Branch(number_, reading.rows, made)
 
     def top(self, number_: int, settled: SettledTop) -> _Branch:
@@ -344,7 +346,10 @@ class _Branching:
 
 
 class _Layout:
-    """The columns that all branches of a query have; ``counts`` are those of what tops and remarks count."""
+    """The columns that all branches of a query have; ``counts`` are those of what tops and remarks count.
+
+    Which branch a row is of is said where there are several, and the state of a key where some branch has one.
+    """
 
     def __init__(
         self,
@@ -353,17 +358,22 @@ class _Layout:
         orders: tuple[tuple[Type, ...], ...],
         counts: int,
         cells: Cells,
+        branches: Sequence[_Branch],
     ) -> None:
         self.keys, self.values, self.orders, self.counts, self.cells = keys, values, orders, counts, cells
+        self.several = len(branches) > 1
+        self.stated = {key for key in keys if any(f"k{key}s" in each.made for each in branches)}
 
     def columns(self, branch: _Branch) -> list[Sql]:
         """The columns of a branch, null where it has none of its own."""
         made = branch.made
-        columns = [aliased(number(branch.number), "g")]
+        columns = [aliased(number(branch.number), "g")] if self.several else []
         for key in self.keys:
             type_ = self.cells.key_type(key)
             columns.append(self._column(f"k{key}", type_, made))
-            columns.append(self._column(f"k{key}s", INTEGER, made))
+            if key in self.stated:
+                real = {f"k{key}s": number(0)} if f"k{key}" in made else {}
+                columns.append(self._column(f"k{key}s", INTEGER, {**real, **made}))
         for at, type_ in enumerate(self.values):
             columns.append(self._column(f"v{at}", type_, made))
         for grain, types in enumerate(self.orders):
@@ -388,7 +398,8 @@ class _Decoder:
         self.compiled = compiled
         self.tables = tables
         self.found = {name: in_one_piece(found.column(name)) for name in found.column_names}
-        self.grains = array_values(self.found["g"].cast(pa.int64()))
+        several = self.found.get("g")
+        self.grains = np.zeros(found.num_rows, np.int64) if several is None else array_values(several.cast(pa.int64()))
         self.members = tuple(tables.members(field.table, field.column) for field in plan.fields[: len(plan.axes)])
 
     def answer(self, losses: Sequence[Loss]) -> Answer:
@@ -446,8 +457,10 @@ class _Decoder:
         taken = self._taken(f"k{key}", rows)
         if others:
             return array_values(taken.cast(pa.int64())).astype(np.int64) - 1
-        field, states = self.plan.fields[key], self._taken(f"k{key}s", rows)
-        return codes_of(taken, states, self.members[key], TEXT if field.type is None else field.type)
+        type_ = self.plan.fields[key].type or TEXT
+        if f"k{key}s" not in self.found:
+            return member_codes(in_one_piece(taken), self.members[key], type_)
+        return codes_of(taken, self._taken(f"k{key}s", rows), self.members[key], type_)
 
     def _column(self, name: str, type_: Type, rows: Array) -> Column:
         return held(self._taken(name, rows), type_)
