@@ -17,8 +17,9 @@ from stall import make_stall
 LINES = 4_000
 #: Tests that need a server, a browser or separate processes, or take long: ``make unit`` leaves them out.
 OUTSIDE = frozenset(
-    "agreement as_they_are bounds casts charts chosen draft endurance engine_types engine_values engines explain faults grids live_page media "
-    "notebook page pages random_checks random_looks random_models register server site state streams trust walls wheel widget".split()
+    "agreement as_they_are blocks bounds casts charts chosen cli draft endurance engine_types engine_values engines explain faults grids host kept "
+    "live_page media notebook page pages random_checks random_looks random_models register server site state streams trust walls wheel "
+    "widget".split()
 )
 #: What a person's own state is for the tests: none of it is left.
 _STATE = tempfile.TemporaryDirectory(prefix="relatum-state-")
