@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import stat
+from functools import cache
 from pathlib import Path
 
 from relatum.errors import SourceError
@@ -65,3 +67,23 @@ def leads_outside(path: Path, folder: Path) -> bool:
     """
     kind_of(path)  # raises for links in a circle
     return not path.resolve().is_relative_to(folder.resolve())
+
+
+@cache
+def person_cache() -> Path | None:
+    """The folder in which this person's processes keep what can be made again, and nobody else can put anything.
+
+    None where there can be none, or it is somebody else's.
+    """
+    home = os.environ.get("XDG_CACHE_HOME")
+    try:
+        folder = (Path(home) if home else Path.home() / ".cache") / "relatum"
+        folder.mkdir(parents=True, exist_ok=True)
+        found = folder.stat()
+        if hasattr(os, "getuid") and found.st_uid != os.getuid():
+            return None
+        if found.st_mode & 0o022:
+            folder.chmod(stat.S_IMODE(found.st_mode) & ~0o022)
+    except (OSError, RuntimeError):
+        return None
+    return folder if os.access(folder, os.W_OK) else None

@@ -70,6 +70,23 @@ def test_a_command_loads_only_what_it_needs(command: list[str], without: tuple[s
 
 
 @pytest.mark.outside
+def test_texts_that_were_parsed_before_do_not_load_the_parser(hollowmere: Path, tmp_path: Path) -> None:
+    code = (
+        "import sys; from relatum.cli.main import app\n"
+        "try: app(['pivot', 'nursery.toml', 'departments'])\nexcept SystemExit: pass\n"
+        "print('lark' in sys.modules)"
+    )
+    first, second = (
+        subprocess.run(
+            [sys.executable, "-c", code], cwd=hollowmere.parent, capture_output=True, text=True, check=True,
+            env={**os.environ, "XDG_CACHE_HOME": str(tmp_path)},
+        ).stdout
+        for _ in range(2)
+    )  # fmt: skip
+    assert first.endswith("True\n") and second == first.removesuffix("True\n") + "False\n"
+
+
+@pytest.mark.outside
 def test_garbage_is_looked_for_seldom_while_a_command_starts_and_as_usual_while_one_goes_on() -> None:
     code = (
         "import gc; usual = gc.get_threshold()\n"

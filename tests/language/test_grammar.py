@@ -16,7 +16,7 @@ from relatum.model.names import KEYWORDS, column_name, split_name
 
 STRICT = """
 from importlib import resources
-from relatum.language.parse import build_parser
+from relatum.language.grammar import build_parser
 build_parser(resources.files("relatum.language").joinpath("grammar.lark").read_text(), strict=True)
 print("strict")
 """

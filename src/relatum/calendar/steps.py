@@ -9,31 +9,31 @@ from relatum.immutable import Immutable
 Unit = Literal["year", "quarter", "month", "week", "day", "fiscal_year", "fiscal_quarter"]
 
 
-class Shift(Immutable, frozen=True):
+class Shift(Immutable, frozen=True, tag=True, tag_field="node"):
     """``back`` and ``forward``: every date moved by a number of units, negative for back."""
 
     number: int
     unit: Unit
 
 
-class ToDate(Immutable, frozen=True):
+class ToDate(Immutable, frozen=True, tag=True, tag_field="node"):
     """``UNIT to date``: from the start of the unit to the set's last date; of the calendar where no unit is named."""
 
     unit: Unit | None = None
 
 
-class Before(Immutable, frozen=True):
+class Before(Immutable, frozen=True, tag=True, tag_field="node"):
     """``before``: every date before the set's first one."""
 
 
-class Trailing(Immutable, frozen=True):
+class Trailing(Immutable, frozen=True, tag=True, tag_field="node"):
     """``trailing``: a number of units that end with the set's last date."""
 
     number: int
     unit: Unit
 
 
-class Whole(Immutable, frozen=True):
+class Whole(Immutable, frozen=True, tag=True, tag_field="node"):
     """``whole``: the full units that the set touches."""
 
     unit: Unit

@@ -6,9 +6,11 @@ import re
 from typing import assert_never
 
 from relatum.data.types import Kind, Type
-from relatum.language.build_calls import PERIODS
 from relatum.language.catalog import Catalog
+from relatum.language.register import PERIODS
 from relatum.model.names import column_name, quoted, split_name
+
+LABELS = "A label goes before the formula, with a colon: label: formula."
 
 
 def comparison(type_: Type, text: str) -> str:

@@ -11,12 +11,8 @@ from relatum.calendar.steps import Shift
 from relatum.errors import FormulaError, Span
 from relatum.language.build_changes import UNITS, count, expect, unit
 from relatum.language.literals import piece_error
+from relatum.language.register import PERIODS, SHARES
 from relatum.language.tree import CalendarClause, Call, Name
-
-#: What a share may be of, and what it is divided by: the value with these filters ignored.
-SHARES = {"total": "axes", "parent": "innermost", "row": "columns", "column": "rows"}
-#: Into what a date may be put.
-PERIODS = ("year", "quarter", "month", "week")
 
 
 def build_call(items: list[Any], span: Span, name_span: Span) -> Call:

@@ -52,6 +52,12 @@ BAND_EDGE = "band_edge"
 PERIOD_KERNELS = {"year": "year", "quarter": "period_quarter", "month": "period_month", "week": "period_week"}
 
 
+#: What a share may be of, and what it is divided by: the value with these filters ignored.
+SHARES = {"total": "axes", "parent": "innermost", "row": "columns", "column": "rows"}
+#: Into what a date may be put.
+PERIODS = ("year", "quarter", "month", "week")
+
+
 class Scalar(Struct, frozen=True):
     """A function of values in one row or one cell.
 

@@ -6,9 +6,8 @@ from collections.abc import Iterator
 
 from relatum.data.types import INTEGER
 from relatum.errors import Span
-from relatum.language.build_calls import SHARES
 from relatum.language.parse import parse_formula
-from relatum.language.register import SHORTHAND_NAMES, SHORTHANDS
+from relatum.language.register import SHARES, SHORTHAND_NAMES, SHORTHANDS
 from relatum.language.tree import (
     Call,
     Changed,

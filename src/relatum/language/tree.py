@@ -14,7 +14,7 @@ from relatum.errors import Span
 from relatum.model.looks import Format
 
 
-class Literal(Struct, frozen=True):
+class Literal(Struct, frozen=True, tag=True, tag_field="node"):
     """A constant. Decimals are whole numbers times ten to their type's scale; dates are days since 1970."""
 
     value: int | float | str | bool | None
@@ -22,14 +22,14 @@ class Literal(Struct, frozen=True):
     span: Span
 
 
-class Name(Struct, frozen=True):
+class Name(Struct, frozen=True, tag=True, tag_field="node"):
     """A measure or table (one part), or ``table.column`` (two)."""
 
     parts: tuple[str, ...]
     span: Span
 
 
-class Operation(Struct, frozen=True):
+class Operation(Struct, frozen=True, tag=True, tag_field="node"):
     """An operator with its operands: arithmetic, comparison, logic, ``in``, ``between``, ``like``, ``is null``."""
 
     operator: str
@@ -37,7 +37,7 @@ class Operation(Struct, frozen=True):
     span: Span
 
 
-class Case(Struct, frozen=True):
+class Case(Struct, frozen=True, tag=True, tag_field="node"):
     """``case when … then … else … end``: conditions and values in pairs, and what holds otherwise."""
 
     branches: tuple[tuple[Syntax, Syntax], ...]
@@ -45,7 +45,7 @@ class Case(Struct, frozen=True):
     span: Span
 
 
-class Call(Struct, frozen=True):
+class Call(Struct, frozen=True, tag=True, tag_field="node"):
     """A function with its arguments and the words that may follow them."""
 
     function: str
@@ -66,14 +66,14 @@ class Call(Struct, frozen=True):
     move: CalendarClause | None = None
 
 
-class WhereClause(Struct, frozen=True):
+class WhereClause(Struct, frozen=True, tag=True, tag_field="node"):
     """``where C``."""
 
     condition: Condition
     span: Span
 
 
-class PinClause(Struct, frozen=True):
+class PinClause(Struct, frozen=True, tag=True, tag_field="node"):
     """``pin c = v`` and ``pin c in (…)``."""
 
     column: Name
@@ -81,21 +81,21 @@ class PinClause(Struct, frozen=True):
     span: Span
 
 
-class PinNullClause(Struct, frozen=True):
+class PinNullClause(Struct, frozen=True, tag=True, tag_field="node"):
     """``pin c is null``."""
 
     column: Name
     span: Span
 
 
-class PinNoMatchClause(Struct, frozen=True):
+class PinNoMatchClause(Struct, frozen=True, tag=True, tag_field="node"):
     """``pin c is no match``, of a column or a table."""
 
     name: Name
     span: Span
 
 
-class PinEdgeClause(Struct, frozen=True):
+class PinEdgeClause(Struct, frozen=True, tag=True, tag_field="node"):
     """``pin first c`` and ``pin last c``."""
 
     edge: typing.Literal["first", "last"]
@@ -103,21 +103,21 @@ class PinEdgeClause(Struct, frozen=True):
     span: Span
 
 
-class IgnoringClause(Struct, frozen=True):
+class IgnoringClause(Struct, frozen=True, tag=True, tag_field="node"):
     """``ignoring`` tables, columns or words such as ``axes``."""
 
     names: tuple[Name, ...]
     span: Span
 
 
-class OnlyClause(Struct, frozen=True):
+class OnlyClause(Struct, frozen=True, tag=True, tag_field="node"):
     """``only`` tables or columns."""
 
     names: tuple[Name, ...]
     span: Span
 
 
-class ManySide(Struct, frozen=True):
+class ManySide(Struct, frozen=True, tag=True, tag_field="node"):
     """The columns that name a relationship: ``s.c``, or ``s.(a, b)``."""
 
     table: Name
@@ -125,21 +125,21 @@ class ManySide(Struct, frozen=True):
     span: Span
 
 
-class ViaClause(Struct, frozen=True):
+class ViaClause(Struct, frozen=True, tag=True, tag_field="node"):
     """``via`` a standby relationship."""
 
     side: ManySide
     span: Span
 
 
-class BothWaysClause(Struct, frozen=True):
+class BothWaysClause(Struct, frozen=True, tag=True, tag_field="node"):
     """``both ways`` along a relationship."""
 
     side: ManySide
     span: Span
 
 
-class KeepWhereClause(Struct, frozen=True):
+class KeepWhereClause(Struct, frozen=True, tag=True, tag_field="node"):
     """``keep g where F``."""
 
     grain: Name
@@ -147,7 +147,7 @@ class KeepWhereClause(Struct, frozen=True):
     span: Span
 
 
-class Ordering(Struct, frozen=True):
+class Ordering(Struct, frozen=True, tag=True, tag_field="node"):
     """A formula that members are ordered by, and whether the largest comes first."""
 
     formula: Syntax
@@ -155,7 +155,7 @@ class Ordering(Struct, frozen=True):
     span: Span
 
 
-class KeepBestClause(Struct, frozen=True):
+class KeepBestClause(Struct, frozen=True, tag=True, tag_field="node"):
     """``keep top N g by F`` and ``keep bottom N g by F``; further parts of ``by`` tell tied members apart."""
 
     edge: typing.Literal["top", "bottom"]
@@ -165,7 +165,7 @@ class KeepBestClause(Struct, frozen=True):
     span: Span
 
 
-class CalendarClause(Struct, frozen=True):
+class CalendarClause(Struct, frozen=True, tag=True, tag_field="node"):
     """A move along the calendar, and the table that ``on`` names."""
 
     step: Step
@@ -189,7 +189,7 @@ Clause = (
 )
 
 
-class Changed(Struct, frozen=True):
+class Changed(Struct, frozen=True, tag=True, tag_field="node"):
     """``formula[change, …]``: a formula in another context."""
 
     formula: Syntax
@@ -197,7 +197,7 @@ class Changed(Struct, frozen=True):
     span: Span
 
 
-class Let(Struct, frozen=True):
+class Let(Struct, frozen=True, tag=True, tag_field="node"):
     """``let name = formula, … then formula``."""
 
     bindings: tuple[tuple[Name, Syntax], ...]
@@ -205,7 +205,7 @@ class Let(Struct, frozen=True):
     span: Span
 
 
-class Over(Struct, frozen=True):
+class Over(Struct, frozen=True, tag=True, tag_field="node"):
     """``part over table``: a part of a condition with the table whose rows it tests."""
 
     part: Syntax
@@ -223,7 +223,7 @@ NO_MATCH = "no match"
 TotalPlace = typing.Literal["none", "before", "after"]
 
 
-class Best(Struct, frozen=True):
+class Best(Struct, frozen=True, tag=True, tag_field="node"):
     """``top N`` or ``bottom N``; without ``by`` the pivot's first value ranks."""
 
     edge: typing.Literal["top", "bottom"]
@@ -232,7 +232,7 @@ class Best(Struct, frozen=True):
     span: Span
 
 
-class AxisItem(Struct, frozen=True):
+class AxisItem(Struct, frozen=True, tag=True, tag_field="node"):
     """A field of an axis with its options.
 
     ``upto`` is the level that a hierarchy stops at. ``opened`` are the members named in ``open (…)``, None without it;
@@ -253,7 +253,7 @@ class AxisItem(Struct, frozen=True):
     span: Span
 
 
-class ValueItem(Struct, frozen=True):
+class ValueItem(Struct, frozen=True, tag=True, tag_field="node"):
     """A value of a request: its label (empty for none), formula and number format."""
 
     label: str
@@ -262,7 +262,7 @@ class ValueItem(Struct, frozen=True):
     span: Span
 
 
-class ValueList(Struct, frozen=True):
+class ValueList(Struct, frozen=True, tag=True, tag_field="node"):
     """The values of a request; ``on`` names the axis that their labels are on."""
 
     items: tuple[ValueItem, ...]
@@ -270,7 +270,7 @@ class ValueList(Struct, frozen=True):
     span: Span
 
 
-class Condition(Struct, frozen=True):
+class Condition(Struct, frozen=True, tag=True, tag_field="node"):
     """A condition; ``Over`` states the table of a part of it."""
 
     formula: Syntax

@@ -10,10 +10,10 @@ from msgspec.structs import replace
 
 from relatum.data.types import Kind, Type
 from relatum.errors import FormulaError, RequestError
-from relatum.language.advice import example_grain, telling_columns
+from relatum.language.advice import LABELS, example_grain, telling_columns
 from relatum.language.expression import ColumnValue, Constant, Expression, FilterPart, KeepBest, KeepWhere
 from relatum.language.numbers import number_of
-from relatum.language.parse import LABELS, parse_axis
+from relatum.language.parse import parse_axis
 from relatum.language.resolve_request import RequestReader, request_keeps
 from relatum.language.rules import an
 from relatum.language.tree import NO_MATCH, AxisItem, Literal, Name, Ordering, TotalPlace

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from relatum.language.build_calls import SHARES
 from relatum.language.parse import parse_formula
+from relatum.language.register import SHARES
 from relatum.language.tree import Call, Changed, Name, Syntax, children
 from relatum.model.declaration import Measure
 from relatum.model.looks import Format

@@ -19,8 +19,6 @@ from functools import lru_cache
 from hashlib import blake2b
 from pathlib import Path
 
-import platformdirs
-
 from relatum.limits import limit
 from relatum.model.atomic import readers, written_aside
 
@@ -46,8 +44,8 @@ class Vault:
 
     def get(self, name: str) -> bytes | None:
         """What is kept under a name; None where there is nothing, or something that nobody with our key put there."""
-        key = _key()
-        if key is None or not self._is_ours():
+        key = _key() if self._is_ours() else None
+        if key is None:
             return None
         try:
             # A pipe would be waited for, and a link may lead anywhere.
@@ -130,6 +128,8 @@ def _digest(name: str, content: bytes, key: bytes) -> bytes:
 
 def _key() -> bytes | None:
     """The person's key, made when it is first needed; None where it can be neither read nor made."""
+    import platformdirs  # noqa: PLC0415 - most folders have no cache
+
     return _key_in(platformdirs.user_state_path("relatum", appauthor=False))
 
 
