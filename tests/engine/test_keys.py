@@ -15,7 +15,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import relatum
-from relatum.data import keys
+from relatum.data import keys, vectors
 from relatum.engine.memory import store
 from relatum.errors import DataError, SourceError
 
@@ -42,7 +42,7 @@ def test_keys_far_apart_find_the_row_that_has_them(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     monkeypatch.setattr(keys, "TABLE_SLOTS", 0)
-    monkeypatch.setattr(keys, "_BLOCK", 3)
+    monkeypatch.setattr(vectors, "_BLOCK", 3)
     sales = data.draw(st.permutations(strangers + prices))
     known = [pair for pair in prices if None not in pair]
     if len(set(known)) < len(known):

@@ -46,6 +46,11 @@ def is_null(values: Any) -> Any:
     return compiled.call_function("is_null", [values], compiled.NullOptions())
 
 
+def match_like(values: Any, pattern: str) -> Any:
+    """Whether each text is like a pattern of SQL."""
+    return compiled.call_function("match_like", [values], compiled.MatchSubstringOptions(pattern))
+
+
 def take(values: Any, positions: Any) -> Any:
     """The values at positions."""
     return compiled.call_function("take", [values, positions], compiled.TakeOptions())

@@ -11,7 +11,6 @@ from relatum.data.groups import Links, distinct
 from relatum.data.keys import (
     TABLE_SLOTS,
     Keys,
-    by_blocks,
     comparable,
     paired,
     rank_of,
@@ -65,7 +64,7 @@ def build_join_index(
         if repeated:
             refuse_duplicates(relationship, one, turned)
     kind = kind_of_codes(size + 1)
-    positions = by_blocks(len(positions), kind, lambda part: np.where(positions[part] < 0, size, positions[part]))
+    positions = v.by_blocks(len(positions), kind, lambda part: np.where(positions[part] < 0, size, positions[part]))
     return JoinIndex(positions, size, null_keys, int(np.count_nonzero(positions == size)) - null_keys)
 
 
@@ -160,7 +159,7 @@ def composed(first: JoinIndex, second: JoinIndex) -> JoinIndex:
         Where the first leads to the rows that the second starts from.
     """
     extended = narrow_codes(np.append(second.positions, second.size), second.size + 1)
-    positions = by_blocks(len(first.positions), extended.dtype, lambda part: extended.take(first.positions[part]))
+    positions = v.by_blocks(len(first.positions), extended.dtype, lambda part: extended.take(first.positions[part]))
     return JoinIndex(positions, second.size, 0, int(np.count_nonzero(positions == second.size)))
 
 

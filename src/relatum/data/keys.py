@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -17,10 +17,8 @@ from relatum.data.columns import Array, Column, exact_column
 from relatum.data.groups import distinct
 from relatum.data.types import DATE, Kind, Type, common_type
 from relatum.errors import DataError
-from relatum.limits import refuse_stopped
 from relatum.model.declaration import Relationship
 from relatum.model.names import column_name
-from relatum.threads import shared_each
 from relatum.wording import counted, sample_text
 
 _SAMPLES = 5
@@ -28,8 +26,6 @@ _SAMPLES = 5
 TABLE_SLOTS = 1 << 22
 #: What keys are multiplied by.
 _ODD = np.uint64(secrets.randbits(64) | 1)
-#: So many keys are looked for at once: what is worked out for them stays in the cache.
-_BLOCK = 1 << 17
 
 
 class Keys(Struct, frozen=True, eq=False):
@@ -195,19 +191,7 @@ def _packed(outer: Array, inner: Array, slots: int) -> Array:
             packed[below] = -1
         return packed
 
-    return by_blocks(len(outer), np.int64, pack)
-
-
-def by_blocks(rows: int, kind: Any, part: Callable[[slice], Array]) -> Array:
-    """What ``part`` makes of each block of so many rows, in one array of a kind: all cores work on it."""
-    whole = np.empty(rows, kind)
-
-    def fill(start: int) -> None:
-        block = slice(start, start + _BLOCK)
-        whole[block] = part(block)
-
-    shared_each(fill, range(0, rows, _BLOCK), refuse_stopped)
-    return whole
+    return v.by_blocks(len(outer), np.int64, pack)
 
 
 def _pair(many: Column, one: Column) -> Keys:
@@ -231,7 +215,7 @@ def _pair(many: Column, one: Column) -> Keys:
                 above[(values < one.lower) | (values > one.upper)] = -1
             return above
 
-        many_codes = by_blocks(len(many), np.int64, codes)
+        many_codes = v.by_blocks(len(many), np.int64, codes)
         one_codes = one.values.astype(np.int64) - one.lower
     return Keys(without_nulls(many_codes, many), without_nulls(one_codes, one), max(slots, 1))
 
@@ -292,7 +276,7 @@ class KeyRows:
         wanted : numpy.ndarray of int64, one dimension
             Keys; what is below 0 is none.
         """
-        return by_blocks(len(wanted), self._rows.dtype, lambda part: self._block(wanted[part]))
+        return v.by_blocks(len(wanted), self._rows.dtype, lambda part: self._block(wanted[part]))
 
     def _block(self, wanted: Array) -> Array:
         places = self._places(wanted)
@@ -319,7 +303,7 @@ def rows_found(keys: Keys) -> tuple[Array, bool]:
     rows_of: Array = np.full(keys.slots + 1, -1, np.int32 if len(keys.one) < 1 << 31 else np.int64)
     rows_of[known] = rows
     # -1 wraps to the last slot, which finds nothing.
-    positions = by_blocks(len(keys.many), rows_of.dtype, lambda part: rows_of.take(keys.many[part], mode="wrap"))
+    positions = v.by_blocks(len(keys.many), rows_of.dtype, lambda part: rows_of.take(keys.many[part], mode="wrap"))
     return positions, int(np.count_nonzero(rows_of >= 0)) < len(known)
 
 

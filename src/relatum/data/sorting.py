@@ -33,53 +33,47 @@ def sorted_texts(texts: Any) -> tuple[Any, NDArray[np.int64]]:
     pyarrow.Array of large_string, numpy.ndarray of int
         The texts, and the positions, one for each given text; of null any.
     """
+    texts = in_one_piece(texts)
     if _hardly_repeat(texts):
-        return _sorted_whole(in_one_piece(texts))
-    encoded = in_one_piece(pc.dictionary_encode(texts))
-    order, in_order = sorted_order(encoded.dictionary)
-    rank = np.empty(len(order), np.int64)
-    rank[order] = np.arange(len(order))
-    positions = rank[array_values(encoded.indices, 0)] if len(order) else np.zeros(len(texts), np.int64)
-    return in_one_piece(in_order), positions
+        return _ranked(texts)
+    encoded = pc.dictionary_encode(texts)
+    known, rank = _ranked(encoded.dictionary)
+    positions = rank[array_values(encoded.indices, 0)] if len(rank) else np.zeros(len(texts), np.int64)
+    return known, positions
 
 
-def sorted_order(texts: Any) -> tuple[NDArray[np.int64], Any]:
-    """The positions of texts in their order, null last; and the texts in this order.
-
-    Parameters
-    ----------
-    texts : pyarrow.Array of large_string
-        Texts; those that are equal come in any order.
-
-    Returns
-    -------
-    numpy.ndarray of int64, pyarrow.ChunkedArray of large_string
-        As long as the texts.
-    """
-    parts = cores() if len(texts) >= _MANY else 1
-    if parts == 1:
-        order = pc.array_sort_indices(texts)
-        return array_values(order).astype(np.int64), pa.chunked_array([pc.take(texts, order)])
-    drawn = pc.take(texts, positions_array(np.linspace(0, len(texts) - 1, _PIVOTS_FROM).astype(np.int64)))
-    in_order = array_values(pc.array_sort_indices(drawn))
+def _ranked(texts: Any) -> tuple[Any, NDArray[np.int64]]:
+    """The distinct texts in order and the place of each given one, found by sorting them; of null any place."""
+    rows = np.arange(len(texts)) if not texts.null_count else np.flatnonzero(~array_values(pc.is_null(texts)))
+    parts = cores() if len(rows) >= _MANY else 1
     number = np.zeros(len(texts), np.intp)
-    for part in range(1, parts):
-        pivot = drawn[int(in_order[part * _PIVOTS_FROM // parts])]
-        if pivot.is_valid:
+    if parts > 1:
+        drawn = pc.take(texts, positions_array(rows[np.linspace(0, len(rows) - 1, _PIVOTS_FROM).astype(np.int64)]))
+        in_order = array_values(pc.array_sort_indices(drawn))
+        for part in range(1, parts):
+            pivot = drawn[int(in_order[part * _PIVOTS_FROM // parts])]
             number += ~array_values(pc.less(texts, pivot), False)
 
-    def sort(parts: Iterator[int]) -> list[tuple[int, NDArray[np.int64], Any]]:
+    def sort(parts: Iterator[int]) -> list[tuple[int, NDArray[np.int64], NDArray[np.bool_], Any]]:
         done = []
         for part in parts:
-            own = np.flatnonzero(number == part)
+            own = rows[number[rows] == part]
             here = pc.take(texts, positions_array(own))
             order = pc.array_sort_indices(here)
-            done.append((part, own[array_values(order)], pc.take(here, order)))
+            in_order = pc.take(here, order)
+            new = np.ones(len(own), np.bool_)
+            new[1:] = array_values(pc.not_equal(in_order[1:], in_order[:-1]))
+            distinct = in_order if new.all() else pc.take(in_order, positions_array(np.flatnonzero(new)))
+            done.append((part, own[array_values(order)], new, distinct))
         return done
 
     made = [each for done in shared_out(sort, range(parts), refuse_stopped) for each in done]
     made.sort(key=lambda each: each[0])
-    return np.concatenate([order for _, order, _ in made]), pa.chunked_array([texts for *_, texts in made])
+    positions, count = np.zeros(len(texts), np.int64), 0
+    for _, own, new, distinct in made:
+        positions[own] = np.cumsum(new) + (count - 1)
+        count += len(distinct)
+    return in_one_piece(pa.chunked_array([distinct for *_, distinct in made])), positions
 
 
 def _hardly_repeat(texts: Any) -> bool:
@@ -93,14 +87,3 @@ def _hardly_repeat(texts: Any) -> bool:
     drawn = np.random.default_rng(rows).integers(0, rows, min(_DRAWN, rows // 8))
     found = in_one_piece(pc.dictionary_encode(in_one_piece(pc.take(texts, positions_array(np.sort(drawn))))))
     return (len(drawn) - len(found.dictionary)) * rows < len(drawn) ** 2
-
-
-def _sorted_whole(texts: Any) -> tuple[Any, NDArray[np.int64]]:
-    known = len(texts) - texts.null_count
-    order, found = sorted_order(texts)
-    order, in_order = order[:known], in_one_piece(found)[:known]
-    new = np.ones(len(order), np.bool_)
-    new[1:] = array_values(pc.not_equal(in_order[1:], in_order[:-1]))
-    positions = np.zeros(len(texts), np.int64)
-    positions[order] = np.cumsum(new) - 1
-    return (in_order if new.all() else pc.take(in_order, positions_array(np.flatnonzero(new)))), positions

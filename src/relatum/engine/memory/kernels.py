@@ -347,7 +347,8 @@ def _like(arguments: list[Column], type_: Type) -> Column:
     column, pattern = arguments
     # Arrow takes a backslash as an escape, and SQL has none unless it is stated.
     wanted = pattern.dictionary[0].as_py().replace("\\", "\\\\")
-    matches = array_values(pc.match_like(column.dictionary, wanted))
+    texts = column.dictionary
+    matches = v.by_blocks(len(texts), np.bool_, lambda part: array_values(pc.match_like(texts[part], wanted)))
     values = matches.take(column.values) if len(matches) else np.zeros(column.values.shape, np.bool_)
     return v.truth(values, column.nulls)
 

@@ -21,8 +21,7 @@ from relatum.data.joins import (
     composed,
     matching_keys,
 )
-from relatum.data.keys import by_blocks
-from relatum.data.vectors import days_of, there, with_nulls_after
+from relatum.data.vectors import by_blocks, days_of, there, with_nulls_after
 from relatum.engine.memory.bands import edge_number
 from relatum.engine.store import Attribute, Store
 from relatum.errors import ModelError, RelatumError
