@@ -48,7 +48,7 @@ def test_the_last_texts_are_kept_and_short_ones_alone(tmp_path: Path, monkeypatc
     monkeypatch.setattr(known_trees, "_MOST", 3)
     for first in range(0, 6, 2):
         trees = KnownTrees(tmp_path)
-        for text in (str(first), str(first + 1), " " * 3000 + "7"):
+        for text in (" " * 3000 + "7", "'\ud800'", "8 -- \ud800", str(first), str(first + 1)):
             trees.add(text, "formula", tree_of(text, "formula"))
         trees.save()
     kept = KnownTrees(tmp_path)

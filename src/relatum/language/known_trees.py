@@ -21,11 +21,8 @@ from relatum.version import __version__
 
 #: So many texts are kept, none of them longer than so many characters.
 _MOST, _LONGEST = 2000, 2000
-#: The files that say what the tree of a text is.
-_SOURCES = (
-    "grammar.lark", "grammar.py", "build_calls.py", "build_changes.py", "build_request.py", "literals.py", "tree.py",
-    "parse.py", "known_trees.py",
-)  # fmt: skip
+#: What says what the tree of a text is, beside the files of this folder.
+_ELSEWHERE = ("calendar/steps.py", "data/types.py", "errors.py", "model/looks.py", "model/names.py")
 #: What the tree of a text is, by what the text is.
 _KINDS: dict[str, Any] = {
     "formula": Syntax,
@@ -54,6 +51,7 @@ class KnownTrees:
         self._folder = folder
         self._kept: _Trees = {} if folder is None else self._read()
         self._new: _Trees = {}
+        self._added = 0
         self._encoder = Encoder()
 
     def find(self, text: str, start: str) -> Any:
@@ -67,11 +65,14 @@ class KnownTrees:
 
     def add(self, text: str, start: str, tree: Any) -> None:
         """Keep the tree of a text, once the process ends."""
-        if self._folder is None or len(text) > _LONGEST or sum(map(len, self._new.values())) >= _MOST:
+        if self._folder is None or len(text) > _LONGEST or self._added >= _MOST:
             return
-        if not self._new:
-            atexit.register(self.save)
-        self._new.setdefault(start, {})[text] = msgspec.Raw(self._encoder.encode(tree))
+        with suppress(UnicodeError):  # halves of characters are not written
+            text.encode()
+            self._new.setdefault(start, {})[text] = msgspec.Raw(self._encoder.encode(tree))
+            if not self._added:
+                atexit.register(self.save)
+            self._added += 1
 
     def save(self) -> None:
         """Write down what was added, and as much of what was there as there is room for."""
@@ -110,5 +111,6 @@ def _decoder(start: str) -> Decoder[Any]:
 @cache
 def _made_by() -> str:
     """What tells the program that makes trees from what it was before any change to it."""
-    states = [Path(__file__).with_name(name).stat() for name in _SOURCES]
-    return str([(each.st_size, each.st_mtime_ns) for each in states])
+    here = Path(__file__).parent
+    sources = [*sorted(here.glob("*.*")), *(here.parent / name for name in _ELSEWHERE)]
+    return str([(each.name, found.st_size, found.st_mtime_ns) for each in sources for found in [each.stat()]])
