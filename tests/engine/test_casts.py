@@ -173,6 +173,7 @@ NOTES = [
     ("sum(cast(t.v as integer))", "", ["t.v is not a valid integer in 2 rows of t: it is null there."]),
     ("sum(cast(t.v as integer))", "t.g = 'b'", ["t.v is not a valid integer in 1 row of t: it is null there."]),
     ("sum(cast(t.v as integer))", "t.g = 'c'", []), ("count(t)", "cast(t.v as integer) > 0", ["t.v is not a valid integer in 2 rows of t: it is null there."]),
+    ("count(t)", "cast(t.v as integer) > 0 and t.g = 'b'", ["t.v is not a valid integer in 1 row of t: it is null there."]),
     ("max(cast(t.v as text))", "", []), ("sum(cast('x' as integer) over t)", "", []),
     ("sum(cast(u.size as decimal(1)) over t)", "", ["u.size is not a valid decimal(1) in 2 rows of t: it is null there."]),
 ]  # fmt: skip
