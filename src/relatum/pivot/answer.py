@@ -113,6 +113,8 @@ def _meaning(session: Session, request: Request) -> _Meaning:
 
 
 class _Asked(Struct, frozen=True):
+    """All that decides what is carried out for a request."""
+
     request: Request
     with_parts: bool
     styled: bool

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -50,14 +50,24 @@ class DuckdbFile:
         self._connection.execute(f"set allowed_paths = [{', '.join(map(_text, allowed))}]")
         self._connection.execute("set enable_external_access = false")
         self._connection.execute("set lock_configuration = true")
-        self._bound = lru_cache(maxsize=_BOUND)(self._connection.sql)
+        self._bound: dict[str, Any] = {}
 
     def answer(self, statement: str, parameters: list[str]) -> tuple[dict[str, Any], Any, Any]:
         """What is to be known of an answer, its schema and its batches."""
-        found = self._connection.sql(statement, params=parameters) if parameters else self._bound(statement)
+        known = None if parameters else self._bound.pop(statement, None)
+        found = self._connection.sql(statement, params=parameters or None) if known is None else known
         kinds = list(map(str, found.types))
         reader = found.to_arrow_reader(_ROWS)
-        return {"kinds": kinds}, reader.schema, reader
+
+        def batches() -> Iterator[Any]:
+            yield from reader
+            if not parameters:
+                # Only what was answered to the end is asked again as it is.
+                self._bound[statement] = found
+                if len(self._bound) > _BOUND:
+                    del self._bound[next(iter(self._bound))]
+
+        return {"kinds": kinds}, reader.schema, batches()
 
     def take(self, name: str, rows: Any) -> None:
         """Make a temporary table of rows."""
@@ -69,7 +79,7 @@ class DuckdbFile:
 
     def close(self) -> None:
         """Let go of it."""
-        self._bound.cache_clear()
+        self._bound.clear()
         self._connection.close()
 
 
