@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import stat
-from functools import cache
 from pathlib import Path
 
 from relatum.errors import SourceError
@@ -69,7 +68,6 @@ def leads_outside(path: Path, folder: Path) -> bool:
     return not path.resolve().is_relative_to(folder.resolve())
 
 
-@cache
 def person_cache() -> Path | None:
     """The folder in which this person's processes keep what can be made again, and nobody else can put anything.
 

@@ -37,7 +37,7 @@ ROOT = Path(__file__).parents[2]
 def loops() -> Iterator[None]:
     with pytest.MonkeyPatch.context() as patch:
         # Beside the code, so that a second run need not compile them again, whatever the person's own folder is.
-        patch.setattr(ready.platformdirs, "user_cache_path", lambda *_, **__: ROOT / "build" / "cache")
+        patch.setattr(ready, "person_cache", lambda: ROOT / "build" / "cache")
         ready.prepare().join()
     assert not isinstance(ready.loops_for(sys.maxsize - 1), ready.WhyNot), "the extra `fast` is part of `dev`"
     yield
@@ -332,7 +332,7 @@ def linked(folder: Path) -> None:
 def test_loops_are_not_taken_from_where_somebody_else_may_put_them(
     made: Callable[[Path], None], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(ready.platformdirs, "user_cache_path", lambda *_, **__: tmp_path)
+    monkeypatch.setattr(ready, "person_cache", lambda: tmp_path)
     monkeypatch.setattr(ready, "_now", ready._Readiness())
     made(ready._folder_named())
     ready.prepare().join()

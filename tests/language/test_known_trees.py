@@ -85,11 +85,11 @@ def test_a_cache_folder_of_somebody_else_is_not_used(tmp_path: Path, monkeypatch
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
     (tmp_path / "relatum").mkdir()
     (tmp_path / "relatum").chmod(0o777)
-    assert person_cache.__wrapped__() == tmp_path / "relatum"
+    assert person_cache() == tmp_path / "relatum"
     assert (tmp_path / "relatum").stat().st_mode & 0o777 == 0o755
     owner = os.getuid()
     monkeypatch.setattr(os, "getuid", lambda: owner + 1)
-    assert person_cache.__wrapped__() is None
+    assert person_cache() is None
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "relatum" / "file"))
     (tmp_path / "relatum" / "file").touch()
-    assert person_cache.__wrapped__() is None
+    assert person_cache() is None

@@ -9,31 +9,35 @@ from relatum.immutable import Immutable
 Unit = Literal["year", "quarter", "month", "week", "day", "fiscal_year", "fiscal_quarter"]
 
 
-class Shift(Immutable, frozen=True, tag=True, tag_field="node"):
+class _Step(Immutable, frozen=True, tag=True, tag_field="node"):
+    """A step says what it is where it is written down."""
+
+
+class Shift(_Step, frozen=True):
     """``back`` and ``forward``: every date moved by a number of units, negative for back."""
 
     number: int
     unit: Unit
 
 
-class ToDate(Immutable, frozen=True, tag=True, tag_field="node"):
+class ToDate(_Step, frozen=True):
     """``UNIT to date``: from the start of the unit to the set's last date; of the calendar where no unit is named."""
 
     unit: Unit | None = None
 
 
-class Before(Immutable, frozen=True, tag=True, tag_field="node"):
+class Before(_Step, frozen=True):
     """``before``: every date before the set's first one."""
 
 
-class Trailing(Immutable, frozen=True, tag=True, tag_field="node"):
+class Trailing(_Step, frozen=True):
     """``trailing``: a number of units that end with the set's last date."""
 
     number: int
     unit: Unit
 
 
-class Whole(Immutable, frozen=True, tag=True, tag_field="node"):
+class Whole(_Step, frozen=True):
     """``whole``: the full units that the set touches."""
 
     unit: Unit

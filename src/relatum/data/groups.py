@@ -185,11 +185,9 @@ def number_groups(keys: Sequence[Array], sizes: Sequence[int], rows: int) -> tup
         if slots * size >= 1 << 62:
             _, packed, slots = _numbered(packed, slots)
         packed, slots = packed * size + codes, slots * size
-    if rows > 1 and whole and packed[0] < packed[1] and bool((packed[1:] > packed[:-1]).all()):
+    if ascends(packed, strictly=True):
         return np.stack([codes.astype(np.int64, copy=False) for codes in keys]).T, np.arange(rows)
     present, groups, count = _numbered(packed, slots)
-    if count == rows and ascends(groups):
-        return np.stack([codes.astype(np.int64, copy=False) for codes in keys]).T, groups
     if whole:
         return _unpacked(present, sizes), groups
     example = np.zeros(count, np.int64)
@@ -261,10 +259,10 @@ def _numbered(packed: Array, slots: int) -> tuple[Array, Array, int]:
     return present, groups, len(present)
 
 
-def ascends(numbers: Array) -> bool:
-    """Whether no number is below the one before it; what is out of order mostly shows at its start."""
-    few = numbers[:_LOOKED_AT]
-    return bool((few[1:] >= few[:-1]).all()) and bool((numbers[1:] >= numbers[:-1]).all())
+def ascends(numbers: Array, *, strictly: bool = False) -> bool:
+    """Whether no number is below the one before it, or each is above it; what is not mostly shows at its start."""
+    few, follows = numbers[:_LOOKED_AT], np.greater if strictly else np.greater_equal
+    return bool(follows(few[1:], few[:-1]).all()) and bool(follows(numbers[1:], numbers[:-1]).all())
 
 
 def run_starts(numbers: Array) -> Array:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
@@ -12,7 +11,7 @@ from numpy.typing import NDArray
 from relatum.data import compute as pc
 from relatum.data.buffers import array_values, in_one_piece, positions_array
 from relatum.limits import refuse_stopped
-from relatum.threads import cores, shared_out
+from relatum.threads import cores, shared_map
 
 #: Fewer texts than this are sorted by one thread, and numbered without looking whether they repeat.
 _MANY = 50_000
@@ -54,23 +53,19 @@ def _ranked(texts: Any) -> tuple[Any, NDArray[np.int64]]:
             pivot = drawn[int(in_order[part * _PIVOTS_FROM // parts])]
             number += ~array_values(pc.less(texts, pivot), False)
 
-    def sort(parts: Iterator[int]) -> list[tuple[int, NDArray[np.int64], NDArray[np.bool_], Any]]:
-        done = []
-        for part in parts:
-            own = rows[number[rows] == part]
-            here = pc.take(texts, positions_array(own))
-            order = pc.array_sort_indices(here)
-            in_order = pc.take(here, order)
-            new = np.ones(len(own), np.bool_)
-            new[1:] = array_values(pc.not_equal(in_order[1:], in_order[:-1]))
-            distinct = in_order if new.all() else pc.take(in_order, positions_array(np.flatnonzero(new)))
-            done.append((part, own[array_values(order)], new, distinct))
-        return done
+    def sort(part: int) -> tuple[NDArray[np.int64], NDArray[np.bool_], Any]:
+        own = rows[number[rows] == part]
+        here = pc.take(texts, positions_array(own))
+        order = pc.array_sort_indices(here)
+        in_order = pc.take(here, order)
+        new = np.ones(len(own), np.bool_)
+        new[1:] = array_values(pc.not_equal(in_order[1:], in_order[:-1]))
+        distinct = in_order if new.all() else pc.take(in_order, positions_array(np.flatnonzero(new)))
+        return own[array_values(order)], new, distinct
 
-    made = [each for done in shared_out(sort, range(parts), refuse_stopped) for each in done]
-    made.sort(key=lambda each: each[0])
+    made = shared_map(sort, range(parts), refuse_stopped)
     positions, count = np.zeros(len(texts), np.int64), 0
-    for _, own, new, distinct in made:
+    for own, new, distinct in made:
         positions[own] = np.cumsum(new) + (count - 1)
         count += len(distinct)
     return in_one_piece(pa.chunked_array([distinct for *_, distinct in made])), positions
@@ -85,5 +80,5 @@ def _hardly_repeat(texts: Any) -> bool:
     if rows < _MANY:
         return False
     drawn = np.random.default_rng(rows).integers(0, rows, min(_DRAWN, rows // 8))
-    found = in_one_piece(pc.dictionary_encode(in_one_piece(pc.take(texts, positions_array(np.sort(drawn))))))
+    found = pc.dictionary_encode(pc.take(texts, positions_array(np.sort(drawn))))
     return (len(drawn) - len(found.dictionary)) * rows < len(drawn) ** 2

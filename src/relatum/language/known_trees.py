@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-from msgspec.msgpack import Decoder, Encoder
+from msgspec.msgpack import Decoder, encode
 
 from relatum.language.tree import AxisItem, Condition, KeepItem, Syntax, ValueList
 from relatum.model.atomic import written_aside
@@ -52,7 +52,6 @@ class KnownTrees:
         self._kept: _Trees = {} if folder is None else self._read()
         self._new: _Trees = {}
         self._added = 0
-        self._encoder = Encoder()
 
     def find(self, text: str, start: str) -> Any:
         """The tree of a text, None where it is not known."""
@@ -69,7 +68,7 @@ class KnownTrees:
             return
         with suppress(UnicodeError):  # halves of characters are not written
             text.encode()
-            self._new.setdefault(start, {})[text] = msgspec.Raw(self._encoder.encode(tree))
+            self._new.setdefault(start, {})[text] = msgspec.Raw(encode(tree))
             if not self._added:
                 atexit.register(self.save)
             self._added += 1
@@ -84,7 +83,7 @@ class KnownTrees:
             texts = {**latest.get(start, {}), **self._new.get(start, {})}
             kept[start] = dict(list(texts.items())[-_MOST:])
         with suppress(OSError), written_aside(self._file()) as temporary:
-            temporary.write_bytes(self._encoder.encode((_made_by(), kept)))
+            temporary.write_bytes(encode((_made_by(), kept)))
 
     def _read(self) -> _Trees:
         with suppress(OSError, msgspec.MsgspecError):

@@ -14,7 +14,11 @@ from relatum.errors import Span
 from relatum.model.looks import Format
 
 
-class Literal(Struct, frozen=True, tag=True, tag_field="node"):
+class Node(Struct, frozen=True, tag=True, tag_field="node"):
+    """A part of a tree, which says what it is where it is written down."""
+
+
+class Literal(Node, frozen=True):
     """A constant. Decimals are whole numbers times ten to their type's scale; dates are days since 1970."""
 
     value: int | float | str | bool | None
@@ -22,14 +26,14 @@ class Literal(Struct, frozen=True, tag=True, tag_field="node"):
     span: Span
 
 
-class Name(Struct, frozen=True, tag=True, tag_field="node"):
+class Name(Node, frozen=True):
     """A measure or table (one part), or ``table.column`` (two)."""
 
     parts: tuple[str, ...]
     span: Span
 
 
-class Operation(Struct, frozen=True, tag=True, tag_field="node"):
+class Operation(Node, frozen=True):
     """An operator with its operands: arithmetic, comparison, logic, ``in``, ``between``, ``like``, ``is null``."""
 
     operator: str
@@ -37,7 +41,7 @@ class Operation(Struct, frozen=True, tag=True, tag_field="node"):
     span: Span
 
 
-class Case(Struct, frozen=True, tag=True, tag_field="node"):
+class Case(Node, frozen=True):
     """``case when … then … else … end``: conditions and values in pairs, and what holds otherwise."""
 
     branches: tuple[tuple[Syntax, Syntax], ...]
@@ -45,7 +49,7 @@ class Case(Struct, frozen=True, tag=True, tag_field="node"):
     span: Span
 
 
-class Call(Struct, frozen=True, tag=True, tag_field="node"):
+class Call(Node, frozen=True):
     """A function with its arguments and the words that may follow them."""
 
     function: str
@@ -66,14 +70,14 @@ class Call(Struct, frozen=True, tag=True, tag_field="node"):
     move: CalendarClause | None = None
 
 
-class WhereClause(Struct, frozen=True, tag=True, tag_field="node"):
+class WhereClause(Node, frozen=True):
     """``where C``."""
 
     condition: Condition
     span: Span
 
 
-class PinClause(Struct, frozen=True, tag=True, tag_field="node"):
+class PinClause(Node, frozen=True):
     """``pin c = v`` and ``pin c in (…)``."""
 
     column: Name
@@ -81,21 +85,21 @@ class PinClause(Struct, frozen=True, tag=True, tag_field="node"):
     span: Span
 
 
-class PinNullClause(Struct, frozen=True, tag=True, tag_field="node"):
+class PinNullClause(Node, frozen=True):
     """``pin c is null``."""
 
     column: Name
     span: Span
 
 
-class PinNoMatchClause(Struct, frozen=True, tag=True, tag_field="node"):
+class PinNoMatchClause(Node, frozen=True):
     """``pin c is no match``, of a column or a table."""
 
     name: Name
     span: Span
 
 
-class PinEdgeClause(Struct, frozen=True, tag=True, tag_field="node"):
+class PinEdgeClause(Node, frozen=True):
     """``pin first c`` and ``pin last c``."""
 
     edge: typing.Literal["first", "last"]
@@ -103,21 +107,21 @@ class PinEdgeClause(Struct, frozen=True, tag=True, tag_field="node"):
     span: Span
 
 
-class IgnoringClause(Struct, frozen=True, tag=True, tag_field="node"):
+class IgnoringClause(Node, frozen=True):
     """``ignoring`` tables, columns or words such as ``axes``."""
 
     names: tuple[Name, ...]
     span: Span
 
 
-class OnlyClause(Struct, frozen=True, tag=True, tag_field="node"):
+class OnlyClause(Node, frozen=True):
     """``only`` tables or columns."""
 
     names: tuple[Name, ...]
     span: Span
 
 
-class ManySide(Struct, frozen=True, tag=True, tag_field="node"):
+class ManySide(Node, frozen=True):
     """The columns that name a relationship: ``s.c``, or ``s.(a, b)``."""
 
     table: Name
@@ -125,21 +129,21 @@ class ManySide(Struct, frozen=True, tag=True, tag_field="node"):
     span: Span
 
 
-class ViaClause(Struct, frozen=True, tag=True, tag_field="node"):
+class ViaClause(Node, frozen=True):
     """``via`` a standby relationship."""
 
     side: ManySide
     span: Span
 
 
-class BothWaysClause(Struct, frozen=True, tag=True, tag_field="node"):
+class BothWaysClause(Node, frozen=True):
     """``both ways`` along a relationship."""
 
     side: ManySide
     span: Span
 
 
-class KeepWhereClause(Struct, frozen=True, tag=True, tag_field="node"):
+class KeepWhereClause(Node, frozen=True):
     """``keep g where F``."""
 
     grain: Name
@@ -147,7 +151,7 @@ class KeepWhereClause(Struct, frozen=True, tag=True, tag_field="node"):
     span: Span
 
 
-class Ordering(Struct, frozen=True, tag=True, tag_field="node"):
+class Ordering(Node, frozen=True):
     """A formula that members are ordered by, and whether the largest comes first."""
 
     formula: Syntax
@@ -155,7 +159,7 @@ class Ordering(Struct, frozen=True, tag=True, tag_field="node"):
     span: Span
 
 
-class KeepBestClause(Struct, frozen=True, tag=True, tag_field="node"):
+class KeepBestClause(Node, frozen=True):
     """``keep top N g by F`` and ``keep bottom N g by F``; further parts of ``by`` tell tied members apart."""
 
     edge: typing.Literal["top", "bottom"]
@@ -165,7 +169,7 @@ class KeepBestClause(Struct, frozen=True, tag=True, tag_field="node"):
     span: Span
 
 
-class CalendarClause(Struct, frozen=True, tag=True, tag_field="node"):
+class CalendarClause(Node, frozen=True):
     """A move along the calendar, and the table that ``on`` names."""
 
     step: Step
@@ -189,7 +193,7 @@ Clause = (
 )
 
 
-class Changed(Struct, frozen=True, tag=True, tag_field="node"):
+class Changed(Node, frozen=True):
     """``formula[change, …]``: a formula in another context."""
 
     formula: Syntax
@@ -197,7 +201,7 @@ class Changed(Struct, frozen=True, tag=True, tag_field="node"):
     span: Span
 
 
-class Let(Struct, frozen=True, tag=True, tag_field="node"):
+class Let(Node, frozen=True):
     """``let name = formula, … then formula``."""
 
     bindings: tuple[tuple[Name, Syntax], ...]
@@ -205,7 +209,7 @@ class Let(Struct, frozen=True, tag=True, tag_field="node"):
     span: Span
 
 
-class Over(Struct, frozen=True, tag=True, tag_field="node"):
+class Over(Node, frozen=True):
     """``part over table``: a part of a condition with the table whose rows it tests."""
 
     part: Syntax
@@ -223,7 +227,7 @@ NO_MATCH = "no match"
 TotalPlace = typing.Literal["none", "before", "after"]
 
 
-class Best(Struct, frozen=True, tag=True, tag_field="node"):
+class Best(Node, frozen=True):
     """``top N`` or ``bottom N``; without ``by`` the pivot's first value ranks."""
 
     edge: typing.Literal["top", "bottom"]
@@ -232,7 +236,7 @@ class Best(Struct, frozen=True, tag=True, tag_field="node"):
     span: Span
 
 
-class AxisItem(Struct, frozen=True, tag=True, tag_field="node"):
+class AxisItem(Node, frozen=True):
     """A field of an axis with its options.
 
     ``upto`` is the level that a hierarchy stops at. ``opened`` are the members named in ``open (…)``, None without it;
@@ -253,7 +257,7 @@ class AxisItem(Struct, frozen=True, tag=True, tag_field="node"):
     span: Span
 
 
-class ValueItem(Struct, frozen=True, tag=True, tag_field="node"):
+class ValueItem(Node, frozen=True):
     """A value of a request: its label (empty for none), formula and number format."""
 
     label: str
@@ -262,7 +266,7 @@ class ValueItem(Struct, frozen=True, tag=True, tag_field="node"):
     span: Span
 
 
-class ValueList(Struct, frozen=True, tag=True, tag_field="node"):
+class ValueList(Node, frozen=True):
     """The values of a request; ``on`` names the axis that their labels are on."""
 
     items: tuple[ValueItem, ...]
@@ -270,7 +274,7 @@ class ValueList(Struct, frozen=True, tag=True, tag_field="node"):
     span: Span
 
 
-class Condition(Struct, frozen=True, tag=True, tag_field="node"):
+class Condition(Node, frozen=True):
     """A condition; ``Over`` states the table of a part of it."""
 
     formula: Syntax

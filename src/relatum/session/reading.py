@@ -210,8 +210,7 @@ def _from_files(
     whole = cache is not None or whereabouts.verify
     with sentences(path):
         states = tuple(
-            digests.state(held(each, whereabouts.within), whole or not each.name.lower().endswith(BY_COLUMN))
-            for each in files
+            digests.state(held(each, whereabouts.within), whole or not _is_by_column(each.name)) for each in files
         )
     said = reading.said(path)
     identity = identity_of(said, states)
@@ -226,13 +225,18 @@ def _from_files(
         refuse_changed(states)
         data = data.identified(identity, states)
     found = data if worth is None else worth.kept(data, said, read)
-    found.by_column = all(state.path.lower().endswith(BY_COLUMN) for state in states)
+    found.by_column = all(_is_by_column(state.path) for state in states)
     return found
+
+
+def _is_by_column(path: str) -> bool:
+    """Whether a file's columns are read one by one."""
+    return path.lower().endswith(BY_COLUMN)
 
 
 def _guarded(data: TableData, states: tuple[FileState, ...]) -> TableData:
     """Data whose columns are read later: from the files as they were, or not at all."""
-    if not any(state.path.lower().endswith(BY_COLUMN) for state in states):
+    if not any(_is_by_column(state.path) for state in states):
         return data
 
     def fetch(name: str) -> Column:

@@ -19,7 +19,7 @@ from relatum.model.atomic import note_source
 from relatum.paths import kind_of
 from relatum.sources.arrow import table_data
 from relatum.sources.stated import Stated
-from relatum.threads import shared_out
+from relatum.threads import shared_map
 from relatum.wording import first_line, listed, suggestion
 
 #: What Parquet files are called.
@@ -131,12 +131,10 @@ def _in_groups(opened: Callable[[], Any], name: str) -> Any:
     if file.num_row_groups < _GROUPS:
         return file.read([name]).column(0)
 
-    def read(groups: Iterator[int]) -> list[tuple[int, Any]]:
-        own = opened()
-        return [(at, own.read_row_group(at, columns=[name]).column(0)) for at in groups]
+    def read(at: int) -> Any:
+        return opened().read_row_group(at, columns=[name]).column(0)
 
-    made = shared_out(read, range(file.num_row_groups), refuse_stopped)
-    groups = [column for _, column in sorted((each for some in made for each in some), key=lambda each: each[0])]
+    groups = shared_map(read, range(file.num_row_groups), refuse_stopped)
     return pa.chunked_array([chunk for group in groups for chunk in group.chunks], groups[0].type)
 
 

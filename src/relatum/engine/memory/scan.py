@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Iterator
 from functools import cached_property
-from itertools import chain
 
 import numpy as np
 from msgspec import Struct, field
@@ -32,7 +31,7 @@ from relatum.engine.memory.scan_task import ScanResult, ScanTask, count_lost
 from relatum.engine.memory.zones import Span, spans_of
 from relatum.limits import refuse_full, refuse_late
 from relatum.model.routes import Route
-from relatum.threads import cores, pool, shared_each, shared_out
+from relatum.threads import cores, pool, shared_each, shared_map, shared_out
 
 #: Fewer rows than these are not worth another thread.
 _FEW_ROWS = 1 << 15
@@ -194,10 +193,7 @@ class Scan:
         if self.by_stretch or 2 * blocks.likely_rows > most:
             return None
 
-        def passing(spans: Iterator[Span]) -> list[Chunk]:
-            return [blocks.passing(span) for span in spans]
-
-        chunks = sorted(chain.from_iterable(shared_out(passing, self.spans, _refuse)), key=lambda chunk: chunk.start)
+        chunks = shared_map(blocks.passing, self.spans, _refuse)
         rows = np.concatenate(
             [np.arange(chunk.start, chunk.stop) if chunk.rows is None else chunk.rows + chunk.start for chunk in chunks]
         )

@@ -17,10 +17,9 @@ from hashlib import blake2b
 from pathlib import Path
 from typing import Any
 
-import platformdirs
-
 from relatum.engine.memory.blocks.instructions import DONE
 from relatum.engine.memory.blocks.program import WhyNot
+from relatum.paths import person_cache
 from relatum.version import __version__
 
 #: The loops are loaded for tables of this many rows or more.
@@ -126,7 +125,10 @@ def _folder_named() -> Path:
     for path in (Path(__file__).with_name(name) for name in _SOURCES):
         made_of += [str(path), str(path.stat().st_mtime_ns), path.read_text(encoding="utf-8")]
     name = blake2b("\n".join(made_of).encode(), digest_size=8).hexdigest()
-    return platformdirs.user_cache_path("relatum", appauthor=False) / f"loops-{name}"
+    parent = person_cache()
+    if parent is None:
+        raise OSError("there is no folder of this person's own to keep them in")
+    return parent / f"loops-{name}"
 
 
 def _version(package: str) -> str:
