@@ -31,7 +31,7 @@ def plain_type(arrow: Any) -> Any:
     """
     if pa.types.is_run_end_encoded(arrow):
         return plain_type(arrow.value_type)
-    if pa.types.is_dictionary(arrow) and not _is_text(arrow.value_type):
+    if pa.types.is_dictionary(arrow) and not is_text(arrow.value_type):
         return plain_type(arrow.value_type)
     if isinstance(arrow, pa.Bool8Type):
         return pa.bool_()
@@ -67,7 +67,8 @@ def _uuid_texts(array: Any) -> Any:
     return pa.array(written, pa.string(), mask=array_values(pc.is_null(array)))
 
 
-def _is_text(arrow: Any) -> bool:
+def is_text(arrow: Any) -> bool:
+    """Whether values of an Arrow type are texts, stored one by one."""
     kinds = pa.types
     return bool(kinds.is_string(arrow) or kinds.is_large_string(arrow) or kinds.is_string_view(arrow))
 
@@ -87,7 +88,7 @@ def type_of(arrow: Any) -> Type | None:
         return decimal_type(max(arrow.scale, 0)) if arrow.scale <= MAX_SCALE else None
     if kinds.is_floating(arrow):
         return FLOAT
-    if _is_text(arrow) or kinds.is_null(arrow):
+    if is_text(arrow) or kinds.is_null(arrow):
         return TEXT
     if kinds.is_boolean(arrow):
         return BOOLEAN

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from relatum.data import compute as pc
 from relatum.data.buffers import array_values, in_one_piece, positions_array
-from relatum.data.sorting import sorted_texts
+from relatum.data.sorting import hardly_repeat, sorted_texts
 from relatum.data.types import TEXT, Kind, Type
 
 Array = NDArray[Any]
@@ -219,6 +219,23 @@ def column_of_texts(texts: Any) -> Column:
     nulls = array_values(pc.is_null(in_one_piece(texts))) if texts.null_count else None
     known, codes = sorted_texts(texts)
     return _sorted_column(TEXT, codes, known, nulls)
+
+
+def unsorted_column(texts: Any) -> Column | None:
+    """A column of texts as they come, where they are many and hardly repeat: sorting them takes the longest.
+
+    Its dictionary is in no order, and may hold a text twice: it is for functions that look at each text by itself.
+
+    Parameters
+    ----------
+    texts : pyarrow.Array of large_string
+        A text or null for each row.
+    """
+    if not hardly_repeat(texts):
+        return None
+    nulls = array_values(pc.is_null(texts)) if texts.null_count else None
+    known = texts.fill_null("") if texts.null_count else texts
+    return Column(TEXT, narrow_codes(np.arange(len(texts)), len(texts)), nulls, known, 0, len(texts) - 1)
 
 
 def _sorted_column(type_: Type, codes: Array, known: Any, nulls: NDArray[np.bool_] | None) -> Column:

@@ -33,7 +33,7 @@ def sorted_texts(texts: Any) -> tuple[Any, NDArray[np.int64]]:
         The texts, and the positions, one for each given text; of null any.
     """
     texts = in_one_piece(texts)
-    if _hardly_repeat(texts):
+    if hardly_repeat(texts):
         return _ranked(texts)
     encoded = pc.dictionary_encode(texts)
     known, rank = _ranked(encoded.dictionary)
@@ -71,8 +71,8 @@ def _ranked(texts: Any) -> tuple[Any, NDArray[np.int64]]:
     return in_one_piece(pa.chunked_array([distinct for *_, distinct in made])), positions
 
 
-def _hardly_repeat(texts: Any) -> bool:
-    """Whether most texts are probably there once: looking each up among those seen takes longer than sorting all.
+def hardly_repeat(texts: Any) -> bool:
+    """Whether most of many texts are probably there once: looking each up among those seen takes longer than sorting.
 
     Two rows drawn at random hold one text as often as texts repeat.
     """

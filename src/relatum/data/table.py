@@ -28,6 +28,8 @@ class TableData:
         Text columns whose members have an order of their own, such as weekdays.
     remarks : sequence of str, optional
         What the reader of the source decided that a person should know: rows or columns left out.
+    texts : callable, optional
+        Reads the texts of a column as :meth:`texts` hands them out.
     """
 
     def __init__(
@@ -38,6 +40,7 @@ class TableData:
         left_out: Mapping[str, str] | None = None,
         orders: Mapping[str, Sequence[str]] | None = None,
         remarks: Sequence[str] = (),
+        texts: Callable[[str], Column | None] | None = None,
     ) -> None:
         self.types = dict(types)
         self._rows = rows
@@ -53,7 +56,9 @@ class TableData:
         #: The plan that works the rows out, where one does.
         self.made_by: object = None
         self._fetch = fetch
+        self._fetch_texts = texts
         self._columns: dict[str, Column] = {}
+        self._texts: dict[str, Column | None] = {}
 
     @property
     def rows(self) -> int:
@@ -65,8 +70,27 @@ class TableData:
         if name not in self._columns:
             report_step(f"reading {name}")
             self._columns[name] = self._fetch(name)
+            self._texts.pop(name, None)
             refuse_full()
         return self._columns[name]
+
+    def texts(self, name: str) -> Column | None:
+        """The texts of a column as its source has them, for functions that look at each by itself.
+
+        They are in no order, and may repeat: what takes longest of a column of comments is sorting them.
+
+        Returns
+        -------
+        Column or None
+            As long as the table; None where :meth:`column` is at hand, or is found as soon.
+        """
+        if self._fetch_texts is None or name in self._columns:
+            return None
+        if name not in self._texts:
+            report_step(f"reading {name}")
+            self._texts[name] = self._fetch_texts(name)
+            refuse_full()
+        return self._texts[name]
 
     def renamed(self, headings: Mapping[str, str]) -> TableData:
         """The same rows with other column names; ``headings`` gives the name here of each new name."""
@@ -79,6 +103,7 @@ class TableData:
             {names.get(old, old): reason for old, reason in self.left_out.items()},
             {names.get(old, old): order for old, order in self.orders.items()},
             self.remarks,
+            lambda name: self.texts(renamed[name]),
         )
 
     def with_types(self, types: Mapping[str, Type], convert: Callable[[str, Column], Column]) -> TableData:
@@ -86,11 +111,17 @@ class TableData:
         return self.fetched_by(
             lambda name: convert(name, self.column(name)) if name in types else self.column(name),
             {**self.types, **types},
+            lambda name: None if name in types else self.texts(name),
         )
 
-    def fetched_by(self, fetch: Callable[[str], Column], types: Mapping[str, Type] | None = None) -> TableData:
-        """The same rows, their columns read by another function; with its ``types`` where it changes them."""
-        return TableData(types or self.types, self._rows, fetch, self.left_out, self.orders, self.remarks)
+    def fetched_by(
+        self,
+        fetch: Callable[[str], Column],
+        types: Mapping[str, Type] | None = None,
+        texts: Callable[[str], Column | None] | None = None,
+    ) -> TableData:
+        """The same rows, their columns and texts read by other functions; with its ``types`` where they change them."""
+        return TableData(types or self.types, self._rows, fetch, self.left_out, self.orders, self.remarks, texts)
 
     def identified(self, identity: str, files: tuple[Any, ...]) -> TableData:
         """This table, with a name for its content and the files that it was read from."""

@@ -9,20 +9,27 @@ from weakref import WeakKeyDictionary
 from msgspec import Struct
 
 from relatum.immutable import Immutable
-from relatum.language.expression import ColumnValue
+from relatum.language.expression import Apply, ColumnValue
 from relatum.model.declaration import Relationship
 from relatum.model.routes import Hop, joined_by
 from relatum.plan.nodes import Bounds, Calendar, Derivation, Field, KeyColumn, Match, Pinned, RankedAmong
 
 
 class Reads(Struct, frozen=True):
-    """Columns as pairs of table and name, tables whose rows are gone through, and relationships; each once."""
+    """Columns as pairs of table and name, tables whose rows are gone through, and relationships; each once.
+
+    ``texts`` are those of the columns whose values are only looked at one by one: in which order they come, and which
+    of them are equal, is not asked.
+    """
 
     columns: tuple[tuple[str, str], ...]
+    texts: frozenset[tuple[str, str]]
     tables: tuple[str, ...]
     relationships: tuple[Relationship, ...]
 
 
+#: Functions that look at a text by itself. A list is not among them: of a text in it that is no member, a note is made.
+_ONE_BY_ONE = frozenset(("is_null", "length", "like"))
 _KNOWN: WeakKeyDictionary[Immutable, Reads] = WeakKeyDictionary()
 
 
@@ -47,6 +54,7 @@ def reads_of(root: Immutable) -> Reads:
 
 def _walked(root: Immutable) -> Reads:
     columns: dict[tuple[str, str], None] = {}
+    looked_at: dict[tuple[str, str], None] = {}
     tables: dict[str, None] = {}
     relationships: dict[Relationship, None] = {}
     seen: set[int] = set()
@@ -65,6 +73,12 @@ def _walked(root: Immutable) -> Reads:
             pending.extend(fields(part))
             continue
         match part:
+            case Apply(function, (ColumnValue(table, column) as subject, *others)) if function in _ONE_BY_ONE:
+                looked_at[table, column] = None
+                pending += [subject.route, *others]
+                continue
+            case Apply():
+                pass
             case ColumnValue(table, column) | Pinned(table=table, column=column):
                 columns[table, column] = None
             case Match(table=table, column=column) | KeyColumn(table=table, column=column):
@@ -93,11 +107,14 @@ def _walked(root: Immutable) -> Reads:
             case _:
                 raise AssertionError(f"what a {kind.__name__} reads is said nowhere")
         pending.extend(fields(part))
-    return Reads(tuple(columns), tuple(tables), tuple(relationships))
+    texts = frozenset(looked_at) - columns.keys()
+    return Reads(tuple(columns | looked_at), texts, tuple(tables), tuple(relationships))
 
 
 #: The nodes that say something of what is read; of all others just their fields are gone through.
-_TELLING = frozenset((ColumnValue, Pinned, Match, KeyColumn, Field, RankedAmong, Bounds, Derivation, Calendar, Hop))
+_TELLING = frozenset(
+    (Apply, ColumnValue, Pinned, Match, KeyColumn, Field, RankedAmong, Bounds, Derivation, Calendar, Hop)
+)
 
 
 _FIELDS: dict[type, Callable[[object], tuple[object, ...]] | None] = {}

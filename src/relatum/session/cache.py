@@ -11,7 +11,7 @@ import functools
 import logging
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import msgspec
 import pyarrow as pa
@@ -34,6 +34,7 @@ WORTH_BYTES = 2_000_000
 _WORTH_ROWS = 200_000
 #: What was not used for so long is taken out when the model is refreshed.
 _STALE_DAYS = 30
+T = TypeVar("T")
 _log = logging.getLogger("relatum")
 
 
@@ -86,7 +87,7 @@ class Cache:
             raise NotKeptError(f"The cache does not contain the column {name}.")
 
         types = {name: parse_type(word) for name, word in known.types.items()}
-        data = TableData(types, known.rows, lost, known.left_out, None, known.remarks)
+        data = TableData(types, known.rows, lost, known.left_out, None, known.remarks, lost)
         return data.identified(identity, files)
 
     def kept(self, data: TableData, source: str, again: Callable[[], TableData]) -> TableData:
@@ -105,21 +106,32 @@ class Cache:
 
         whole = functools.cache(again)
 
-        def fetch(name: str) -> Column:
-            key = f"{data.identity}-{text_digest(name)[:16]}"
+        def kept_or(key: str, read: Callable[[TableData], T]) -> Column | T:
             found = self._batch(key)
             if found is not None:
                 return column_of(found)
             data.files = kept.files
             try:
-                column = data.column(name)
+                column = read(data)
             except NotKeptError:
-                column = whole().column(name)
+                column = read(whole())
                 refuse_changed(kept.files)
-            self._write(key, batch_bytes(column_batch(column)))
+            if isinstance(column, Column):
+                self._write(key, batch_bytes(column_batch(column)))
             return column
 
-        kept = data.fetched_by(fetch).identified(data.identity, data.files)
+        def key_of(name: str) -> str:
+            return f"{data.identity}-{text_digest(name)[:16]}"
+
+        def fetch(name: str) -> Column:
+            return kept_or(key_of(name), lambda table: table.column(name))
+
+        def texts(name: str) -> Column | None:
+            if self.vault.get(key_of(name)) is not None:
+                return None
+            return kept_or(f"{key_of(name)}-texts", lambda table: table.texts(name))
+
+        kept = data.fetched_by(fetch, texts=texts).identified(data.identity, data.files)
         return kept
 
     def latest(self, source: str) -> tuple[str, tuple[FileState, ...]] | None:

@@ -6,6 +6,7 @@ import os
 from collections.abc import Callable, Mapping
 from functools import partial
 from pathlib import Path
+from typing import TypeVar
 
 from msgspec import Struct, field
 
@@ -42,6 +43,8 @@ from relatum.sources.remote import RemoteTable
 from relatum.sources.stacked import stacked
 from relatum.sources.stated import Stated
 from relatum.wording import suggestion
+
+T = TypeVar("T")
 
 
 class Whereabouts(Struct, frozen=True):
@@ -239,13 +242,13 @@ def _guarded(data: TableData, states: tuple[FileState, ...]) -> TableData:
     if not any(_is_by_column(state.path) for state in states):
         return data
 
-    def fetch(name: str) -> Column:
+    def unchanged(read: Callable[[str], T], name: str) -> T:
         refuse_changed(guarded.files)
-        column = data.column(name)
+        column = read(name)
         refuse_changed(guarded.files)
         return column
 
-    guarded = data.fetched_by(fetch)
+    guarded = data.fetched_by(partial(unchanged, data.column), texts=partial(unchanged, data.texts))
     guarded.files = states
     return guarded
 

@@ -10,8 +10,10 @@ from typing import Any
 
 import pyarrow as pa
 
+from relatum.data import compute as pc
 from relatum.data.arrow import (
     column_from_arrow,
+    is_text,
     needs_a_look,
     not_read,
     plain_type,
@@ -20,7 +22,8 @@ from relatum.data.arrow import (
     type_of,
     with_nulls,
 )
-from relatum.data.columns import Column
+from relatum.data.buffers import in_one_piece
+from relatum.data.columns import Column, unsorted_column
 from relatum.data.table import TableData
 from relatum.data.types import TEXT, Type
 from relatum.errors import HeadingError, LimitError, SourceError
@@ -115,13 +118,36 @@ def table_data(schema: Any, stated: Stated, source: str, rows: int, read: Callab
         remark = _remark(plain_type(field.type), known[name])
         remarks += [f"{name}: {remark}"] if remark else []
 
-    def fetch(name: str) -> Column:
-        markers = stated.markers(name)
-        with _of_column(name, source):
-            array = plainly_stored(read(headings[name]))
-            return column_from_arrow(with_nulls(array, markers) if markers else array, known[name], stated.zone)
+    waiting: dict[str, Any] = {}
 
-    return TableData(known, rows, fetch, left_out, None, remarks)
+    def array_of(name: str) -> Any:
+        markers = stated.markers(name)
+        array = plainly_stored(read(headings[name]))
+        return with_nulls(array, markers) if markers else array
+
+    def fetch(name: str) -> Column:
+        with _of_column(name, source):
+            array = waiting.pop(name, None)
+            return column_from_arrow(array_of(name) if array is None else array, known[name], stated.zone)
+
+    def texts(name: str) -> Column | None:
+        with _of_column(name, source):
+            array = array_of(name)
+            if pa.types.is_dictionary(array.type) and mostly_different(array):
+                array = pc.cast(array, pa.large_string())
+            if known[name] != TEXT or not is_text(array.type):
+                waiting[name] = array
+                return None
+            waiting[name] = in_one_piece(pc.cast(array, pa.large_string()))
+            return unsorted_column(waiting[name])
+
+    return TableData(known, rows, fetch, left_out, None, remarks, texts)
+
+
+def mostly_different(array: Any) -> bool:
+    """Whether the dictionaries of an array, or of its pieces, hold more than half as many texts as there are rows."""
+    chunks = array.chunks if isinstance(array, pa.ChunkedArray) else [array]
+    return 2 * sum(len(chunk.dictionary) for chunk in chunks) > len(array)
 
 
 @contextmanager

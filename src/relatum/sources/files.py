@@ -17,7 +17,7 @@ from relatum.errors import MissingSourceError, SourceError
 from relatum.limits import refuse_memory, refuse_stopped
 from relatum.model.atomic import note_source
 from relatum.paths import kind_of
-from relatum.sources.arrow import table_data
+from relatum.sources.arrow import mostly_different, table_data
 from relatum.sources.stated import Stated
 from relatum.threads import shared_map
 from relatum.wording import first_line, listed, suggestion
@@ -145,8 +145,7 @@ def _mostly_different(file: Any, name: str) -> bool:
     """
     if file.num_row_groups < _GROUPS:
         return False
-    first = file.read_row_group(0, columns=[name]).column(0)
-    return 2 * sum(len(chunk.dictionary) for chunk in first.chunks) > len(first)
+    return mostly_different(file.read_row_group(0, columns=[name]).column(0))
 
 
 def _footer(path: Path) -> Any:

@@ -13,7 +13,7 @@ from relatum.data import vectors as v
 from relatum.data.columns import Array, Column
 from relatum.data.groups import run_starts
 from relatum.data.types import Kind
-from relatum.engine.memory.rows import Chunk, Evaluate, RowReader, evaluate_tree
+from relatum.engine.memory.rows import Chunk, Evaluate, RowReader, evaluate_tree, extended, unsorted_texts
 from relatum.engine.memory.store import MemoryStore, RowCodes
 from relatum.language.expression import (
     Apply,
@@ -234,14 +234,15 @@ def part_test(reader: RowReader, part: FilterPart, route: Route) -> PartTest:
     if not route:
         kind = next((value.type.kind for value in columns_in(part.expression) if isinstance(value, ColumnValue)), None)
         if name and kind in (Kind.TEXT, Kind.BOOLEAN):
-            return PartTest(part, _member_test(reader, part, route, name), None)
+            return PartTest(part, _text_test(reader, part, name) or _member_test(reader, part, route, name), None)
         found = _range_of(part.expression)
         if found is not None and not found[0].route:
             own, low, high = found
             return PartTest(part, RangeTest.of(store.column(reader.table, own.column), low, high), None)
         return PartTest(part, RowTest(reader.compile(part.expression)), None)
     index = store.route_index(route)
-    if name and store.members(part.table, name).codes.itemsize < index.positions.itemsize:
+    sorted_ = name and unsorted_texts(store, part.expression, part.table, name) is None
+    if name and sorted_ and store.members(part.table, name).codes.itemsize < index.positions.itemsize:
         # Members are narrower than row numbers, so that less memory is read.
         test = _member_test(reader, part, route, name)
     else:
@@ -264,12 +265,27 @@ def _member_test(reader: RowReader, part: FilterPart, route: Route, name: str) -
     def judge() -> Marks:
         # Null, and no match, in which columns read null, come after the members.
         judged = v.with_nulls_after(store.members(part.table, name).values, 2)
-        return Marks.of(_truth(part.expression, judged, len(judged)))
+        return Marks.of(_truth(part.expression, judged, v.truth(np.arange(len(judged)) == len(judged) - 1)))
 
     owner = store.tables.rows_of[part.table]
     key = ("truth", owner, name, part.expression)
     marks = store.work.keep_lately(key, (store.stamp(part.table, name),), judge)
     return CodeTest.of(store.row_codes(route, part.table, name), marks)
+
+
+def _text_test(reader: RowReader, part: FilterPart, name: str) -> CodeTest | None:
+    """A test on each row's own text, where a column's texts are not sorted and the condition asks for no order."""
+    store = reader.store
+    texts = unsorted_texts(store, part.expression, part.table, name)
+    if texts is None:
+        return None
+
+    def judge() -> Array:
+        return _truth(part.expression, texts, v.truth(np.False_)).view(np.uint8)
+
+    key = ("truth of rows", store.tables.rows_of[part.table], name, part.expression)
+    truth = store.work.keep_lately(key, (store.stamp(part.table, name),), judge)
+    return CodeTest.of(RowCodes(truth, None), Marks.of(np.array([False, True])))
 
 
 def _place_marks(reader: RowReader, part: FilterPart, place: Place) -> Marks:
@@ -292,7 +308,7 @@ def _judged_mask(reader: RowReader, part: FilterPart, place: Place) -> NDArray[n
             return v.truth(_unmatched(reader.store, expression, place))
         assert isinstance(expression, ColumnValue)
         if not expression.route:
-            return reader.store.extended(place, expression.column)
+            return extended(reader.store, part.expression, place, expression.column)
         return v.with_nulls_after(inner.whole(expression), 1)
 
     result = v.spread(evaluate_tree(part.expression, leaf), reader.store.rows(place) + 1)
@@ -317,13 +333,13 @@ def _unmatched(store: MemoryStore, test: NoMatch, place: Place) -> NDArray[np.bo
     return np.append(index.positions == index.size, True)
 
 
-def _truth(expression: Expression, judged: Column, length: int) -> NDArray[np.bool_]:
-    unmatched = v.truth(np.arange(length) == length - 1)
+def _truth(expression: Expression, judged: Column, unmatched: Column) -> NDArray[np.bool_]:
+    """For which values of a column a condition is true; ``unmatched`` are those that stand for no match."""
 
     def leaf(value: Expression) -> Column:
         return unmatched if isinstance(value, NoMatch) else judged
 
-    result = v.spread(evaluate_tree(expression, leaf), length)
+    result = v.spread(evaluate_tree(expression, leaf), len(judged))
     return np.asarray(result.values if result.nulls is None else result.values & ~result.nulls)
 
 

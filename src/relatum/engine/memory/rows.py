@@ -16,6 +16,7 @@ from relatum.engine.memory.kernels import Listed, evaluate
 from relatum.engine.memory.store import MemoryStore
 from relatum.language.expression import Apply, Choices, ColumnValue, Constant, Expression, NoMatch, columns_in
 from relatum.model.routes import Place, Route
+from relatum.plan.reads import reads_of
 
 
 class Chunk(Struct):
@@ -142,6 +143,9 @@ class RowReader:
                 return self._own(expression)
             one = next(iter(columns))
             if len(columns) == 1 and isinstance(one, ColumnValue) and self._repeats(one):
+                texts = unsorted_texts(self.store, expression, one.table, one.column)
+                if texts is not None:
+                    return _slices(evaluate_tree(expression, lambda _: texts))
                 return self._from_members(expression, one)
         if isinstance(expression, NoMatch):
             # The row's own table: a real row never means no match.
@@ -161,7 +165,7 @@ class RowReader:
 
     def _picked(self, expression: Expression, route: Route) -> Evaluate:
         place = route[-1].target
-        base = evaluate_tree(expression, lambda leaf: self._extended(place, leaf))
+        base = evaluate_tree(expression, lambda leaf: self._extended(expression, place, leaf))
         base = v.spread(base, self.store.rows(place) + 1)
         index = self.store.route_index(route)
         nulls = base.nulls
@@ -175,11 +179,11 @@ class RowReader:
 
         return pick
 
-    def _extended(self, place: Place, leaf: Expression) -> Column:
+    def _extended(self, whole: Expression, place: Place, leaf: Expression) -> Column:
         if isinstance(leaf, NoMatch):
             return v.truth(np.arange(self.store.rows(place) + 1) == self.store.rows(place))
         assert isinstance(leaf, ColumnValue)
-        return self.store.extended(place, leaf.column)
+        return extended(self.store, whole, place, leaf.column)
 
     def _repeats(self, column: ColumnValue) -> bool:
         """Whether what is made of a column is worked out once for each member: of texts, and of dates that repeat."""
@@ -198,6 +202,25 @@ class RowReader:
             return Column(base.type, base.values.take(codes), nulls, base.dictionary, base.lower, base.upper)
 
         return pick
+
+
+def unsorted_texts(store: MemoryStore, expression: Expression, table: str, name: str) -> Column | None:
+    """A column's texts in any order, where it is not sorted so far and an expression asks for no order."""
+    return store.texts(table, name) if (table, name) in reads_of(expression).texts else None
+
+
+def column_for(store: MemoryStore, expression: Expression, table: str, name: str) -> Column:
+    """A column as an expression needs it: as its source has it where that is enough."""
+    texts = unsorted_texts(store, expression, table, name)
+    return store.column(table, name) if texts is None else texts
+
+
+def extended(store: MemoryStore, expression: Expression, place: Place, name: str) -> Column:
+    """A column as an expression needs it, with the virtual row of no match after its real ones."""
+    texts = unsorted_texts(store, expression, place.table, name)
+    if texts is None:
+        return store.extended(place, name)
+    return v.with_nulls_after(texts.take(store.level(place).first_rows) if place.level else texts, 1)
 
 
 def _slices(column: Column) -> Evaluate:

@@ -40,7 +40,8 @@ class MemoryEngine:
 
     def run(self, plan: Plan) -> Answer:
         """The values of every grain of a plan."""
-        self.store.read_ahead(reads_of(plan).columns)
+        reads = reads_of(plan)
+        self.store.read_ahead(reads.columns, reads.texts)
         evaluator = Evaluator(self.store, plan.fields, len(plan.axes))
         ranking = [formula for top in plan.tops for formula, _ in top.by]
         evaluator.prepare([*ranking, *(each for grain in plan.grains for each in (*grain.formulas, *grain.orders))])

@@ -15,7 +15,7 @@ from relatum.engine.memory.blocks.forms import form_of
 from relatum.engine.memory.filters import PartTest
 from relatum.engine.memory.folds import FoldKind
 from relatum.engine.memory.groups import Groups
-from relatum.engine.memory.rows import Chunk, RowReader
+from relatum.engine.memory.rows import Chunk, RowReader, column_for
 from relatum.engine.memory.scan import Scan
 from relatum.engine.memory.scan_task import Argument, ScanResult
 from relatum.language.expression import Apply, ColumnValue, columns_in
@@ -173,6 +173,6 @@ def held_by(reader: RowReader, value: RowValue) -> int:
         if route:
             total += 8 * (store.rows(route[-1].target) + 1)
         elif isinstance(each, ColumnValue):
-            texts = store.column(reader.table, each.column).dictionary
+            texts = column_for(store, value, reader.table, each.column).dictionary
             total += 0 if texts is None else 8 * len(texts)
     return total

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from contextlib import suppress
 from contextvars import copy_context
 from functools import partial
@@ -73,8 +73,8 @@ class MemoryStore(Store):
         result: Column = self.work.known(("column", self.tables.rows_of[table], name))  # type: ignore[assignment]
         return result
 
-    def read_ahead(self, columns: Iterable[ColumnKey]) -> None:
-        """Read the columns of large files that hold each by itself, side by side.
+    def read_ahead(self, columns: Iterable[ColumnKey], texts: Collection[ColumnKey] = ()) -> None:
+        """Read the columns of large files that hold each by itself, side by side; of some just the texts.
 
         One that cannot be read is left to whoever needs it, who may not.
         """
@@ -82,12 +82,10 @@ class MemoryStore(Store):
         for table, name in columns:
             data = self.tables.data[table]
             if data.by_column and name in data.types and name not in data.loaded() and data.rows >= _LARGE_ROWS:
-                wanted[id(data), name] = data
+                wanted[id(data), name] = data.texts if (table, name) in texts else data.column
         if len(wanted) > 1:
             report_step(f"reading {listed([name for _, name in wanted])}")
-            reading = [
-                pool().submit(copy_context().run, unheard, data.column, name) for (_, name), data in wanted.items()
-            ]
+            reading = [pool().submit(copy_context().run, unheard, read, name) for (_, name), read in wanted.items()]
             for each in reading:
                 with suppress(RelatumError):
                     each.result()
@@ -111,6 +109,11 @@ class MemoryStore(Store):
             inner = [(self.tables.rows_of[owner], column) for owner, column in reads]
             pending += [each for each in inner if each in self.derivations]
         return [key for key in self.derivations if key in needed]
+
+    def texts(self, table: str, name: str) -> Column | None:
+        """The texts of a column as its source has them, in any order; None where its members are found as soon."""
+        data = self.tables.data[table]
+        return data.texts(name) if name in data.types else None
 
     def column_at(self, place: Place, name: str) -> Column:
         """A column of a table, or of the distinct values of a level."""
