@@ -1,8 +1,9 @@
-"""The 22 questions of a public decision-support benchmark to Relatum and DuckDB, in one run and on the same data.
+"""The 22 questions of a public decision-support benchmark to Relatum, DuckDB and Polars, on the same data in one run.
 
 ``python benchmarks/decisions.py`` makes the data at scale 1 (6 million order lines, kept in benchmarks/data) with the
 generator that the package ``tpchgen-cli`` ships, compares every answer with that of the SQL, value by value, and prints
-the median time of each question side by side. Both hold their tables in memory, or with ``--engine duckdb`` in a file.
+the median time of each question side by side. All hold their tables in memory; with ``--engine duckdb`` Relatum's and
+DuckDB's are in one file.
 """
 
 from __future__ import annotations
@@ -22,8 +23,12 @@ import duckdb
 
 import relatum
 from decisions_asked import QUESTIONS, TABLES, Question, open_memory, open_there
+from decisions_polars import QUERIES as IN_POLARS
+from decisions_polars import open_polars
 from relatum.engine.memory.blocks import ready
 from star import peak_memory, timed
+
+Rows = list[tuple[Any, ...]]
 
 
 def write_tables(folder: Path, scale: float) -> None:
@@ -70,23 +75,28 @@ def load_columns(model: relatum.Model) -> None:
 
 def agree(ours: Any, theirs: Any) -> bool:
     """Whether two values are equal: floats to nine digits, all else exactly."""
-    if isinstance(ours, float) or isinstance(theirs, float):
+    if None not in (ours, theirs) and (isinstance(ours, float) or isinstance(theirs, float)):
         return math.isclose(float(ours), float(theirs), rel_tol=1e-9)
     return bool(ours == theirs)
 
 
-def differences(question: Question, grid: relatum.Grid, rows: list[tuple[Any, ...]]) -> str:
+def differences(question: Question, grid: relatum.Grid, rows: Rows) -> str:
     """What differs between the answers; empty where they are equal."""
-    fields = len(grid.to_arrow().column_names) - len(question.values)
     ours, theirs = question.ours(grid), question.theirs(rows)
     if question.fields_only:
         ours = [row[: len(theirs[0])] for row in ours]
+    return first_difference(ours, theirs)
+
+
+def first_difference(ours: Rows, theirs: Rows) -> str:
+    """The first rows that are not equal, once all are in order; empty where there are none."""
     if len(ours) != len(theirs):
         return f"{len(ours)} rows, not {len(theirs)}"
 
     def order(row: tuple[Any, ...]) -> str:
-        return repr([str(Decimal(value).normalize()) if isinstance(value, int | Decimal) else value
-                     for value in row[: max(fields, 0)]])  # fmt: skip
+        # Floats of two programs differ in their last digits.
+        known = (value for value in row if not isinstance(value, float))
+        return repr([str(Decimal(value).normalize()) if isinstance(value, int | Decimal) else value for value in known])
 
     for mine, other in zip(sorted(ours, key=order), sorted(theirs, key=order), strict=True):
         if len(mine) != len(other) or not all(map(agree, mine, other)):
@@ -147,26 +157,32 @@ def main() -> None:
         start = time.perf_counter()
         load(connection, folder)
         print(f"load: relatum {loaded:.2f} s, duckdb {time.perf_counter() - start:.2f} s")
-    print(f"{'question':<9}{'relatum ms':>11}{'duckdb ms':>11}{'duckdb / relatum':>18}  result", flush=True)
-    ratios: list[float] = []
+    held = open_polars(folder, TABLES)
+    heads = ("relatum ms", "duckdb ms", "polars ms", "from duckdb", "from polars")
+    print(f"{'question':<9}{''.join(f'{head:>12}' for head in heads)}  result", flush=True)
+    ratios: list[tuple[float, float]] = []
     for question in QUESTIONS:
         if given.only and question.number not in given.only:
             continue
         rows = connection.execute(question.sql).fetchall()
         try:
             found = differences(question, question.ask(model), rows)
+            found = found or first_difference(IN_POLARS[question.number](held).collect().rows(), rows)
         except relatum.errors.RelatumError as error:
             print(f"{question.number:<9} {error}")
             continue
-        ours, theirs = timed(
+        ours, theirs, polars = timed(
             lambda question=question: question.ask(model).to_arrow(),
             lambda question=question: connection.execute(question.sql).fetchnumpy(),
+            lambda question=question: IN_POLARS[question.number](held).collect(),
             runs=given.runs,
         )
-        ratios.append(theirs / ours)
+        ratios.append((theirs / ours, polars / ours))
         result = f"DIFFERENT: {found}" if found else "equal"
-        print(f"{question.number:<9}{ours:>11.1f}{theirs:>11.1f}{theirs / ours:>18.2f}  {result}", flush=True)
-    print(f"geometric mean of the ratios: {math.exp(statistics.fmean(map(math.log, ratios))):.2f}")
+        figures = f"{ours:>12.1f}{theirs:>12.1f}{polars:>12.1f}{theirs / ours:>12.2f}{polars / ours:>12.2f}"
+        print(f"{question.number:<9}{figures}  {result}", flush=True)
+    means = [math.exp(statistics.fmean(math.log(ratio[at]) for ratio in ratios)) for at in (0, 1)]
+    print(f"geometric mean of the ratios: {means[0]:.2f} of duckdb, {means[1]:.2f} of polars")
     print(f"peak memory of the whole run {peak_memory():,.0f} MB")
 
 

@@ -1,6 +1,6 @@
-"""Grids, the best with others, members and an explanation, beside hand-written SQL in DuckDB, in one run.
+"""Grids, the best with others, members and an explanation, beside hand-written SQL in DuckDB and Polars, in one run.
 
-``python benchmarks/grids.py`` makes 6 million lines (those of ``jumps.py``), checks that every answer equals DuckDB's,
+``python benchmarks/grids.py`` makes 6 million lines (those of ``jumps.py``), checks that every answer equals theirs,
 and prints medians and ratios.
 """
 
@@ -14,6 +14,8 @@ import duckdb
 
 import relatum
 from jumps import loaded, open_model
+from jumps_polars import GRIDS as IN_POLARS
+from jumps_polars import Tables, open_polars
 from star import timed
 
 FIRST, LAST = "2018-01-01", "2022-12-31"
@@ -87,36 +89,47 @@ QUESTIONS = (
 )  # fmt: skip
 
 
-def equal(question: Question, model: relatum.Model, connection: duckdb.DuckDBPyConnection) -> bool:
-    """Whether the sum of what both give is the same, and how many lines there are."""
+def summed(values: Any) -> int:
+    """The sum of a column, without what is missing."""
+    return int(sum(each for each in values.to_pylist() if each is not None))
+
+
+def equal(question: Question, model: relatum.Model, connection: duckdb.DuckDBPyConnection, held: Tables) -> bool:
+    """Whether the sum of what all three give is the same, and how many lines there are."""
     got, expected = question.ask(model), connection.sql(question.sql).to_arrow_table()
+    other = IN_POLARS[question.name](held).collect().to_arrow()
+    at = 1 if question.ask is best or question.name.startswith("members") else 2
+    theirs = summed(expected[at])
+    if (other.num_rows, summed(other[at])) != (expected.num_rows, theirs):
+        return False
     if isinstance(got, relatum.Explanation):
-        return got.evidence[0].count == expected.num_rows and got.value == sum(expected["amount"].to_pylist())
-    values = "revenue" if "revenue" in got.column_names else got.column_names[1]
-    theirs = expected.column_names[2 if question.ask in (grid, nested) else 1]
+        return got.evidence[0].count == expected.num_rows and got.value == theirs
     totals = got.num_rows - expected.num_rows
-    mine = sum(each for each in got[values].to_pylist() if each is not None)
+    mine = summed(got["revenue" if "revenue" in got.column_names else got.column_names[1]])
     if question.ask is nested:
         # Ours has a total for each kind and one of all, which say the same once more.
-        return totals == 58 and mine == 3 * sum(expected[theirs].to_pylist())
-    return totals == 0 and mine == sum(each for each in expected[theirs].to_pylist() if each is not None)
+        return totals == 58 and mine == 3 * theirs
+    return totals == 0 and mine == theirs
 
 
 def main() -> None:
     """Run the benchmark."""
     given, frames, connection = loaded(__doc__.splitlines()[0])
-    model = open_model(frames)
+    model, held = open_model(frames), open_polars(frames)
     del frames
-    print(f"{'question':<36}{'relatum ms':>11}{'duckdb ms':>11}{'ratio':>8}  result")
+    heads = ("relatum ms", "duckdb ms", "polars ms", "to duckdb", "to polars")
+    print(f"{'question':<36}{''.join(f'{head:>11}' for head in heads)}  result")
     for question in QUESTIONS:
         question.ask(model)
-        ours, theirs = timed(
+        ours, theirs, polars = timed(
             lambda question=question: question.ask(model),
             lambda question=question: connection.sql(question.sql).to_arrow_table(),
+            lambda question=question: IN_POLARS[question.name](held).collect(),
             runs=given.runs,
         )
-        result = "equal" if equal(question, model, connection) else "DIFFERENT"
-        print(f"{question.name:<36}{ours:>11.1f}{theirs:>11.1f}{ours / theirs:>8.2f}  {result}", flush=True)
+        result = "equal" if equal(question, model, connection, held) else "DIFFERENT"
+        figures = f"{ours:>11.1f}{theirs:>11.1f}{polars:>11.1f}{ours / theirs:>11.2f}{ours / polars:>11.2f}"
+        print(f"{question.name:<36}{figures}  {result}", flush=True)
 
 
 if __name__ == "__main__":

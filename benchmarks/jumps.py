@@ -1,7 +1,7 @@
-"""Questions whose cost used to jump, each beside the best SQL for the same numbers in DuckDB, in one run.
+"""Questions whose cost used to jump, each beside the best SQL for the same numbers in DuckDB, and Polars, in one run.
 
 ``python benchmarks/jumps.py`` makes 6 million lines over 1.5 million orders, 30,000 customers and 4,000 parts, checks
-that every answer equals DuckDB's, and prints medians, ratios and how far the memory of this process has grown.
+that all three answers are equal, and prints medians, ratios and how far the memory of this process has grown.
 """
 
 from __future__ import annotations
@@ -21,6 +21,8 @@ import numpy as np
 import pyarrow as pa
 
 import relatum
+from jumps_polars import JUMPS as IN_POLARS
+from jumps_polars import Tables, open_polars
 from relatum.engine.memory.blocks import ready
 from star import timed
 
@@ -168,8 +170,8 @@ def ask(model: relatum.Model, jump: Jump) -> Any:
     ).to_arrow()
 
 
-def same(jump: Jump, model: relatum.Model, connection: duckdb.DuckDBPyConnection) -> bool:
-    """Whether both give the same rows."""
+def same(jump: Jump, model: relatum.Model, connection: duckdb.DuckDBPyConnection, held: Tables) -> bool:
+    """Whether all three give the same rows."""
 
     def plain(value: Any) -> Any:
         if isinstance(value, int | float | Decimal):
@@ -180,7 +182,8 @@ def same(jump: Jump, model: relatum.Model, connection: duckdb.DuckDBPyConnection
         columns = [column.to_pylist() for column in table.columns]
         return sorted(tuple(map(plain, row)) for row in zip(*columns, strict=True))
 
-    return rows(ask(model, jump)) == rows(connection.execute(jump.sql).to_arrow_table())
+    found = rows(connection.execute(jump.sql).to_arrow_table())
+    return rows(ask(model, jump)) == found == rows(IN_POLARS[jump.name](held).collect().to_arrow())
 
 
 def edits(model: relatum.Model) -> None:
@@ -229,24 +232,26 @@ def main() -> None:
         "create table calendar as "
         "select unnest(range(date '2010-01-01', date '2030-01-01', interval 1 day))::date as date"
     )
-    model = open_model(frames)
+    model, held = open_model(frames), open_polars(frames)
     del frames
-    print(f"{'question':<34}{'first ms':>9}{'relatum ms':>11}{'duckdb ms':>11}{'ratio':>8}{'peak GB':>9}  result")
+    heads = ("first ms", "relatum ms", "duckdb ms", "polars ms", "to duckdb", "to polars", "peak GB")
+    print(f"{'question':<34}{''.join(f'{head:>11}' for head in heads)}  result")
     for jump in JUMPS:
         start = time.perf_counter()
         ask(model, jump)
         first = (time.perf_counter() - start) * 1000
-        ours, theirs = timed(
+        ours, theirs, polars = timed(
             lambda jump=jump: ask(model, jump),
             lambda jump=jump: connection.execute(jump.sql).to_arrow_table(),
+            lambda jump=jump: IN_POLARS[jump.name](held).collect(),
             runs=given.runs,
         )
-        equal = "equal" if same(jump, model, connection) else "DIFFERENT"
+        equal = "equal" if same(jump, model, connection, held) else "DIFFERENT"
         peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 2**20
-        print(
-            f"{jump.name:<34}{first:>9.0f}{ours:>11.1f}{theirs:>11.1f}{ours / theirs:>8.2f}{peak:>9.2f}  {equal}",
-            flush=True,
+        figures = (
+            f"{first:>11.0f}{ours:>11.1f}{theirs:>11.1f}{polars:>11.1f}{ours / theirs:>11.2f}{ours / polars:>11.2f}"
         )
+        print(f"{jump.name:<34}{figures}{peak:>11.2f}  {equal}", flush=True)
     edits(model)
 
 
