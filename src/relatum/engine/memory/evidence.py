@@ -51,10 +51,11 @@ class MemoryEvidence:
 
     def _settle(self, codes: dict[int, int]) -> None:
         """Find the sets of hidden members, and the number of the one that the cell means."""
-        _, tops = Shown(self.plan, self.evaluator).codes()
+        shown = Shown(self.plan, self.evaluator)
+        shown.grains()
         for top in self.plan.tops:
             if top.others in codes and top.others is not None:
-                found = tops.set_under(top, [codes[key] for key in top.outer])
+                found = shown.set_under(top, [codes[key] for key in top.outer])
                 if found is None:
                     raise RequestError("There are no others here: all members are shown.")
                 codes[top.others] = found

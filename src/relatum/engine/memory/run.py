@@ -47,7 +47,7 @@ class MemoryEngine:
         evaluator.prepare([*ranking, *(each for grain in plan.grains for each in (*grain.formulas, *grain.orders))])
         cells = []
         finder = Shown(plan, evaluator)
-        shown, tops = finder.codes()
+        shown = finder.grains()
         field_of = {top.others: top.key for top in plan.tops}
         for grain, codes in zip(plan.grains, shown, strict=True):
             frame = Frame(len(codes), {key: codes[:, at] for at, key in enumerate(grain.keys)})
@@ -57,7 +57,7 @@ class MemoryEngine:
             cells.append(Cells(keys, codes, values, orders, frozenset(field_of[key] for key in grain.others)))
         opened = {closing.key: finder.opened(closing.key) for closing in plan.closings}
         members = tuple(self.store.members(field.table, field.column) for field in plan.fields[: len(plan.axes)])
-        return Answer(tuple(cells), members, tuple(dict.fromkeys(evaluator.losses())), tuple(tops.left_out), opened)
+        return Answer(tuple(cells), members, tuple(dict.fromkeys(evaluator.losses())), tuple(finder.left_out), opened)
 
     def query(self, plan: Plan) -> str:
         """The query that answers a plan: memory is asked none."""

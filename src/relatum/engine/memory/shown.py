@@ -1,10 +1,9 @@
-"""Which combinations of a grid's members are shown at each grain."""
+"""Which combinations of a grid's members are shown at each grain, as arrays of member codes."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping
-from typing import assert_never
+from collections.abc import Iterable, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,31 +16,32 @@ from relatum.engine.memory.filters import passes_unmatched
 from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.member_limit import refuse_many
 from relatum.engine.memory.scans import Found
-from relatum.engine.memory.tops import Tops
+from relatum.engine.memory.tops import SettledTop, settle_top
 from relatum.engine.openings import opened_members
+from relatum.engine.shown import ShownGrains
 from relatum.errors import LimitError
-from relatum.model.routes import reach_of
+from relatum.model.routes import Hop, reach_of
+from relatum.plan.engine import LeftOut
 from relatum.plan.nodes import (
     Aggregation,
     AxisBounds,
+    Bounds,
     DateSet,
-    EveryMember,
     Formula,
     GridGrain,
-    Judged,
     Match,
-    Occurring,
     Plan,
     PlanNode,
     Restriction,
+    Top,
     Visible,
-    WithRows,
 )
-from relatum.plan.parts import ensures
 
 
-class Shown:
+class Shown(ShownGrains[Array, Array, Array, SettledTop]):
     """The combinations of a plan's axes that its grid shows, grain by grain.
+
+    For each grain they are an array of member codes: a row for each combination, a column for each key, in order.
 
     Parameters
     ----------
@@ -52,45 +52,18 @@ class Shown:
     """
 
     def __init__(self, plan: Plan, evaluator: Evaluator) -> None:
-        self.plan = plan
+        super().__init__(plan)
         self.evaluator = evaluator
+        self.left_out: list[LeftOut] = []
         self._allowed: dict[int, NDArray[np.bool_]] = {}
         self._opened: dict[int, NDArray[np.bool_]] = {}
 
-    def codes(self) -> tuple[list[Array], Tops]:
-        """For each grain an array of member codes: a row for each combination, a column for each key, in order.
-
-        With them what each top leaves out.
-        """
-        found: dict[GridGrain, Array] = {}
-        for grain in self.plan.grains:
-            if not grain.others:
-                found[grain] = self._grain(grain, found.items())
-        tops = Tops(self.plan, self.evaluator)
-        left = tops.settle(found)
-        for grain in self.plan.grains:
-            if grain.others:
-                left[grain] = self._others(grain, tops, found, left)
-        for codes in left.values():
+    def grains(self) -> list[Array]:
+        """The combinations of each grain of the plan, in order."""
+        left = super().grains()
+        for codes in left:
             self._refuse_many(len(codes))
-        return [left[grain] for grain in self.plan.grains], tops
-
-    def _others(
-        self, grain: GridGrain, tops: Tops, found: Mapping[GridGrain, Array], left: Mapping[GridGrain, Array]
-    ) -> Array:
-        """The combinations that others are shown in: where a hidden member is, and where others have a value."""
-        every = tops.combinations(grain, found, self.plan.row_count)
-        parts = [tops.hidden_combinations(grain, found), every[tops.valued(grain, every)]]
-        for other, codes in left.items():
-            if set(grain.keys) < set(other.keys):
-                parts.append(codes[:, [other.keys.index(key) for key in grain.keys]])
-        together = np.concatenate(parts)
-        for key, wanted in self._openings(grain):
-            together = together[self.opened(key)[together[:, grain.keys.index(key)]] == wanted]
-        return self._distinct(grain, together)
-
-    def _openings(self, grain: GridGrain) -> list[tuple[int, bool]]:
-        return [*((key, True) for key in grain.opened), *((key, False) for key in grain.unopened)]
+        return left
 
     def opened(self, key: int) -> NDArray[np.bool_]:
         """Which members of a field are open."""
@@ -100,30 +73,28 @@ class Shown:
             self._opened[key] = opened_members(closing, self.evaluator.store.members(field.table, field.column))
         return self._opened[key]
 
-    def _grain(self, grain: GridGrain, finer: Iterable[tuple[GridGrain, Array]]) -> Array:
-        if not grain.keys:
-            return np.zeros((1, 0), np.int64)
-        parts = [
-            codes[:, [other.keys.index(key) for key in grain.keys]]
-            for other, codes in finer
-            if set(grain.keys) <= set(other.keys)
-        ]
-        parts += [self._left_in(grain, self._valued(grain, judged), judged) for judged in grain.judged]
-        if grain.bare is not None:
-            parts.append(self._left_in(grain, self._bare(grain, grain.bare), None))
-        every = np.concatenate(parts) if parts else np.zeros((0, len(grain.keys)), np.int64)
-        for key, wanted in self._openings(grain):
+    def _one(self) -> Array:
+        return np.zeros((1, 0), np.int64)
+
+    def _projected(self, own: Array, held: Sequence[int], keys: Sequence[int]) -> Array:
+        return own[:, [held.index(key) for key in keys]]
+
+    def _together(self, grain: GridGrain, parts: Sequence[Array], bounded: Sequence[int]) -> Array:
+        every = np.concatenate([np.zeros((0, len(grain.keys)), np.int64), *parts])
+        for key in bounded:
+            every = every[self._may_be_shown(key)[every[:, grain.keys.index(key)]]]
+        for key, wanted in (*((key, True) for key in grain.opened), *((key, False) for key in grain.unopened)):
             every = every[self.opened(key)[every[:, grain.keys.index(key)]] == wanted]
-        shown = self._distinct(grain, every)
+        shown = self._distinct(grain.keys, every)
         if any(top.key in grain.keys for top in self.plan.tops):
             refuse_many(len(shown))  # most of them are hidden yet
         else:
             self._refuse_many(len(shown))
         return shown
 
-    def _distinct(self, grain: GridGrain, codes: Array) -> Array:
-        sizes = [self.evaluator.sizes[key] for key in grain.keys]
-        return number_groups([codes[:, at] for at in range(len(grain.keys))], sizes, len(codes))[0]
+    def _distinct(self, keys: Sequence[int], codes: Array) -> Array:
+        sizes = [self.evaluator.sizes[key] for key in keys]
+        return number_groups([codes[:, at] for at in range(len(keys))], sizes, len(codes))[0]
 
     def _refuse_many(self, count: int) -> None:
         if count > self.plan.cell_limit:
@@ -134,13 +105,6 @@ class Shown:
             )
 
     # -- what may be shown --------------------------------------------------------------------------------------------
-
-    def _left_in(self, grain: GridGrain, codes: Array, judged: Judged | None) -> Array:
-        """Those of a grain's combinations whose members the request's own condition leaves in their tables."""
-        for at, key in enumerate(grain.keys):
-            if judged is None or not ensures(judged, self.plan.axes[key], key):
-                codes = codes[self._may_be_shown(key)[codes[:, at]]]
-        return codes
 
     def _may_be_shown(self, key: int) -> NDArray[np.bool_]:
         """Which members of an axis the request's own condition leaves in their table."""
@@ -171,51 +135,55 @@ class Shown:
     def _unmatched_pass(self, restrictions: Iterable[Restriction]) -> bool:
         return all(passes_unmatched(each) for each in restrictions if reach_of(each.route) < 0)
 
-    def _has_unmatched(self, key: int, *, valued: bool = False) -> bool:
-        """Whether some row finds no member of an axis's table, so that ``(no match)`` is there, or a value can be."""
-        axis = self.plan.axes[key]
-        hops = (*axis.lookups, *axis.levels) if valued else axis.lookups
-        return any(self.evaluator.store.index(hop).unmatched > 0 for hop in hops)
+    def _unmatched(self, hop: Hop) -> bool:
+        return self.evaluator.store.index(hop).unmatched > 0
 
     # -- where something has a value ----------------------------------------------------------------------------------
 
-    def _valued(self, grain: GridGrain, judged: Judged) -> Array:
-        """The combinations in which a node has a value."""
-        node = judged.node
-        match judged.among:
-            case Occurring():
-                assert isinstance(node, Aggregation), "only rows occur"
-                empty = Frame(0, {key: np.zeros(0, np.int64) for key in grain.keys})
-                groups, _, values = self.evaluator.grouped(node, empty)
-                place = {match.key: at for at, match in enumerate(node.bounds.matches)}
-                codes = np.stack([groups.codes[place[key]] for key in grain.keys], axis=1)
-                return codes if values.nulls is None else codes[~np.broadcast_to(values.nulls, len(codes))]
-            case WithRows(aggregation, free, members):
-                # Without rows it has no value: what it is at these combinations is all that there is.
-                found, codes = self._with_rows(grain, aggregation)
-                if members is not None:
-                    candidates = self._distinct(grain, self._freely(grain, codes, free, members))
-                    return candidates[self._has_value(grain, node, candidates, whole=True)]
-                if aggregation == node:
-                    values = self.evaluator.group_values(aggregation, found)
-                    self.evaluator.remember(node, _frame(grain, codes), values)
-                    return codes[np.flatnonzero(v.known(values) & np.ones(len(codes), np.bool_))]
-                candidates = self._distinct(grain, codes)
-                return candidates[self._has_value(grain, node, candidates, whole=True)]
-            case EveryMember():
-                candidates = self._distinct(grain, self._members(grain, unmatched=True, valued=True))
-                return candidates[self._has_value(grain, node, candidates)]
-            case _:
-                assert_never(judged.among)
+    def _occurring(self, grain: GridGrain, node: Aggregation) -> Array:
+        empty = Frame(0, {key: np.zeros(0, np.int64) for key in grain.keys})
+        groups, _, values = self.evaluator.grouped(node, empty)
+        place = {match.key: at for at, match in enumerate(node.bounds.matches)}
+        codes = np.stack([groups.codes[place[key]] for key in grain.keys], axis=1)
+        return codes if values.nulls is None else codes[~np.broadcast_to(values.nulls, len(codes))]
 
-    def _has_value(self, grain: GridGrain, node: PlanNode, codes: Array, *, whole: bool = False) -> NDArray[np.bool_]:
-        frame = _frame(grain, codes)
+    def _with_rows(self, grain: GridGrain, node: Aggregation) -> Array:
+        found, codes = self._groups(grain, node)
+        values = self.evaluator.group_values(node, found)
+        self.evaluator.remember(node, _frame(grain, codes), values)
+        return codes[np.flatnonzero(v.known(values) & np.ones(len(codes), np.bool_))]
+
+    def _reached(self, grain: GridGrain, node: Aggregation, free: frozenset[int], members: Visible | None) -> Array:
+        _, codes = self._groups(grain, node)
+        if members is not None:
+            codes = self._freely(grain, codes, free, members)
+        return self._distinct(grain.keys, codes)
+
+    def _where_valued(self, grain: GridGrain, node: PlanNode, every: Array, *, whole: bool) -> Array:
+        frame = _frame(grain, every)
         values = self.evaluator.node(node, frame)
         if whole:
             self.evaluator.remember(node, frame, values)
-        return np.asarray(v.known(values) & np.ones(len(codes), np.bool_))
+        valued: NDArray[np.bool_] = np.broadcast_to(v.known(values), len(every))
+        return every[valued]
 
-    def _with_rows(self, grain: GridGrain, node: Aggregation) -> tuple[Found, Array]:
+    def _unmatched_valued(self, grain: GridGrain, every: Array, values: Iterable[Formula]) -> Array:
+        last = np.array([self.evaluator.sizes[key] - 1 for key in grain.keys])
+        every = every[(every == last).any(axis=1)]
+        frame = _frame(grain, every)
+        valued = np.zeros(len(every), np.bool_)
+        for formula in values:
+            valued |= v.there(self.evaluator.values(formula, frame))
+        return every[valued]
+
+    def _any_valued(self, grain: GridGrain, every: Array) -> Array:
+        frame = _frame(grain, every)
+        found = np.zeros(len(every), np.bool_)
+        for judged in grain.judged:
+            found |= v.there(self.evaluator.node(judged.node, frame))
+        return every[found]
+
+    def _groups(self, grain: GridGrain, node: Aggregation) -> tuple[Found, Array]:
         """The groups of an aggregation whose dates may be moved, and the combination of each."""
         codes = self._dates_of(node.bounds.dates[0]) if node.bounds.dates else {}
         size = len(next(iter(codes.values()))) if codes else 1
@@ -262,51 +230,69 @@ class Shown:
         distinct, _ = number_groups(codes, sizes, len(codes[0]))
         return {match.key: distinct[:, at] for at, match in enumerate(dates.matches)}
 
-    # -- bare members -------------------------------------------------------------------------------------------------
+    # -- members ------------------------------------------------------------------------------------------------------
 
-    def _bare(self, grain: GridGrain, values: Iterable[Formula]) -> Array:
-        """The visible members, and no match by itself where some value of the request is not null."""
-        members = self._members(grain, unmatched=False)
-        if not any(self._has_unmatched(key) for key in grain.keys):
-            return members
-        every = self._members(grain, unmatched=True)
-        last = np.array([self.evaluator.sizes[key] - 1 for key in grain.keys])
-        every = every[(every == last).any(axis=1)]
-        frame = _frame(grain, every)
-        valued = np.zeros(len(every), np.bool_)
-        for formula in values:
-            valued |= v.there(self.evaluator.values(formula, frame))
-        return np.concatenate([members, every[valued]])
+    def _chain(self, bounds: Bounds, matches: Sequence[Match], none: bool) -> Array:
+        keys = [match.key for match in matches]
+        _, codes = self.evaluator.pairs(Visible(((bounds, tuple(matches)),)), Frame(1, {}), unmatched=True)
+        own = np.stack([codes[key] for key in keys], axis=1)
+        if none:
+            own = np.concatenate([own, [[self.evaluator.sizes[key] - 1 for key in keys]]])
+        return self._distinct(keys, own)
 
-    def _members(self, grain: GridGrain, *, unmatched: bool, valued: bool = False) -> Array:
-        """The visible members, those of one chain as they occur; with ``unmatched`` also each chain's no match."""
-        place = {key: at for at, key in enumerate(grain.keys)}
-        grids = self._chains(grain.members, unmatched=unmatched, valued=valued)
-        count = math.prod(len(own) for _, own in grids)
-        self._refuse_many(count)
+    def _crossed(self, grain: GridGrain, parts: Sequence[tuple[Sequence[int], Array]], *, hidden: bool) -> Array:
+        count = math.prod(len(own) for _, own in parts)
+        if hidden:
+            refuse_many(count)
+        else:
+            self._refuse_many(count)
         result = np.zeros((count, len(grain.keys)), np.int64)
         repeat = count
-        for keys, own in grids:
+        for keys, own in parts:
             repeat //= max(len(own), 1)
             rows = np.arange(count) // max(repeat, 1) % max(len(own), 1)
-            result[:, [place[key] for key in keys]] = own[rows]
+            result[:, [grain.keys.index(key) for key in keys]] = own[rows]
         return result
 
-    def _chains(self, members: Visible, *, unmatched: bool, valued: bool = False) -> list[tuple[list[int], Array]]:
-        """For each lookup chain its keys, and the combinations of their members that rows have.
+    # -- tops ---------------------------------------------------------------------------------------------------------
 
-        With ``unmatched`` no match of the whole chain is one of them where some row finds nothing there; with
-        ``valued`` also where some row of a coarser fact finds nothing.
-        """
-        evaluator, grids = self.evaluator, []
-        for part in members.parts:
-            keys = [match.key for match in part[1]]
-            _, codes = evaluator.pairs(Visible((part,)), Frame(1, {}), unmatched=True)
-            own = np.stack([codes[key] for key in keys], axis=1)
-            if unmatched and all(self._has_unmatched(key, valued=valued) for key in keys):
-                own = np.concatenate([own, [[evaluator.sizes[key] - 1 for key in keys]]])
-            grids.append((keys, number_groups(list(own.T), [evaluator.sizes[key] for key in keys], len(own))[0]))
-        return grids
+    def _settle(self, top: Top, own: Array) -> SettledTop:
+        settled, left_out = settle_top(self.plan, self.evaluator, top, own)
+        self.left_out.append(left_out)
+        return settled
+
+    def set_under(self, top: Top, outer: Sequence[int]) -> int | None:
+        """The number of the set of hidden members under some outer ones."""
+        settled = next(each for each in self.settled if each.top == top)
+        found = np.flatnonzero((settled.outer == np.array(outer, np.int64)).all(axis=1))
+        return int(found[0]) if len(found) else None
+
+    def _without(self, own: Array, held: Sequence[int], settled: SettledTop) -> Array:
+        return own[settled.sets_of(held, own) < 0] if len(settled.hidden.codes) else own
+
+    def _among_hidden(self, grain: GridGrain, own: Array, held: Sequence[int], plain: Sequence[int]) -> Array:
+        codes = self._projected(own, held, plain)
+        result, keep = codes.copy(), np.ones(len(codes), np.bool_)
+        for settled in self._within(plain):
+            sets = settled.sets_of(plain, codes)
+            if settled.top.others in grain.others:
+                result[:, plain.index(settled.top.key)] = sets
+                keep &= sets >= 0
+            else:
+                keep &= sets < 0
+        return result[keep]
+
+    def _sets(self, settled: SettledTop, keys: Sequence[int]) -> Array:
+        return np.concatenate([settled.outer, np.arange(len(settled.outer))[:, None]], axis=1)
+
+    def _not_hidden(self, own: Array, held: Sequence[int], keys: Sequence[int]) -> Array:
+        codes = self._projected(own, held, keys)
+        for settled in self._within(keys):
+            codes = codes[settled.sets_of(keys, codes) < 0]
+        return codes
+
+    def _beside(self, keys: Sequence[int], parts: Sequence[Array]) -> Array:
+        return self._distinct(keys, np.concatenate([np.zeros((0, len(keys)), np.int64), *parts]))
 
 
 def _frame(grain: GridGrain, codes: Array) -> Frame:

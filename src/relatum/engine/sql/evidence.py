@@ -103,7 +103,7 @@ class SqlEvidence:
         others = [top for top in self.plan.tops if top.others in self.cell]
         if others:
             shown = Shown(self.plan, self.cells)
-            shown.frames()
+            shown.grains()
         columns: list[Sql] = []
         keys: dict[int, KeyColumn] = {}
         for key, code in self.cell.items():

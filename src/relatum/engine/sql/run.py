@@ -131,7 +131,7 @@ class Worker:
         """The rows of a derived table: members with a value, numbered in the order of its grain."""
         cells = cells_of(parts, plan.fields)
         (grain,) = plan.grains
-        (frame,) = Shown(plan, cells).frames()
+        (frame,) = Shown(plan, cells).grains()
         reading = Reading(cells, frame)
         values = [reading.value(formula).sql for formula in grain.formulas]
         made: list[Sql] = []
@@ -227,7 +227,7 @@ class SqlEngine:
         every = [*ranking, *(each for grain in plan.grains for each in (*grain.formulas, *grain.orders))]
         cells.families.prepare(node for node in aggregations(every, formulas_of) if is_fixed(node.bounds))
         shown = Shown(plan, cells)
-        frames = shown.frames()
+        frames = shown.grains()
         values = _widest([[formula.expression.type for formula in grain.formulas] for grain in plan.grains])
         orders = tuple(tuple(formula.expression.type for formula in grain.orders) for grain in plan.grains)
         keys = tuple(dict.fromkeys(key for grain in plan.grains for key in grain.keys))

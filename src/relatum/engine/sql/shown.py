@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from typing import assert_never
 
 from msgspec import Struct
 from msgspec.structs import replace
 from sqlglot import exp
 
 from relatum.data.types import BOOLEAN, INTEGER, Kind, Type
+from relatum.engine.shown import ShownGrains
 from relatum.engine.sql.cells import Cells, Reading, is_fixed
 from relatum.engine.sql.rows import Key, Rows, same_key
 from relatum.engine.sql.seen import Entry, SetRelation
@@ -38,12 +38,12 @@ from relatum.engine.sql.terms import (
 from relatum.engine.sql.windows import call_window, comparable, ordered, window
 from relatum.language.expression import ColumnValue, Expression, NoMatch
 from relatum.language.register import AGGREGATES
-from relatum.model.routes import reach_of
+from relatum.model.routes import Hop, reach_of
 from relatum.plan.nodes import (
     Aggregation,
     AxisBounds,
+    Bounds,
     Closing,
-    EveryMember,
     Formula,
     GridGrain,
     Judged,
@@ -56,7 +56,6 @@ from relatum.plan.nodes import (
     Visible,
     WithRows,
 )
-from relatum.plan.parts import ensures
 
 
 class SettledTop(Struct, frozen=True, eq=False):
@@ -67,8 +66,8 @@ class SettledTop(Struct, frozen=True, eq=False):
     ranked: str
 
 
-class Shown:
-    """The combinations of a plan's axes that its grid shows.
+class Shown(ShownGrains[Frame, exp.Select, str, SettledTop]):
+    """The combinations of a plan's axes that its grid shows: for each grain a relation.
 
     Parameters
     ----------
@@ -79,25 +78,19 @@ class Shown:
     """
 
     def __init__(self, plan: Plan, cells: Cells) -> None:
-        self.plan = plan
+        super().__init__(plan)
         self.cells = cells
         self.parts = cells.parts
-        self.settled: list[SettledTop] = []
         self._allowed: dict[int, str | None] = {}
 
-    def frames(self) -> list[Frame]:
-        """For each grain the relation of its combinations."""
-        found: dict[GridGrain, Frame] = {}
-        for grain in self.plan.grains:
-            if not grain.others:
-                found[grain] = self._grain(grain, found)
-        left = self._settle(found)
-        for grain in self.plan.grains:
-            if grain.others:
-                left[grain] = self._others(grain, found, left)
-        return [left[grain] for grain in self.plan.grains]
+    def _one(self) -> Frame:
+        return self.cells.one()
 
     # -- grains -------------------------------------------------------------------------------------------------------
+
+    def _grain(self, grain: GridGrain, finer: Mapping[GridGrain, Frame]) -> Frame:
+        direct = self._direct(grain, finer) if grain.keys else None
+        return super()._grain(grain, finer) if direct is None else direct
 
     def _direct(self, grain: GridGrain, finer: Mapping[GridGrain, Frame]) -> Frame | None:
         """The groups of a grain's aggregates themselves, where its combinations are just those that have a value."""
@@ -125,25 +118,7 @@ class Shown:
             and judged.among.aggregation == judged.node
         )
 
-    def _ensured(self, grain: GridGrain, key: int) -> bool:
-        """Whether the rows that decide what is shown have no member of a key that may not be shown."""
-        return all(ensures(judged, self.plan.axes[key], key) for judged in grain.judged)
-
-    def _grain(self, grain: GridGrain, finer: Mapping[GridGrain, Frame]) -> Frame:
-        if not grain.keys:
-            return self.cells.one()
-        direct = self._direct(grain, finer)
-        if direct is not None:
-            return direct
-        parts = [self._of_frame(own, grain.keys) for other, own in finer.items() if set(grain.keys) <= set(other.keys)]
-        parts += [self._valued(grain, judged) for judged in grain.judged]
-        if grain.bare is not None:
-            parts += self._bare(grain, grain.bare)
-        left_open = [key for key in grain.keys if grain.bare is not None or not self._ensured(grain, key)]
-        return self._together(grain, parts, [key for key in left_open if self._may_be_shown(key) is not None])
-
-    def _together(self, grain: GridGrain, parts: Sequence[exp.Select], bounded: Iterable[int] = ()) -> Frame:
-        """The distinct combinations of several selects, as far as they may be shown."""
+    def _together(self, grain: GridGrain, parts: Sequence[exp.Select], bounded: Sequence[int]) -> Frame:
         keys = {key: KeyColumn(f"k{key}", f"k{key}s") for key in grain.keys}
         if not parts:
             nothing = exp.Select(expressions=[
@@ -152,7 +127,7 @@ class Shown:
             ])  # fmt: skip
             nothing.set("where", exp.Where(this=exp.false()))
             parts = [nothing]
-        bounded = list(bounded)
+        allowed = {key: name for key in bounded if (name := self._may_be_shown(key)) is not None}
         conditions = [
             *(self._openness(key, True) for key in grain.opened),
             *(self._openness(key, False) for key in grain.unopened),
@@ -161,15 +136,13 @@ class Shown:
         hint = "shown_" + "_".join(self._word(key) for key in grain.keys)
         if isinstance(whole, exp.Select):
             whole.set("distinct", exp.Distinct())
-        if not bounded and not conditions:
+        if not allowed and not conditions:
             return self.cells.frame(hint, whole, keys)
         frame = self.cells.frame("found", whole, keys)
         reading = Reading(self.cells, frame)
-        for key in bounded:
-            allowed = self._may_be_shown(key)
-            assert allowed is not None, "a bounded key has members that may be shown"
+        for key, name in allowed.items():
             own = KeyColumn("k", "ks")
-            reading.join(allowed, [(Entry(key, (), "", self.cells.key_type(key)), own)], left=False)
+            reading.join(name, [(Entry(key, (), "", self.cells.key_type(key)), own)], left=False)
         for made in conditions:
             reading.rows.where.append(_at(made, reading.alias))
         return self.cells.frame(hint, reading.rows.select(*reading.columns()), keys)
@@ -177,8 +150,8 @@ class Shown:
     def _word(self, key: int) -> str:
         return self.cells.fields[key].column or self.cells.fields[key].table
 
-    def _of_frame(self, frame: Frame, keys: Sequence[int]) -> exp.Select:
-        reading = Reading(self.cells, frame)
+    def _projected(self, own: Frame, held: Sequence[int], keys: Sequence[int]) -> exp.Select:
+        reading = Reading(self.cells, own)
         return reading.rows.select(*self._columns(reading, keys))
 
     def _columns(self, reading: Reading, keys: Sequence[int]) -> list[Sql]:
@@ -248,36 +221,28 @@ class Shown:
 
         return rows.value(restriction.part.expression, leaf).sql
 
-    def _has_unmatched(self, key: int, *, valued: bool = False) -> bool:
-        axis = self.plan.axes[key]
-        hops = (*axis.lookups, *axis.levels) if valued else axis.lookups
-        return any(self.parts.tables.unmatched(hop) for hop in hops)
+    def _unmatched(self, hop: Hop) -> bool:
+        return bool(self.parts.tables.unmatched(hop))
 
     # -- where something has a value ----------------------------------------------------------------------------------
 
-    def _valued(self, grain: GridGrain, judged: Judged) -> exp.Select:
-        node = judged.node
-        match judged.among:
-            case Occurring():
-                assert isinstance(node, Aggregation), "only rows occur"
-                return self._group_keys(grain, node, valued=True)
-            case WithRows(aggregation, free, members):
-                if members is None and aggregation == node:
-                    return self._group_keys(grain, aggregation, valued=True)
-                select = self._group_keys(grain, aggregation, valued=False, free=free, members=members)
-                select.set("distinct", exp.Distinct())
-                return self._where_valued(grain, node, self._framed(grain, select))
-            case EveryMember():
-                return self._where_valued(grain, node, self._every_member(grain, unmatched=True, valued=True))
-            case _:
-                assert_never(judged.among)
+    def _occurring(self, grain: GridGrain, node: Aggregation) -> exp.Select:
+        return self._group_keys(grain, node, valued=True)
+
+    def _with_rows(self, grain: GridGrain, node: Aggregation) -> exp.Select:
+        return self._group_keys(grain, node, valued=True)
+
+    def _reached(self, grain: GridGrain, node: Aggregation, free: frozenset[int], members: Visible | None) -> Frame:
+        select = self._group_keys(grain, node, valued=False, free=free, members=members)
+        select.set("distinct", exp.Distinct())
+        return self._framed(grain, select)
 
     def _framed(self, grain: GridGrain, select: exp.Select | exp.Union) -> Frame:
         keys = {key: KeyColumn(f"k{key}", f"k{key}s") for key in grain.keys}
         return self.cells.frame("candidates", select, keys)
 
-    def _where_valued(self, grain: GridGrain, node: PlanNode, frame: Frame) -> exp.Select:
-        reading = Reading(self.cells, frame)
+    def _where_valued(self, grain: GridGrain, node: PlanNode, every: Frame, *, whole: bool) -> exp.Select:
+        reading = Reading(self.cells, every)
         reading.rows.where.append(is_there(reading.node(node)))
         return reading.rows.select(*self._columns(reading, grain.keys))
 
@@ -304,7 +269,7 @@ class Shown:
             for entry, kept in groups.entries
             if not entry.at
         }
-        for name, keys in self._chains(members, unmatched=True, valued=True) if members is not None else ():
+        for keys, name in self._chains(members, unmatched=True, valued=True) if members is not None else ():
             if not free.isdisjoint(keys):
                 alias = self.parts.alias("free")
                 there = {
@@ -320,51 +285,39 @@ class Shown:
             columns.append(aliased(own[key].state or number(0), f"k{key}s"))
         return rows.select(*columns)
 
-    # -- bare members -------------------------------------------------------------------------------------------------
-
-    def _bare(self, grain: GridGrain, values: Iterable[Formula]) -> list[exp.Select]:
-        """The visible members, and no match by itself where some value of the request is not null."""
-        real = self._of_frame(self._every_member(grain, unmatched=False), grain.keys)
-        if not any(self._has_unmatched(key) for key in grain.keys):
-            return [real]
-        reading = Reading(self.cells, self._every_member(grain, unmatched=True))
+    def _unmatched_valued(self, grain: GridGrain, every: Frame, values: Iterable[Formula]) -> exp.Select:
+        reading = Reading(self.cells, every)
         none = [equal(column(reading.alias, f"k{key}s"), number(2)) for key in grain.keys]
         reading.rows.where.append(any_of(none))
         reading.rows.where.append(any_of(is_there(reading.value(each).sql) for each in values))
-        return [real, reading.rows.select(*self._columns(reading, grain.keys))]
+        return reading.rows.select(*self._columns(reading, grain.keys))
 
-    def _every_member(self, grain: GridGrain, *, unmatched: bool, valued: bool = False) -> Frame:
-        """The visible members, those of one chain as they occur; with ``unmatched`` also each chain's no match."""
-        return self._framed(grain, self._crossed(self._chains(grain.members, unmatched=unmatched, valued=valued)))
+    def _any_valued(self, grain: GridGrain, every: Frame) -> exp.Select:
+        reading = Reading(self.cells, every)
+        reading.rows.where.append(any_of([is_there(reading.node(judged.node)) for judged in grain.judged]))
+        return reading.rows.select(*self._columns(reading, grain.keys))
 
-    def _chains(self, members: Visible, *, unmatched: bool, valued: bool = False) -> list[tuple[str, list[int]]]:
-        """For each lookup chain its keys, and the relation of the combinations of their members that rows have.
+    # -- members ------------------------------------------------------------------------------------------------------
 
-        With ``unmatched`` no match of the whole chain is one of them where some row finds nothing there; with
-        ``valued`` also where some row of a coarser fact finds nothing.
-        """
-        names: list[tuple[str, list[int]]] = []
-        for bounds, matches in members.parts:
-            keys = [match.key for match in matches]
-            groups, own = self.cells.part_members(bounds, matches, self.cells.one())
-            rows = Rows(self.parts, "m", self.parts.sheet.table(groups.name, "m"))
-            columns = []
-            for key, kept in zip(keys, own, strict=True):
-                columns.append(aliased(column("m", kept.value), f"k{key}"))
-                columns.append(aliased(number(0) if kept.state is None else column("m", kept.state), f"k{key}s"))
-            whole: exp.Select | exp.Union = rows.select(*columns)
-            if unmatched and all(self._has_unmatched(key, valued=valued) for key in keys):
-                virtual = exp.Select(expressions=[each for key in keys for each in (
-                    aliased(blank(self.cells.key_type(key)), f"k{key}"), aliased(number(2), f"k{key}s"))])  # fmt: skip
-                whole = united([whole, virtual], distinct=True)
-            names.append((self.parts.sheet.add("occurring", whole), keys))
-        return names
+    def _chain(self, bounds: Bounds, matches: Sequence[Match], none: bool) -> str:
+        groups, own = self.cells.part_members(bounds, tuple(matches), self.cells.one())
+        rows = Rows(self.parts, "m", self.parts.sheet.table(groups.name, "m"))
+        columns = []
+        for match, kept in zip(matches, own, strict=True):
+            columns.append(aliased(column("m", kept.value), f"k{match.key}"))
+            columns.append(aliased(number(0) if kept.state is None else column("m", kept.state), f"k{match.key}s"))
+        whole: exp.Select | exp.Union = rows.select(*columns)
+        if none:
+            virtual = exp.Select(expressions=[each for match in matches for each in (
+                aliased(blank(self.cells.key_type(match.key)), f"k{match.key}"),
+                aliased(number(2), f"k{match.key}s"))])  # fmt: skip
+            whole = united([whole, virtual], distinct=True)
+        return self.parts.sheet.add("occurring", whole)
 
-    def _crossed(self, relations: Sequence[tuple[str, Sequence[int]]]) -> exp.Select:
-        """Every combination of the rows of relations, each with its keys."""
+    def _crossed(self, grain: GridGrain, parts: Sequence[tuple[Sequence[int], str]], *, hidden: bool) -> Frame:
         rows: Rows | None = None
         columns: list[Sql] = []
-        for at, (name, keys) in enumerate(relations):
+        for at, (keys, name) in enumerate(parts):
             alias = f"p{at}"
             source = self.parts.sheet.table(name, alias)
             if rows is None:
@@ -373,29 +326,16 @@ class Shown:
                 rows.join(source, [], left=False)
             columns += copied(alias, [each for key in keys for each in (f"k{key}", f"k{key}s")])
         assert rows is not None, "a grain with keys has members"
-        return rows.select(*columns)
+        return self._framed(grain, rows.select(*columns))
 
     # -- tops ---------------------------------------------------------------------------------------------------------
 
-    def _settle(self, found: Mapping[GridGrain, Frame]) -> dict[GridGrain, Frame]:
-        """The grains without hidden members."""
-        left = dict(found)
-        for top in self.plan.tops:
-            prefix = (*top.outer, top.key)
-            frame = next(own for grain, own in left.items() if grain.keys == prefix and not grain.unopened)
-            settled = self._settle_one(top, frame)
-            self.settled.append(settled)
-            for grain, own in left.items():
-                if set(prefix) <= set(grain.keys):
-                    left[grain] = self._without(own, settled)
-        return left
-
-    def _settle_one(self, top: Top, frame: Frame) -> SettledTop:
+    def _settle(self, top: Top, own: Frame) -> SettledTop:
         cells = self.cells
         keys = (*top.outer, top.key)
-        own = Reading(cells, frame)
-        own.rows.where.append(less(column(own.alias, f"k{top.key}s"), number(2)))
-        competing = cells.frame("competing", own.rows.select(*own.columns()), frame.keys)
+        real = Reading(cells, own)
+        real.rows.where.append(less(column(real.alias, f"k{top.key}s"), number(2)))
+        competing = cells.frame("competing", real.rows.select(*real.columns()), own.keys)
         valued, names = cells.with_values(competing, [formula for formula, _ in top.by], "competing_values")
         outer = [each for key in top.outer for each in (f"k{key}", f"k{key}s")]
         by = [(name, formula, down) for name, (formula, down) in zip(names, top.by, strict=True)]
@@ -430,94 +370,60 @@ class Shown:
             cells.hidden[top.others] = SetRelation(hidden, held, (f"k{top.key}", f"k{top.key}s"))
         return SettledTop(top, hidden, ranked)
 
-    def _without(self, frame: Frame, settled: SettledTop) -> Frame:
-        keys = (*settled.top.outer, settled.top.key)
-        reading = Reading(self.cells, frame)
-        reading.rows.where.append(self._not_hidden(reading, keys, settled))
-        return self.cells.frame("left", reading.rows.select(*reading.columns()), frame.keys)
+    def _without(self, own: Frame, held: Sequence[int], settled: SettledTop) -> Frame:
+        reading = Reading(self.cells, own)
+        reading.rows.where.append(self._is_left(reading, settled))
+        return self.cells.frame("left", reading.rows.select(*reading.columns()), own.keys)
 
-    def _not_hidden(self, reading: Reading, keys: Sequence[int], settled: SettledTop) -> Sql:
+    def _is_left(self, reading: Reading, settled: SettledTop) -> Sql:
         alias = self.parts.alias("hidden")
-        on = [part for key in keys for part in same_key(self._hidden_key(alias, key), reading.key(key))]
-        return exists_not(self.parts.sheet.table(settled.hidden, alias), on)
+        return exists_not(self.parts.sheet.table(settled.hidden, alias), self._as_hidden(reading, settled, alias))
 
-    def _hidden_key(self, alias: str, key: int) -> Key:
-        return Key(column(alias, f"k{key}"), column(alias, f"k{key}s"), self.cells.key_type(key))
+    def _as_hidden(self, reading: Reading, settled: SettledTop, alias: str) -> list[Sql]:
+        """What holds where a combination is that of a hidden member."""
+        on: list[Sql] = []
+        for key in (*settled.top.outer, settled.top.key):
+            hidden = Key(column(alias, f"k{key}"), column(alias, f"k{key}s"), self.cells.key_type(key))
+            on += same_key(hidden, reading.key(key))
+        return on
 
     # -- others -------------------------------------------------------------------------------------------------------
 
-    def _others(self, grain: GridGrain, found: Mapping[GridGrain, Frame], left: Mapping[GridGrain, Frame]) -> Frame:
-        """The combinations that others are shown in: where a hidden member is, and where others have a value."""
-        parts = self._hidden_combinations(grain, found)
-        every = self._framed(grain, self._halves(grain, found))
-        reading = Reading(self.cells, every)
-        reading.rows.where.append(any_of([is_there(reading.node(judged.node)) for judged in grain.judged]))
-        parts.append(reading.rows.select(*self._columns(reading, grain.keys)))
-        for other, own in left.items():
-            if set(grain.keys) < set(other.keys):
-                parts.append(self._of_frame(own, grain.keys))
-        return self._together(grain, parts)
-
-    def _hidden_combinations(self, grain: GridGrain, found: Mapping[GridGrain, Frame]) -> list[exp.Select]:
-        """The combinations of a grain with others in which a hidden member's own combination lies."""
-        of = {each.top.others: each for each in self.settled if each.top.others is not None}
-        plain = tuple(of[key].top.key if key in grain.others else key for key in grain.keys)
-        selects = []
-        for other, frame in found.items():
-            if not set(plain) <= set(other.keys):
+    def _among_hidden(self, grain: GridGrain, own: Frame, held: Sequence[int], plain: Sequence[int]) -> exp.Select:
+        reading = Reading(self.cells, own)
+        columns: dict[int, list[Sql]] = {}
+        for settled in self._within(plain):
+            others = settled.top.others
+            if others is None or others not in grain.others:
+                reading.rows.where.append(self._is_left(reading, settled))
                 continue
-            reading = Reading(self.cells, frame)
-            columns: dict[int, list[Sql]] = {}
-            for settled in self.settled:
-                keys = (*settled.top.outer, settled.top.key)
-                if not set(keys) <= set(plain):
-                    continue
-                if settled.top.others not in grain.others:
-                    reading.rows.where.append(self._not_hidden(reading, keys, settled))
-                    continue
-                alias = self.parts.alias("hidden")
-                on = [part for key in keys for part in same_key(self._hidden_key(alias, key), reading.key(key))]
-                reading.rows.join(self.parts.sheet.table(settled.hidden, alias), on, left=False)
-                assert settled.top.others is not None, "others have a key"
-                columns[settled.top.others] = [
-                    aliased(column(alias, "hidden_set"), f"k{settled.top.others}"),
-                    aliased(number(0), f"k{settled.top.others}s"),
-                ]
-            made = [each for key in grain.keys for each in columns.get(key) or self._columns(reading, [key])]
-            selects.append(reading.rows.select(*made))
-        return selects
+            alias = self.parts.alias("hidden")
+            on = self._as_hidden(reading, settled, alias)
+            reading.rows.join(self.parts.sheet.table(settled.hidden, alias), on, left=False)
+            columns[others] = [
+                aliased(column(alias, "hidden_set"), f"k{others}"),
+                aliased(number(0), f"k{others}s"),
+            ]
+        made = [each for key in grain.keys for each in columns.get(key) or self._columns(reading, [key])]
+        return reading.rows.select(*made)
 
-    def _halves(self, grain: GridGrain, found: Mapping[GridGrain, Frame]) -> exp.Select:
-        """Every combination that others could have: each set beside each combination of the other axis."""
-        rows_of = [
-            [key for key in grain.keys if (self._field(key) < self.plan.row_count) == on] for on in (True, False)
-        ]
-        return self._crossed([(self._half(keys, found), keys) for keys in rows_of if keys])
+    def _sets(self, settled: SettledTop, keys: Sequence[int]) -> str:
+        rows = Rows(self.parts, "h", self.parts.sheet.table(settled.hidden, "h"))
+        columns: list[Sql] = []
+        for key in keys:
+            if key == settled.top.others:
+                columns += [aliased(column("h", "hidden_set"), f"k{key}"), aliased(number(0), f"k{key}s")]
+            else:
+                columns += copied("h", (f"k{key}", f"k{key}s"))
+        return self.parts.sheet.add("sets", rows.select(*columns, distinct=True))
 
-    def _field(self, key: int) -> int:
-        return next((top.key for top in self.plan.tops if top.others == key), key)
+    def _not_hidden(self, own: Frame, held: Sequence[int], keys: Sequence[int]) -> exp.Select:
+        reading = Reading(self.cells, own)
+        reading.rows.where += [self._is_left(reading, settled) for settled in self._within(keys)]
+        return reading.rows.select(*self._columns(reading, keys), distinct=True)
 
-    def _half(self, keys: list[int], found: Mapping[GridGrain, Frame]) -> str:
-        for settled in self.settled:
-            if settled.top.others in keys:
-                rows = Rows(self.parts, "h", self.parts.sheet.table(settled.hidden, "h"))
-                columns = []
-                for key in keys:
-                    if key == settled.top.others:
-                        columns += [aliased(column("h", "hidden_set"), f"k{key}"), aliased(number(0), f"k{key}s")]
-                    else:
-                        columns += copied("h", (f"k{key}", f"k{key}s"))
-                return self.parts.sheet.add("sets", rows.select(*columns, distinct=True))
-        selects = []
-        for other, frame in found.items():
-            if set(keys) <= set(other.keys):
-                reading = Reading(self.cells, frame)
-                for settled in self.settled:
-                    prefix = (*settled.top.outer, settled.top.key)
-                    if set(prefix) <= set(keys):
-                        reading.rows.where.append(self._not_hidden(reading, prefix, settled))
-                selects.append(reading.rows.select(*self._columns(reading, keys), distinct=True))
-        return self.parts.sheet.add("beside", united(selects, distinct=True))
+    def _beside(self, keys: Sequence[int], parts: Sequence[exp.Select]) -> str:
+        return self.parts.sheet.add("beside", united(parts, distinct=True))
 
 
 def _coarser(coarse: PlanNode, fine: PlanNode) -> bool:
