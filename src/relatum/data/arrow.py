@@ -155,7 +155,7 @@ def column_from_arrow(array: Any, wanted: Type | None = None, zone: str = "UTC")
         raise SourceError(not_read(array.type), fix="Convert the column, or leave it out.")
     array = plainly_stored(array)
     target = wanted or found
-    if isinstance(array, pa.ChunkedArray) and array.num_chunks > 1 and target == found and _is_simple(array.type):
+    if isinstance(array, pa.ChunkedArray) and array.num_chunks > 1 and target == found and is_simple(array.type):
         # Piece by piece, so that what is in between is never there for all rows at once.
         return appended([column_from_arrow(chunk, target, zone) for chunk in array.chunks], target)
     temporal = target.kind in (Kind.TIMESTAMP, Kind.DATE)
@@ -184,7 +184,7 @@ def column_from_arrow(array: Any, wanted: Type | None = None, zone: str = "UTC")
     return exact_column(target, _whole_numbers(array, target), nulls)
 
 
-def _is_simple(arrow: Any) -> bool:
+def is_simple(arrow: Any) -> bool:
     """Whether every value of an Arrow type fits the type that its columns have: nothing is said of any by its row."""
     kinds = pa.types
     if kinds.is_decimal128(arrow):

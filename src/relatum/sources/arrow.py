@@ -6,13 +6,15 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import pyarrow as pa
+from msgspec import Struct
 
 from relatum.data import compute as pc
 from relatum.data.arrow import (
     column_from_arrow,
+    is_simple,
     is_text,
     needs_a_look,
     not_read,
@@ -24,14 +26,18 @@ from relatum.data.arrow import (
 )
 from relatum.data.buffers import in_one_piece
 from relatum.data.columns import Column, unsorted_column
+from relatum.data.stacking import appended
 from relatum.data.table import TableData
 from relatum.data.types import TEXT, Type
 from relatum.errors import HeadingError, LimitError, SourceError
-from relatum.limits import refuse_above
+from relatum.limits import refuse_above, refuse_stopped
 from relatum.model.names import quoted
 from relatum.sources.stated import Stated
 from relatum.sources.texts import midnights
+from relatum.threads import shared_map
 from relatum.wording import counted, first_line, suggestion
+
+T = TypeVar("T")
 
 
 def read_frame(frame: object, stated: Stated, name: str) -> TableData:
@@ -81,8 +87,27 @@ def _with_dates(table: Any, stated: Stated) -> Any:
     return table
 
 
+class Pieces(Struct, frozen=True, eq=False):
+    """An Arrow array in pieces, which all cores read and go on with: what a piece took is free again for the next.
+
+    ``read`` gives one of the ``count`` pieces, and raises a SourceError whose sentence goes on after a column's name.
+    """
+
+    type: Any
+    count: int
+    read: Callable[[int], Any]
+
+    def each(self, make: Callable[[Any], T]) -> list[T]:
+        """What is made of each piece, in order."""
+        return shared_map(lambda at: make(self.read(at)), range(self.count), refuse_stopped)
+
+    def whole(self) -> Any:
+        """The array as a chunked one."""
+        return pa.chunked_array(self.each(lambda piece: piece), self.type)
+
+
 def table_data(schema: Any, stated: Stated, source: str, rows: int, read: Callable[[str], Any]) -> TableData:
-    """A table's data from an Arrow schema and a function that hands out the Arrow array of a column.
+    """A table's data from an Arrow schema and a function that hands out the Arrow array of a column, or its pieces.
 
     A column whose Arrow type alone does not say which type holds all of it is looked at at once.
     """
@@ -113,7 +138,7 @@ def table_data(schema: Any, stated: Stated, source: str, rows: int, read: Callab
             continue
         if needs_a_look(plain_type(field.type)) and name not in types:
             with _of_column(name, source):
-                found = sized(plainly_stored(read(field.name))) or found
+                found = sized(plainly_stored(_whole(read(field.name)))) or found
         known[name] = types.get(name, found)
         remark = _remark(plain_type(field.type), known[name])
         remarks += [f"{name}: {remark}"] if remark else []
@@ -121,21 +146,30 @@ def table_data(schema: Any, stated: Stated, source: str, rows: int, read: Callab
     waiting: dict[str, Any] = {}
 
     def array_of(name: str) -> Any:
-        markers = stated.markers(name)
-        array = plainly_stored(read(headings[name]))
+        markers, found = stated.markers(name), read(headings[name])
+        if isinstance(found, Pieces) and not markers and is_simple(found.type) and type_of(found.type) == known[name]:
+            return found
+        array = plainly_stored(_whole(found))
         return with_nulls(array, markers) if markers else array
 
     def fetch(name: str) -> Column:
         with _of_column(name, source):
             array = waiting.pop(name, None)
-            return column_from_arrow(array_of(name) if array is None else array, known[name], stated.zone)
+            array = array_of(name) if array is None else array
+            if isinstance(array, Pieces):
+                pieces = array.each(lambda piece: column_from_arrow(piece, known[name], stated.zone))
+                return appended(pieces, known[name])
+            return column_from_arrow(array, known[name], stated.zone)
 
     def texts(name: str) -> Column | None:
         with _of_column(name, source):
             array = array_of(name)
+            if known[name] != TEXT:
+                waiting[name] = array
+                return None
             if pa.types.is_dictionary(array.type) and mostly_different(array):
                 array = pc.cast(array, pa.large_string())
-            if known[name] != TEXT or not is_text(array.type):
+            if not is_text(array.type):
                 waiting[name] = array
                 return None
             waiting[name] = in_one_piece(pc.cast(array, pa.large_string()))
@@ -148,6 +182,10 @@ def mostly_different(array: Any) -> bool:
     """Whether the dictionaries of an array, or of its pieces, hold more than half as many texts as there are rows."""
     chunks = array.chunks if isinstance(array, pa.ChunkedArray) else [array]
     return 2 * sum(len(chunk.dictionary) for chunk in chunks) > len(array)
+
+
+def _whole(found: Any) -> Any:
+    return found.whole() if isinstance(found, Pieces) else found
 
 
 @contextmanager

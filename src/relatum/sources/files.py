@@ -12,12 +12,13 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.ipc as paipc
 
+from relatum.data.buffers import in_one_piece
 from relatum.data.table import TableData
 from relatum.errors import MissingSourceError, SourceError
 from relatum.limits import refuse_memory, refuse_stopped
 from relatum.model.atomic import note_source
 from relatum.paths import kind_of
-from relatum.sources.arrow import mostly_different, table_data
+from relatum.sources.arrow import Pieces, mostly_different, table_data
 from relatum.sources.stated import Stated
 from relatum.threads import shared_map
 from relatum.wording import first_line, listed, suggestion
@@ -109,9 +110,18 @@ def read_parquet(path: Path, stated: Stated) -> TableData:
         if column.physical_type == "INT96" and column.max_definition_level < 2
     ]  # fmt: skip
 
+    def piece(name: str, at: int) -> Any:
+        with damaged_column():
+            found = checked(opened([]).read_row_group(at, columns=[name]).column(0))
+            if len(found) != metadata.row_group(at).num_rows:
+                raise pa.ArrowInvalid(f"{len(found)} values for {metadata.row_group(at).num_rows} rows")
+            return in_one_piece(found)
+
     def read(name: str) -> Any:
         with damaged_column():
             refuse_memory(_size(metadata), f"{path}, column {name}")
+            if name not in texts and name not in old and metadata.num_row_groups >= _GROUPS:
+                return Pieces(restored.field(name).type, metadata.num_row_groups, partial(piece, name))
             # Text is kept as a dictionary in the file as in memory: it need not be spelled out in between.
             spelled = [] if name not in texts or _mostly_different(opened([name]), name) else [name]
             array = _in_groups(partial(opened, spelled), name)
@@ -122,7 +132,8 @@ def read_parquet(path: Path, stated: Stated) -> TableData:
             # The moments of older programs wrap round as nanoseconds before 1678 and after 2261.
             return _int96(array, opened([], coerce_int96_timestamp_unit="us").read([name]).column(0))
 
-    return table_data(opened(texts).schema_arrow, stated, str(path), metadata.num_rows, read)
+    restored = opened(texts).schema_arrow
+    return table_data(restored, stated, str(path), metadata.num_rows, read)
 
 
 def _in_groups(opened: Callable[[], Any], name: str) -> Any:
