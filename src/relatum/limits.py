@@ -14,8 +14,8 @@ import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from contextvars import ContextVar
-from functools import cache, lru_cache
-from typing import Any, Literal
+from functools import cache
+from typing import Literal
 
 from msgspec import Struct
 
@@ -162,9 +162,7 @@ def limit(name: str) -> int:
 @cache
 def _half_of_memory() -> int:
     """Half of the memory that this process may use."""
-    import psutil  # noqa: PLC0415 - as below
-
-    there = psutil.virtual_memory().total
+    there = _memory()
     for path in ("/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory/memory.limit_in_bytes"):
         try:
             with open(path, encoding="ascii") as file:  # noqa: PTH123 - a file of the system's
@@ -309,17 +307,26 @@ def _resident_lately() -> int:
 _seen = [(-math.inf, 0)]
 
 
-@lru_cache(maxsize=1)
-def _process(number: int) -> Any:
-    """This process, as the system tells of it; after a fork it is another one."""
-    import psutil  # noqa: PLC0415 - not needed to say what limits there are
+def _memory() -> int:
+    """The memory of the machine. Where the system says it by itself, the library that asks any system is not loaded."""
+    if hasattr(os, "sysconf") and {"SC_PAGE_SIZE", "SC_PHYS_PAGES"} <= os.sysconf_names.keys():
+        return os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
+    import psutil  # noqa: PLC0415 - see above
 
-    return psutil.Process(number)
+    return int(psutil.virtual_memory().total)
 
 
 def _used() -> int:
-    used = _process(os.getpid()).memory_info()
-    return int(used.rss - getattr(used, "shared", 0))
+    """The memory that this process uses and shares with no other, as Linux says it, or any system."""
+    try:
+        with open("/proc/self/statm", "rb") as file:  # noqa: PTH123 - a file of the system's
+            _, resident, shared, *_ = map(int, file.read().split())
+        return (resident - shared) * os.sysconf("SC_PAGE_SIZE")
+    except OSError:
+        import psutil  # noqa: PLC0415 - see above
+
+        used = psutil.Process().memory_info()
+        return int(used.rss - getattr(used, "shared", 0))
 
 
 @cache

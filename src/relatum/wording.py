@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Iterable, Sequence
 from decimal import Decimal
 
@@ -31,6 +30,8 @@ def nearest(name: str, choices: Iterable[str]) -> str | None:
     for option in options:
         if option.lower() == name.lower():
             return option
+    import difflib  # noqa: PLC0415 - for the one who has mistyped something
+
     close = difflib.get_close_matches(name, options, n=1, cutoff=0.6)
     return close[0] if close else None
 

@@ -47,8 +47,15 @@ ENGINE = (
     "pandas",
     "matplotlib",
 )
+#: What reads databases and workbooks, and on Linux what asks other systems.
+OTHERS = (
+    "relatum.sources.database.ask",
+    "relatum.sources.workbook",
+    "sqlite3",
+    *["psutil"] * (sys.platform == "linux"),
+)
 STARTS = [
-    (["edit", "nursery.toml", "measure", "twice", "revenue * 2", "--dry-run"], (*ENGINE, "rich")), (["impact", "nursery.toml", "revenue"], ENGINE),
+    (["edit", "nursery.toml", "measure", "twice", "revenue * 2", "--dry-run"], (*ENGINE, "rich")), (["impact", "nursery.toml", "revenue"], ENGINE), (["show", "nursery.toml"], OTHERS),
     (["--help"], HELP), (["pivot", "--help"], HELP), (["edit", "m.toml", "measure", "--help"], HELP),
     (["pivot", "nursery.toml", "--values", "revenue", "--rows", "customer.region"], ("pandas", "matplotlib", "openpyxl", "xlsxwriter", "jinja2", "duckdb", "sqlglot", "pyarrow.compute")),
     (["pivot", "nursery.toml", "--values", "revenue", "--rows", "category.department open ('Edibles'), category.category", "--where", "customer.region in ('North', 'South')"], ("pandas", "pyarrow.compute")),
@@ -67,6 +74,16 @@ def test_a_command_loads_only_what_it_needs(command: list[str], without: tuple[s
         [sys.executable, "-c", code], cwd=hollowmere.parent, capture_output=True, text=True, check=True
     )
     assert result.stdout.splitlines()[-1] == "[]"
+
+
+@pytest.mark.outside
+def test_a_program_that_opens_a_model_loads_only_what_it_needs(hollowmere: Path) -> None:
+    without = (*OTHERS, "babel.dates", "zoneinfo")
+    code = f"import sys, relatum; relatum.open('nursery.toml'); print([name for name in {without!r} if name in sys.modules])"
+    result = subprocess.run(
+        [sys.executable, "-c", code], cwd=hollowmere.parent, capture_output=True, text=True, check=True
+    )
+    assert result.stdout == "[]\n"
 
 
 @pytest.mark.outside

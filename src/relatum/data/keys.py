@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import secrets
+import os
 from collections.abc import Sequence
 from typing import Any
 
@@ -25,7 +25,7 @@ _SAMPLES = 5
 #: Up to this many slots, a key finds its row through a table with a slot for each.
 TABLE_SLOTS = 1 << 22
 #: What keys are multiplied by.
-_ODD = np.uint64(secrets.randbits(64) | 1)
+_ODD = np.uint64(int.from_bytes(os.urandom(8), "little") | 1)
 
 
 class Keys(Struct, frozen=True, eq=False):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import UTC, datetime
-from zoneinfo import ZoneInfo
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -20,9 +20,16 @@ MOST_NANO_DAYS = 106_751
 #: The first second of the year 1, and the first after the year 9999.
 _FIRST, _END = FIRST_DAY * SECONDS_A_DAY, (LAST_DAY + 1) * SECONDS_A_DAY
 
+if TYPE_CHECKING:
+    from zoneinfo import ZoneInfo
+
 
 def check_zone(name: str) -> None:
     """Raise a ModelError unless there is a time zone of this name."""
+    if name == "UTC":
+        return
+    from zoneinfo import ZoneInfo  # noqa: PLC0415 - most models name none
+
     try:
         ZoneInfo(name)
     except (KeyError, ValueError, OSError):  # not there, no name at all, a folder of names
@@ -65,6 +72,8 @@ def wall_clock(moments: Array, per_second: int, zone: str) -> Array:
         known, places = np.arange(first, last + 1), days - first
     else:
         known, places = np.unique(days, return_inverse=True)
+    from zoneinfo import ZoneInfo  # noqa: PLC0415 - as above
+
     place = ZoneInfo(zone)
     before = [_offset(place, int(day) * SECONDS_A_DAY) for day in known]
     after = [_offset(place, int(day + 1) * SECONDS_A_DAY) for day in known]

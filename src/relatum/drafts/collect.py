@@ -18,8 +18,9 @@ from relatum.errors import HeadingError, SourceError
 from relatum.sources.arrow import read_frame, with_numbers
 from relatum.sources.content import members
 from relatum.sources.content import stem as bare_stem
-from relatum.sources.database.ask import database_tables, is_database, is_server
+from relatum.sources.database.ask import database_tables
 from relatum.sources.database.base import DatabaseTable, ForeignKey
+from relatum.sources.database.kinds import is_database, is_server
 from relatum.sources.datapackage import read_datapackage
 from relatum.sources.read import FORMATS, WORKBOOKS, Source, files_in, read_source, readable
 from relatum.sources.stated import PLAIN, Stated

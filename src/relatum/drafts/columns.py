@@ -13,7 +13,7 @@ from relatum.drafts.relationships import DraftTables, pointed_to_as_text
 from relatum.drafts.scheme import Scheme
 from relatum.errors import SourceError
 from relatum.model.names import column_name
-from relatum.sources.database.ask import is_database
+from relatum.sources.database.kinds import is_database
 from relatum.sources.read import BY_COLUMN
 from relatum.wording import counted
 

@@ -97,7 +97,7 @@ def pivot(
     from relatum.pivot.behind import rows_behind
     from relatum.pivot.members import find_members
     from relatum.present.grid import Grid, Questions
-    from relatum.present.numbers import check_format
+    from relatum.present.patterns import check_format
 
     given: dict[str, Any] = {
         "rows": rows,

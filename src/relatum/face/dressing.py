@@ -18,7 +18,7 @@ from relatum.model.file import read_theme, theme_of
 from relatum.model.looks import Report, check_colour, check_report
 from relatum.model.names import split_name
 from relatum.pivot.request import style_rules
-from relatum.present.numbers import check_column_pattern
+from relatum.present.patterns import check_column_pattern
 
 
 @in_turn

@@ -25,7 +25,7 @@ from relatum.model.file import calendar_range, check_role, relationship, texts_i
 from relatum.model.looks import StyleRule, format_of_words, said_of
 from relatum.model.names import column_name, quoted
 from relatum.pivot.request import style_rules
-from relatum.present.numbers import check_column_pattern, check_pattern
+from relatum.present.patterns import check_column_pattern, check_pattern
 
 # -- building -----------------------------------------------------------------------------------------------------
 

@@ -25,7 +25,7 @@ from relatum.model.file import read_model
 from relatum.model.key_lines import key_lines, line_of
 from relatum.model.names import quoted
 from relatum.pivot.request import Values, ValueText, ask
-from relatum.present.numbers import check_locale, check_patterns
+from relatum.present.patterns import check_locale, check_patterns
 from relatum.session.cache import Cache
 from relatum.session.engine_choice import chosen_engine, engine_of_model, said_address, with_engine
 from relatum.session.reading import Whereabouts, load_tables, relative_source, source_path

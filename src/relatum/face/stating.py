@@ -12,7 +12,7 @@ from relatum.face.changing import Stateful, in_turn
 from relatum.model.declaration import ColumnSettings, frozen
 from relatum.model.file import texts_in
 from relatum.model.names import quoted, split_name
-from relatum.present.numbers import check_column_pattern
+from relatum.present.patterns import check_column_pattern
 
 #: What is stated of columns and tables that decides how their rows are read.
 _READ = frozenset(("type", "pattern", "null", "heading", "footer"))

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import errno
 import os
-import secrets
 import stat
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -74,7 +73,7 @@ def written_aside(path: Path, prefix: str = "") -> Iterator[Path]:
 
     ``prefix`` begins its name; by default it comes from the other's name.
     """
-    name = str(path.with_name(f"{prefix or f'.{path.name[:100]}.'}{secrets.token_hex(6)}"))
+    name = str(path.with_name(f"{prefix or f'.{path.name[:100]}.'}{os.urandom(6).hex()}"))
     former = stat.S_IMODE(path.stat().st_mode) & 0o777 if path.is_file() else None
     rights = readers() if former is None else 0o600
     os.close(os.open(name, os.O_WRONLY | os.O_CREAT | os.O_EXCL, rights))

@@ -12,7 +12,7 @@ from functools import cache, lru_cache
 from typing import Any
 
 import numpy as np
-from babel import Locale, UnknownLocaleError, localedata
+from babel import Locale
 from babel.dates import format_date, format_datetime
 from babel.numbers import NumberPattern, format_decimal, get_decimal_symbol, get_group_symbol, parse_pattern
 from msgspec import Struct, structs
@@ -21,112 +21,12 @@ from relatum.data.columns import Column
 from relatum.data.digits import exactly, is_number
 from relatum.data.types import Kind, Type
 from relatum.data.vectors import there
-from relatum.errors import ModelError, RequestError
-from relatum.model.declaration import Declaration
 from relatum.model.looks import SCALES, Format
+from relatum.present.patterns import MOST_DIGITS, is_time_pattern
 
 #: Shown where a cell has no value, and where it is more than any number.
 BLANK, INFINITE = "–", "∞"
-#: No number has more digits that mean something.
-_MOST_DIGITS = 40
 _DATE_KINDS = (Kind.DATE, Kind.TIMESTAMP)
-
-
-# -- checks -----------------------------------------------------------------------------------------------------------
-
-
-#: What is right as it is: a trial would load the data of a locale.
-_LANGUAGE_AND_COUNTRY = re.compile("[a-z]{2,3}(?:_[A-Z]{2})?")
-_NUMBER_PATTERN = re.compile(r"(?:¤ ?)?(?:#,##)?0(?:\.0{1,9}#{0,9})?(?: ?[¤%])?")
-_DATE_PATTERN = re.compile(r"(?:d{1,2}|M{1,4}|y|yy|yyyy)(?:[-./ ](?:d{1,2}|M{1,4}|y|yy|yyyy)){0,2}")
-
-
-def check_locale(locale: str) -> None:
-    """Raise a ModelError for a locale that CLDR does not know."""
-    if _LANGUAGE_AND_COUNTRY.fullmatch(locale) and localedata.exists(locale):
-        return
-    try:
-        Locale.parse(locale)
-    except (UnknownLocaleError, ValueError):
-        raise ModelError(
-            f"Unknown locale {locale}.", fix="Use a language and a country, such as en_GB.", place=("locale",)
-        ) from None
-
-
-def check_patterns(declaration: Declaration) -> None:
-    """Raise a ModelError for a measure's or column's format that is not a pattern."""
-    for measure in declaration.measures.values():
-        if measure.format:
-            check_pattern(measure.format, measure.name, bool(measure.writing.duration))
-    for table in declaration.tables.values():
-        for name, column in table.columns.items():
-            if column.format:
-                check_column_pattern(column.format, table.name, name)
-
-
-def check_column_pattern(pattern: str, table: str, column: str) -> None:
-    """Raise a ModelError for the format of a column's members that is not a pattern."""
-    try:
-        check_pattern(pattern, column)
-    except ModelError as error:
-        reason = error.reason.replace("of measure", "of the column").replace("number pattern", "pattern")
-        place = ("table", table, "column", column, "format")
-        raise ModelError(reason, fix=error.fix, place=place) from None
-
-
-def check_format(pattern: str, label: str, duration: bool = False) -> None:
-    """Raise a RequestError for the format of a requested value that is not a pattern."""
-    try:
-        check_pattern(pattern, label, duration)
-    except ModelError as error:
-        reason = error.reason.replace("of measure", "of the value")
-        raise RequestError(reason, fix=error.fix) from None
-
-
-def check_pattern(pattern: str, measure: str, duration: bool = False) -> None:
-    """Raise a ModelError for a text that is neither a number pattern nor a date pattern."""
-    if duration:
-        if not _TIME.fullmatch(pattern):
-            raise _bad_pattern(pattern, measure, "a duration uses d, h, mm and ss, for example h:mm")
-        return
-    if not any(character in pattern for character in "#0@"):
-        if _is_date_pattern(pattern):
-            return
-        raise _bad_pattern(pattern, measure, "it has no digits")
-    if _NUMBER_PATTERN.fullmatch(pattern):
-        return
-    try:
-        parsed = parse_pattern(pattern)
-        shown = parsed.apply(Decimal("1234.5"), "en", currency="EUR")
-    except (ValueError, TypeError) as error:
-        raise _bad_pattern(pattern, measure, str(error)) from None
-    if not any(character.isdigit() for character in shown):
-        raise _bad_pattern(pattern, measure, "it has no digits")
-    if parsed.frac_prec[1] > _MOST_DIGITS or parsed.int_prec[0] > _MOST_DIGITS:
-        raise _bad_pattern(pattern, measure, f"it has more than {_MOST_DIGITS} digits before or after the point")
-
-
-def _is_date_pattern(pattern: str) -> bool:
-    if _DATE_PATTERN.fullmatch(pattern):
-        return True
-    bare = re.sub(r"'[^']*'", "", pattern)
-    if not re.search(r"[yMLdEQqwW]", bare) or re.search(r"[^\W\dyMLdEcQqwWDHhKkmsaz]", bare):
-        return False
-    try:
-        return bool(format_datetime(datetime(2024, 5, 17), pattern, locale="en"))
-    except (ValueError, KeyError, AttributeError):
-        return False
-
-
-def _bad_pattern(pattern: str, measure: str, why: str) -> ModelError:
-    return ModelError(
-        f"The format {pattern!r} of measure {measure} is not a number pattern: {why}.",
-        fix="Use a Unicode CLDR pattern such as #,##0.00, 0.0% or ¤#,##0; for dates, d MMM y.",
-        place=("measure", measure, "format"),
-    )
-
-
-# -- writers ----------------------------------------------------------------------------------------------------------
 
 
 class Writer:
@@ -152,7 +52,7 @@ class Writer:
         self.time = ""
         if type_.numeric and format.duration:
             # A measure's own number pattern gives way where a request asks for time.
-            self.time = format.pattern if _TIME.fullmatch(format.pattern) else _TIMES[format.duration]
+            self.time = format.pattern if is_time_pattern(format.pattern) else _TIMES[format.duration]
         self.number: NumberPattern | None = None
         if type_.numeric and not self.time:
             pattern = format.pattern if any(sign in format.pattern for sign in "#0@") else ""
@@ -177,7 +77,7 @@ class Writer:
             return ["" if whole and number != round(number) else self.near(number) for number in numbers]
         writer = copy.copy(self)
         writer.format = structs.replace(self.format, zero="", digits=0)
-        for more in range(_MOST_DIGITS):
+        for more in range(MOST_DIGITS):
             writer.number = copy.copy(self.number)
             least, most = self.number.frac_prec
             writer.number.frac_prec = (least + more, most + more)
@@ -327,7 +227,7 @@ def usual_pattern(type_: Type, largest: Decimal) -> str:
     if type_.kind is Kind.DECIMAL:
         digits = type_.scale if type_.scale <= 2 else 2
     else:
-        digits = min(max(3 - largest.adjusted(), 0), _MOST_DIGITS) if largest else 0
+        digits = min(max(3 - largest.adjusted(), 0), MOST_DIGITS) if largest else 0
         digits = 2 if 2 < digits <= 3 and largest >= 1 else digits
     return "#,##0" + ("." + "0" * digits if digits else "")
 
@@ -378,7 +278,6 @@ def scale_word(scale: str, power: int, locale: str) -> str:
 
 _SECONDS = {"seconds": 1, "minutes": 60, "hours": 3600, "days": 86400}
 _TIMES = {"seconds": "h:mm:ss", "minutes": "h:mm", "hours": "h:mm", "days": "d'd' h'h'"}
-_TIME = re.compile(r"(?:d+|h+|m+|s+|[^\w']|'[^']*')*?(?:d+|h+|m+|s+)(?:d+|h+|m+|s+|[^\w']|'[^']*')*")
 _PIECE = re.compile(r"d+|h+|m+|s+|'[^']*'|.")
 _LONG = {"d": 86400, "h": 3600, "m": 60, "s": 1}
 

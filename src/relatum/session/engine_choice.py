@@ -16,7 +16,7 @@ from relatum.limits import in_force
 from relatum.model.declaration import Declaration, EngineChoice, EngineKind
 from relatum.paths import leads_outside
 from relatum.session.reading import Whereabouts, lives_there, parquet_files
-from relatum.sources.database.ask import is_server
+from relatum.sources.database.kinds import is_server
 from relatum.sources.engines.base import Connection
 from relatum.sources.files import plain_file
 

@@ -24,7 +24,7 @@ from relatum.paths import kind_of, leads_outside
 from relatum.progress import reported
 from relatum.session.cache import WORTH_BYTES, Cache, NotKeptError, identity_of
 from relatum.sources.arrow import read_frame
-from relatum.sources.database.ask import is_database, is_server
+from relatum.sources.database.kinds import is_database, is_server
 from relatum.sources.engines.base import Connection
 from relatum.sources.files import PARQUET, plain_file, sentences
 from relatum.sources.fingerprint import Digests, FileState, has_grown, refuse_changed

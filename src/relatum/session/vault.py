@@ -10,9 +10,7 @@ from __future__ import annotations
 import errno
 import hmac
 import os
-import secrets
 import stat
-import tempfile
 import time
 from contextlib import suppress
 from functools import lru_cache
@@ -139,9 +137,11 @@ def _key_in(folder: Path) -> bytes | None:
     try:
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         if not path.exists():
+            import tempfile  # noqa: PLC0415 - a key is made once
+
             handle, temporary = tempfile.mkstemp(dir=folder)  # for its owner alone
             with os.fdopen(handle, "wb") as file:
-                file.write(secrets.token_bytes(_DIGEST))
+                file.write(os.urandom(_DIGEST))
             with suppress(FileExistsError):  # another process was quicker: its key holds
                 os.link(temporary, path)
             os.unlink(temporary)  # noqa: PTH108 - as it was made

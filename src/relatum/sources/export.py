@@ -11,8 +11,8 @@ from relatum.data.types import Kind, Type
 from relatum.errors import ModelError
 from relatum.model.declaration import Declaration, End, Relationship
 from relatum.model.names import quoted
-from relatum.sources.database.ask import is_database
 from relatum.sources.database.base import ForeignKey
+from relatum.sources.database.kinds import is_database
 from relatum.sources.datapackage import Resource, package_document
 from relatum.wording import counted, visible
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from hashlib import blake2b
 from pathlib import Path
 
@@ -67,11 +66,10 @@ def states_of(paths: Iterable[Path]) -> tuple[tuple[int, int, int, int] | None, 
     return tuple(found)
 
 
-@dataclass
-class Digests:
+class Digests(Struct):
     """The digests of files by name, so that what has not been touched is not read again as a whole."""
 
-    known: dict[str, Known] = field(default_factory=dict)
+    known: dict[str, Known] = {}
     changed: bool = False
 
     def state(self, path: Path, whole: bool = True) -> FileState:

@@ -1,4 +1,7 @@
-"""Where a table's rows are, as a model states it, and how that place is read."""
+"""Where a table's rows are, as a model states it, and how that place is read.
+
+What reads databases and workbooks is loaded where there is one: it takes longer than opening a small model.
+"""
 
 from __future__ import annotations
 
@@ -14,14 +17,13 @@ from relatum.errors import MissingSourceError, SourceError
 from relatum.limits import refuse_above
 from relatum.paths import is_named_by, kind_of, leads_outside
 from relatum.sources.content import PACKED, ending, member_of
-from relatum.sources.database.ask import is_database, read_database
+from relatum.sources.database.kinds import is_database
 from relatum.sources.delimited import read_csv, read_csv_tail
 from relatum.sources.files import PARQUET, plain_file, read_ipc, read_parquet, sentences
 from relatum.sources.held import held, led_away
 from relatum.sources.json_lines import read_lines, read_lines_tail
 from relatum.sources.stacked import stacked
 from relatum.sources.stated import Stated
-from relatum.sources.workbook import read_workbook
 from relatum.wording import counted, listed
 
 ReadFile = Callable[[Path, Stated], TableData]
@@ -88,6 +90,8 @@ def read_source(source: Source, folder: Path, stated: Stated, within: Path | Non
         The source is not there, is not what its ending says, or lies outside.
     """
     if is_database(source.address):
+        from relatum.sources.database.ask import read_database  # noqa: PLC0415 - see above
+
         return read_database(source.address, source.part, source.query, folder, stated)
     path = folder / source.address
     if source.query:
@@ -95,6 +99,8 @@ def read_source(source: Source, folder: Path, stated: Stated, within: Path | Non
     if path.suffix.lower() in WORKBOOKS and kind_of(path) == "file":
         path = held(path, within)
         refuse_large(plain_file(path))
+        from relatum.sources.workbook import read_workbook  # noqa: PLC0415 - see above
+
         with sentences(path):
             return read_workbook(path, source.part, stated)
     if source.part and path.suffix.lower() == ".zip":

@@ -5,34 +5,18 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
-from urllib.parse import urlsplit
 
 from relatum.data.table import TableData
 from relatum.errors import SourceError
 from relatum.sources.arrow import table_data
 from relatum.sources.database.base import Database, DatabaseTable, as_declared
 from relatum.sources.database.duckdb import open_duckdb
+from relatum.sources.database.kinds import DUCKDB, is_server, shown_address
 from relatum.sources.database.postgresql import open_postgresql
 from relatum.sources.database.sqlite import open_sqlite
 from relatum.sources.files import plain_file
 from relatum.sources.stated import Stated
 from relatum.wording import suggestion
-
-SCHEMES = ("postgresql", "postgres")
-SQLITE, DUCKDB = (".sqlite", ".sqlite3", ".db"), (".duckdb",)
-
-
-def is_server(address: str) -> bool:
-    """Whether an address names a database server, not a file."""
-    try:
-        return urlsplit(address).scheme in SCHEMES
-    except ValueError:  # such as a bracket that is not closed
-        return False
-
-
-def is_database(address: str) -> bool:
-    """Whether an address names a database: a server, or a file of a kind that databases use."""
-    return is_server(address) or Path(address).suffix.lower() in (*SQLITE, *DUCKDB)
 
 
 def read_database(address: str, part: str, query: str, folder: Path, stated: Stated) -> TableData:
@@ -78,14 +62,6 @@ def database_tables(address: str, folder: Path) -> list[DatabaseTable]:
     """
     with connected(address, folder) as database:
         return database.tables()
-
-
-def shown_address(address: str) -> str:
-    """An address as a message may show it."""
-    if not is_server(address):
-        return address
-    parts = urlsplit(address)
-    return parts._replace(netloc=parts.netloc.rpartition("@")[2], query="").geturl()
 
 
 @contextmanager

@@ -13,8 +13,8 @@ import pyarrow as pa
 
 from relatum.errors import RelatumError
 from relatum.limits import cancelling, refuse_stopped, too_late
-from relatum.sources.database.ask import shown_address
 from relatum.sources.database.drivers import driver
+from relatum.sources.database.kinds import shown_address
 from relatum.sources.database.postgresql import (
     converted_type,
     has_open_scale,
