@@ -135,7 +135,7 @@ def main() -> None:
     options.add_argument("--engine", choices=["memory", "duckdb"], default="memory", help="where relatum's tables are")
     options.add_argument("--only", type=int, nargs="*", help="the numbers of the questions")
     options.add_argument("--without-fast", action="store_true", help="scan with NumPy alone")
-    options.add_argument("--cold", action="store_true", help="open the files anew for each question, and time that too")
+    options.add_argument("--cold", action="store_true", help="reopen the files for each question, and time that too")
     given = options.parse_args()
     if given.without_fast:
         ready.begin_at(sys.maxsize)

@@ -25,7 +25,7 @@ from typing import Any
 LOADED = (
     "adbc_driver_postgresql.dbapi", "duckdb", "openpyxl", "pyarrow.csv", "pyarrow.json", "pyarrow.parquet", "sqlglot.dialects.duckdb", "sqlglot.dialects.postgres", "sqlglot.dialects.sqlite",
     "relatum.face.model", "relatum.face.asking", "relatum.cli.main", "relatum.face.drafting", "relatum.language.parse", "relatum.present.grid", "relatum.audit.check", "relatum.change.refresh", "relatum.change.edits", "relatum.change.compare", "relatum.change.differences", "relatum.sources.export", "relatum.present.text", "rich.table", "rich.progress", "rich._emoji_codes",
-    "babel.numbers", "babel.dates", "tomlkit", "psutil", "pyarrow.compute", "relatum.audit.relationships", "relatum.audit.tables", "relatum.sources.delimited",
+    "babel.numbers", "babel.dates", "tomlkit", "psutil", "pyarrow.compute", "relatum.audit.relationships", "relatum.audit.tables", "relatum.sources.delimited", "relatum.sources.database.ask", "relatum.sources.workbook", "zoneinfo", "difflib",
 )  # fmt: skip
 
 
@@ -107,12 +107,12 @@ def _serve() -> None:
 def _warm_up() -> None:
     """Do once what needs no thread, which a fork would lose: parse a formula and a model file, write a number."""
     importlib.import_module("relatum.language.parse").parse_formula("1")
-    numbers = importlib.import_module("relatum.present.numbers")
-    numbers.check_locale("en")
+    patterns = importlib.import_module("relatum.present.patterns")
+    patterns.check_locale("en")
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder) / "warm.toml"
         file.write_text(WARM, encoding="utf-8")
-        numbers.check_patterns(importlib.import_module("relatum.model.file").read_model(file))
+        patterns.check_patterns(importlib.import_module("relatum.model.file").read_model(file))
 
 
 def _case(asked: dict[str, Any], loaded: int) -> dict[str, Any]:

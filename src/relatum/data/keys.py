@@ -274,7 +274,7 @@ class KeyRows:
         Parameters
         ----------
         wanted : numpy.ndarray of int64, one dimension
-            Keys; what is below 0 is none.
+            Keys; below 0 there is no key.
         """
         return v.by_blocks(len(wanted), self._rows.dtype, lambda part: self._block(wanted[part]))
 
@@ -283,7 +283,7 @@ class KeyRows:
         found: Array = self._rows.take(places)
         if not len(self._keys):
             return found
-        # An empty place reads the last key: what is not wanted there is told apart by the place itself.
+        # An empty place reads the last key: the place itself shows that nothing is there.
         pending = np.flatnonzero((self._keys.take(found) != wanted) & (found >= 0))
         while len(pending):
             places[pending] = (places[pending] + 1) & (len(self._rows) - 1)

@@ -55,7 +55,7 @@ def wall_clock(moments: Array, per_second: int, zone: str) -> Array:
     Returns
     -------
     array of int64
-        In the same unit. When clocks are put back, an hour of two moments reads alike.
+        In the same unit. When clocks are put back, an hour occurs twice.
 
     Examples
     --------

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from relatum.data.columns import Column
-from relatum.data.types import Type
+from relatum.data.types import TEXT, Type
 from relatum.limits import refuse_full
 from relatum.progress import report_step
 
@@ -84,7 +84,7 @@ class TableData:
         Column or None
             As long as the table; None where :meth:`column` is at hand, or is found as soon.
         """
-        if self._fetch_texts is None or name in self._columns:
+        if self._fetch_texts is None or name in self._columns or self.types[name] != TEXT:
             return None
         if name not in self._texts:
             report_step(f"reading {name}")

@@ -1,4 +1,4 @@
-"""Helpers for short and long vectors alike: a vector is a Column, a constant one has no dimensions."""
+"""Helpers for vectors of any length: a vector is a Column, a constant one has no dimensions."""
 
 from __future__ import annotations
 

@@ -19,7 +19,7 @@ from relatum.model.atomic import written_aside
 from relatum.paths import person_cache
 from relatum.version import __version__
 
-#: So many texts are kept, none of them longer than so many characters.
+#: At most this many texts are kept, none of them longer than this many characters.
 _MOST, _LONGEST = 2000, 2000
 #: What says what the tree of a text is, beside the files of this folder.
 _ELSEWHERE = ("calendar/steps.py", "data/types.py", "errors.py", "model/looks.py", "model/names.py")

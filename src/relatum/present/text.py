@@ -193,7 +193,7 @@ _BAR, _EIGHTHS = 8, " ▏▎▍▌▋▊▉█"
 class _Marks(Struct, frozen=True):
     """Draws looks in a terminal: in colours where it has them, else by marks and letters.
 
-    ``shaded`` says that it has enough of them to fill cells; one with sixteen would show all shades alike.
+    ``shaded`` says that it has enough of them to fill cells; one with sixteen would show all shades as the same colour.
     """
 
     coloured: bool

@@ -164,9 +164,6 @@ def table_data(schema: Any, stated: Stated, source: str, rows: int, read: Callab
     def texts(name: str) -> Column | None:
         with _of_column(name, source):
             array = array_of(name)
-            if known[name] != TEXT:
-                waiting[name] = array
-                return None
             if pa.types.is_dictionary(array.type) and mostly_different(array):
                 array = pc.cast(array, pa.large_string())
             if not is_text(array.type):

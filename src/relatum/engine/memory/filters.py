@@ -27,9 +27,9 @@ from relatum.language.expression import (
 from relatum.model.routes import Place, Route
 from relatum.plan.nodes import Restriction
 
-#: Codes that are in so many unbroken runs are compared with each.
+#: Codes in at most this many unbroken runs are compared with the bounds of each run.
 MOST_RUNS = 3
-#: Rows are noted where they are one in so many before a costly test, or one in so many before another.
+#: Passing rows are noted once at most one row in this many is left: before a costly test, and before any other.
 _FEW, _VERY_FEW = 4, 24
 
 

@@ -12,7 +12,7 @@ import numpy as np
 from relatum.data.columns import Array
 from relatum.data.groups import Links, packed_codes, places_of
 
-#: Sets are found by number where there are no more than so many combinations for each hidden one.
+#: Sets are found by number if there are at most this many combinations for each hidden one.
 _SLOTS = 4
 
 

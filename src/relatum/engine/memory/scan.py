@@ -39,7 +39,7 @@ _FEW_ROWS = 1 << 15
 #: is held does not grow with the table. It is the same on every machine, so that float sums are.
 _GROUPED_ROWS = 1 << 23
 
-#: How many rows pass is guessed from so many pieces of so many rows.
+#: How many pieces are sampled to guess how many rows pass, and how many rows each piece has.
 _PIECES, _PIECE_ROWS = 4, 1 << 14
 #: Stretches shorter than this, or of shorter runs, are not folded by their runs.
 _RUN_ROWS, _RUN_SHARE = 1 << 14, 2

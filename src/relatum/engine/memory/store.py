@@ -36,7 +36,7 @@ from relatum.wording import listed
 
 #: Codes kept at fact grain may take this much memory in all; past it they are looked up again in each scan.
 CACHE_BYTES = 2 << 30
-#: Columns of fewer rows are read as soon as threads are told to.
+#: Columns of fewer rows are not worth handing to another thread.
 _LARGE_ROWS = 200_000
 
 

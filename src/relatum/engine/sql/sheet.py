@@ -135,7 +135,7 @@ class Sheet:
         return select
 
     def _pieces(self, select: Sql, made: dict[str, Sql], kept: set[str]) -> tuple[list[tuple[str, Sql]], Sql]:
-        """The parts to be kept, each with what it alone reads before it, and the rest likewise."""
+        """The parts to be kept, each with what it alone reads before it, and the same for the rest."""
 
         def piece(this: Sql) -> Sql:
             wanted = set(_read_by(this)) - kept

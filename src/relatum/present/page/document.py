@@ -59,7 +59,7 @@ class Asker(Struct, frozen=True):
 
 
 class LookNumbers:
-    """Looks by number, as a page is given them; 0 is none."""
+    """Looks by number, as a page gets them; 0 means no look."""
 
     def __init__(self) -> None:
         self.numbers: dict[Look, int] = {PLAIN_LOOK: 0}
