@@ -40,7 +40,7 @@ class Server:
         self.start()
 
     def start(self) -> None:
-        options = f"-p {self.port} -k {Path(self.data).parent} -c fsync=off -c listen_addresses=127.0.0.1"
+        options = f"-p {self.port} -k {Path(self.data).parent} -c fsync=off -c full_page_writes=off -c jit=off -c autovacuum=off -c listen_addresses=127.0.0.1"
         log = str(Path(self.data).parent / "log")
         _run(program("pg_ctl"), "-D", self.data, "-o", options, "-l", log, "-w", "start")
 
