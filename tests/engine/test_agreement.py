@@ -47,7 +47,7 @@ def test_engine_agrees_on_plain_formulas() -> None:
 
 
 def test_engine_agrees_on_the_whole_language() -> None:
-    agree(60, lambda _: False)
+    agree(40, lambda _: False)
 
 
 def test_engine_agrees_when_filters_travel_up_several_relationships() -> None:
@@ -75,4 +75,4 @@ def tiny_limits(monkeypatch: pytest.MonkeyPatch) -> None:
 
 
 def test_engine_agrees_when_rows_come_in_chunks(tiny_limits: None) -> None:
-    agree(60, lambda seed: seed % 2 == 0)
+    agree(40, lambda seed: seed % 2 == 0)

@@ -61,7 +61,7 @@ def test_random_cases_are_worth_the_same(plain: bool, monkeypatch: pytest.Monkey
     monkeypatch.setattr(scan, "CHUNK_ROWS", 5)
     monkeypatch.setattr(zones, "ZONE_ROWS", 2)
 
-    @settings(max_examples=60, deadline=None, suppress_health_check=SLOW)
+    @settings(max_examples=30, deadline=None, suppress_health_check=SLOW)
     @given(st.integers(0, 2**60))
     def compare(seed: int) -> None:
         nonlocal compiled, scanned
@@ -172,7 +172,7 @@ CONDITIONS = (
 )
 
 
-@settings(max_examples=120, deadline=None, suppress_health_check=SLOW)
+@settings(max_examples=60, deadline=None, suppress_health_check=SLOW)
 @given(
     st.lists(st.sampled_from(FIELDS), max_size=2, unique=True),
     st.lists(st.sampled_from(VALUES), min_size=1, max_size=4, unique=True),

@@ -61,7 +61,7 @@ def things_of(model: relatum.Model) -> list[str]:
     return [*map(quoted, declaration.tables), *map(quoted, declaration.measures), *columns]
 
 
-@pytest.mark.parametrize("seed", range(25))
+@pytest.mark.parametrize("seed", range(12))
 def test_a_renamed_model_says_the_same(seed: int) -> None:
     chance = random.Random(seed)
     case = random_case(chance)
@@ -107,7 +107,7 @@ def write_star(case: Case, model: relatum.Model, folder: Path) -> Path:
     return folder / "star.toml"
 
 
-@pytest.mark.parametrize("seed", range(100, 112))
+@pytest.mark.parametrize("seed", range(100, 107))
 def test_saved_cached_and_refreshed_it_says_the_same(
     seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -136,7 +136,7 @@ def test_saved_cached_and_refreshed_it_says_the_same(
     assert question(case, live) == question(case, fresh) == question(case, relatum.open(file, cache=False))
 
 
-@pytest.mark.parametrize("seed", range(200, 210))
+@pytest.mark.parametrize("seed", range(200, 206))
 def test_what_impact_names_is_all_that_goes(seed: int) -> None:
     chance = random.Random(seed)
     case = random_case(chance)

@@ -45,7 +45,7 @@ def agree(examples: int) -> None:
 
 
 def test_whole_grids_agree_with_the_slow_evaluator() -> None:
-    agree(60)
+    agree(35)
 
 
 def test_whole_grids_agree_when_rows_come_in_chunks(tiny_limits: None) -> None:  # noqa: F811

@@ -122,6 +122,7 @@ def test_a_faulty_entry_is_told_with_its_line(file: Path, text: str, message: st
     assert (caught.value.line or 0) > lines
 
 
+@pytest.mark.outside
 def test_the_shell_runs_turns_and_saves(file: Path) -> None:
     assert "What each department brings" in run("show", file)
     shown = run("pivot", file, "northern", "--open", "Edibles", "--layout", "nested")

@@ -9,7 +9,7 @@ from msgspec.structs import replace
 from relatum.data.date_patterns import date_pattern, dates_of
 from relatum.data.types import DATE, INTEGER
 from relatum.drafts.profile import ColumnProfile, TableProfile
-from relatum.drafts.relationships import DraftTables, pointed_to_as_text
+from relatum.drafts.relationships import pointed_to_as_text
 from relatum.drafts.scheme import Scheme
 from relatum.errors import SourceError
 from relatum.model.names import column_name
@@ -125,8 +125,7 @@ def align_types(scheme: Scheme) -> Scheme:
         for name, many in table.columns.items():
             if many.type != INTEGER or not many.distinct:
                 continue
-            tables = DraftTables(tuple(scheme.tables.values()), scheme.keys, dict.fromkeys(scheme.tables, ""))
-            pointed = pointed_to_as_text(tables, many)
+            pointed = pointed_to_as_text(scheme, many)
             if pointed is not None:
                 one, found = pointed
                 where, target = column_name(table.name, name), column_name(one.table, one.name)

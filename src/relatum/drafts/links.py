@@ -6,7 +6,6 @@ from msgspec.structs import replace
 
 from relatum.drafts.proposals import Proposal
 from relatum.drafts.relationships import (
-    DraftTables,
     between_facts,
     date_rank,
     name_match,
@@ -14,7 +13,6 @@ from relatum.drafts.relationships import (
     relate_pairs,
     relate_roles,
     relate_selves,
-    shared_prefix,
 )
 from relatum.drafts.scheme import Scheme
 from relatum.drafts.words import core, own_kind_name, words
@@ -27,15 +25,13 @@ from relatum.model.routes import Place, RouteMap
 
 def find_relationships(scheme: Scheme) -> Scheme:
     """Declared ones, then those that names and values speak for; two routes are resolved or left to a person."""
-    prefixes = {name: shared_prefix(table) for name, table in scheme.tables.items()}
-    tables = DraftTables(tuple(scheme.tables.values()), scheme.keys, prefixes)
     declared, absent = _foreign_keys(scheme)
     scheme = scheme.proposing(*absent)
     own = [each for each in declared if _content(each).many.table == _content(each).one.table]
-    found = [*(each for each in declared if each not in own), *relate_columns(tables), *relate_pairs(tables)]
-    found += relate_roles(tables, found)
-    selves = list(relate_selves(tables))
-    found = _one_target_each(scheme, tables, list(between_facts(tables, found)))
+    found = [*(each for each in declared if each not in own), *relate_columns(scheme), *relate_pairs(scheme)]
+    found += relate_roles(scheme, found)
+    selves = list(relate_selves(scheme))
+    found = _one_target_each(scheme, list(between_facts(scheme, found)))
     singles = [each for each in found if not each.active or not isinstance(each.content, Relationship)]
     pointing = {each.content.many for each in found if each.active and isinstance(each.content, Relationship)}
     # What a column has nothing in common with is worth a word only where it points nowhere else.
@@ -78,7 +74,7 @@ def _foreign_keys(scheme: Scheme) -> tuple[list[Proposal], list[Proposal]]:
     return found, absent
 
 
-def _one_target_each(scheme: Scheme, tables: DraftTables, found: list[Proposal]) -> list[Proposal]:
+def _one_target_each(scheme: Scheme, found: list[Proposal]) -> list[Proposal]:
     """A column points to one table: the best one stays, the rest become doubts; none where two are as good."""
     kept = [each for each in found if not isinstance(each.content, Relationship)]
     rivals: dict[End, list[tuple[Proposal, Relationship]]] = {}
@@ -92,7 +88,7 @@ def _one_target_each(scheme: Scheme, tables: DraftTables, found: list[Proposal])
         if related.kind == "one_to_one" and each.active
     ]
     for group in rivals.values():
-        group.sort(key=lambda pair: _fit(scheme, tables, *pair), reverse=True)
+        group.sort(key=lambda pair: _fit(scheme, *pair), reverse=True)
         best, winner = group[0]
         others = [
             (each, related)
@@ -100,7 +96,7 @@ def _one_target_each(scheme: Scheme, tables: DraftTables, found: list[Proposal])
             if related.kind == "many_to_one" and each.active and related.one != winner.one
             if {related.many, related.one} not in paired
         ]
-        if others and best.active and _fit(scheme, tables, *others[0]) == _fit(scheme, tables, best, winner):
+        if others and best.active and _fit(scheme, *others[0]) == _fit(scheme, best, winner):
             doubt = f"{winner.many} could also point to {others[0][1].one}"
             best = replace(best, confidence=0.6, doubt=doubt)
         kept.append(best)
@@ -111,16 +107,14 @@ def _one_target_each(scheme: Scheme, tables: DraftTables, found: list[Proposal])
     return kept
 
 
-def _fit(
-    scheme: Scheme, tables: DraftTables, proposal: Proposal, related: Relationship
-) -> tuple[float, float, bool, int]:
+def _fit(scheme: Scheme, proposal: Proposal, related: Relationship) -> tuple[float, float, bool, int]:
     """How well a column's target fits: by evidence, by the column's name, by the name of its own table."""
     many = scheme.tables[related.many.table].columns[related.many.columns[0]]
     one = scheme.tables[related.one.table].columns[related.one.columns[0]]
     named = related.one.table.replace("_", "") in many.name.replace("_", "").lower()
     whole = scheme.keys.get(related.one.table) == related.one.columns
     kin = len(set(words(related.many.table)) & set(words(related.one.table)))
-    return proposal.confidence, name_match(tables, many, one), whole and named, kin
+    return proposal.confidence, name_match(scheme, many, one), whole and named, kin
 
 
 def _rank(scheme: Scheme, proposal: Proposal) -> tuple[int, int, float, tuple[int, int, int]]:

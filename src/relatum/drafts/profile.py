@@ -269,6 +269,14 @@ class TableProfile:
         """How many rows it has."""
         return self.raw.data.rows
 
+    @cached_property
+    def prefix(self) -> str:
+        """The prefix that all of its columns have, up to an underscore: ``lo_``."""
+        names = list(self.columns)
+        head, mark, _ = names[0].partition("_") if names else ("", "", "")
+        prefix = head + mark
+        return prefix if mark and len(names) > 1 and all(each.startswith(prefix) for each in names) else ""
+
 
 def profile(raw: Raw) -> TableProfile:
     """Look at a table."""

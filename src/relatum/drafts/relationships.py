@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 from msgspec import Struct
@@ -16,6 +16,7 @@ from relatum.data.types import Kind
 from relatum.drafts.keys import almost_unique, why_not_unique
 from relatum.drafts.profile import ColumnProfile, TableProfile
 from relatum.drafts.proposals import LIKELY, Proposal
+from relatum.drafts.scheme import Scheme
 from relatum.drafts.words import (
     core,
     is_counted,
@@ -46,29 +47,9 @@ _ENOUGH = 100
 _WEAK, _STAFF = 0.6, 0.8
 
 
-class DraftTables(Struct, frozen=True):
-    """The tables of a draft with their keys, and the prefix that each table's columns share."""
-
-    tables: Sequence[TableProfile]
-    keys: Mapping[str, tuple[str, ...]]
-    prefixes: dict[str, str]
-
-    def bare(self, column: ColumnProfile) -> str:
-        """A column's name without the prefix of its table: ``lo_custkey`` is ``custkey``."""
-        return column.name[len(self.prefixes[column.table]) :]
-
-
-def shared_prefix(table: TableProfile) -> str:
-    """The prefix that all of a table's columns have, up to an underscore: ``lo_``."""
-    names = list(table.columns)
-    head, mark, _ = names[0].partition("_") if names else ("", "", "")
-    prefix = head + mark
-    return prefix if mark and len(names) > 1 and all(each.startswith(prefix) for each in names) else ""
-
-
-def name_match(tables: DraftTables, many: ColumnProfile, one: ColumnProfile) -> float:
+def name_match(scheme: Scheme, many: ColumnProfile, one: ColumnProfile) -> float:
     """How much two names say that one column points to the other, from 0 to 1."""
-    left, right = tables.bare(many), tables.bare(one)
+    left, right = scheme.bare(many), scheme.bare(one)
     target = subject(one.table)
     many_core, one_core = core(left), core(right)
     if tuple(map(singular, words(left))) == (*target, *map(singular, words(right))):
@@ -94,10 +75,10 @@ def name_match(tables: DraftTables, many: ColumnProfile, one: ColumnProfile) -> 
     return 0.3 if words(left) == words(right) else 0.0
 
 
-def relate_columns(tables: DraftTables) -> list[Proposal]:
+def relate_columns(scheme: Scheme) -> list[Proposal]:
     """Every relationship of one column to a unique one that names and values speak for, and near misses as notes."""
     found: list[Proposal] = []
-    for one_table in tables.tables:
+    for one_table in scheme.tables.values():
         for one in one_table.columns.values():
             if (
                 one.type.kind not in _NAMING
@@ -106,21 +87,21 @@ def relate_columns(tables: DraftTables) -> list[Proposal]:
                 or is_rate(one.name)
             ):
                 continue
-            for many_table in tables.tables:
+            for many_table in scheme.tables.values():
                 if many_table is one_table:
                     continue
                 for many in many_table.columns.values():
-                    proposal = _pair(tables, many_table, many, one_table, one)
-                    if proposal is not None and _worth_reading(tables, proposal, many, one):
+                    proposal = _pair(scheme, many_table, many, one_table, one)
+                    if proposal is not None and _worth_reading(scheme, proposal, many, one):
                         found.append(proposal)
     return found
 
 
-def _worth_reading(tables: DraftTables, proposal: Proposal, many: ColumnProfile, one: ColumnProfile) -> bool:
+def _worth_reading(scheme: Scheme, proposal: Proposal, many: ColumnProfile, one: ColumnProfile) -> bool:
     """Whether a person wants to know: not that two tables both have phone numbers, or both number their rows."""
     if proposal.confidence >= LIKELY:
         return True
-    numbered = proposal.kind == "aside" and tables.keys.get(many.table) == (many.name,)
+    numbered = proposal.kind == "aside" and scheme.keys.get(many.table) == (many.name,)
     return not (numbered or is_detail(many.name) or is_detail(one.name))
 
 
@@ -130,11 +111,11 @@ def _one_side(column: ColumnProfile) -> bool:
 
 
 def _pair(
-    tables: DraftTables, many_table: TableProfile, many: ColumnProfile, one_table: TableProfile, one: ColumnProfile
+    scheme: Scheme, many_table: TableProfile, many: ColumnProfile, one_table: TableProfile, one: ColumnProfile
 ) -> Proposal | None:
     if many.type.kind not in _NAMING or not many.distinct:
         return None
-    score = name_match(tables, many, one)
+    score = name_match(scheme, many, one)
     link = f"{End(many.table, (many.name,))} -> {End(one.table, (one.name,))}"
     if not _comparable(many, one):
         if score < 0.9:
@@ -156,11 +137,11 @@ def _pair(
         found = coverage([many], [one])
         few = f"{found} found, but {counted(found.members, 'value')} could match by chance"
         return Proposal("aside", link, link, 0.0, few) if found.members > 1 and found.share == 1 else None
-    whole = tables.keys.get(many.table) in ((many.name,), ())
+    whole = scheme.keys.get(many.table) in ((many.name,), ())
     if many.unique and one.unique and whole:
-        if tables.keys.get(one.table) not in ((one.name,), ()):
+        if scheme.keys.get(one.table) not in ((one.name,), ()):
             return None  # unique by chance: it points to this table, not the other way round
-        both = _one_to_one(tables, many_table, many, one_table, one, score)
+        both = _one_to_one(scheme, many_table, many, one_table, one, score)
         if both is not None or many.rows >= one.rows:
             return both
     found = coverage([many], [one])
@@ -188,9 +169,9 @@ def _pair(
             if usable
             else None
         )
-    confidence, doubt = _judged(many, one, score, found, _certainly_key(tables, one), whole)
+    confidence, doubt = _judged(many, one, score, found, _certainly_key(scheme, one), whole)
     if confidence == 0:
-        if score >= 0.9 and not is_generic(tables.bare(many)):
+        if score >= 0.9 and not is_generic(scheme.bare(many)):
             said = f"{quoted(many.table)}.{many.name} and {quoted(one.table)}.{one.name} have similar names"
             return Proposal("note", link, f"{said} and hardly any values in common: not related", 0.0, evidence)
         if score >= _WEAK or share > 0.5:
@@ -207,8 +188,8 @@ def _pair(
     )
 
 
-def _certainly_key(tables: DraftTables, one: ColumnProfile) -> bool:
-    return tables.keys.get(one.table) == (one.name,)
+def _certainly_key(scheme: Scheme, one: ColumnProfile) -> bool:
+    return scheme.keys.get(one.table) == (one.name,)
 
 
 def _judged(
@@ -242,7 +223,7 @@ def _judged(
 
 
 def _one_to_one(
-    tables: DraftTables,
+    scheme: Scheme,
     many_table: TableProfile,
     many: ColumnProfile,
     one_table: TableProfile,
@@ -250,7 +231,8 @@ def _one_to_one(
     score: float,
 ) -> Proposal | None:
     # Of the two ways round one is proposed: from the table with more rows, or the first one.
-    later = tables.tables.index(many_table) > tables.tables.index(one_table)
+    order = list(scheme.tables)
+    later = order.index(many_table.name) > order.index(one_table.name)
     if score < 0.9 or many.rows < one.rows or (many.rows == one.rows and later):
         return None
     found = coverage([one], [many])
@@ -302,7 +284,7 @@ def _comparable(many: ColumnProfile, one: ColumnProfile) -> bool:
     return many.type.kind is one.type.kind
 
 
-def between_facts(tables: DraftTables, found: Sequence[Proposal]) -> Iterator[Proposal]:
+def between_facts(scheme: Scheme, found: Sequence[Proposal]) -> Iterator[Proposal]:
     """The proposals; those to a table whose key consists of other tables' keys become doubts: it is a fact itself.
 
     Rows of two facts about the same players and clubs find each other by those; they meet at what both look up.
@@ -315,7 +297,7 @@ def between_facts(tables: DraftTables, found: Sequence[Proposal]) -> Iterator[Pr
         related = each.content if each.active and each.confidence < 1 else None
         if isinstance(related, Relationship) and related.match == "equal" and len(related.one.columns) > 1:
             one = related.one.table
-            if set(tables.keys.get(one, ())) <= pointing.get(one, set()):
+            if set(scheme.keys.get(one, ())) <= pointing.get(one, set()):
                 doubt = f"{one} is also a fact about the same things: they share lookups instead"
                 each = replace(each, confidence=0.6, doubt=doubt)
         yield each
@@ -374,22 +356,22 @@ def coverage(many: Sequence[ColumnProfile], one: Sequence[ColumnProfile], match:
     return Coverage(total - int(weights[missed].sum()), total, found, shown)
 
 
-def relate_roles(tables: DraftTables, found: Sequence[Proposal]) -> Iterator[Proposal]:
+def relate_roles(scheme: Scheme, found: Sequence[Proposal]) -> Iterator[Proposal]:
     """Lookups that a table uses in several roles: two columns named for roles, their values in the same key.
 
     The names say in which role a thing is and not which thing: ``origin`` and ``dest``. That the values of both are
     keys of one table says it.
     """
     drawn = {each.content.many for each in found if each.active and isinstance(each.content, Relationship)}
-    for many_table in tables.tables:
+    for many_table in scheme.tables.values():
         roles = [
             each
             for each in many_table.columns.values()
             if role_in(each.name) and each.type.kind is Kind.TEXT and each.distinct > 1
             if End(each.table, (each.name,)) not in drawn
         ]
-        for one_table in tables.tables:
-            key = tables.keys.get(one_table.name, ())
+        for one_table in scheme.tables.values():
+            key = scheme.keys.get(one_table.name, ())
             if one_table is many_table or len(key) != 1 or one_table.columns[key[0]].type.kind is not Kind.TEXT:
                 continue
             one = one_table.columns[key[0]]
@@ -412,16 +394,16 @@ def relate_roles(tables: DraftTables, found: Sequence[Proposal]) -> Iterator[Pro
                 )
 
 
-def relate_selves(tables: DraftTables) -> Iterator[Proposal]:
+def relate_selves(scheme: Scheme) -> Iterator[Proposal]:
     """Columns that point to another row of the same table: the manager of an employee, the parent of a group."""
-    for table in tables.tables:
-        key = tables.keys.get(table.name, ())
+    for table in scheme.tables.values():
+        key = scheme.keys.get(table.name, ())
         one = table.columns[key[0]] if len(key) == 1 else None
         if one is None or one.type.kind not in _NAMING:
             continue
         for many in table.columns.values():
-            named = is_of_own_kind(tables.bare(many)) or (
-                name_match(tables, many, one) >= 0.9 and core(many.name) != core(one.name)
+            named = is_of_own_kind(scheme.bare(many)) or (
+                name_match(scheme, many, one) >= 0.9 and core(many.name) != core(one.name)
             )
             if many is one or not named or not _comparable(many, one) or not many.distinct:
                 continue
@@ -442,14 +424,14 @@ def relate_selves(tables: DraftTables) -> Iterator[Proposal]:
             )
 
 
-def pointed_to_as_text(tables: DraftTables, many: ColumnProfile) -> tuple[ColumnProfile, Coverage] | None:
+def pointed_to_as_text(scheme: Scheme, many: ColumnProfile) -> tuple[ColumnProfile, Coverage] | None:
     """The text key that a column of whole numbers points to by its name, and by its values once they are texts."""
     written = ColumnProfile(many.table, many.name, many.as_text())
-    for table in tables.tables:
-        key = tables.keys.get(table.name, ())
+    for table in scheme.tables.values():
+        key = scheme.keys.get(table.name, ())
         one = table.columns[key[0]] if len(key) == 1 else many
         own = table.name == many.table
-        named = is_of_own_kind(many.name) if own else name_match(tables, many, one) >= 0.9
+        named = is_of_own_kind(many.name) if own else name_match(scheme, many, one) >= 0.9
         if one is not many and one.type.kind is Kind.TEXT and named:
             found = coverage([written], [one])
             if found.share >= 0.9:
@@ -457,29 +439,29 @@ def pointed_to_as_text(tables: DraftTables, many: ColumnProfile) -> tuple[Column
     return None
 
 
-def relate_pairs(tables: DraftTables) -> Iterator[Proposal]:
+def relate_pairs(scheme: Scheme) -> Iterator[Proposal]:
     """Relationships of several columns: to a composite key, or to the latest row that holds on a date."""
-    for one_table in tables.tables:
-        key = tables.keys.get(one_table.name, ())
+    for one_table in scheme.tables.values():
+        key = scheme.keys.get(one_table.name, ())
         if len(key) < 2:
             continue
         one = [one_table.columns[name] for name in key]
-        for many_table in tables.tables:
+        for many_table in scheme.tables.values():
             if many_table is not one_table:
-                yield from _several(tables, many_table, one_table, one)
+                yield from _several(scheme, many_table, one_table, one)
 
 
 def _several(
-    tables: DraftTables, many_table: TableProfile, one_table: TableProfile, one: list[ColumnProfile]
+    scheme: Scheme, many_table: TableProfile, one_table: TableProfile, one: list[ColumnProfile]
 ) -> Iterator[Proposal]:
     dated = [each for each in one if each.type.kind is Kind.DATE]
     exact = [each for each in one if each.type.kind is not Kind.DATE]
-    partners = [_partner(tables, many_table, each, len(one)) for each in exact]
+    partners = [_partner(scheme, many_table, each, len(one)) for each in exact]
     if any(each is None for each in partners) or not exact:
         return
     many = [each for each in partners if each is not None]
     if not dated:
-        if set(tables.keys.get(many_table.name, ())) == {each.name for each in many}:
+        if set(scheme.keys.get(many_table.name, ())) == {each.name for each in many}:
             return  # the same columns identify rows of both: two facts about one thing, and no lookup
         found = coverage(many, one)
         if found.share >= 0.5:
@@ -501,10 +483,10 @@ def _several(
         yield _composite([*many, date], one, latest, "as_of", confidence, not said)
 
 
-def _partner(tables: DraftTables, many_table: TableProfile, one: ColumnProfile, size: int) -> ColumnProfile | None:
+def _partner(scheme: Scheme, many_table: TableProfile, one: ColumnProfile, size: int) -> ColumnProfile | None:
     # Beside another column that agrees, a name as common as month or code is evidence too.
     scored = [
-        (0.9 if words(tables.bare(each)) == words(tables.bare(one)) else name_match(tables, each, one), each)
+        (0.9 if words(scheme.bare(each)) == words(scheme.bare(one)) else name_match(scheme, each, one), each)
         for each in many_table.columns.values()
         if each.type.kind is one.type.kind and each.type.kind in (_NAMING_TOGETHER if size > 1 else _NAMING)
     ]

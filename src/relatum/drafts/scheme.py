@@ -31,6 +31,10 @@ class Scheme(Struct, frozen=True, eq=False):
     keys: Mapping[str, tuple[str, ...]] = {}
     proposals: tuple[Proposal, ...] = ()
 
+    def bare(self, column: ColumnProfile) -> str:
+        """A column's name without the prefix of its table: ``lo_custkey`` is ``custkey``."""
+        return column.name[len(self.tables[column.table].prefix) :]
+
     # -- what comes of it when something is added ---------------------------------------------------------------------
 
     def proposing(self, *proposals: Proposal) -> Scheme:

@@ -80,8 +80,8 @@ class Digests(Struct):
         path : Path
             The file.
         whole : bool
-            Take the digest of all it holds. Otherwise a large one that has not just been written is identified by its system
-            entry and samples: one that was touched then counts as another.
+            Take the digest of all it holds. Otherwise a large one that has not just been written is identified by its
+            system entry and samples: one that was touched then counts as another.
         """
         name = str(path.resolve())
         seen = _state_of(path.stat())

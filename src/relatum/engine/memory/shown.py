@@ -80,7 +80,7 @@ class Shown(ShownGrains[Array, Array, Array, SettledTop]):
         return own[:, [held.index(key) for key in keys]]
 
     def _together(self, grain: GridGrain, parts: Sequence[Array], bounded: Sequence[int]) -> Array:
-        every = np.concatenate([np.zeros((0, len(grain.keys)), np.int64), *parts])
+        every = _below(parts, len(grain.keys))
         for key in bounded:
             every = every[self._may_be_shown(key)[every[:, grain.keys.index(key)]]]
         for key, wanted in (*((key, True) for key in grain.opened), *((key, False) for key in grain.unopened)):
@@ -292,7 +292,12 @@ class Shown(ShownGrains[Array, Array, Array, SettledTop]):
         return codes
 
     def _beside(self, keys: Sequence[int], parts: Sequence[Array]) -> Array:
-        return self._distinct(keys, np.concatenate([np.zeros((0, len(keys)), np.int64), *parts]))
+        return self._distinct(keys, _below(parts, len(keys)))
+
+
+def _below(parts: Sequence[Array], width: int) -> Array:
+    """The combinations of all parts, one part below the other."""
+    return parts[0] if len(parts) == 1 else np.concatenate([np.zeros((0, width), np.int64), *parts])
 
 
 def _frame(grain: GridGrain, codes: Array) -> Frame:
