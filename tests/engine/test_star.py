@@ -11,7 +11,7 @@ import pytest
 import relatum
 from language import QUESTIONS, Request, open_model
 from language import same as same_numbers
-from star import QUERIES, Query, open_duckdb, open_polars, open_relatum, polars_query, same
+from star import QUERIES, WHOLE, Query, open_duckdb, open_polars, open_relatum, polars_query, same
 from star_data import write_tables
 
 Opened = tuple[relatum.Model, duckdb.DuckDBPyConnection, dict[str, pl.DataFrame]]
@@ -24,10 +24,10 @@ def opened(tmp_path_factory: pytest.TempPathFactory) -> Opened:
     return open_relatum(folder), open_duckdb(folder), open_polars(folder)
 
 
-@pytest.mark.parametrize("query", QUERIES, ids=lambda query: query.name)
+@pytest.mark.parametrize("query", (*QUERIES, *WHOLE), ids=lambda query: query.name)
 def test_a_question_has_the_same_answer_everywhere(opened: Opened, query: Query) -> None:
     model, connection, frames = opened
-    assert same(query, model, connection)
+    assert same(query, model, connection, frames)
     theirs: list[tuple[Any, ...]] = polars_query(query, frames).rows()
     ours = query.ask(model).to_arrow().to_pylist()
     assert sorted(tuple(row.values()) for row in ours) == sorted((*row[:-1], row[-1] or None) for row in theirs)

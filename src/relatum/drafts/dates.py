@@ -14,7 +14,6 @@ from relatum.data.days import day_of
 from relatum.data.types import INTEGER, Kind
 from relatum.drafts.profile import ColumnProfile, TableProfile
 from relatum.drafts.proposals import Proposal
-from relatum.drafts.relationships import date_rank
 from relatum.drafts.words import holds_from, is_beginning, words
 from relatum.model.declaration import CalendarRange, End, Relationship
 from relatum.wording import counted
@@ -219,3 +218,15 @@ def level_relationship(column: ColumnProfile, calendar: str) -> Proposal:
         doubt="",
         content=related,
     )
+
+
+def date_rank(table: TableProfile, column: ColumnProfile) -> tuple[int, int, int]:
+    """Which of a fact's dates is the one it is counted by: the lower the better."""
+    parts = set(words(column.name))
+    late = set(
+        "ship shipped due delivered delivery commit received paid updated created end required closed cancelled "
+        "returned birth modified".split()
+    )
+    place = list(table.columns).index(column.name)
+    is_late = bool(parts & late) or any(word.startswith(("ship", "due", "commit")) for word in parts)
+    return int(is_late), column.nulls, place

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from msgspec.structs import replace
 
+from relatum.drafts.dates import date_rank
 from relatum.drafts.proposals import Proposal
 from relatum.drafts.relationships import (
     between_facts,
-    date_rank,
     name_match,
     relate_columns,
     relate_pairs,

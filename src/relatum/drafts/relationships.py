@@ -13,6 +13,7 @@ from relatum.data.columns import Column
 from relatum.data.groups import distinct
 from relatum.data.joins import build_join_index
 from relatum.data.types import Kind
+from relatum.drafts.dates import date_rank
 from relatum.drafts.keys import almost_unique, why_not_unique
 from relatum.drafts.profile import ColumnProfile, TableProfile
 from relatum.drafts.proposals import LIKELY, Proposal
@@ -520,15 +521,3 @@ def _composite(
         doubt=doubt,
         content=related,
     )
-
-
-def date_rank(table: TableProfile, column: ColumnProfile) -> tuple[int, int, int]:
-    """Which of a fact's dates is the one it is counted by: the lower the better."""
-    parts = set(words(column.name))
-    late = set(
-        "ship shipped due delivered delivery commit received paid updated created end required closed cancelled "
-        "returned birth modified".split()
-    )
-    place = list(table.columns).index(column.name)
-    is_late = bool(parts & late) or any(word.startswith(("ship", "due", "commit")) for word in parts)
-    return int(is_late), column.nulls, place
