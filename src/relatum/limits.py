@@ -308,7 +308,7 @@ _seen = [(-math.inf, 0)]
 
 
 def _memory() -> int:
-    """The memory of the machine. Where the system says it by itself, the library that asks any system is not loaded."""
+    """The memory of the machine. The library for all systems is loaded only where the system does not say it itself."""
     if hasattr(os, "sysconf") and {"SC_PAGE_SIZE", "SC_PHYS_PAGES"} <= os.sysconf_names.keys():
         return os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
     import psutil  # noqa: PLC0415 - see above
@@ -317,7 +317,7 @@ def _memory() -> int:
 
 
 def _used() -> int:
-    """The memory that this process uses and shares with no other, as Linux says it, or any system."""
+    """The memory that this process uses and shares with no other: from Linux itself, elsewhere through the library."""
     try:
         with open("/proc/self/statm", "rb") as file:  # noqa: PTH123 - a file of the system's
             _, resident, shared, *_ = map(int, file.read().split())

@@ -222,9 +222,9 @@ def column_of_texts(texts: Any) -> Column:
 
 
 def unsorted_column(texts: Any) -> Column | None:
-    """A column of texts as they come, where they are many and hardly repeat: sorting them takes the longest.
+    """A column of texts in the order in which they come; None unless they are many and hardly repeat.
 
-    Its dictionary is in no order, and may hold a text twice: it is for functions that look at each text by itself.
+    Its dictionary is in no order, and may hold a text twice. It is for functions that look at each text by itself.
 
     Parameters
     ----------

@@ -77,7 +77,7 @@ class TableData:
     def texts(self, name: str) -> Column | None:
         """The texts of a column as its source has them, for functions that look at each by itself.
 
-        They are in no order, and may repeat: what takes longest of a column of comments is sorting them.
+        They are in no order, and may repeat. Sorting is the longest part of reading a column of comments.
 
         Returns
         -------

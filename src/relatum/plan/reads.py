@@ -18,8 +18,8 @@ from relatum.plan.nodes import Bounds, Calendar, Derivation, Field, KeyColumn, M
 class Reads(Struct, frozen=True):
     """Columns as pairs of table and name, tables whose rows are gone through, and relationships; each once.
 
-    ``texts`` are those of the columns whose values are only looked at one by one: in which order they come, and which
-    of them are equal, is not asked.
+    ``texts`` are the columns whose values are only looked at one by one: their order, and which of them are equal,
+    does not matter.
     """
 
     columns: tuple[tuple[str, str], ...]
@@ -28,7 +28,7 @@ class Reads(Struct, frozen=True):
     relationships: tuple[Relationship, ...]
 
 
-#: Functions that look at a text by itself. A list is not among them: of a text in it that is no member, a note is made.
+#: Functions that look at each text by itself. `in` is not one: a note names the texts of a list that are not members.
 _ONE_BY_ONE = frozenset(("is_null", "length", "like"))
 _KNOWN: WeakKeyDictionary[Immutable, Reads] = WeakKeyDictionary()
 

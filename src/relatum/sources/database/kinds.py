@@ -1,4 +1,4 @@
-"""Which addresses name a database, and which kind: told before anything that reads one is loaded."""
+"""Which addresses name a database, and of which kind. Nothing that reads one is loaded for that."""
 
 from __future__ import annotations
 
