@@ -19,11 +19,12 @@ class Reads(Struct, frozen=True):
     """Columns as pairs of table and name, tables whose rows are gone through, and relationships; each once.
 
     ``texts`` are the columns whose values are only looked at one by one: their order, and which of them are equal,
-    does not matter.
+    does not matter. ``keys`` are those that only relationships compare.
     """
 
     columns: tuple[tuple[str, str], ...]
     texts: frozenset[tuple[str, str]]
+    keys: frozenset[tuple[str, str]]
     tables: tuple[str, ...]
     relationships: tuple[Relationship, ...]
 
@@ -55,6 +56,7 @@ def reads_of(root: Immutable) -> Reads:
 def _walked(root: Immutable) -> Reads:
     columns: dict[tuple[str, str], None] = {}
     looked_at: dict[tuple[str, str], None] = {}
+    joined: dict[tuple[str, str], None] = {}
     tables: dict[str, None] = {}
     relationships: dict[Relationship, None] = {}
     seen: set[int] = set()
@@ -100,15 +102,16 @@ def _walked(root: Immutable) -> Reads:
             case Hop():
                 places = (part.source, part.target)
                 tables.update(dict.fromkeys(place.table for place in places))
-                columns.update(dict.fromkeys(joined_by((part,))))
+                joined.update(dict.fromkeys(joined_by((part,))))
                 if part.relationship is not None:
                     relationships[part.relationship] = None
                 continue
             case _:
                 raise AssertionError(f"what a {kind.__name__} reads is said nowhere")
         pending.extend(fields(part))
-    texts = frozenset(looked_at) - columns.keys()
-    return Reads(tuple(columns | looked_at), texts, tuple(tables), tuple(relationships))
+    whole = columns | joined
+    texts, keys = frozenset(looked_at) - whole.keys(), frozenset(joined) - columns.keys() - looked_at.keys()
+    return Reads(tuple(whole | looked_at), texts, keys, tuple(tables), tuple(relationships))
 
 
 #: The nodes that say something of what is read; of all others just their fields are gone through.

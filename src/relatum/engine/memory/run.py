@@ -41,7 +41,9 @@ class MemoryEngine:
     def run(self, plan: Plan) -> Answer:
         """The values of every grain of a plan."""
         reads = reads_of(plan)
-        self.store.read_ahead(reads.columns, reads.texts)
+        # What relationships compare is read where a join is not found in the cache.
+        kept = reads.keys if self.store.joins is not None else ()
+        self.store.read_ahead([each for each in reads.columns if each not in kept], reads.texts)
         evaluator = Evaluator(self.store, plan.fields, len(plan.axes))
         ranking = [formula for top in plan.tops for formula, _ in top.by]
         evaluator.prepare([*ranking, *(each for grain in plan.grains for each in (*grain.formulas, *grain.orders))])
