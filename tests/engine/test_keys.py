@@ -18,6 +18,7 @@ import relatum
 from relatum.data import keys, vectors
 from relatum.engine.memory import store
 from relatum.errors import DataError, SourceError
+from relatum.session import cache, reading
 
 FAR = st.none() | st.sampled_from([-(2**61), -7, 0, 1, 2, 3, 40_000, 2**33, 2**61]) | st.integers(-(2**61), 2**61)
 PAIR = st.tuples(FAR, st.none() | st.integers(-3, 3))
@@ -130,3 +131,21 @@ def test_a_forked_process_reads_and_asks_with_threads_of_its_own(tmp_path: Path)
     assert path.stat().st_size > 4 << 20, "digested in blocks"
     done = subprocess.run([sys.executable, "-c", FORKED, path], capture_output=True, text=True, timeout=60, check=True)
     assert done.stdout.strip() == "0"
+
+
+def test_keys_of_a_join_that_the_cache_holds_are_not_read(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(reading, "WORTH_BYTES", 0)
+    monkeypatch.setattr(cache, "_WORTH_ROWS", 0)
+    monkeypatch.setattr(store, "_LARGE_ROWS", 0)
+    pq.write_table(pa.table({"shop": [1, 2, 2, 9], "n": [1, 2, 3, 4]}), tmp_path / "sale.parquet")
+    pq.write_table(pa.table({"shop": [1, 2], "town": ["a", "b"]}), tmp_path / "shop.parquet")
+    made = relatum.Model("m")
+    for name in ("sale", "shop"):
+        made.add_table(name, tmp_path / f"{name}.parquet")
+    made.relate("sale.shop -> shop.shop")
+    made.save(tmp_path / "m.toml")
+    for read in ({"shop", "n"}, {"n"}):
+        model = relatum.open(tmp_path / "m.toml")
+        grid = model.pivot("shop.town", values={"n": "sum(sale.n)"}, totals=False)
+        assert [row["n"] for row in grid.to_arrow().to_pylist()] == [1, 5, 4]
+        assert set(model.session.data["sale"].loaded()) == read
