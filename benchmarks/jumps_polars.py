@@ -77,7 +77,8 @@ def _to_date(t: Tables) -> LazyFrame:
     sold = t["line"].join(t["orders"], on="order_no").group_by("ordered_on").agg(AMOUNT)
     days = t["calendar"].join(sold, left_on="date", right_on="ordered_on", how="left").sort("date")
     first_and_last = t["orders"].select(col("ordered_on").min().alias("first"), col("ordered_on").max().alias("last"))
-    within = days.join(first_and_last, how="cross").filter(col("date").is_between("first", "last"))
+    bounded = days.join(first_and_last, how="cross")
+    within = bounded.filter(col("date").is_between("first", "last"))
     return within.select("date", col("amount").fill_null(0).cum_sum())
 
 
