@@ -127,8 +127,9 @@ class Cache:
             return kept_or(key_of(name), lambda table: table.column(name))
 
         def texts(name: str) -> Column | None:
-            if self.vault.get(key_of(name)) is not None:
-                return None
+            found = self._batch(key_of(name))  # the sorted column says as much
+            if found is not None:
+                return column_of(found)
             return kept_or(f"{key_of(name)}-texts", lambda table: table.texts(name))
 
         kept = data.fetched_by(fetch, texts=texts).identified(data.identity, data.files)

@@ -103,7 +103,7 @@ class Pieces(Struct, frozen=True, eq=False):
 
     def whole(self) -> Any:
         """The array as a chunked one."""
-        return pa.chunked_array(self.each(lambda piece: piece), self.type)
+        return pa.chunked_array(self.each(lambda piece: piece))
 
 
 def table_data(schema: Any, stated: Stated, source: str, rows: int, read: Callable[[str], Any]) -> TableData:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import partial
 from pathlib import Path
@@ -15,12 +15,11 @@ import pyarrow.ipc as paipc
 from relatum.data.buffers import in_one_piece
 from relatum.data.table import TableData
 from relatum.errors import MissingSourceError, SourceError
-from relatum.limits import refuse_memory, refuse_stopped
+from relatum.limits import refuse_memory
 from relatum.model.atomic import note_source
 from relatum.paths import kind_of
 from relatum.sources.arrow import Pieces, mostly_different, table_data
 from relatum.sources.stated import Stated
-from relatum.threads import shared_map
 from relatum.wording import first_line, listed, suggestion
 
 #: What Parquet files are called.
@@ -87,7 +86,7 @@ def missing_file(path: Path) -> MissingSourceError:
     return MissingSourceError("There is no such file.", path=path, fix=suggestion(path.name, near, noun="file"))
 
 
-#: Fewer groups of rows are read at once, whatever is in them.
+#: Fewer groups of rows are read as a whole.
 _GROUPS = 4
 #: The ways in which Arrow holds texts as they are.
 _TEXTS = (pa.types.is_string, pa.types.is_large_string, pa.types.is_string_view)
@@ -110,9 +109,9 @@ def read_parquet(path: Path, stated: Stated) -> TableData:
         if column.physical_type == "INT96" and column.max_definition_level < 2
     ]  # fmt: skip
 
-    def piece(name: str, at: int) -> Any:
+    def piece(name: str, spelled: Sequence[str], at: int) -> Any:
         with damaged_column():
-            found = checked(opened([]).read_row_group(at, columns=[name]).column(0))
+            found = checked(opened(spelled).read_row_group(at, columns=[name]).column(0))
             if len(found) != metadata.row_group(at).num_rows:
                 raise pa.ArrowInvalid(f"{len(found)} values for {metadata.row_group(at).num_rows} rows")
             return in_one_piece(found)
@@ -120,11 +119,11 @@ def read_parquet(path: Path, stated: Stated) -> TableData:
     def read(name: str) -> Any:
         with damaged_column():
             refuse_memory(_size(metadata), f"{path}, column {name}")
-            if name not in texts and name not in old and metadata.num_row_groups >= _GROUPS:
-                return Pieces(restored.field(name).type, metadata.num_row_groups, partial(piece, name))
             # Text is kept as a dictionary in the file as in memory: it need not be spelled out in between.
             spelled = [] if name not in texts or _mostly_different(opened([name]), name) else [name]
-            array = _in_groups(partial(opened, spelled), name)
+            if name not in old and metadata.num_row_groups >= _GROUPS:
+                return Pieces(restored.field(name).type, metadata.num_row_groups, partial(piece, name, spelled))
+            array = opened(spelled).read([name]).column(0)
             if len(array) != metadata.num_rows:
                 raise pa.ArrowInvalid(f"{len(array)} values for {metadata.num_rows} rows")
             if name not in old:
@@ -134,19 +133,6 @@ def read_parquet(path: Path, stated: Stated) -> TableData:
 
     restored = opened(texts).schema_arrow
     return table_data(restored, stated, str(path), metadata.num_rows, read)
-
-
-def _in_groups(opened: Callable[[], Any], name: str) -> Any:
-    """A column in pieces, one or more for each group of rows, which all cores read: numbers would come in one."""
-    file = opened()
-    if file.num_row_groups < _GROUPS:
-        return file.read([name]).column(0)
-
-    def read(at: int) -> Any:
-        return opened().read_row_group(at, columns=[name]).column(0)
-
-    groups = shared_map(read, range(file.num_row_groups), refuse_stopped)
-    return pa.chunked_array([chunk for group in groups for chunk in group.chunks], groups[0].type)
 
 
 def _mostly_different(file: Any, name: str) -> bool:
