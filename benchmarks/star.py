@@ -27,7 +27,7 @@ import relatum
 from relatum.engine.memory.blocks import ready
 from relatum.model.declaration import EngineChoice
 from relatum.model.routes import hops_of
-from relatum.threads import cores, pool
+from relatum.runtime.threads import cores, pool
 from star_data import write_tables
 
 TABLES = ("lineorder", "dates", "customer", "supplier", "part")

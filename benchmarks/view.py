@@ -21,7 +21,7 @@ from selenium.webdriver.chrome.options import Options
 from selenium.webdriver.chrome.service import Service
 
 import relatum
-from relatum.face.viewing import LiveModel
+from relatum.face.live_model import LiveModel
 from relatum.view.host import Host
 from relatum.view.protocol import Parts
 from relatum.view.server import Server

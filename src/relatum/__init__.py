@@ -25,10 +25,10 @@ if TYPE_CHECKING:
     from relatum.face.model import Model as Model
     from relatum.face.model import open as open
     from relatum.face.model import refresh as refresh
-    from relatum.limits import limited as limited
     from relatum.pivot.turning import NO_MATCH as NO_MATCH
     from relatum.present.grid import Grid as Grid
-    from relatum.progress import listening as listening
+    from relatum.runtime.limits import limited as limited
+    from relatum.runtime.progress import listening as listening
 
 #: The module that each public name is loaded from once something needs it.
 _HOMES = {
@@ -48,10 +48,10 @@ _HOMES = {
     "relatum.face.drafting": ("draft",),
     "relatum.face.explaining": ("Explanation",),
     "relatum.face.model": ("Model", "open", "refresh"),
-    "relatum.limits": ("limited",),
+    "relatum.runtime.limits": ("limited",),
     "relatum.pivot.turning": ("NO_MATCH",),
     "relatum.present.grid": ("Grid",),
-    "relatum.progress": ("listening",),
+    "relatum.runtime.progress": ("listening",),
 }
 _HOME_OF = {name: module for module, names in _HOMES.items() for name in names}
 __all__ = [*_HOME_OF, "__version__"]

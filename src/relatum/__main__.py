@@ -12,7 +12,7 @@ def main() -> None:
         signal.signal(signal.SIGINT, _leave)
     # No matrices are multiplied here: the threads that NumPy would start for them cost more than many a command.
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
-    from relatum.garbage import look_seldom  # noqa: PLC0415 - see above
+    from relatum.runtime.garbage import look_seldom  # noqa: PLC0415 - see above
 
     look_seldom()
     from relatum.cli.main import run  # noqa: PLC0415 - see above

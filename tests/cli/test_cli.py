@@ -107,7 +107,7 @@ def test_texts_that_were_parsed_before_do_not_load_the_parser(hollowmere: Path, 
 def test_garbage_is_looked_for_seldom_while_a_command_starts_and_as_usual_while_one_goes_on() -> None:
     code = (
         "import gc; usual = gc.get_threshold()\n"
-        "from relatum.garbage import look_as_usual, look_seldom\n"
+        "from relatum.runtime.garbage import look_as_usual, look_seldom\n"
         "look_as_usual(); print(gc.get_freeze_count(), end=' ')\n"
         "look_seldom(); print(gc.get_threshold()[0] > 100 * usual[0], end=' ')\n"
         "look_as_usual(); print(gc.get_threshold() == usual, gc.get_freeze_count() > 0)"

@@ -19,11 +19,11 @@ from hypothesis import strategies as st
 
 import relatum
 from agreement import Refused, build, pivoted, refusing
-from relatum import threads
 from relatum.engine import store as engine_store
 from relatum.engine.memory import scan, zones
 from relatum.engine.memory.blocks import ready
-from relatum.progress import noting_scans
+from relatum.runtime import threads
+from relatum.runtime.progress import noting_scans
 from stars import random_case
 
 # The loops are compiled once on a machine: not by several processes at the same time.

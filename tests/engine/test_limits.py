@@ -8,7 +8,7 @@ import pyarrow as pa
 import pytest
 
 import relatum
-from relatum.limits import in_force, limit, read_limits, resident
+from relatum.runtime.limits import in_force, limit, read_limits, resident
 from stall import make_stall, run
 
 SAID = [

@@ -12,7 +12,7 @@ import pytest
 from relatum.language import known_trees
 from relatum.language.grammar import tree_of
 from relatum.language.known_trees import KnownTrees
-from relatum.paths import person_cache
+from relatum.runtime.paths import person_cache
 from stars import random_case
 
 TEXTS = [

@@ -28,8 +28,8 @@ from matplotlib.text import Text
 import relatum
 from postgres import Server
 from processes import started
-from relatum.paths import is_named_by
 from relatum.present.report.page import markdown_html
+from relatum.runtime.paths import is_named_by
 from relatum.session import reading
 from stall import run
 from test_bounds import limited_model

@@ -14,7 +14,7 @@ from relatum.audit.pivots import pivot_findings
 from relatum.audit.relationships import relationship_findings
 from relatum.audit.tables import hierarchy_findings, table_findings
 from relatum.errors import ModelError
-from relatum.progress import reported
+from relatum.runtime.progress import reported
 from relatum.session.session import Session
 from relatum.wording import counted, suggestion, visible_lines
 

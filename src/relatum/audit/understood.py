@@ -49,7 +49,7 @@ from relatum.model.names import column_name, quoted
 from relatum.model.routes import Opened, Place, Route, hops_of
 from relatum.plan.compile import Wanted
 from relatum.plan.describe import describe
-from relatum.progress import noting_scans
+from relatum.runtime.progress import noting_scans
 from relatum.session.session import Session
 from relatum.wording import visible_lines
 

@@ -14,7 +14,7 @@ from relatum.errors import RelatumError
 from relatum.model.names import quoted
 from relatum.pivot.answer import answer
 from relatum.pivot.request import Request, ValueText, ask
-from relatum.progress import reported
+from relatum.runtime.progress import reported
 from relatum.session.session import Session
 from relatum.wording import value_text
 

@@ -21,7 +21,7 @@ from relatum.model.names import column_name, quoted
 from relatum.model.routes import hops_of
 from relatum.pivot.answer import answer
 from relatum.pivot.request import ask
-from relatum.progress import reported
+from relatum.runtime.progress import reported
 from relatum.session.reading import Whereabouts, load_table, load_tables, reload_tables
 from relatum.session.session import Session
 from relatum.sources.fingerprint import FileState, has_grown

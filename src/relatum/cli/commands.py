@@ -12,8 +12,8 @@ from typing import Any, Literal
 import click
 
 from relatum.cli.output import errors_as_sentences, tell
-from relatum.limits import LIMITS, limited
-from relatum.progress import noting_scans
+from relatum.runtime.limits import LIMITS, limited
+from relatum.runtime.progress import noting_scans
 from relatum.wording import counted
 
 Format = Literal["text", "json"]

@@ -18,7 +18,7 @@ import click
 from relatum.cli.interrupts import INTERRUPTED
 from relatum.cli.streams import silence, write_exactly
 from relatum.errors import RelatumError
-from relatum.paths import is_named_by
+from relatum.runtime.paths import is_named_by
 from relatum.wording import visible, visible_lines
 
 if TYPE_CHECKING:
@@ -81,7 +81,7 @@ def progress_shown() -> Iterator[None]:
     if not sys.stderr.isatty():
         yield
         return
-    from relatum.progress import listening
+    from relatum.runtime.progress import listening
 
     try:
         with listening(_bar.hear):

@@ -28,7 +28,7 @@ def view(file: Path, name: str, port: int, read_only: bool, no_browser: bool) ->
     import relatum
     from relatum.errors import RelatumError
     from relatum.face.live_model import LiveModel
-    from relatum.garbage import look_as_usual
+    from relatum.runtime.garbage import look_as_usual
     from relatum.view.host import Host, first_request
 
     try:

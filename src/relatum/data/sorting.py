@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 
 from relatum.data import compute as pc
 from relatum.data.buffers import array_values, in_one_piece, positions_array
-from relatum.limits import refuse_stopped
-from relatum.threads import cores, shared_map
+from relatum.runtime.limits import refuse_stopped
+from relatum.runtime.threads import cores, shared_map
 
 #: Fewer texts than this are sorted by one thread, and numbered without looking whether they repeat.
 _MANY = 50_000

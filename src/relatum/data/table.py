@@ -7,8 +7,8 @@ from typing import Any
 
 from relatum.data.columns import Column
 from relatum.data.types import TEXT, Type
-from relatum.limits import refuse_full
-from relatum.progress import report_step
+from relatum.runtime.limits import refuse_full
+from relatum.runtime.progress import report_step
 
 
 class TableData:

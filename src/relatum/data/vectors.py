@@ -16,8 +16,8 @@ from relatum.data.days import MICROSECONDS_A_DAY
 from relatum.data.sorting import sorted_texts
 from relatum.data.types import BOOLEAN, FLOAT, Kind, Type
 from relatum.errors import ValueOverflowError
-from relatum.limits import refuse_stopped
-from relatum.threads import shared_each
+from relatum.runtime.limits import refuse_stopped
+from relatum.runtime.threads import shared_each
 
 Nulls = NDArray[np.bool_] | None
 LOWEST, HIGHEST = -(1 << 63), (1 << 63) - 1

@@ -19,7 +19,7 @@ from relatum.drafts.proposals import LIKELY, Proposal
 from relatum.drafts.scheme import Scheme
 from relatum.model.declaration import Declaration, Hierarchy, Measure
 from relatum.model.names import column_name, split_name
-from relatum.progress import reported
+from relatum.runtime.progress import reported
 
 
 def find_keys(scheme: Scheme) -> Scheme:

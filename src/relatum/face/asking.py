@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any, Literal, overload
 from msgspec import structs
 
 from relatum.errors import RequestError
-from relatum.face import viewing
 from relatum.face.changing import Stateful, in_turn
 from relatum.pivot.request import Names, Request, Values, ValueText, ask
 from relatum.session.session import Session
@@ -123,7 +122,7 @@ def pivot(
         functools.partial(_explained, session),
         functools.partial(rows_behind, session),
         functools.partial(find_members, session),
-        functools.partial(viewing.view_request, model),
+        model._view_request,
     )
     return Grid(questions.asked(request), questions)
 

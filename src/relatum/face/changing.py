@@ -6,18 +6,22 @@ import functools
 import threading
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, nullcontext, suppress
-from typing import Concatenate, ParamSpec, Protocol, TypeVar
+from typing import TYPE_CHECKING, Concatenate, ParamSpec, Protocol, TypeVar
 
 from msgspec import Struct
 
 from relatum.data.table import TableData
 from relatum.errors import ChangedDataError, ModelError, RelatumError
-from relatum.limits import in_force
 from relatum.model.declaration import Declaration, Table
+from relatum.runtime.limits import in_force
 from relatum.session.reading import Whereabouts, load_tables
 from relatum.session.session import Session
 from relatum.sources.remote import RemoteTable
 from relatum.wording import listed
+
+if TYPE_CHECKING:
+    from relatum.pivot.request import Request
+    from relatum.view.widget import LiveWidget
 
 #: Calls that have to do with what was known before, or with nothing of the tables.
 _AS_IT_IS = frozenset({"refresh", "close", "save", "edits"})
@@ -36,6 +40,9 @@ class Stateful(Protocol):
     @property
     def declaration(self) -> Declaration:
         """Everything stated about the model."""
+
+    def _view_request(self, request: Request, /) -> LiveWidget:
+        """A live page that begins with a request."""
 
 
 def in_turn(

@@ -12,13 +12,13 @@ from msgspec import structs
 
 from relatum.errors import ModelError
 from relatum.face.changing import Stateful, in_turn
-from relatum.limits import read_limits
 from relatum.model.declaration import ColumnSettings, frozen
 from relatum.model.file import read_theme, theme_of
 from relatum.model.looks import Report, check_colour, check_report
 from relatum.model.names import split_name
 from relatum.pivot.request import style_rules
 from relatum.present.patterns import check_column_pattern
+from relatum.runtime.limits import read_limits
 
 
 @in_turn

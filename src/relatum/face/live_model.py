@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import copy
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, assert_never, cast
+from typing import TYPE_CHECKING, Any, Protocol, assert_never
 
 from msgspec.structs import asdict
 
@@ -19,11 +20,50 @@ if TYPE_CHECKING:
     from relatum.change.impact import Impact
     from relatum.change.refresh import Refreshed
     from relatum.face.changing import ModelState
-    from relatum.face.model import Model
     from relatum.model.declaration import Declaration
     from relatum.present.diagram import Diagram
     from relatum.present.grid import Grid
     from relatum.present.members import MemberList
+
+
+class Viewed(Stateful, Protocol):
+    """What a live page needs of a model: the calls of :class:`relatum.Model` that it makes, named as there."""
+
+    def pivot(self, *given: Any, **named: Any) -> Grid:
+        """The answer to a request."""
+
+    def members(self, column: str, where: str = "", /) -> MemberList:
+        """The members of a column."""
+
+    def check(self) -> Report:
+        """What the audit finds."""
+
+    def impact(self, name: str, /) -> Impact:
+        """What depends on something."""
+
+    def diagram(self) -> Diagram:
+        """The model drawn."""
+
+    def refresh(self) -> Refreshed:
+        """Read the sources again."""
+
+    def relate(self, link: str, /, *given: Any, **named: Any) -> None:
+        """Declare a relationship."""
+
+    def rename(self, name: str, new: str, /) -> None:
+        """Give a thing another name."""
+
+    def remove(self, name: str, /, *, force: bool) -> object:
+        """Remove a thing."""
+
+    def keep_pivot(self, name: str, pivot: Grid, /, *, about: str, replace: bool) -> None:
+        """Save a pivot."""
+
+    def text_for(self, path: Path, /) -> str:
+        """The text of the model's file."""
+
+    def save(self, path: Path, /) -> None:
+        """Write the model's file."""
 
 
 class LiveModel:
@@ -31,7 +71,7 @@ class LiveModel:
 
     Parameters
     ----------
-    model : Model
+    model : relatum.Model
         The model. Edits change it at once, its file only when they are saved.
     path : Path, optional
         Its file.
@@ -39,9 +79,8 @@ class LiveModel:
         Whether it may be changed.
     """
 
-    def __init__(self, model: Stateful, path: Path | None = None, *, editable: bool = True) -> None:
-        # Every model that there is has all of these parts.
-        self.model = cast("Model", model)
+    def __init__(self, model: Viewed, path: Path | None = None, *, editable: bool = True) -> None:
+        self.model = model
         self.path = path
         self.editable = editable
         self._text = "" if path is None else path.read_text(encoding="utf-8")
@@ -50,7 +89,7 @@ class LiveModel:
     @property
     def session(self) -> Session:
         """The declaration with its data."""
-        return self.model.session
+        return self.model._state.session
 
     @property
     def declaration(self) -> Declaration:
@@ -89,9 +128,7 @@ class LiveModel:
 
     def twin(self) -> LiveModel:
         """The same model as it is now, whose edits do not change this one."""
-        from relatum.face.model import Model
-
-        twin = Model.__new__(Model)
+        twin = copy.copy(self.model)
         twin._state = self.model._state.twin()
         return LiveModel(twin)
 
@@ -155,7 +192,7 @@ class LiveModel:
         self._before.clear()
 
 
-def _carry_out(model: Model, edit: Edits) -> None:
+def _carry_out(model: Viewed, edit: Edits) -> None:
     match edit:
         case WriteMeasure():
             write_measure(model, bare(edit.name), edit.formula, format=edit.format, about=edit.about)

@@ -117,6 +117,7 @@ class Model:
     formula = asking.formula
     sql = asking.sql
     view = viewing.view
+    _view_request = viewing.view_request
     keep_pivot = asking.keep_pivot
 
     add_table = editing.add_table

@@ -5,10 +5,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from relatum.errors import RelatumError
-from relatum.face.changing import Stateful
 
 if TYPE_CHECKING:
-    from relatum.face.live_model import LiveModel
+    from relatum.face.live_model import LiveModel, Viewed
     from relatum.pivot.request import Request
     from relatum.view.protocol import Parts
     from relatum.view.widget import LiveWidget
@@ -16,7 +15,7 @@ if TYPE_CHECKING:
 # What a page is made of is imported where one is asked for: a pivot starts without it.
 
 
-def view(model: Stateful, pivot: str = "", *, read_only: bool = False) -> LiveWidget:
+def view(model: Viewed, pivot: str = "", *, read_only: bool = False) -> LiveWidget:
     """Show the model as a live page in a notebook: turn grids, chart, explain and edit.
 
     Parameters
@@ -46,7 +45,7 @@ def view(model: Stateful, pivot: str = "", *, read_only: bool = False) -> LiveWi
     return _widget(live, first_request(live, pivot))
 
 
-def view_request(model: Stateful, request: Request) -> LiveWidget:
+def view_request(model: Viewed, request: Request) -> LiveWidget:
     """A live page that begins with a request."""
     from relatum.face.live_model import LiveModel
     from relatum.view.sentence import parts_of

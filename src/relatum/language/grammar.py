@@ -34,7 +34,7 @@ from relatum.language.tree import (
     Syntax,
 )
 from relatum.model.names import KEYWORDS, unquoted
-from relatum.paths import person_cache
+from relatum.runtime.paths import person_cache
 from relatum.wording import nearest
 
 MAX_DEPTH = 100

@@ -14,9 +14,9 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from relatum.errors import ModelError
-from relatum.limits import read_limits
 from relatum.model.looks import PLAIN, USUAL, Format, Report, StyleRule, Theme
 from relatum.model.names import column_name, literal, quoted, split_name
+from relatum.runtime.limits import read_limits
 from relatum.wording import suggestion
 
 T = TypeVar("T")

@@ -14,7 +14,6 @@ import msgspec
 from msgspec import structs
 
 from relatum.errors import ModelError
-from relatum.limits import read_limits, refuse_above
 from relatum.model.declaration import (
     BESIDE_FORMULA,
     WEEKDAYS,
@@ -60,7 +59,8 @@ from relatum.model.looks import (
     check_theme,
     format_of_words,
 )
-from relatum.paths import kind_of, leads_outside
+from relatum.runtime.limits import read_limits, refuse_above
+from relatum.runtime.paths import kind_of, leads_outside
 from relatum.wording import counted, first_line, suggestion
 
 Entry = TypeVar("Entry", bound=msgspec.Struct)

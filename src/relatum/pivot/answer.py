@@ -8,7 +8,6 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from relatum.language.expression import Aggregate, ColumnValue, Expression, FilterPart
-from relatum.limits import in_force, limit
 from relatum.model.declaration import ColumnSettings
 from relatum.model.names import column_name
 from relatum.pivot.absent import absent_notes
@@ -26,7 +25,8 @@ from relatum.plan.engine import Answer
 from relatum.plan.nodes import Plan
 from relatum.plan.notes import Note, loss_notes, worst_first
 from relatum.plan.slots import row_tables
-from relatum.progress import report_step
+from relatum.runtime.limits import in_force, limit
+from relatum.runtime.progress import report_step
 from relatum.session.session import Session
 from relatum.wording import visible
 

@@ -12,9 +12,9 @@ from typing import assert_never, cast, get_args
 from msgspec.structs import replace
 
 from relatum.errors import ModelError
-from relatum.limits import in_force
 from relatum.model.declaration import Declaration, EngineChoice, EngineKind
-from relatum.paths import leads_outside
+from relatum.runtime.limits import in_force
+from relatum.runtime.paths import leads_outside
 from relatum.session.reading import Whereabouts, lives_there, parquet_files
 from relatum.sources.database.kinds import is_server
 from relatum.sources.engines.base import Connection

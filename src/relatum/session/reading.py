@@ -17,11 +17,11 @@ from relatum.data.date_patterns import DatePattern, date_pattern, dates_of
 from relatum.data.table import TableData
 from relatum.data.types import NULL, TEXT, Kind, Type, parse_type
 from relatum.errors import ModelError, RelatumError, SourceError
-from relatum.limits import in_force
 from relatum.model.declaration import ColumnSettings, Declaration, EngineChoice, Table
 from relatum.model.names import quoted
-from relatum.paths import kind_of, leads_outside
-from relatum.progress import reported
+from relatum.runtime.limits import in_force
+from relatum.runtime.paths import kind_of, leads_outside
+from relatum.runtime.progress import reported
 from relatum.session.cache import WORTH_BYTES, Cache, NotKeptError, identity_of
 from relatum.sources.arrow import read_frame
 from relatum.sources.database.kinds import is_database, is_server

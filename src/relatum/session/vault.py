@@ -17,9 +17,9 @@ from functools import lru_cache
 from hashlib import blake2b
 from pathlib import Path
 
-from relatum.limits import limit
 from relatum.model.atomic import readers, written_aside
-from relatum.threads import shared_map
+from relatum.runtime.limits import limit
+from relatum.runtime.threads import shared_map
 
 _DIGEST = 32
 #: Content is digested in blocks of this many bytes.

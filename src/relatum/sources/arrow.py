@@ -30,11 +30,11 @@ from relatum.data.stacking import appended
 from relatum.data.table import TableData
 from relatum.data.types import TEXT, Type
 from relatum.errors import HeadingError, LimitError, SourceError
-from relatum.limits import refuse_above, refuse_stopped
 from relatum.model.names import quoted
+from relatum.runtime.limits import refuse_above, refuse_stopped
+from relatum.runtime.threads import shared_map
 from relatum.sources.stated import Stated
 from relatum.sources.texts import midnights
-from relatum.threads import shared_map
 from relatum.wording import counted, first_line, suggestion
 
 T = TypeVar("T")

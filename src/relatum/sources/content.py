@@ -13,7 +13,7 @@ from typing import IO, Any
 import pyarrow as pa
 
 from relatum.errors import LimitError, SourceError
-from relatum.limits import refuse_above, refuse_memory
+from relatum.runtime.limits import refuse_above, refuse_memory
 from relatum.sources.files import read_bytes
 from relatum.wording import listed, suggestion
 

@@ -14,8 +14,8 @@ from msgspec import Struct
 
 from relatum.data.types import Kind, Type
 from relatum.errors import SourceError
-from relatum.limits import refuse_above
-from relatum.paths import leads_outside
+from relatum.runtime.limits import refuse_above
+from relatum.runtime.paths import leads_outside
 from relatum.sources.database.base import ForeignKey
 from relatum.sources.files import plain_file
 from relatum.sources.read import files_in

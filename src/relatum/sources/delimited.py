@@ -22,7 +22,7 @@ from relatum.data.table import TableData
 from relatum.data.types import BOOLEAN, INTEGER, TEXT, Kind, Type
 from relatum.errors import HeadingError, SourceError
 from relatum.language.rules import an
-from relatum.limits import refuse_above, refuse_stopped
+from relatum.runtime.limits import refuse_above, refuse_stopped
 from relatum.sources import texts
 from relatum.sources.arrow import distinct_names, table_data
 from relatum.sources.content import content_of, ending, without_footer

@@ -15,9 +15,9 @@ import pyarrow.ipc as paipc
 from relatum.data.buffers import in_one_piece
 from relatum.data.table import TableData
 from relatum.errors import MissingSourceError, SourceError
-from relatum.limits import refuse_memory
 from relatum.model.atomic import note_source
-from relatum.paths import kind_of
+from relatum.runtime.limits import refuse_memory
+from relatum.runtime.paths import kind_of
 from relatum.sources.arrow import Pieces, mostly_different, table_data
 from relatum.sources.stated import Stated
 from relatum.wording import first_line, listed, suggestion

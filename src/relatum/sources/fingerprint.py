@@ -12,8 +12,8 @@ import msgspec
 from msgspec import Struct
 
 from relatum.errors import SourceError
-from relatum.progress import report_step
-from relatum.threads import pool
+from relatum.runtime.progress import report_step
+from relatum.runtime.threads import pool
 
 _BLOCK = 1 << 22
 #: A file changed less than this many nanoseconds before it was looked at may change again without its time telling.

@@ -14,8 +14,8 @@ from msgspec.structs import replace
 from relatum.data.table import TableData
 from relatum.data.types import Type
 from relatum.errors import MissingSourceError, SourceError
-from relatum.limits import refuse_above
-from relatum.paths import is_named_by, kind_of, leads_outside
+from relatum.runtime.limits import refuse_above
+from relatum.runtime.paths import is_named_by, kind_of, leads_outside
 from relatum.sources.content import PACKED, ending, member_of
 from relatum.sources.database.kinds import is_database
 from relatum.sources.delimited import read_csv, read_csv_tail

@@ -20,7 +20,7 @@ from relatum.data.arrow import arrow_type
 from relatum.data.table import TableData
 from relatum.data.types import Type
 from relatum.errors import MissingSourceError, SourceError
-from relatum.limits import refuse_above, refuse_memory
+from relatum.runtime.limits import refuse_above, refuse_memory
 from relatum.sources.arrow import distinct_names, table_data
 from relatum.sources.stated import Stated
 from relatum.wording import counted, first_line, listed, suggestion

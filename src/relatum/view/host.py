@@ -13,14 +13,14 @@ import msgspec
 
 from relatum.errors import FormulaError, LimitError, ModelError, RelatumError, RequestError, StoppedError
 from relatum.immutable import as_plain
-from relatum.limits import in_force, stoppable
 from relatum.model.declaration import SavedPivot
 from relatum.model.names import column_name, quoted
 from relatum.pivot.turning import request_of as saved_request
 from relatum.present.grid import Grid
 from relatum.present.page.write import theme_css
 from relatum.present.tables import write_table
-from relatum.progress import listening
+from relatum.runtime.limits import in_force, stoppable
+from relatum.runtime.progress import listening
 from relatum.session.session import Session
 from relatum.view import answers
 from relatum.view.live import Live

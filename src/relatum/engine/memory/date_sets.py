@@ -16,12 +16,12 @@ from relatum.data.groups import Links, as_stretch, marked, number_groups
 from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.scanned import coded
 from relatum.engine.memory.scans import Scans
-from relatum.limits import refuse_above
 from relatum.model.names import quoted
 from relatum.model.routes import Place, Route, reach_of
 from relatum.plan.dependencies import dates_keys
 from relatum.plan.engine import UnevenMonths
 from relatum.plan.nodes import Calendar, DateSet, Hidden, Kept, Match
+from relatum.runtime.limits import refuse_above
 
 #: So many sets are turned at a time: a line of the cache.
 _TURNED = 64

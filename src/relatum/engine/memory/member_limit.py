@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from relatum.data.columns import Array
 from relatum.data.groups import joined
-from relatum.limits import refuse_above, refuse_late, refuse_memory
+from relatum.runtime.limits import refuse_above, refuse_late, refuse_memory
 
 #: The bytes that a member needs while its formulas are computed: codes, row numbers, values.
 _MEMBER_BYTES = 40

@@ -29,9 +29,9 @@ from relatum.engine.memory.folds import Fold, beside, fold_maker, same_counts
 from relatum.engine.memory.rows import Chunk
 from relatum.engine.memory.scan_task import ScanResult, ScanTask, count_lost
 from relatum.engine.memory.zones import Span, spans_of
-from relatum.limits import refuse_full, refuse_late
 from relatum.model.routes import Route
-from relatum.threads import cores, pool, shared_each, shared_map, shared_out
+from relatum.runtime.limits import refuse_full, refuse_late
+from relatum.runtime.threads import cores, pool, shared_each, shared_map, shared_out
 
 #: Fewer rows than these are not worth another thread.
 _FEW_ROWS = 1 << 15

@@ -43,7 +43,7 @@ from relatum.model.routes import Place, Route, joined_by, reach_of
 from relatum.plan.engine import Loss, LostCast, LostCondition, LostLookup
 from relatum.plan.nodes import Aggregation, Bounds, Kept, Match, Restriction
 from relatum.plan.reads import reads_of
-from relatum.progress import report_scan
+from relatum.runtime.progress import report_scan
 
 #: For each code whether it is that of a member that is kept.
 Mark = NDArray[np.bool_]

@@ -30,8 +30,8 @@ from relatum.model.declaration import End
 from relatum.model.names import ColumnKey, column_name
 from relatum.model.routes import Hop, Place, Route, joined_by
 from relatum.plan.reads import reads_of
-from relatum.progress import report_step, unheard
-from relatum.threads import pool
+from relatum.runtime.progress import report_step, unheard
+from relatum.runtime.threads import pool
 from relatum.wording import listed
 
 #: Codes kept at fact grain may take this much memory in all; past it they are looked up again in each scan.

@@ -42,11 +42,11 @@ from relatum.engine.sql.terms import (
 from relatum.engine.sql.windows import call_window
 from relatum.errors import RequestError
 from relatum.language.expression import Expression, columns_in
-from relatum.limits import limit
 from relatum.model.names import column_name
 from relatum.model.routes import Place, Route
 from relatum.plan.engine import NamedMembers, RowsFound
 from relatum.plan.nodes import Aggregation, DateSet, Formula, Hidden, Kept, Match, Plan, Visible
+from relatum.runtime.limits import limit
 
 #: How many rows are named in a query one by one; more are sent.
 _NAMED = 1000

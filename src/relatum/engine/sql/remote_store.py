@@ -42,10 +42,10 @@ from relatum.engine.sql.windows import comparable
 from relatum.engine.store import Attribute
 from relatum.errors import LimitError
 from relatum.language.expression import MemberOrder
-from relatum.limits import limit
 from relatum.model.names import ColumnKey, column_name
 from relatum.model.routes import Hop, Place, Route, joined_by
 from relatum.plan.nodes import Calendar, Match
+from relatum.runtime.limits import limit
 
 _NO_ROWS = np.zeros(0, np.int64)
 

@@ -15,9 +15,9 @@ from functools import cache
 from typing import Any
 
 from relatum.errors import RelatumError
-from relatum.limits import refuse_late
 from relatum.present.charts.plan import Drawing
-from relatum.processes import started
+from relatum.runtime.limits import refuse_late
+from relatum.runtime.processes import started
 
 #: How often it is looked whether a picture is still wanted, in seconds.
 _LOOK = 0.05

@@ -28,7 +28,7 @@ from relatum.present.report.page import (
     svg_html,
     table_html,
 )
-from relatum.progress import reported
+from relatum.runtime.progress import reported
 
 
 @checked

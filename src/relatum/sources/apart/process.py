@@ -16,8 +16,8 @@ from typing import Any
 
 import pyarrow.ipc as paipc
 
-from relatum.limits import memory_left, refuse_stopped, time_left, too_late, too_much
-from relatum.processes import started
+from relatum.runtime.limits import memory_left, refuse_stopped, time_left, too_late, too_much
+from relatum.runtime.processes import started
 from relatum.sources.apart.frames import END, FAILED, HEAD, SAID, said, send_batches
 
 #: After how many seconds of silence the process is checked.

@@ -14,7 +14,7 @@ from msgspec import Struct
 from relatum.data.arrow import arrow_type
 from relatum.data.types import BOOLEAN, Type
 from relatum.errors import MissingSourceError, SourceError
-from relatum.limits import refuse_above, refuse_memory
+from relatum.runtime.limits import refuse_above, refuse_memory
 from relatum.sources.database.query import one_select
 from relatum.wording import first_line, suggestion
 

@@ -10,7 +10,7 @@ import pyarrow as pa
 
 from relatum.data import compute as pc
 from relatum.errors import SourceError
-from relatum.limits import limit
+from relatum.runtime.limits import limit
 from relatum.sources.apart.process import Apart, Refused
 from relatum.sources.database.base import Database, DatabaseTable, ForeignKey, described, gathered, refusal
 from relatum.sources.database.base import reason as said_by

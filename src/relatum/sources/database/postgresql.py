@@ -12,7 +12,7 @@ import pyarrow as pa
 from relatum.data import compute as pc
 from relatum.data.types import MAX_SCALE
 from relatum.errors import SourceError
-from relatum.limits import cancelling, refuse_stopped, time_left, too_late
+from relatum.runtime.limits import cancelling, refuse_stopped, time_left, too_late
 from relatum.sources.database.address import plain_address
 from relatum.sources.database.base import (
     Database,

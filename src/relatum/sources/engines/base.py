@@ -14,7 +14,7 @@ from typing import Any
 from msgspec import Struct
 
 from relatum.errors import RelatumError, SourceError, ValueOverflowError
-from relatum.limits import in_force, refuse_above, refuse_memory
+from relatum.runtime.limits import in_force, refuse_above, refuse_memory
 from relatum.sources.database.base import gathered, refusal
 from relatum.sources.database.drivers import driver
 from relatum.sources.database.query import one_select

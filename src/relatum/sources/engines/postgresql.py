@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 
 from relatum.errors import RelatumError
-from relatum.limits import cancelling, refuse_stopped, too_late
+from relatum.runtime.limits import cancelling, refuse_stopped, too_late
 from relatum.sources.database.drivers import driver
 from relatum.sources.database.kinds import shown_address
 from relatum.sources.database.postgresql import (

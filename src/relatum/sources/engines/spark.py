@@ -19,8 +19,8 @@ import numpy as np
 import pyarrow as pa
 
 from relatum.errors import RelatumError, SourceError, StoppedError
-from relatum.garbage import look_as_usual
-from relatum.limits import refuse_above, refuse_memory, refuse_stopped, time_left, too_late
+from relatum.runtime.garbage import look_as_usual
+from relatum.runtime.limits import refuse_above, refuse_memory, refuse_stopped, time_left, too_late
 from relatum.sources.database.calls import refuse_unknown
 from relatum.sources.database.drivers import driver
 from relatum.sources.database.query import one_select, own_names, written

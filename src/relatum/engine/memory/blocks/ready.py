@@ -19,7 +19,7 @@ from typing import Any
 
 from relatum.engine.memory.blocks.instructions import DONE
 from relatum.engine.memory.blocks.program import WhyNot
-from relatum.paths import person_cache
+from relatum.runtime.paths import person_cache
 from relatum.version import __version__
 
 #: The loops are loaded for tables of this many rows or more.
