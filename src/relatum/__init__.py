@@ -5,7 +5,7 @@ from __future__ import annotations
 import importlib
 from typing import TYPE_CHECKING, Any
 
-from relatum.version import __version__
+from relatum.runtime.version import __version__
 
 if TYPE_CHECKING:
     # For type checkers, the same names as below.

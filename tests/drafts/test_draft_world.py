@@ -13,8 +13,8 @@ import pytest
 
 import relatum
 from draft_data import write_csv
-from relatum.drafts.words import is_beginning, is_measured, looks_like_key, plain_name, role_in
 from relatum.face.drafting import Draft
+from relatum.model.words import is_beginning, is_measured, looks_like_key, plain_name, role_in
 from relatum.wording import percent
 from stall import run
 

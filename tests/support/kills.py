@@ -18,8 +18,8 @@ from pathlib import Path
 import relatum
 from fault import MODEL, PRODUCT
 from forker import Forker, Outcome
-from relatum.model.atomic import write_atomically
 from relatum.model.file import read_model
+from relatum.runtime.atomic import write_atomically
 
 #: Files of any size are worth keeping, so that every command writes to the cache.
 PRELUDE = "import relatum.session.reading as r; r.WORTH_BYTES = 1"

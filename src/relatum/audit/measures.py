@@ -8,11 +8,11 @@ from decimal import Decimal
 from relatum.audit.finding import Finding
 from relatum.data.digits import difference
 from relatum.data.types import INTEGER
-from relatum.drafts.words import is_ordinal, looks_like_key
 from relatum.errors import RelatumError
 from relatum.language.expression import Aggregate, ColumnValue, Expression, Ranked, inner_of
 from relatum.model.declaration import Control
 from relatum.model.names import column_name, quoted
+from relatum.model.words import is_ordinal, looks_like_key
 from relatum.pivot.answer import answer
 from relatum.pivot.request import ask
 from relatum.session.session import Session

@@ -10,11 +10,11 @@ from relatum.audit.finding import Finding, Money, listed_keys, nulls_of, sampled
 from relatum.data.columns import members_of
 from relatum.data.days import day_of
 from relatum.data.joins import JoinIndex
-from relatum.drafts.words import words
 from relatum.errors import DataError
 from relatum.model.declaration import End, Relationship
 from relatum.model.names import column_name, quoted
 from relatum.model.routes import Hop, Place, hops_of
+from relatum.model.words import words
 from relatum.plan.audit_facts import Lost
 from relatum.session.session import Session
 from relatum.wording import agreeing, counted, listed, percent

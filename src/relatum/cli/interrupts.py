@@ -36,7 +36,7 @@ def _reported_elsewhere(lost: sys.UnraisableHookArgs) -> None:
 
 def _end(number: int, frame: object) -> None:
     """End at once, and leave nothing half-written behind."""
-    from relatum.model.atomic import drop_unfinished
+    from relatum.runtime.atomic import drop_unfinished
 
     drop_unfinished()
     os._exit(128 + number)
@@ -49,7 +49,7 @@ def _stop_when_signalled(heard: int) -> None:
         if number == signal.SIGTERM:
             _end(number, None)
     time.sleep(_GRACE)
-    from relatum.model.atomic import drop_unfinished
+    from relatum.runtime.atomic import drop_unfinished
 
     drop_unfinished()
     os._exit(INTERRUPTED)

@@ -98,3 +98,11 @@ def common_type(types: Sequence[Type]) -> Type | None:
     if all(type_.kind is Kind.TIMESTAMP for type_ in known):
         return max(known, key=lambda type_: type_.scale)
     return known[0] if len(set(known)) == 1 else None
+
+
+def an(type_: Type) -> str:
+    """A type's name in a sentence: an integer, a date, text."""
+    word = str(type_)
+    if word in ("text", "null"):
+        return word
+    return f"{'an' if word[0] in 'aeiou' else 'a'} {word}"

@@ -16,7 +16,7 @@ import pyarrow.parquet as pq
 
 from relatum.demo.generate import DEFAULT_LINES, generate
 from relatum.errors import SourceError
-from relatum.model.atomic import write_atomically, written_aside
+from relatum.runtime.atomic import write_atomically, written_aside
 from relatum.runtime.progress import report_step, reported
 from relatum.sources.fingerprint import digest_of, text_digest
 

@@ -23,9 +23,9 @@ from relatum.drafts.links import accepted
 from relatum.drafts.measures import adds_up
 from relatum.drafts.profile import ColumnProfile, TableProfile
 from relatum.drafts.scheme import Scheme
-from relatum.drafts.words import is_beginning
 from relatum.model.declaration import End, Table, frozen
 from relatum.model.names import column_name, quoted
+from relatum.model.words import is_beginning
 from relatum.wording import counted
 
 #: A table with this part of the rows of the largest has many.

@@ -13,8 +13,8 @@ from msgspec.structs import replace
 
 from relatum.data.table import TableData
 from relatum.data.types import parse_type
-from relatum.drafts.words import plain_name
 from relatum.errors import HeadingError, SourceError
+from relatum.model.words import plain_name
 from relatum.sources.arrow import read_frame, with_numbers
 from relatum.sources.content import members
 from relatum.sources.content import stem as bare_stem

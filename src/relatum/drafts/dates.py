@@ -14,8 +14,8 @@ from relatum.data.days import day_of
 from relatum.data.types import INTEGER, Kind
 from relatum.drafts.profile import ColumnProfile, TableProfile
 from relatum.drafts.proposals import Proposal
-from relatum.drafts.words import holds_from, is_beginning, words
 from relatum.model.declaration import CalendarRange, End, Relationship
+from relatum.model.words import holds_from, is_beginning, words
 from relatum.wording import counted
 
 #: Dates this many years away from nearly all others mean that there is no date, as 1900-01-01 does.

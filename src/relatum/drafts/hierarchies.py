@@ -12,9 +12,9 @@ from relatum.data.types import Kind
 from relatum.drafts.keys import key_score
 from relatum.drafts.profile import ColumnProfile, TableProfile
 from relatum.drafts.proposals import Proposal
-from relatum.drafts.words import core, looks_like_key, subject, words
 from relatum.model.declaration import Hierarchy
 from relatum.model.names import column_name
+from relatum.model.words import core, looks_like_key, subject, words
 
 
 def hierarchies(

@@ -10,7 +10,7 @@ from relatum.data.keys import duplicate_keys
 from relatum.data.types import Kind
 from relatum.drafts.profile import ColumnProfile, TableProfile
 from relatum.drafts.proposals import Proposal
-from relatum.drafts.words import (
+from relatum.model.words import (
     core,
     is_amount,
     is_counted,

@@ -15,12 +15,12 @@ from relatum.drafts.relationships import (
     relate_selves,
 )
 from relatum.drafts.scheme import Scheme
-from relatum.drafts.words import core, own_kind_name, words
 from relatum.errors import ModelError
 from relatum.model.declaration import Declaration, End, Relationship, Table
 from relatum.model.links import parse_link
 from relatum.model.names import quoted
 from relatum.model.routes import Place, RouteMap
+from relatum.model.words import core, own_kind_name, words
 
 
 def find_relationships(scheme: Scheme) -> Scheme:

@@ -9,7 +9,9 @@ from msgspec.structs import replace
 from relatum.data.types import Kind
 from relatum.drafts.profile import ColumnProfile, TableProfile
 from relatum.drafts.proposals import Proposal
-from relatum.drafts.words import (
+from relatum.model.declaration import Measure
+from relatum.model.names import column_name, quoted
+from relatum.model.words import (
     core,
     is_amount,
     is_counted,
@@ -26,8 +28,6 @@ from relatum.drafts.words import (
     sum_name,
     words,
 )
-from relatum.model.declaration import Measure
-from relatum.model.names import column_name, quoted
 from relatum.wording import counted
 
 _QUANTITIES = frozenset("quantity qty units pieces".split())

@@ -13,7 +13,6 @@ from relatum.data import vectors as v
 from relatum.data.columns import Array, Column
 from relatum.data.types import Kind
 from relatum.drafts.proposals import LIKELY, Proposal
-from relatum.drafts.words import is_detail, looks_like_key, plural, thing
 from relatum.errors import RelatumError
 from relatum.language.expression import Aggregate
 from relatum.language.parse import parse_formula
@@ -21,6 +20,7 @@ from relatum.language.tree import Call
 from relatum.model.declaration import Declaration, Measure, SavedPivot
 from relatum.model.names import column_name, quoted, split_name
 from relatum.model.routes import Place
+from relatum.model.words import is_detail, looks_like_key, plural, thing
 from relatum.pivot.answer import answer
 from relatum.pivot.request import Request, ValueText, ask
 from relatum.pivot.turning import request_of

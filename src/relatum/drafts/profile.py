@@ -14,7 +14,7 @@ from relatum.data.arrow import column_from_arrow, column_to_arrow, python_values
 from relatum.data.columns import Column, Members, members_of
 from relatum.data.types import TEXT, Kind, Type, decimal
 from relatum.drafts.collect import Raw
-from relatum.drafts.words import says_a_date
+from relatum.model.words import says_a_date
 
 _DATE = re.compile(r"(\d{1,4})([-/.])(\d{1,2})\2(\d{1,4})\Z")
 _COMMA = re.compile(r"-?\d{1,3}(?:[. ]\d{3})*,\d+\Z|-?\d+,\d+\Z")

@@ -18,7 +18,10 @@ from relatum.drafts.keys import almost_unique, why_not_unique
 from relatum.drafts.profile import ColumnProfile, TableProfile
 from relatum.drafts.proposals import LIKELY, Proposal
 from relatum.drafts.scheme import Scheme
-from relatum.drafts.words import (
+from relatum.errors import DataError
+from relatum.model.declaration import End, Relationship
+from relatum.model.names import quoted
+from relatum.model.words import (
     core,
     is_counted,
     is_detail,
@@ -33,9 +36,6 @@ from relatum.drafts.words import (
     subject,
     words,
 )
-from relatum.errors import DataError
-from relatum.model.declaration import End, Relationship
-from relatum.model.names import quoted
 from relatum.wording import counted, percent
 
 #: Kinds of values that can name a thing.

@@ -12,9 +12,9 @@ from relatum.drafts.dates import dated
 from relatum.drafts.measures import adds_up
 from relatum.drafts.profile import ColumnProfile, TableProfile
 from relatum.drafts.proposals import Proposal
-from relatum.drafts.words import words
 from relatum.model.declaration import ColumnSettings, Declaration, Relationship, Table, frozen
 from relatum.model.names import column_name
+from relatum.model.words import words
 
 
 class Scheme(Struct, frozen=True, eq=False):

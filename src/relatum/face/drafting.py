@@ -21,9 +21,9 @@ from relatum.drafts.proposals import Proposal
 from relatum.drafts.text import draft_text
 from relatum.errors import ModelError, RelatumError
 from relatum.face.model import Model
-from relatum.model.atomic import write_atomically
 from relatum.model.declaration import Declaration, frozen
 from relatum.model.names import split_name
+from relatum.runtime.atomic import write_atomically
 from relatum.session.reading import Whereabouts, load_table, load_tables, relative_source, source_path
 from relatum.session.session import Session
 from relatum.wording import counted

@@ -19,13 +19,13 @@ from relatum.data.moments import check_zone
 from relatum.errors import ModelError, RelatumError
 from relatum.face import asking, dressing, editing, renaming, stating, viewing
 from relatum.face.changing import ModelState
-from relatum.model.atomic import write_atomically
 from relatum.model.declaration import Declaration, EngineChoice
 from relatum.model.file import read_model
 from relatum.model.key_lines import key_lines, line_of
 from relatum.model.names import quoted
 from relatum.pivot.request import Values, ValueText, ask
 from relatum.present.patterns import check_locale, check_patterns
+from relatum.runtime.atomic import write_atomically
 from relatum.session.cache import Cache
 from relatum.session.engine_choice import chosen_engine, engine_of_model, said_address, with_engine
 from relatum.session.reading import Whereabouts, load_tables, relative_source, source_path

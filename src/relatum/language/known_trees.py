@@ -15,9 +15,9 @@ import msgspec
 from msgspec.msgpack import Decoder, encode
 
 from relatum.language.tree import AxisItem, Condition, KeepItem, Syntax, ValueList
-from relatum.model.atomic import written_aside
+from relatum.runtime.atomic import written_aside
 from relatum.runtime.paths import person_cache
-from relatum.version import __version__
+from relatum.runtime.version import __version__
 
 #: At most this many texts are kept, none of them longer than this many characters.
 _MOST, _LONGEST = 2000, 2000

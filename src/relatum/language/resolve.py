@@ -7,7 +7,7 @@ from typing import Protocol, assert_never
 
 from msgspec.structs import replace
 
-from relatum.data.types import BOOLEAN, INTEGER, NULL
+from relatum.data.types import BOOLEAN, INTEGER, NULL, an
 from relatum.errors import FormulaError, Span
 from relatum.language.advice import comparison, example_grain, written_with
 from relatum.language.catalog import Catalog
@@ -49,7 +49,7 @@ from relatum.language.register import (
     known_functions,
 )
 from relatum.language.resolve_changes import ChangeReader
-from relatum.language.rules import TypeProblem, an
+from relatum.language.rules import TypeProblem
 from relatum.language.shorthand import expanded, is_whole, ways_of
 from relatum.language.tree import (
     Call,

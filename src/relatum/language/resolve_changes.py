@@ -7,7 +7,7 @@ from typing import Protocol, assert_never
 
 from msgspec.structs import replace
 
-from relatum.data.types import BOOLEAN, NULL
+from relatum.data.types import BOOLEAN, NULL, an
 from relatum.errors import FormulaError, Span
 from relatum.language.advice import comparison
 from relatum.language.catalog import Catalog
@@ -38,7 +38,6 @@ from relatum.language.expression import (
     columns_in,
 )
 from relatum.language.reader import Scope
-from relatum.language.rules import an
 from relatum.language.tree import (
     BothWaysClause,
     CalendarClause,

@@ -14,6 +14,7 @@ from relatum.data.types import (
     TEXT,
     Kind,
     Type,
+    an,
     common_type,
     decimal,
     parse_type,
@@ -47,14 +48,6 @@ def numeric(arguments: Sequence[Expression]) -> None:
     for position, argument in enumerate(arguments):
         if not argument.type.numeric and argument.type != NULL:
             raise TypeProblem(position, f"This is {an(argument.type)}, but a number is needed.")
-
-
-def an(type_: Type) -> str:
-    """A type's name in a sentence: an integer, a date, text."""
-    word = str(type_)
-    if word in ("text", "null"):
-        return word
-    return f"{'an' if word[0] in 'aeiou' else 'a'} {word}"
 
 
 def widest(arguments: Sequence[Expression]) -> Type:

@@ -8,14 +8,13 @@ from collections.abc import Mapping, Sequence
 from msgspec import Struct
 from msgspec.structs import replace
 
-from relatum.data.types import Kind, Type
+from relatum.data.types import Kind, Type, an
 from relatum.errors import FormulaError, RequestError
 from relatum.language.advice import LABELS, example_grain, telling_columns
 from relatum.language.expression import ColumnValue, Constant, Expression, FilterPart, KeepBest, KeepWhere
 from relatum.language.numbers import number_of
 from relatum.language.parse import parse_axis
 from relatum.language.resolve_request import RequestReader, request_keeps
-from relatum.language.rules import an
 from relatum.language.tree import NO_MATCH, AxisItem, Literal, Name, Ordering, TotalPlace
 from relatum.model.names import column_name, quoted, split_name
 from relatum.model.routes import Place

@@ -18,7 +18,6 @@ from relatum.data.columns import Array
 from relatum.data.digits import is_number
 from relatum.data.types import Kind
 from relatum.errors import RelatumError, RequestError
-from relatum.model.atomic import write_atomically
 from relatum.pivot.behind import RowsBehind
 from relatum.pivot.members import Found
 from relatum.pivot.request import Names, Request
@@ -30,6 +29,7 @@ from relatum.present.markdown import grid_markdown
 from relatum.present.pictures import PICTURES, picture_bytes
 from relatum.present.sheet import writers_of
 from relatum.present.tables import TABLE_FILES, csv_text, json_text, write_as
+from relatum.runtime.atomic import write_atomically
 from relatum.wording import suggestion
 
 #: Endings of files that hold the tidy table, and of those that have no place for notes.

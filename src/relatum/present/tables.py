@@ -14,7 +14,7 @@ import msgspec
 import pyarrow.ipc as paipc
 
 from relatum.errors import RequestError
-from relatum.model.atomic import write_atomically, write_bytes_atomically
+from relatum.runtime.atomic import write_atomically, write_bytes_atomically
 from relatum.wording import listed
 
 #: Floats are whole numbers exactly up to here.

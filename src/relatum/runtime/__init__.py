@@ -1,1 +1,1 @@
-"""What a process of ours may use, and how it tells how far it is: limits, threads, other processes, paths, garbage."""
+"""What a process may use, and how it reports progress: limits, threads, other processes, files, garbage."""

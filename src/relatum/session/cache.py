@@ -22,9 +22,9 @@ from relatum.data.stored import batch_bytes, column_batch, column_of, numbers_ba
 from relatum.data.table import TableData
 from relatum.data.types import parse_type
 from relatum.errors import SourceError
+from relatum.runtime.version import __version__
 from relatum.session.vault import Vault
 from relatum.sources.fingerprint import Digests, FileState, Known, refuse_changed, text_digest
-from relatum.version import __version__
 from relatum.wording import visible
 
 #: What another release of the program kept is not looked at: it may have read the same file otherwise.

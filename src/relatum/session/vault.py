@@ -17,7 +17,7 @@ from functools import lru_cache
 from hashlib import blake2b
 from pathlib import Path
 
-from relatum.model.atomic import readers, written_aside
+from relatum.runtime.atomic import readers, written_aside
 from relatum.runtime.limits import limit
 from relatum.runtime.threads import shared_map
 

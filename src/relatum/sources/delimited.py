@@ -19,9 +19,8 @@ from msgspec import Struct
 from relatum.data import compute as pc
 from relatum.data.arrow import arrow_type
 from relatum.data.table import TableData
-from relatum.data.types import BOOLEAN, INTEGER, TEXT, Kind, Type
+from relatum.data.types import BOOLEAN, INTEGER, TEXT, Kind, Type, an
 from relatum.errors import HeadingError, SourceError
-from relatum.language.rules import an
 from relatum.runtime.limits import refuse_above, refuse_stopped
 from relatum.sources import texts
 from relatum.sources.arrow import distinct_names, table_data

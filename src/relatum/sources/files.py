@@ -15,7 +15,7 @@ import pyarrow.ipc as paipc
 from relatum.data.buffers import in_one_piece
 from relatum.data.table import TableData
 from relatum.errors import MissingSourceError, SourceError
-from relatum.model.atomic import note_source
+from relatum.runtime.atomic import note_source
 from relatum.runtime.limits import refuse_memory
 from relatum.runtime.paths import kind_of
 from relatum.sources.arrow import Pieces, mostly_different, table_data

@@ -10,10 +10,10 @@ from pathlib import Path
 
 from relatum.arguments import checked
 from relatum.errors import SourceError
-from relatum.model.atomic import write_atomically, write_bytes_atomically
 from relatum.model.graph import Graph
 from relatum.present.diagram.edges import edge_title
 from relatum.present.pictures import PICTURES, picture_bytes
+from relatum.runtime.atomic import write_atomically, write_bytes_atomically
 from relatum.wording import counted, visible
 
 #: Endings of drawings as Mermaid text.

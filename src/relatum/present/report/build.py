@@ -10,7 +10,6 @@ from typing import Any
 
 from relatum.arguments import checked
 from relatum.errors import RelatumError, RequestError
-from relatum.model.atomic import write_atomically
 from relatum.model.declaration import Declaration
 from relatum.model.looks import Report, ReportPart
 from relatum.pivot.request import Request
@@ -28,6 +27,7 @@ from relatum.present.report.page import (
     svg_html,
     table_html,
 )
+from relatum.runtime.atomic import write_atomically
 from relatum.runtime.progress import reported
 
 

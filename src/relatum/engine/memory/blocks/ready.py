@@ -20,7 +20,7 @@ from typing import Any
 from relatum.engine.memory.blocks.instructions import DONE
 from relatum.engine.memory.blocks.program import WhyNot
 from relatum.runtime.paths import person_cache
-from relatum.version import __version__
+from relatum.runtime.version import __version__
 
 #: The loops are loaded for tables of this many rows or more.
 LARGE_ROWS = 1_000_000
