@@ -13,6 +13,7 @@ import relatum
 from postgres import Server, postgresql
 from relatum.demo.write import write_demo
 from stall import make_stall
+from zygote import fork_from_zygotes
 
 LINES = 4_000
 #: Tests that need a server, a browser or separate processes, or take long: ``make unit`` leaves them out.
@@ -24,6 +25,7 @@ OUTSIDE = frozenset(
 #: What a person's own state is for the tests: none of it is left.
 _STATE = tempfile.TemporaryDirectory(prefix="relatum-state-")
 os.environ["XDG_STATE_HOME"] = _STATE.name
+fork_from_zygotes()
 
 
 def pytest_ignore_collect(collection_path: Path, config: pytest.Config) -> bool | None:

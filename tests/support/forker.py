@@ -21,6 +21,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from zygote import fork_from_zygotes, zygote_of
+
 #: What is loaded before a case begins. None of it starts threads, which a fork would lose.
 LOADED = (
     "adbc_driver_postgresql.dbapi", "duckdb", "openpyxl", "pyarrow.csv", "pyarrow.json", "pyarrow.parquet", "sqlglot.dialects.duckdb", "sqlglot.dialects.postgres", "sqlglot.dialects.sqlite",
@@ -98,6 +100,8 @@ def _serve() -> None:
     for name in LOADED:
         importlib.import_module(name)
     _warm_up()
+    zygote_of("relatum.sources.apart.worker")
+    fork_from_zygotes()
     loaded = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     for line in sys.stdin:
         asked = json.loads(line)
@@ -106,7 +110,8 @@ def _serve() -> None:
 
 def _warm_up() -> None:
     """Do once what needs no thread, which a fork would lose: parse a formula and a model file, write a number."""
-    importlib.import_module("relatum.language.parse").parse_formula("1")
+    # One that was never parsed before: the parser is made for it.
+    importlib.import_module("relatum.language.parse").parse_formula(f"{os.getpid()} + {time.time_ns()}")
     patterns = importlib.import_module("relatum.present.patterns")
     patterns.check_locale("en")
     with tempfile.TemporaryDirectory() as folder:

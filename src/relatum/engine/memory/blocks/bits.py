@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+import numba
 import numpy as np
 from llvmlite import ir
 from numba.core import types
@@ -11,6 +12,10 @@ from numba.extending import intrinsic
 
 #: For each byte of bits, the numbers of the bits that are set; what follows them is written over later.
 PLACES = np.array([([bit for bit in range(8) if bits >> bit & 1] + [0] * 8)[:8] for bits in range(256)], np.uint8)
+
+
+#: What only other compiled loops call: nothing is made by which Python could call it.
+inner = numba.njit(nogil=True, no_cpython_wrapper=True, no_cfunc_wrapper=True)
 
 
 @intrinsic

@@ -1,7 +1,7 @@
 """Programs carried out as machine code: which rows pass, and folding them, block after block.
 
 The loops are compiled for every type that a column can have, never for a single question: a question is a program of
-numbers (``program.py``) that :func:`select`, :func:`fold` and :func:`both` read.
+numbers (``program.py``) that :class:`Loops` read.
 
 This module brings the compiler, and is imported only by ``ready.py``: here, and in a process of its own that compiles
 the loops into the person's cache folder (:func:`main`), which takes about half a minute.
@@ -10,14 +10,16 @@ the loops into the person's cache folder (:func:`main`), which takes about half 
 from __future__ import annotations
 
 from pathlib import Path
-from types import SimpleNamespace
+from typing import Any
 
 import numba
 import numpy as np
 from numba import carray
 from numba.core import config, types
 
+from relatum.data.columns import Array
 from relatum.engine.memory.blocks import loops, typed
+from relatum.engine.memory.blocks.bits import inner
 from relatum.engine.memory.blocks.instructions import (
     ADD,
     ADD_FLOATS,
@@ -55,13 +57,13 @@ from relatum.engine.memory.blocks.instructions import (
 )
 
 _TABLE = types.Array(types.int64, 2, "C")
-_SELECT = types.int64(types.int64, types.int64, _TABLE, types.uint32[::1], types.uint8[::1])
-_INTO = (_TABLE, _TABLE, _TABLE, types.boolean, types.uint32[::1], _TABLE, types.Array(types.uint8, 2, "C"))
-_FOLD = types.void(types.int64, types.uint32[::1], types.int64, types.boolean, *_INTO)
-_BOTH = types.void(types.int64, types.int64, _TABLE, types.uint32[::1], types.uint8[::1], *_INTO)
+_RUN = types.int64(
+    *(types.int64, types.int64, types.int64, types.boolean, _TABLE, types.uint32[::1], types.uint8[::1]),
+    *(_TABLE, _TABLE, _TABLE, types.boolean, types.uint32[::1], _TABLE, types.Array(types.uint8, 2, "C")),
+)
 
 
-@numba.njit(nogil=True)
+@inner
 def _select(start, stop, steps, rows, passing):
     """Note which rows of a stretch pass every step, counted from its start, and say how many they are.
 
@@ -108,7 +110,7 @@ def _select(start, stop, steps, rows, passing):
     return np.int64(total)
 
 
-@numba.njit(nogil=True)
+@inner
 def _on_floats(word, one, other, target, count):
     """An operation on two registers, as floats."""
     left, right, result = one.view(np.float64), other.view(np.float64), target.view(np.float64)
@@ -122,7 +124,7 @@ def _on_floats(word, one, other, target, count):
         loops.divide(left, right, result, count)
 
 
-@numba.njit(nogil=True)
+@inner
 def _fold(start, rows, total, every, keys, operations, folds, one, groups, registers, missing):
     """Fold rows of a stretch, counted from its start: ``every`` says that they are all from there on.
 
@@ -206,18 +208,17 @@ def _fold(start, rows, total, every, keys, operations, folds, one, groups, regis
                 loops.mark(registers[register], gone_here, unknown >= 0, groups, count, np.uint64(bits), marks)
 
 
-def select(start, stop, steps, notes, passing):
-    """Note which rows pass every step, counted from ``start``, and say how many they are."""
-    return _select(start, stop, steps, notes, passing)
+def _run(start, stop, noted, folding, steps, notes, passing, keys, operations, folds, one, groups, registers, missing):
+    """Note which rows of a stretch pass, unless ``noted`` says how many are noted already, and fold them where wanted.
 
-
-def fold(start, notes, total, every, keys, operations, folds, one, groups, registers, missing):
-    """Fold rows that are noted; ``every`` says that they are all from ``start`` on."""
-    _fold(start, notes, total, every, keys, operations, folds, one, groups, registers, missing)
-
-
-def both(start, stop, steps, notes, passing, keys, operations, folds, one, groups, registers, missing):
-    """Note which rows pass, and fold them; a part of the stretch at a time, so that the notes stay near."""
+    All of it is one loop, since what it calls would be compiled and loaded again for each. It goes part by part, so
+    that the notes stay near. Returns how many rows pass where they are not folded.
+    """
+    if not folding:
+        return _select(start, stop, steps, notes, passing)
+    if noted >= 0:
+        _fold(start, notes, noted, noted == stop - start, keys, operations, folds, one, groups, registers, missing)
+        return noted
     for begin in range(start, stop, PART):
         end = min(begin + PART, stop)
         count = end - begin
@@ -226,6 +227,30 @@ def both(start, stop, steps, notes, passing, keys, operations, folds, one, group
         if count > 0:
             every = count == end - begin
             _fold(begin, notes, count, every, keys, operations, folds, one, groups, registers, missing)
+    return np.int64(0)
+
+
+class Loops:
+    """The compiled loop, asked for one thing at a time."""
+
+    def __init__(self, run: Any) -> None:
+        self._run = run
+        none = np.zeros((0, 6), np.int64)
+        self._no_tests = none, np.zeros(0, np.uint8)
+        self._no_folds = none, none, none, True, np.zeros(0, np.uint32), none, np.zeros((0, 0), np.uint8)
+
+    def select(self, start: int, stop: int, steps: Array, notes: Array, passing: Array) -> int:
+        """Note which rows pass every step, counted from ``start``, and say how many they are."""
+        return int(self._run(start, stop, -1, False, steps, notes, passing, *self._no_folds))
+
+    def fold(self, start: int, stop: int, count: int, notes: Array, *into: Any) -> None:
+        """Fold the rows that are noted."""
+        steps, passing = self._no_tests
+        self._run(start, stop, count, True, steps, notes, passing, *into)
+
+    def both(self, start: int, stop: int, steps: Array, notes: Array, passing: Array, *into: Any) -> None:
+        """Note which rows pass, and fold them."""
+        self._run(start, stop, -1, True, steps, notes, passing, *into)
 
 
 def _prepare_neighbours() -> None:
@@ -252,18 +277,15 @@ def _prepare_neighbours() -> None:
     loops.total.compile((register, types.uint64))
 
 
-def compiled(folder: Path, afresh: bool = False) -> SimpleNamespace:
-    """Both programs' loops; what the folder holds is taken from there, what it lacks is compiled into it."""
+def compiled(folder: Path, afresh: bool = False) -> Loops:
+    """The loops; what the folder holds is taken from there, what it lacks is compiled into it."""
     before = config.CACHE_DIR, config.LOOP_VECTORIZE
     config.CACHE_DIR = str(folder)
     try:
         if afresh:
             _prepare_neighbours()
         config.LOOP_VECTORIZE = 0
-        options = {"nogil": True, "cache": True, "boundscheck": False}
-        wanted = {select: _SELECT, fold: _FOLD, both: _BOTH}
-        made = {loop.__name__: numba.njit(signature, **options)(loop) for loop, signature in wanted.items()}
-        return SimpleNamespace(**made)
+        return Loops(numba.njit(_RUN, nogil=True, cache=True, boundscheck=False)(_run))
     finally:
         config.CACHE_DIR, config.LOOP_VECTORIZE = before
 

@@ -106,7 +106,7 @@ class Worker:
             return
         count, notes = selected(self.loops, self.selection, start, stop)
         if count:
-            self.loops.fold(start, notes, count, count == stop - start, *into)
+            self.loops.fold(start, stop, count, notes, *into)
 
 
 def _made(accumulator: Accumulator) -> Array:

@@ -6,93 +6,92 @@ from there on. Nothing here looks whether a place lies within an array: ``progra
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 
-from relatum.engine.memory.blocks.bits import PLACES, bits_of, lowest, number_set, write_places
+from relatum.engine.memory.blocks.bits import PLACES, bits_of, inner, lowest, number_set, write_places
 from relatum.engine.memory.blocks.instructions import ALSO, ANEW, TOO
 
 # -- loops over neighbours, which the compiler vectorizes -------------------------------------------------------------
 
 
-@numba.njit(nogil=True)
+@inner
 def inside_first(values, start, count, low, width, wide, passing):
     """Whether each row has a number from ``low`` to ``width`` above it."""
     for at in range(count):
         passing[at] = wide(values[start + at] - low) <= width
 
 
-@numba.njit(nogil=True)
+@inner
 def inside_too(values, start, count, low, width, wide, passing):
     """Leave of the rows that pass those that have a number from ``low`` to ``width`` above it."""
     for at in range(count):
         passing[at] &= wide(values[start + at] - low) <= width
 
 
-@numba.njit(nogil=True)
+@inner
 def inside_also(values, start, count, low, width, wide, passing):
     """Add to the rows that pass those that have a number from ``low`` to ``width`` above it."""
     for at in range(count):
         passing[at] |= wide(values[start + at] - low) <= width
 
 
-@numba.njit(nogil=True)
+@inner
 def pass_too(other, count, passing):
     """Leave of the rows that pass those that do by another note as well."""
     for at in range(count):
         passing[at] &= other[at]
 
 
-@numba.njit(nogil=True)
+@inner
 def group_all(codes, start, count, size, groups):
     """Go on with the groups by the codes of rows that follow each other."""
     for at in range(count):
         groups[at] = groups[at] * size + np.uint32(codes[start + at])
 
 
-@numba.njit(nogil=True)
+@inner
 def load_all(values, start, count, target):
     """The values of rows that follow each other."""
     for at in range(count):
         target[at] = values[start + at]
 
 
-@numba.njit(nogil=True)
+@inner
 def add(one, other, target, count):
     """Two registers added."""
     for at in range(count):
         target[at] = one[at] + other[at]
 
 
-@numba.njit(nogil=True)
+@inner
 def subtract(one, other, target, count):
     """One register less another."""
     for at in range(count):
         target[at] = one[at] - other[at]
 
 
-@numba.njit(nogil=True)
+@inner
 def multiply(one, other, target, count):
     """Two registers multiplied."""
     for at in range(count):
         target[at] = one[at] * other[at]
 
 
-@numba.njit(nogil=True)
+@inner
 def divide(one, other, target, count):
     """One register of floats divided by another."""
     for at in range(count):
         target[at] = one[at] / other[at]
 
 
-@numba.njit(nogil=True)
+@inner
 def as_float(values, divisor, target, count):
     """Whole numbers as floats, divided by a number."""
     for at in range(count):
         target[at] = np.float64(values[at]) / divisor
 
 
-@numba.njit(nogil=True)
+@inner
 def total(values, count):
     """The sum of a register."""
     total = np.int64(0)
@@ -104,7 +103,7 @@ def total(values, count):
 # -- loops that gather, which it must not ------------------------------------------------------------------------------
 
 
-@numba.njit(nogil=True)
+@inner
 def marked_first(codes, start, count, marks, first, rows):
     """Note which rows have a marked code, counted from ``first``, and say how many."""
     kept = np.uint64(0)
@@ -114,7 +113,7 @@ def marked_first(codes, start, count, marks, first, rows):
     return kept
 
 
-@numba.njit(nogil=True)
+@inner
 def marked_some(codes, start, marks, rows, count):
     """Leave of the noted rows those that have a marked code, and say how many."""
     kept = np.uint64(0)
@@ -125,7 +124,7 @@ def marked_some(codes, start, marks, rows, count):
     return kept
 
 
-@numba.njit(nogil=True)
+@inner
 def inside_some(values, start, low, width, wide, rows, count):
     """Leave of the noted rows those that have a number from ``low`` to ``width`` above it, and say how many."""
     kept = np.uint64(0)
@@ -136,7 +135,7 @@ def inside_some(values, start, low, width, wide, rows, count):
     return kept
 
 
-@numba.njit(nogil=True)
+@inner
 def noted(passing, count, first, rows):
     """Note the rows that pass, counted from ``first``, and say how many."""
     kept, one = np.uint64(0), np.uint64(1)
@@ -160,7 +159,7 @@ def noted(passing, count, first, rows):
     return kept
 
 
-@numba.njit(nogil=True)
+@inner
 def inside(values, start, count, low, width, wide, passing, way):
     """A comparison of all rows of a block, in one of the ways that there are."""
     if way == ANEW:
@@ -171,7 +170,7 @@ def inside(values, start, count, low, width, wide, passing, way):
         inside_also(values, start, count, low, wide(width), wide, passing)
 
 
-@numba.njit(nogil=True)
+@inner
 def group(codes, start, rows, every, count, size, groups):
     """Go on with the group of each row by its code of a key that has ``size`` codes."""
     if every:
@@ -181,7 +180,7 @@ def group(codes, start, rows, every, count, size, groups):
             groups[at] = groups[at] * size + np.uint32(codes[start + rows[at]])
 
 
-@numba.njit(nogil=True)
+@inner
 def load(values, start, rows, every, count, target):
     """The value of each row."""
     if every:
@@ -191,7 +190,7 @@ def load(values, start, rows, every, count, target):
             target[at] = values[start + rows[at]]
 
 
-@numba.njit(nogil=True)
+@inner
 def pick(positions, table, start, rows, every, count, target):
     """What each row finds in a table."""
     if every:
@@ -202,7 +201,7 @@ def pick(positions, table, start, rows, every, count, target):
             target[at] = table[np.uint64(positions[start + rows[at]])]
 
 
-@numba.njit(nogil=True)
+@inner
 def missing_there(positions, table, start, rows, every, count, missing):
     """Mark rows that find null, or nothing, in a table."""
     if every:
@@ -213,7 +212,7 @@ def missing_there(positions, table, start, rows, every, count, missing):
             missing[at] |= table[np.uint64(positions[start + rows[at]])]
 
 
-@numba.njit(nogil=True)
+@inner
 def missing(nulls, start, rows, every, count, missing):
     """Mark rows that are null."""
     if every:
@@ -224,7 +223,7 @@ def missing(nulls, start, rows, every, count, missing):
             missing[at] |= nulls[start + rows[at]]
 
 
-@numba.njit(nogil=True)
+@inner
 def lost(positions, nowhere, start, rows, every, count, missing, found):
     """Mark and count rows that find nothing, unless an earlier lookup did."""
     # A row that is lost already is marked with 3, so that the next lookup does not count it again.
@@ -235,28 +234,28 @@ def lost(positions, nowhere, start, rows, every, count, missing, found):
             found[0] += 1
 
 
-@numba.njit(nogil=True)
+@inner
 def count_rows(groups, count, counts):
     """Count the rows of each group."""
     for at in range(count):
         counts[groups[at]] += 1
 
 
-@numba.njit(nogil=True)
+@inner
 def count_known(groups, missing, count, counts):
     """Count the rows of each group that have a value."""
     for at in range(count):
         counts[groups[at]] += missing[at] == 0
 
 
-@numba.njit(nogil=True)
+@inner
 def add_up(values, groups, count, sums):
     """Add the value of each row to the sum of its group."""
     for at in range(count):
         sums[groups[at]] += values[at]
 
 
-@numba.njit(nogil=True)
+@inner
 def count_and_sum(values, groups, count, counts, sums):
     """Count the rows of each group, and add their values up."""
     for at in range(count):
@@ -265,7 +264,7 @@ def count_and_sum(values, groups, count, counts, sums):
         sums[group] += values[at]
 
 
-@numba.njit(nogil=True)
+@inner
 def sum_known(values, missing, groups, count, sums):
     """Add the value of each row that has one to the sum of its group."""
     for at in range(count):
@@ -273,7 +272,7 @@ def sum_known(values, missing, groups, count, sums):
             sums[groups[at]] += values[at]
 
 
-@numba.njit(nogil=True)
+@inner
 def least(values, missing, some, groups, count, best):
     """Lower the best value of each group to the least of its rows."""
     for at in range(count):
@@ -281,7 +280,7 @@ def least(values, missing, some, groups, count, best):
             best[groups[at]] = values[at]
 
 
-@numba.njit(nogil=True)
+@inner
 def greatest(values, missing, some, groups, count, best):
     """Raise the best value of each group to the greatest of its rows."""
     for at in range(count):
@@ -289,7 +288,7 @@ def greatest(values, missing, some, groups, count, best):
             best[groups[at]] = values[at]
 
 
-@numba.njit(nogil=True)
+@inner
 def mark(values, missing, some, groups, count, bits, marks):
     """Mark the pair of its group and its code for each row that has one."""
     for at in range(count):

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-import numba
 import numpy as np
 from llvmlite import ir
 from numba import carray
@@ -12,6 +11,7 @@ from numba.core import cgutils, types
 from numba.extending import intrinsic
 
 from relatum.engine.memory.blocks import loops
+from relatum.engine.memory.blocks.bits import inner
 from relatum.engine.memory.blocks.instructions import COMPARED, WIDTHS
 
 #: The bytes that memory is brought near by at once.
@@ -45,7 +45,7 @@ def fetch(typing: Any, address: Any) -> Any:
     return types.void(types.int64), generate
 
 
-@numba.njit(nogil=True)
+@inner
 def fetch_block(kind, address, start):
     """Have a column's block from ``start`` on brought near."""
     width = WIDTHS[kind]
@@ -54,7 +54,7 @@ def fetch_block(kind, address, start):
         fetch(line)
 
 
-@numba.njit(nogil=True)
+@inner
 def inside_of(kind, address, start, count, low, width, passing, way):
     """:func:`loops.inside` of a column by its kind and address; signed numbers are compared as unsigned ones."""
     if kind == 3:
@@ -75,7 +75,7 @@ def inside_of(kind, address, start, count, low, width, passing, way):
         )
 
 
-@numba.njit(nogil=True)
+@inner
 def inside_some_of(kind, address, start, low, width, rows, count):
     """:func:`loops.inside_some` of a column by its kind and address."""
     if kind == 3:
@@ -97,7 +97,7 @@ def inside_some_of(kind, address, start, low, width, rows, count):
     return count
 
 
-@numba.njit(nogil=True)
+@inner
 def marked_first_of(kind, address, start, count, marks, first, rows):
     """:func:`loops.marked_first` of a column by its kind and address."""
     if kind == 3:
@@ -111,7 +111,7 @@ def marked_first_of(kind, address, start, count, marks, first, rows):
     return np.uint64(0)
 
 
-@numba.njit(nogil=True)
+@inner
 def marked_some_of(kind, address, start, marks, rows, count):
     """:func:`loops.marked_some` of a column by its kind and address."""
     if kind == 3:
@@ -125,7 +125,7 @@ def marked_some_of(kind, address, start, marks, rows, count):
     return count
 
 
-@numba.njit(nogil=True)
+@inner
 def group_of(kind, address, start, rows, every, count, size, groups):
     """:func:`loops.group` of a column by its kind and address."""
     if kind == 3:
@@ -138,7 +138,7 @@ def group_of(kind, address, start, rows, every, count, size, groups):
         loops.group(carray(pointer(address), ONE, np.uint32), start, rows, every, count, size, groups)
 
 
-@numba.njit(nogil=True)
+@inner
 def load_of(kind, address, start, rows, every, count, target):
     """:func:`loops.load` of a column by its kind and address."""
     if kind == 0:
@@ -157,7 +157,7 @@ def load_of(kind, address, start, rows, every, count, target):
         loops.load(carray(pointer(address), ONE, np.uint32), start, rows, every, count, target)
 
 
-@numba.njit(nogil=True)
+@inner
 def pick_of(kind, address, table, start, rows, every, count, target):
     """:func:`loops.pick` of a column by its kind and address."""
     if kind == 3:
@@ -170,7 +170,7 @@ def pick_of(kind, address, table, start, rows, every, count, target):
         loops.pick(carray(pointer(address), ONE, np.uint32), table, start, rows, every, count, target)
 
 
-@numba.njit(nogil=True)
+@inner
 def missing_there_of(kind, address, table, start, rows, every, count, missing):
     """:func:`loops.missing_there` of a column by its kind and address."""
     if kind == 3:
@@ -183,7 +183,7 @@ def missing_there_of(kind, address, table, start, rows, every, count, missing):
         loops.missing_there(carray(pointer(address), ONE, np.uint32), table, start, rows, every, count, missing)
 
 
-@numba.njit(nogil=True)
+@inner
 def lost_of(kind, address, nowhere, start, rows, every, count, missing, found):
     """:func:`loops.lost` of a column by its kind and address."""
     if kind == 3:
