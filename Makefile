@@ -10,7 +10,7 @@ export OPENBLAS_NUM_THREADS := 1
 # One more than there are cores: many tests wait for a server, a browser or a limit of time.
 WORKERS := $(shell echo $$(( $$(nproc 2>/dev/null || echo 2) + 1 )))
 
-.PHONY: demo check unit test test-spark docs page benchmark clean
+.PHONY: demo check unit servers test test-spark docs page benchmark clean
 
 # Lark's strict mode, which a test uses, needs interegular. It lies beside the environment: where lark can import it,
 # lark checks the grammar's terminals at every start, for half a second.
@@ -41,20 +41,26 @@ check: $(VENV)/.installed
 unit: $(VENV)/.installed
 	$(BIN)/pytest --numprocesses $(WORKERS) -m "not outside"
 
-# Everything but Spark.
-test: check web/node_modules/.installed
+# What the tests start: PostgreSQL and a browser. One after the other, since Debian installs one thing at a time.
+servers:
 	tests/install_postgresql.sh
 	tests/install_browser.sh
+	$(MAKE) --no-print-directory web/node_modules/.installed
+
+# Everything but Spark. What is installed is waited for while types are checked.
+test: $(VENV)/.installed
+	$(MAKE) --no-print-directory --jobs 2 check servers
 	$(BIN)/pytest --numprocesses $(WORKERS) --dist loadgroup
 
 $(VENV)/.spark: $(VENV)/.installed
 	$(BIN)/pip install --quiet --editable '.[dev,spark]'
 	touch $@
 
-# The same model on Spark: apart, so that a newcomer does not wait for it.
+# The same model on Spark: apart, so that a newcomer does not wait for it. Java compiles quickly rather than well, since
+# each query is asked once.
 test-spark: $(VENV)/.spark
 	tests/install_java.sh
-	$(BIN)/pytest tests/engine/on_spark.py
+	JAVA_TOOL_OPTIONS="-XX:TieredStopAtLevel=1 -XX:+UseSerialGC" $(BIN)/pytest --numprocesses 2 tests/engine/on_spark.py
 
 # The documentation, as pages that need no network: build/site/index.html.
 docs: $(VENV)/.installed

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from relatum.calendar.steps import Before, Shift, Step, ToDate, Trailing, Unit, Whole
 from relatum.data.columns import Array
+from relatum.data.groups import true_places
 from relatum.model.declaration import WEEKDAYS
 
 Sets = NDArray[np.bool_]
@@ -132,11 +133,10 @@ def _up_to_last(sets: Sets) -> Sets:
 
 
 def _whole(units: Array, sets: Sets) -> Sets:
-    distinct, numbers = np.unique(units, return_inverse=True)
-    touched = np.zeros((len(sets), len(distinct)), np.bool_)
-    rows, columns = np.nonzero(sets)
-    touched[rows, numbers[columns]] = True
-    return np.asarray(touched[:, numbers])
+    _, starts, counts = np.unique(units, return_index=True, return_counts=True)
+    if not len(starts):
+        return sets
+    return np.asarray(np.repeat(np.logical_or.reduceat(sets, starts, axis=1), counts, axis=1))
 
 
 def _trailing_start(dates: Dates, last: Array, unit: Unit, number: int) -> Array:
@@ -164,18 +164,15 @@ def _shifted(dates: Dates, sets: Sets, unit: Unit, number: int) -> Sets:
     target_start, target_stop = _first_days(months + span), _first_days(months + span + 1)
     same_day = target_start + (dates.days - start)
     places = np.where(same_day < target_stop, _places(dates.days, same_day), -1)
-    distinct, numbers = np.unique(months, return_inverse=True)
+    distinct, starts, counts = np.unique(months, return_index=True, return_counts=True)
+    if not len(starts):
+        return sets
     # A month that is wholly in the set moves as a whole, its last days included; other dates keep their day number.
-    held = np.zeros((len(sets), len(distinct)), np.int64)
-    rows, columns = np.nonzero(sets)
-    np.add.at(held, (rows, numbers[columns]), 1)
-    whole = held == np.bincount(numbers)[None]
-    result = _carried(sets & ~whole[:, numbers], places)
-    goal = _places(distinct, distinct + span)
-    reachable = goal >= 0
-    moved_months = np.zeros_like(whole)
-    moved_months[:, goal[reachable]] = whole[:, reachable]
-    return np.asarray(result | moved_months[:, numbers])
+    whole = np.logical_and.reduceat(sets, starts, axis=1)
+    if not whole.any():
+        return _carried(sets, places)
+    single = _carried(sets & ~np.repeat(whole, counts, axis=1), places)
+    return np.asarray(single | np.repeat(_carried(whole, _places(distinct, distinct + span)), counts, axis=1))
 
 
 def _places(sorted_values: Array, wanted: Array) -> Array:
@@ -184,9 +181,10 @@ def _places(sorted_values: Array, wanted: Array) -> Array:
 
 
 def _carried(sets: Sets, places: Array) -> Sets:
+    """The sets with each date at another place, or at none where that is -1. Most sets hold few dates."""
     result = np.zeros_like(sets)
-    rows, columns = np.nonzero(sets)
+    rows, columns = true_places(sets)
     goals = places[columns]
-    # Different dates may land on one: a set holds it when any of them was held.
-    result[rows[goals >= 0], goals[goals >= 0]] = True
+    there = goals >= 0
+    result[rows[there], goals[there]] = True
     return result

@@ -26,6 +26,7 @@ from relatum.model.names import split_name
 from relatum.runtime.atomic import write_atomically
 from relatum.session.reading import Whereabouts, load_table, load_tables, relative_source, source_path
 from relatum.session.session import Session
+from relatum.sources.together import together
 from relatum.wording import counted
 
 #: The kinds of proposals that a list of their own shows, and its heading.
@@ -206,10 +207,11 @@ def draft(*data: str | os.PathLike[str], name: str = "model", timezone: str = "U
     """
     folder = Path.cwd()
     check_zone(timezone)
-    raws, left_out = collect(data, frames, folder, timezone)
     whereabouts = Whereabouts(folder, dict(frames), True)
-    known = {raw.name: raw.data for raw in raws}
-    return Draft(_standing(draft_model(raws, left_out, name, timezone), whereabouts, known), whereabouts)
+    with together():
+        raws, left_out = collect(data, frames, folder, timezone)
+        known = {raw.name: raw.data for raw in raws}
+        return Draft(_standing(draft_model(raws, left_out, name, timezone), whereabouts, known), whereabouts)
 
 
 def _standing(drafted: Drafted, whereabouts: Whereabouts, known: Mapping[str, TableData]) -> Drafted:

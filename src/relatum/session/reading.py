@@ -42,6 +42,7 @@ from relatum.sources.read import (
 from relatum.sources.remote import RemoteTable
 from relatum.sources.stacked import stacked
 from relatum.sources.stated import Stated
+from relatum.sources.together import together
 from relatum.wording import suggestion
 
 T = TypeVar("T")
@@ -499,12 +500,13 @@ def load_tables(
     data: dict[str, TableData] = dict(known or {})
     tables = [table for table in declaration.tables.values() if not table.role_of and not table.per]
     missing = [table for table in tables if table.name not in data]
-    for table in reported(missing, lambda each: f"reading {each.name}"):
-        try:
-            data[table.name] = load_table(table, declaration, whereabouts)
-        except SourceError as error:
-            error.place = ("table", table.name)
-            raise
+    with together():
+        for table in reported(missing, lambda each: f"reading {each.name}"):
+            try:
+                data[table.name] = load_table(table, declaration, whereabouts)
+            except SourceError as error:
+                error.place = ("table", table.name)
+                raise
     return {table.name: data[table.name] for table in tables}
 
 
@@ -515,11 +517,12 @@ def reload_tables(
     loaded: dict[str, TableData] = {}
     errors: dict[str, RelatumError] = {}
     tables = [table for table in declaration.tables.values() if not table.role_of and not table.per]
-    for table in reported(tables, lambda each: f"reading {each.name}"):
-        try:
-            loaded[table.name] = load_table(table, declaration, whereabouts, former.get(table.name))
-        except RelatumError as error:
-            errors[table.name] = error
+    with together():
+        for table in reported(tables, lambda each: f"reading {each.name}"):
+            try:
+                loaded[table.name] = load_table(table, declaration, whereabouts, former.get(table.name))
+            except RelatumError as error:
+                errors[table.name] = error
     return loaded, errors
 
 

@@ -23,6 +23,7 @@ from relatum.errors import MissingSourceError, SourceError
 from relatum.runtime.limits import refuse_above, refuse_memory
 from relatum.sources.arrow import distinct_names, table_data
 from relatum.sources.stated import Stated
+from relatum.sources.together import read_once
 from relatum.wording import counted, first_line, listed, suggestion
 
 #: How many rows at the top of a sheet are looked at for its heading.
@@ -62,6 +63,10 @@ def workbook_parts(path: Path) -> dict[str, Part]:
     SourceError
         The file is not a workbook.
     """
+    return read_once(path, _read_parts)
+
+
+def _read_parts(path: Path) -> dict[str, Part]:
     book, unworked = _opened(path)
     with closing(book):
         return {name: part for name, part in _parts(book, unworked) if part.rows}

@@ -12,7 +12,7 @@ from relatum.calendar.moves import Dates, Sets, moved, uneven_months
 from relatum.calendar.steps import Shift
 from relatum.data.columns import Array
 from relatum.data.days import day_number
-from relatum.data.groups import Links, as_stretch, marked, number_groups
+from relatum.data.groups import Links, as_stretch, marked, number_groups, true_places
 from relatum.engine.memory.frames import Frame
 from relatum.engine.memory.scanned import coded
 from relatum.engine.memory.scans import Scans
@@ -63,10 +63,10 @@ class DateSets(Struct, frozen=True, eq=False):
                 # Dates that no row finds lead nowhere.
                 found = np.flatnonzero(store.found_rows(dates.route)[order])
                 order, sets = order[found], sets[:, as_stretch(found)]
-            columns, held = np.nonzero(_turned(sets))
+            columns, held = true_places(_turned(sets))
             return numbers, Links.of(order[columns], held, size), max(len(sets), 1)
         # A coarse fact is seen where the dates touch its period.
-        held, columns = np.nonzero(sets)
+        held, columns = true_places(sets)
         periods = store.level(place).index.positions.astype(np.int64)
         codes, days = periods[order[columns]], np.bincount(periods, minlength=size)
         distinct, inverse = number_groups([codes, held], [size, max(len(sets), 1)], len(codes))
@@ -98,11 +98,14 @@ class DateSets(Struct, frozen=True, eq=False):
             own = np.arange(narrow.size)
         count = len(wanted[0]) if wanted else narrow.size
         _refuse_many(count, len(order), dates.calendar.table)
-        sets: Sets = np.ones((count, len(order)), np.bool_)
+        sets: Sets | None = None
         for mine, codes_wanted, match in zip(codes, wanted, dates.matches, strict=True):
             # Narrow codes are compared sooner, and every cell is compared with every date.
             kind = np.min_scalar_type(-self.scans.size(coded(match)))
-            sets &= mine.astype(kind)[None] == codes_wanted.astype(kind)[:, None]
+            same = mine.astype(kind)[None] == codes_wanted.astype(kind)[:, None]
+            sets = same if sets is None else np.logical_and(sets, same, out=sets)
+        if sets is None:
+            sets = np.ones((count, len(order)), np.bool_)
         if not visible.all():
             sets &= visible[None]
         for inner in dates.within:
