@@ -56,11 +56,10 @@ $(VENV)/.spark: $(VENV)/.installed
 	$(BIN)/pip install --quiet --editable '.[dev,spark]'
 	touch $@
 
-# The same model on Spark: apart, so that a newcomer does not wait for it. Java compiles quickly rather than well, since
-# each query is asked once.
+# The same model on Spark: apart, so that a newcomer does not wait for it.
 test-spark: $(VENV)/.spark
 	tests/install_java.sh
-	JAVA_TOOL_OPTIONS="-XX:TieredStopAtLevel=1 -XX:+UseSerialGC" $(BIN)/pytest --numprocesses 2 tests/engine/on_spark.py
+	$(BIN)/pytest tests/engine/on_spark.py
 
 # The documentation, as pages that need no network: build/site/index.html.
 docs: $(VENV)/.installed

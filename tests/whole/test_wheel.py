@@ -34,10 +34,10 @@ def wheel(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def relatum_there(wheel: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The command of an environment that has the wheel, and the libraries that it needs from here."""
     folder = tmp_path_factory.mktemp("clean")
-    subprocess.run([sys.executable, "-m", "venv", str(folder / "env")], check=True)
+    subprocess.run([sys.executable, "-m", "venv", "--without-pip", str(folder / "env")], check=True)
     programs = folder / "env" / "bin"
-    install = [str(programs / "python"), "-m", "pip", "install", "--quiet", "--no-deps", "--no-index", str(wheel)]
-    subprocess.run(install, check=True)
+    pip = [sys.executable, "-m", "pip", "--python", str(programs / "python")]
+    subprocess.run([*pip, "install", "--quiet", "--no-deps", "--no-index", str(wheel)], check=True)
     (there,) = (folder / "env").glob("lib/python*/site-packages")
     (there / "libraries.pth").write_text(sysconfig.get_path("purelib"))
     return programs / "relatum"
