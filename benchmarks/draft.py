@@ -18,7 +18,7 @@ from draft_data import DEMO, LIBRARY, LIBRARY_SQL, SCHEMAS, Schema, demo_links, 
 from draft_middle import MIDDLE
 from relatum.errors import RelatumError
 
-sys.path.append(str(Path(__file__).parents[1] / "tests"))
+sys.path.append(str(Path(__file__).parents[1] / "tests" / "support"))
 
 from postgres import postgresql
 

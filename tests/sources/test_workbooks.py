@@ -100,3 +100,25 @@ def test_a_model_names_its_sheet(tmp_path: Path) -> None:
     assert str(model.evaluate("sum(sales.amount)")) == "2.5"
     model.save(tmp_path / "m.toml")
     assert 'part = "June"' in (tmp_path / "m.toml").read_text()
+
+
+def test_a_workbook_is_read_once_for_all_its_tables_and_again_once_it_has_changed(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    book, model_file = tmp_path / "book.xlsx", tmp_path / "m.toml"
+    save(book, {"a": [HEAD, *BODY], "b": [HEAD, *BODY[:2]], "c": [HEAD, *BODY[:1]]})
+    loads: list[object] = []
+    load = openpyxl.load_workbook
+    monkeypatch.setattr(openpyxl, "load_workbook", lambda *given, **named: loads.append(given) or load(*given, **named))
+    model_file.write_text(
+        "relatum = 1\n" + "".join(f'[table.{name}]\nsource = "book.xlsx"\npart = "{name}"\n' for name in "abc")
+    )
+    model = relatum.open(model_file)
+    assert [model.evaluate(f"count({name})") for name in "abc"] == [3, 2, 1]
+    assert len(loads) == 1
+    assert {"a", "b", "c"} < set(relatum.draft(book).declaration.tables)
+    assert len(loads) == 2
+    save(book, {"a": [HEAD, *BODY], "b": [HEAD, *BODY], "c": [HEAD, *BODY]})
+    model = relatum.open(model_file)
+    assert [model.evaluate(f"count({name})") for name in "abc"] == [3, 3, 3]
+    assert len(loads) == 3

@@ -23,6 +23,16 @@ def demo_folder() -> Iterator[None]:
         yield
 
 
+def test_every_benchmark_finds_what_it_needs() -> None:
+    names = [path.stem for path in sorted((ROOT / "benchmarks").glob("*.py"))]
+    assert len(names) > 15
+    done = subprocess.run(
+        [sys.executable, "-c", "; ".join(f"import {name}" for name in names)],
+        cwd=ROOT / "benchmarks", capture_output=True, text=True,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+
+
 @pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
 def test_a_page_shows_what_is_printed(demo_folder: None, page: Path) -> None:
     text = page.read_text("utf-8")
