@@ -181,25 +181,48 @@ MOVES = {
 }
 
 
-@settings(max_examples=30, deadline=None)
-@given(st.lists(st.tuples(st.integers(0, 79), st.integers(1, 9)), max_size=12), st.sampled_from(sorted(MOVES)))
-def test_dates_move_as_plain_dates_do(sold: list[tuple[int, int]], move: str) -> None:
-    first = date(2023, 11, 20)
-    rows = [(first + timedelta(days=after), units) for after, units in sold]
+def dated(rows: list[tuple[date, int]], last: date) -> relatum.Model:
+    """Sales by day, and a calendar that says where the data ends, so that the last sale cuts no set of dates short."""
     model = relatum.Model("dates")
     columns = {
         "day": pa.array([day for day, _ in rows], pa.date32()),
         "units": pa.array([units for _, units in rows], pa.int64()),
     }
     model.add_table("sales", pa.table(columns))
-    # The calendar says itself where the data ends, so that the last sale cuts no set of dates short.
-    model.add_calendar("calendar", date(2023, 11, 1), date(2024, 2, 29), through=date(2024, 2, 29))
+    model.add_calendar("calendar", date(2023, 11, 1), last, through=last)
     model.relate("sales.day -> calendar.date")
+    return model
+
+
+FIRST = date(2023, 11, 20)
+SOLD = st.lists(st.tuples(st.integers(0, 79), st.integers(1, 9)), max_size=12)
+
+
+@settings(max_examples=30, deadline=None)
+@given(SOLD, st.sampled_from(sorted(MOVES)))
+def test_dates_move_as_plain_dates_do(sold: list[tuple[int, int]], move: str) -> None:
+    rows = [(FIRST + timedelta(days=after), units) for after, units in sold]
+    model = dated(rows, date(2024, 2, 29))
     grid = model.pivot(rows="calendar.date", values={"moved": f"sum(sales.units)[{move}]"}).to_arrow(totals=False)
     found = {row["calendar.date"]: row["moved"] for row in grid.to_pylist()}
     every = [date(2023, 11, 1) + timedelta(days=after) for after in range(121)]
     sums = {at: [units for day, units in rows if MOVES[move](day, at)] for at in every}
     assert found == {at: sum(units) for at, units in sums.items() if units}
+
+
+@settings(max_examples=15, deadline=None)
+@given(st.lists(st.tuples(st.integers(0, 460), st.integers(1, 9)), max_size=12), st.integers(1, 9))
+def test_two_periods_that_do_not_settle_each_other_move_together(sold: list[tuple[int, int]], back: int) -> None:
+    rows = [(FIRST + timedelta(days=after), units) for after, units in sold]
+    values = {"moved": f"sum(sales.units)[back {back} days]"}
+    grid = dated(rows, date(2025, 3, 31)).pivot("calendar.year", "calendar.month_of_year", values)
+    expected: dict[tuple[int, int], int] = {}
+    for day, units in rows:
+        seen = day + timedelta(days=back)
+        expected[seen.year, seen.month] = expected.get((seen.year, seen.month), 0) + units
+    records = grid.to_arrow(totals=False).to_pylist()
+    found = {(each["calendar.year"], each["calendar.month_of_year"]): each["moved"] for each in records}
+    assert {at: units for at, units in found.items() if units} == expected
 
 
 def test_a_null_that_is_looked_up_is_null_where_every_row_finds_its_lookup() -> None:

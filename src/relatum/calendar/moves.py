@@ -167,11 +167,11 @@ def _shifted(dates: Dates, sets: Sets, unit: Unit, number: int) -> Sets:
     distinct, starts, counts = np.unique(months, return_index=True, return_counts=True)
     if not len(starts):
         return sets
-    # A month that is wholly in the set moves as a whole, its last days included; other dates keep their day number.
+    # Dates keep their day number; a month that is wholly in the set moves as a whole, its last days included.
     whole = np.logical_and.reduceat(sets, starts, axis=1)
+    single = _carried(sets, places)
     if not whole.any():
-        return _carried(sets, places)
-    single = _carried(sets & ~np.repeat(whole, counts, axis=1), places)
+        return single
     return np.asarray(single | np.repeat(_carried(whole, _places(distinct, distinct + span)), counts, axis=1))
 
 
