@@ -226,7 +226,7 @@ class Dependencies:
                 if here in needed and other not in broken:
                     broken[other] = (str(other), *broken[here])
                     pending.append(other)
-        # The columns of a table go with it: they are no others.
+        # The columns of a table go with it, so they are not listed.
         own = {self._column(*each) for each in self._columns_of(thing)}
         breaks = [
             Dependant(each.kind, each.name, "breaks", path, each.place)

@@ -30,7 +30,7 @@ def find_names(scheme: Scheme) -> Scheme:
 
 
 def find_nulls(scheme: Scheme) -> Scheme:
-    """Texts such as NA that stand for no value among numbers or dates."""
+    """Texts such as NA that mean null among numbers or dates."""
     for table in scheme.tables.values():
         if table.raw.reread is None:
             continue

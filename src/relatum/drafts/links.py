@@ -209,7 +209,7 @@ def _with_roles(scheme: Scheme) -> Scheme:
             groups.setdefault((each.many.table, each.one.table), []).append(each)
     looking_up = {each.many.table for each in scheme.declared.relationships}
     for (_, lookup), group in groups.items():
-        # What the lookup itself looks up is found through the first of them alone: a role has none of that.
+        # What the lookup itself looks up is found through the first one only: a role looks up nothing.
         for related in group[1 if lookup in looking_up else 0 :] if len(group) > 1 else ():
             scheme = _with_role(scheme, related)
     return scheme

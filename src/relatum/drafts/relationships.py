@@ -42,7 +42,7 @@ from relatum.wording import counted, percent
 _NAMING = (Kind.INTEGER, Kind.TEXT, Kind.DATE)
 #: Besides others, a moment names a thing too: the weather of a place at an hour.
 _NAMING_TOGETHER = (*_NAMING, Kind.TIMESTAMP)
-#: Among fewer keys, half that find nothing are no accident.
+#: Among fewer keys, it is not by accident that half of them find nothing.
 _ENOUGH = 100
 #: A name match below the first score is not evidence by itself; a column that names a person's role has the second.
 _WEAK, _STAFF = 0.6, 0.8

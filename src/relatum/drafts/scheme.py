@@ -20,7 +20,7 @@ from relatum.model.words import words
 class Scheme(Struct, frozen=True, eq=False):
     """The tables that were found, what is declared of them so far, and every proposal.
 
-    Each step takes one and returns another. Until the tables are declared, what is known of their columns stands in
+    Each step takes one and returns another. Until the tables are declared, what is known of their columns is in
     ``settings`` and ``nulls``.
     """
 

@@ -86,7 +86,7 @@ _WITHIN = r"\[\s*"
 _FISCAL = r"(?P<fiscal>f|fiscal[\s_-]*|financial[\s_-]*)?"
 _ANY_UNIT = r"(?P<unit>year|quarter|month|week|day)"
 
-#: Longer texts are no slips of a hand, and patterns take long on them.
+#: Longer texts are not typing slips, and patterns take long on them.
 _LONGEST = 1000
 
 #: In the order in which they are tried; the first whose text can be read is proposed.

@@ -1,6 +1,6 @@
 """The shape of the model file: what each of its parts may hold.
 
-A part that the file and the declaration have in the same shape is one record, which stands there or in ``looks``. An
+A part that the file and the declaration have in the same shape is one record, which is there or in ``looks``. An
 entry is here where the file's shape is another: a text for a list of one, any value that TOML has, a name above it.
 """
 

@@ -124,7 +124,7 @@ _FIELDS: dict[type, Callable[[object], tuple[object, ...]] | None] = {}
 
 
 def _fields_of(kind: type) -> Callable[[object], tuple[object, ...]] | None:
-    """What gives the fields of a node of a kind; None for what is no node."""
+    """What gives the fields of a node of a kind; None for what is not a node."""
     if kind not in _FIELDS:
         names = kind.__struct_fields__ if issubclass(kind, Immutable | Hop) else ()
         few = len(names) < 2  # of one field, attrgetter gives the bare value

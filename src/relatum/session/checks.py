@@ -16,7 +16,7 @@ from relatum.session.resolution import Resolution
 from relatum.sources.texts import converts
 from relatum.wording import listed, suggestion
 
-#: More texts than this among numbers are no markers of null.
+#: More different texts than this among numbers are not markers of null.
 _FEW_MARKERS = 3
 
 

@@ -145,7 +145,7 @@ def reads_itself(source: str, folder: Path) -> bool:
 def parquet_files(table: Table, whereabouts: Whereabouts) -> list[Path]:
     """The Parquet files of a table, none of which leads out of the model's folder."""
     path = source_path(table, whereabouts)
-    assert path is not None, "files are no server"
+    assert path is not None, "Parquet files have a path"
     if is_folder(table.source, whereabouts.folder):
         return [each.resolve() for each in files_in(path, whereabouts.within)]
     return [plain_file(path).resolve()]

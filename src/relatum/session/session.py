@@ -22,8 +22,6 @@ from relatum.session.residence import residence_of
 from relatum.session.resolution import Resolution, RowField, resolve, with_fields
 from relatum.sources.engines.base import Connection
 
-#: More texts than this among numbers are no markers of null.
-_FEW_MARKERS = 3
 #: The number of requests whose meaning and columns by formula are kept, so that turning a grid repeats no work.
 _REMEMBERED = 8
 #: What is kept of each of them: how it is resolved, what it means, and what is carried out for it.

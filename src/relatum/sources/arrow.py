@@ -71,7 +71,7 @@ def read_frame(frame: object, stated: Stated, name: str) -> TableData:
             f"The reader for the table {name} returned no rows: it is empty, or has been read already.",
             fix="Pass the table itself, or a new reader.",
         )
-    # pandas hands out its row labels as a column of this name; they are no column of the frame.
+    # pandas adds its row labels as a column of this name; it is not one of the frame's own.
     kept = [column for column in table.column_names if not column.startswith("__index_level_")]
     table = table.select(kept) if len(kept) < table.num_columns else table
     if b"pandas" in (table.schema.metadata or {}):

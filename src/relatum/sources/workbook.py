@@ -29,7 +29,7 @@ from relatum.wording import counted, first_line, listed, suggestion
 #: How many rows at the top of a sheet are looked at for its heading.
 _SEARCHED = 30
 _WIDE = "whole numbers of more than 64 bits: read as text, because a float cannot hold them exactly"
-#: Whole numbers that are larger are no floats.
+#: Larger whole numbers do not fit a float.
 _LARGEST = 10**300
 #: How many times the size of its parts, unpacked, a workbook takes in memory.
 _SPREAD = 8

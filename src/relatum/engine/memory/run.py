@@ -101,7 +101,7 @@ def derived_column(store: MemoryStore, derivation: Derivation) -> Column:
 
 
 def _in_use(column: Column) -> Column:
-    """A column whose texts are just those that some row has: its members are no others."""
+    """A column whose texts are just those that some row has, and so its members."""
     if column.dictionary is None:
         return column
     return text_column(column.type, column.values.astype(np.int64), column.dictionary, column.nulls)

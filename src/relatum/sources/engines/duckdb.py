@@ -189,5 +189,5 @@ class DuckDbConnection(Connection):
 
 
 def _itself(path: Path) -> str:
-    """A path as DuckDB takes it for that file alone: signs of a pattern stand for themselves."""
+    """A path that DuckDB takes for that file only: the signs of patterns are escaped."""
     return "".join(f"[{each}]" if each in "[*?" else each for each in str(path))

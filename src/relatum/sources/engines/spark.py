@@ -205,7 +205,7 @@ class SparkConnection(Connection):
         self._files.update(dict.fromkeys(paths))
         self._seen = self.state()
         try:
-            # Folders named like q=100 make no columns, and signs of a pattern stand for themselves.
+            # Folders named like q=100 make no columns, and the signs of patterns are escaped.
             reader = self._session.read.option("recursiveFileLookup", "true")
             frame = reader.parquet(*(re.sub(r"[\\*?{}\[\]]", r"\\\g<0>", str(path)) for path in paths))
             schema = self._arrow_schema(frame)

@@ -122,7 +122,7 @@ def _made(accumulator: Accumulator) -> Array:
 def folds_of(program: Program, workers: list[Worker]) -> list[Fold] | None:
     """What all threads have folded, put together into what the first one has.
 
-    None where floats came to what is no finite number: then some value may be null, which the loops do not see.
+    None where a sum of floats is not finite: then some value may be null, which the loops do not see.
     """
     first, *others = (worker.kept for worker in workers)
     for at, each in enumerate(program.accumulators):
