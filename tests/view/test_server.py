@@ -56,7 +56,10 @@ def sent(
                 connection.putheader(name, value)
         connection.putheader("content-length", str(len(body)))
         connection.endheaders(body)
-        reply = connection.getresponse()
+        try:
+            reply = connection.getresponse()
+        except ConnectionResetError:  # it was shut while the body was on its way: no request at all
+            return 400, b"", {}
         return reply.status, reply.read(), reply.headers
 
 
