@@ -7,7 +7,6 @@ command of its own starts its processes as it does for everybody.
 from __future__ import annotations
 
 import importlib
-import json
 import os
 import select
 import signal
@@ -87,7 +86,7 @@ class Zygote:
             said, (handle,), *_ = socket.recv_fds(self._ours, 100, 1)
         os.close(asked[0])
         os.close(answers[1])
-        return Forked(json.loads(said), handle, asked[1], answers[0])
+        return Forked(int(said), handle, asked[1], answers[0])
 
 
 @cache
@@ -121,7 +120,7 @@ def _serve(ours: socket.socket, module: str) -> None:
         for each in ends:
             os.close(each)
         handle = os.pidfd_open(child)
-        socket.send_fds(ours, [json.dumps(child).encode()], [handle])
+        socket.send_fds(ours, [b"%d" % child], [handle])
         os.close(handle)
         with suppress(ChildProcessError):
             while os.waitpid(-1, os.WNOHANG)[0]:

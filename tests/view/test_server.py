@@ -55,11 +55,14 @@ def sent(
             if value is not None:
                 connection.putheader(name, value)
         connection.putheader("content-length", str(len(body)))
+        # In one piece: else a request that is refused for its headers is closed while its body is on its way, and the
+        # answer to it lost.
+        pieces: list[bytes] = []
+        connection.send = pieces.append  # type: ignore[method-assign]
         connection.endheaders(body)
-        try:
-            reply = connection.getresponse()
-        except ConnectionResetError:  # it was shut while the body was on its way: no request at all
-            return 400, b"", {}
+        connection.connect()
+        connection.sock.sendall(b"".join(pieces))
+        reply = connection.getresponse()
         return reply.status, reply.read(), reply.headers
 
 

@@ -102,6 +102,8 @@ def moved(dates: Dates, sets: Sets, step: Step) -> Sets:
     >>> int(moved(january_and_february, february[None], Shift(-1, "month")).sum())
     31
     """
+    if not sets.size:
+        return sets
     match step:
         case Shift(number, unit):
             return _shifted(dates, sets, unit, number)
@@ -134,8 +136,6 @@ def _up_to_last(sets: Sets) -> Sets:
 
 def _whole(units: Array, sets: Sets) -> Sets:
     _, starts, counts = np.unique(units, return_index=True, return_counts=True)
-    if not len(starts):
-        return sets
     return np.asarray(np.repeat(np.logical_or.reduceat(sets, starts, axis=1), counts, axis=1))
 
 
@@ -165,8 +165,6 @@ def _shifted(dates: Dates, sets: Sets, unit: Unit, number: int) -> Sets:
     same_day = target_start + (dates.days - start)
     places = np.where(same_day < target_stop, _places(dates.days, same_day), -1)
     distinct, starts, counts = np.unique(months, return_index=True, return_counts=True)
-    if not len(starts):
-        return sets
     # Dates keep their day number; a month that is wholly in the set moves as a whole, its last days included.
     whole = np.logical_and.reduceat(sets, starts, axis=1)
     single = _carried(sets, places)
@@ -176,8 +174,8 @@ def _shifted(dates: Dates, sets: Sets, unit: Unit, number: int) -> Sets:
 
 
 def _places(sorted_values: Array, wanted: Array) -> Array:
-    found = np.searchsorted(sorted_values, wanted).clip(max=max(len(sorted_values) - 1, 0))
-    return np.where(sorted_values[found] == wanted, found, -1) if len(sorted_values) else np.full(len(wanted), -1)
+    found = np.searchsorted(sorted_values, wanted).clip(max=len(sorted_values) - 1)
+    return np.where(sorted_values[found] == wanted, found, -1)
 
 
 def _carried(sets: Sets, places: Array) -> Sets:

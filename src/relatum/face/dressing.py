@@ -55,8 +55,8 @@ def limit(model: Stateful, /, **limits: int | str) -> None:
     Parameters
     ----------
     **limits : int or str
-        ``rows``, ``columns``, ``members``, ``dates``, ``cells``, ``file``, ``model``, ``time``, ``memory``: a whole
-        number, or a text with a unit (``"8 GB"``, ``"10 min"``).
+        ``rows``, ``columns``, ``members``, ``dates``, ``cells``, ``sent``, ``file``, ``model``, ``time``, ``memory``: a
+        whole number, or a text with a unit (``"8 GB"``, ``"10 min"``).
 
     Raises
     ------
